@@ -1,0 +1,342 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/demo"
+	"stilltide/internal/ledger"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var folder string
+	var keep bool
+	c := &cobra.Command{
+		Use: "demo", Short: "Run the whole example: a made-up harbour office, its rules and what arrives",
+		Long: `Makes a folder, runs the real watcher on it, drops files in, and shows what happens. It ends
+by itself in a few seconds and says where to look. The exit status is 1 if anything did not
+turn out as it must.`,
+		RunE: func(*cobra.Command, []string) error { return a.demo(folder, keep) },
+	}
+	c.Flags().StringVar(&folder, "folder", "", "make the example in this `DIR`, which must be empty or new")
+	c.Flags().BoolVar(&keep, "keep", false, "leave the folder of an earlier demo alone and make another")
+	return c
+}
+
+// show is a demo under way.
+type show struct {
+	a       *app
+	folder  string
+	watcher *exec.Cmd
+	printed sync.WaitGroup
+	wrong   []string
+}
+
+func (a *app) demo(folder string, keep bool) error {
+	if runtime.GOOS == "windows" {
+		return usage("the demo's programs need sh and awk, which this system does not have")
+	}
+	folder, err := demoFolder(folder, keep)
+	if err != nil {
+		return err
+	}
+	if err := demo.Write(folder); err != nil {
+		return fmt.Errorf("the demo's folder cannot be written: %w", err)
+	}
+	s := &show{a: a, folder: folder}
+	s.say("The harbour office at Kelder Sound, in %s", folder)
+	if err := s.start(); err != nil {
+		return err
+	}
+	playErr := s.play()
+	if err := errors.Join(playErr, s.stop()); err != nil {
+		return err
+	}
+	if err := s.results(); err != nil {
+		return err
+	}
+	return s.judge()
+}
+
+// demoFolder gives an empty folder. The folder of an earlier demo is replaced
+// unless it is to be kept; no other folder is ever emptied.
+func demoFolder(folder string, keep bool) (string, error) {
+	if folder != "" {
+		folder = absolute(folder)
+		entries, err := os.ReadDir(folder)
+		if err == nil && len(entries) > 0 {
+			return "", usage("%s is not empty; name a new folder", folder)
+		}
+		return folder, os.MkdirAll(folder, 0o777)
+	}
+	const mark = ".stilltide-demo"
+	base := filepath.Join(os.TempDir(), fmt.Sprintf("stilltide-demo-%d", os.Getuid()))
+	for n := 1; ; n++ {
+		path := base
+		if n > 1 {
+			path = fmt.Sprintf("%s-%d", base, n)
+		}
+		if _, err := os.Lstat(path); err == nil {
+			if _, err := os.Stat(filepath.Join(path, mark)); err != nil || keep || ledger.InUse(filepath.Join(path, ".stilltide")) {
+				continue
+			}
+			if err := os.RemoveAll(path); err != nil {
+				return "", err
+			}
+		}
+		if err := os.Mkdir(path, 0o700); err != nil {
+			return "", err
+		}
+		return path, os.WriteFile(filepath.Join(path, mark), nil, 0o600)
+	}
+}
+
+func (s *show) say(format string, args ...any) {
+	fmt.Fprintln(s.a.out, s.a.style.bold("· "+fmt.Sprintf(format, args...)))
+}
+
+// start runs the real watcher and prints what it prints.
+func (s *show) start() error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	s.watcher = exec.Command(self, "--rules", filepath.Join(s.folder, "stilltide.yaml"), "watch")
+	s.watcher.Dir = s.folder
+	pipe, err := s.watcher.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	s.watcher.Stderr = s.watcher.Stdout
+	if err := s.watcher.Start(); err != nil {
+		return err
+	}
+	ready := make(chan struct{})
+	s.printed.Go(func() { s.print(pipe, ready) })
+	select {
+	case <-ready:
+		return nil
+	case <-time.After(10 * time.Second):
+		return errors.Join(errors.New("the watcher did not start"), s.watcher.Process.Kill())
+	}
+}
+
+// print shows the watcher's lines, indented, until it ends.
+func (s *show) print(from io.Reader, ready chan struct{}) {
+	lines := bufio.NewScanner(from)
+	var once sync.Once
+	for lines.Scan() {
+		text := lines.Text()
+		for _, st := range ledger.States {
+			text = strings.Replace(text, "  "+string(st), "  "+s.a.style.state(st, string(st)), 1)
+		}
+		fmt.Fprintln(s.a.out, "  "+text)
+		if strings.Contains(text, "End with Ctrl-C") {
+			once.Do(func() { close(ready) })
+		}
+	}
+	once.Do(func() { close(ready) })
+}
+
+const (
+	odd  = `slip-0402 Käpt'n "Blaufuß".txt`
+	slow = "gauge-NOR_2031-04-03.csv"
+)
+
+// play drops the files, one scene after the other.
+func (s *show) play() error {
+	gauges, arrivals := filepath.Join(s.folder, "arrivals", "gauges"), filepath.Join(s.folder, "arrivals")
+	drop := func(data, folder, name string) error { return demo.Drop(data, filepath.Join(folder, name)) }
+	s.say("Three tide gauges deliver a day of levels")
+	for _, station := range []string{"NOR", "PIR", "SLU"} {
+		name := "gauge-" + station + "_2031-04-02.csv"
+		if err := drop(name, gauges, name); err != nil {
+			return err
+		}
+	}
+	s.until(5*time.Second, "done/NOR/gauge-NOR_2031-04-02.csv", "done/PIR/gauge-PIR_2031-04-02.csv", "done/SLU/gauge-SLU_2031-04-02.csv")
+
+	s.say("The Sluice's next day has a faulty line: it fails, and a note says which")
+	if err := drop("gauge-SLU_2031-04-03.csv", gauges, "gauge-SLU_2031-04-03.csv"); err != nil {
+		return err
+	}
+	s.until(5*time.Second, "trouble/gauge-SLU_2031-04-03.csv.failed.txt")
+
+	s.say("A slip arrives while the register is locked: it fails once, then works")
+	lock := filepath.Join(s.folder, "register.lock")
+	if err := os.WriteFile(lock, nil, 0o644); err != nil {
+		return err
+	}
+	if err := drop("slip-0402-gale.txt", arrivals, "slip-0402-gale.txt"); err != nil {
+		return err
+	}
+	time.Sleep(900 * time.Millisecond) // long enough for the first attempt to meet the lock
+	if err := os.Remove(lock); err != nil {
+		return err
+	}
+
+	s.say("A file with blanks, quotes and umlauts in its name, and one that no rule knows")
+	if err := errors.Join(drop("slip-0402-kapitan.txt", arrivals, odd), drop("seal.jpg", arrivals, "seal.jpg")); err != nil {
+		return err
+	}
+
+	s.say("North Mole's next day is written slowly, in pieces: it is left alone until it is complete")
+	if err := s.writeSlowly(filepath.Join(gauges, slow), demo.Data(slow)); err != nil {
+		return err
+	}
+	s.until(6*time.Second, "done/NOR/"+slow, "slips/2031-04/slip-0402-gale.txt", "slips/2031-04/"+odd)
+	return nil
+}
+
+// writeSlowly holds the file open while it writes, with pauses longer than
+// the debounce time.
+func (s *show) writeSlowly(path string, content []byte) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	const pieces = 4
+	for i := range pieces {
+		if _, err := f.Write(content[i*len(content)/pieces : (i+1)*len(content)/pieces]); err != nil {
+			return errors.Join(err, f.Close())
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
+	return f.Close()
+}
+
+// until waits for files to be where they belong.
+func (s *show) until(most time.Duration, files ...string) {
+	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		missing := 0
+		for _, name := range files {
+			if _, err := os.Stat(filepath.Join(s.folder, name)); err != nil {
+				missing++
+			}
+		}
+		if missing == 0 {
+			time.Sleep(50 * time.Millisecond) // its line is printed a moment later
+			return
+		}
+	}
+}
+
+func (s *show) stop() error {
+	if err := s.watcher.Process.Signal(syscall.SIGTERM); err != nil {
+		return err
+	}
+	s.printed.Wait()
+	if err := s.watcher.Wait(); err != nil {
+		s.wrong = append(s.wrong, fmt.Sprintf("the watcher ended with %v, and must end with 0", err))
+	}
+	return nil
+}
+
+// results shows the ledger and the failure note as a person would look at them.
+func (s *show) results() error {
+	s.a.rules = filepath.Join(s.folder, "stilltide.yaml")
+	fmt.Fprintln(s.a.out)
+	s.say("What the ledger says (stilltide jobs)")
+	if err := s.a.jobs(jobFilter{limit: 20}); err != nil {
+		return err
+	}
+	fmt.Fprintln(s.a.out)
+	s.say("The failure note, trouble/gauge-SLU_2031-04-03.csv.failed.txt")
+	note, err := os.ReadFile(filepath.Join(s.folder, "trouble", "gauge-SLU_2031-04-03.csv"+plan.NoteEnding))
+	if err != nil {
+		return nil // judge says what is missing
+	}
+	for _, line := range strings.Split(strings.TrimRight(string(note), "\n"), "\n") {
+		fmt.Fprintln(s.a.out, strings.TrimRight("    "+line, " "))
+	}
+	return nil
+}
+
+// judge compares what is there with what must be there.
+func (s *show) judge() error {
+	s.expect("levels/NOR_2031-04-02.txt", "144 readings, 0 gaps")
+	s.expect("levels/PIR_2031-04-02.txt", "141 readings, 3 gaps")
+	s.expect("levels/SLU_2031-04-02.txt", "144 readings, 0 gaps")
+	s.expect("levels/NOR_2031-04-03.txt", "144 readings, 0 gaps") // read whole, though it was written slowly
+	s.expect("trouble/gauge-SLU_2031-04-03.csv.failed.txt", "line 88: the level -99.99 at 14:20 is a sensor fault")
+	s.expect("trouble/gauge-SLU_2031-04-03.csv", "-99.99")
+	s.expect("register.txt", "Gale warning at 14:20", odd)
+	s.expect("slips/2031-04/"+odd, "Pilot boat")
+	s.expect("arrivals/seal.jpg", "seal")
+	if err := s.expectJobs(); err != nil {
+		return err
+	}
+	fmt.Fprintln(s.a.out)
+	if len(s.wrong) > 0 {
+		for _, w := range s.wrong {
+			fmt.Fprintln(s.a.out, s.a.style.bad("wrong: ")+w)
+		}
+		return found("the demo did not turn out as it must; its folder is " + s.folder)
+	}
+	s.say("All of it turned out as it must. Look around:")
+	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    stilltide jobs show 4\n", s.folder)
+	return nil
+}
+
+func (s *show) expect(name string, texts ...string) {
+	content, err := os.ReadFile(filepath.Join(s.folder, name))
+	if err != nil {
+		s.wrong = append(s.wrong, name+" is not there")
+		return
+	}
+	for _, t := range texts {
+		if !strings.Contains(string(content), t) {
+			s.wrong = append(s.wrong, fmt.Sprintf("%s does not hold %q", name, t))
+		}
+	}
+}
+
+// expectJobs looks at the states and attempts in the ledger.
+func (s *show) expectJobs() error {
+	l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	jobs, err := l.Jobs(ledger.Filter{})
+	if err != nil {
+		return err
+	}
+	got := map[string]string{}
+	for _, j := range jobs {
+		name := filepath.Base(j.File)
+		if _, twice := got[name]; twice {
+			s.wrong = append(s.wrong, name+" was handled twice")
+		}
+		got[name] = string(j.State)
+		if j.Attempts > 1 {
+			got[name] += ", tried again"
+		}
+	}
+	want := map[string]string{
+		"gauge-NOR_2031-04-02.csv": "processed", "gauge-PIR_2031-04-02.csv": "processed", "gauge-SLU_2031-04-02.csv": "processed",
+		"gauge-SLU_2031-04-03.csv": "failed", slow: "processed", "slip-0402-gale.txt": "processed, tried again", odd: "processed",
+	}
+	for name, state := range want {
+		if got[name] != state {
+			s.wrong = append(s.wrong, fmt.Sprintf("the job of %s is %q, and must be %q", name, got[name], state))
+		}
+	}
+	if len(got) != len(want) {
+		s.wrong = append(s.wrong, fmt.Sprintf("there are %d jobs, and must be %d", len(got), len(want)))
+	}
+	return nil
+}

@@ -1,0 +1,408 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/control"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+)
+
+// jobFilter are the flags of `jobs`.
+type jobFilter struct {
+	rule, file, since string
+	states            []string
+	limit             int
+}
+
+func (a *app) jobsCommand() *cobra.Command {
+	var f jobFilter
+	c := &cobra.Command{
+		Use: "jobs", Short: "List the jobs, newest first",
+		RunE: func(*cobra.Command, []string) error { return a.jobs(f) },
+	}
+	c.Flags().StringVar(&f.rule, "rule", "", "only jobs of this `RULE`")
+	c.Flags().StringSliceVar(&f.states, "state", nil, "only jobs in this `STATE`, or in several")
+	c.Flags().StringVar(&f.file, "file", "", "only jobs whose file holds this `TEXT` in its path")
+	c.Flags().StringVar(&f.since, "since", "", "only jobs of the last `TIME`, such as 2h or 7d")
+	c.Flags().IntVar(&f.limit, "limit", 50, "at most so many; 0 for all")
+	show := &cobra.Command{
+		Use: "show ID", Short: "Everything about one job", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.showJob(args[0]) },
+	}
+	log := &cobra.Command{
+		Use: "log ID", Short: "What a job's commands printed", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.logJob(args[0]) },
+	}
+	c.AddCommand(a.jsonFlag(show), log)
+	return a.jsonFlag(c)
+}
+
+// ledgerFor opens the ledger of the rules file for reading. Broken rules do
+// not matter here, as long as they say where the ledger is.
+func (a *app) ledgerFor() (*rule.File, *ledger.Ledger, error) {
+	f, _, err := a.readRules()
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := ledger.Read(f.StateFolder())
+	if errors.Is(err, ledger.ErrNone) {
+		return f, nil, nil
+	}
+	return f, l, err
+}
+
+func (a *app) jobs(filter jobFilter) error {
+	f, l, err := a.ledgerFor()
+	if err != nil {
+		return err
+	}
+	q, err := filter.query()
+	if err != nil {
+		return err
+	}
+	if filter.rule != "" && !knowsRule(f, filter.rule) {
+		return usage("there is no rule named %s in %s%s", filter.rule, a.shown(f.Path), didYouMean(filter.rule, ruleNames(f)))
+	}
+	var list []ledger.Job
+	if l != nil {
+		defer l.Close()
+		if list, err = l.Jobs(q); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		for _, j := range list {
+			if err := a.printJSON(jobLine(j)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(a.err, "No job fits. A job begins when a rule takes a file; stilltide watch or sweep does that.")
+		return nil
+	}
+	a.jobTable(f, list)
+	if filter.limit > 0 && len(list) == filter.limit {
+		fmt.Fprintf(a.err, "The newest %d; --limit 0 lists all.\n", filter.limit)
+	}
+	return nil
+}
+
+func (f jobFilter) query() (ledger.Filter, error) {
+	q := ledger.Filter{Rule: f.rule, File: f.file, Limit: f.limit}
+	for _, s := range f.states {
+		known := make([]string, len(ledger.States))
+		ok := false
+		for i, st := range ledger.States {
+			known[i] = string(st)
+			ok = ok || string(st) == s
+		}
+		if !ok {
+			return q, usage("there is no state %q%s; the states are %s", s, didYouMean(s, known), strings.Join(known, ", "))
+		}
+		q.States = append(q.States, ledger.State(s))
+	}
+	if f.since != "" {
+		d, err := rule.ParseDuration(f.since)
+		if err != nil {
+			return q, usage("--since: %v; write a number with its unit, such as 2h or 7d", err)
+		}
+		q.Since = time.Now().Add(-d)
+	}
+	return q, nil
+}
+
+func didYouMean(word string, known []string) string {
+	if near := rule.Nearest(word, known); near != "" {
+		return "; did you mean " + near + "?"
+	}
+	return ""
+}
+
+func ruleNames(f *rule.File) []string {
+	var names []string
+	for _, r := range f.All() {
+		names = append(names, r.Name.S)
+	}
+	return names
+}
+
+func knowsRule(f *rule.File, name string) bool {
+	for _, n := range ruleNames(f) {
+		if n == name {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) jobTable(f *rule.File, list []ledger.Job) {
+	now := time.Now()
+	var rows [][]cell
+	for _, j := range list {
+		at := j.Ended
+		if at.IsZero() {
+			at = j.Taken
+		}
+		rows = append(rows, []cell{
+			{text: strconv.FormatInt(j.ID, 10), right: true},
+			{text: clock(at, now)},
+			{text: j.Rule},
+			{text: display(filepath.Base(j.File))},
+			{text: string(j.State), paint: func(t string) string { return a.style.state(j.State, t) }},
+			{text: strconv.Itoa(j.Attempts), right: true},
+			{text: plan.Span(j.Ran), right: true},
+			{text: whereNow(f, j)},
+		})
+	}
+	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "TRIES", "RAN", "NOW IN"}, rows, columns(a.out))
+}
+
+// whereNow gives the folder where a job's input is now, relative to the rules.
+func whereNow(f *rule.File, j ledger.Job) string {
+	if j.EndsIn == "" {
+		return "-"
+	}
+	return display(short(f.Base, filepath.Dir(j.EndsIn)))
+}
+
+// oneJob finds the job that an argument names.
+func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error) {
+	id, err := jobNumber(arg)
+	if err != nil {
+		return nil, nil, ledger.Job{}, err
+	}
+	f, l, err := a.ledgerFor()
+	if err != nil {
+		return nil, nil, ledger.Job{}, err
+	}
+	missing := usage("there is no job %d in %s; stilltide jobs lists them", id, a.shown(f.StateFolder()))
+	if l == nil {
+		return nil, nil, ledger.Job{}, missing
+	}
+	list, err := l.Jobs(ledger.Filter{ID: id})
+	if err == nil && len(list) == 0 {
+		err = missing
+	}
+	if err != nil {
+		l.Close()
+		return nil, nil, ledger.Job{}, err
+	}
+	return f, l, list[0], nil
+}
+
+func jobNumber(arg string) (int64, error) {
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || id < 1 {
+		return 0, usage("%q is not a job's number; stilltide jobs lists them", arg)
+	}
+	return id, nil
+}
+
+func (a *app) showJob(arg string) error {
+	f, l, j, err := a.oneJob(arg)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if a.json {
+		return a.printJSON(jobLine(j))
+	}
+	attempts, err := l.Attempts(j.ID)
+	if err != nil {
+		return err
+	}
+	placements, err := l.Placements(j.ID)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	line := func(label, format string, args ...any) {
+		fmt.Fprintf(a.out, "%s %s\n", a.style.dim(pad(label, 10)), fmt.Sprintf(format, args...))
+	}
+	line("Job", "%d: %s", j.ID, a.style.state(j.State, string(j.State)))
+	if j.Reason != "" {
+		line("Why", "%s", clean(j.Reason))
+	}
+	line("Rule", "%s", j.Rule)
+	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
+	if j.EndsIn == "" {
+		line("Now in", "nowhere: the input is not there any more")
+	} else {
+		line("Now in", "%s", display(j.EndsIn))
+	}
+	line("Taken", "%s", clock(j.Taken, now))
+	for _, t := range attempts {
+		text := "running"
+		if !t.Ended.IsZero() {
+			text = fmt.Sprintf("ran %s, CPU %s, at most %s of memory", plan.Span(t.Ended.Sub(t.Started)), plan.Span(t.CPU), humanize.IBytes(uint64(t.Memory)))
+		}
+		if t.Exit != nil {
+			text += fmt.Sprintf(", exit code %d", *t.Exit)
+		}
+		line(fmt.Sprintf("Attempt %d", t.Number), "%s  %s", clock(t.Started, now), text)
+		if t.Reason != "" {
+			line("", "%s", clean(t.Reason))
+		}
+	}
+	for _, p := range placements {
+		line("Moved", "%s → %s (%s)", display(short(f.Base, p.Source)), display(short(f.Base, p.Target)), p.State)
+	}
+	if !j.Due.IsZero() && j.State == ledger.Retrying {
+		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
+	}
+	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
+		fmt.Fprintf(a.out, "\n%s\n", a.style.dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", j.ID)))
+		for _, t := range engine.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
+			fmt.Fprintf(a.out, "    %s\n", clean(t))
+		}
+	}
+	if j.State == ledger.Failed && j.EndsIn != "" {
+		fmt.Fprintf(a.out, "\nTo send it round again: stilltide retry %d\n", j.ID)
+	}
+	return nil
+}
+
+func (a *app) logJob(arg string) error {
+	_, l, j, err := a.oneJob(arg)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	attempts, err := l.Attempts(j.ID)
+	if err != nil {
+		return err
+	}
+	printed := false
+	for _, t := range attempts {
+		if t.Output == "" {
+			continue
+		}
+		if len(attempts) > 1 {
+			fmt.Fprintf(a.err, "--- attempt %d, %s\n", t.Number, clock(t.Started, time.Now()))
+		}
+		out, err := os.Open(filepath.Join(l.Folder(), t.Output))
+		if err != nil {
+			return fmt.Errorf("what attempt %d printed is not kept any more", t.Number)
+		}
+		_, err = io.Copy(a.out, out)
+		out.Close()
+		if err != nil {
+			return err
+		}
+		printed = true
+	}
+	if !printed {
+		fmt.Fprintf(a.err, "Job %d printed nothing.\n", j.ID)
+	}
+	return nil
+}
+
+func (a *app) retryCommand() *cobra.Command {
+	var failed bool
+	var ruleName string
+	c := &cobra.Command{
+		Use: "retry ID … | --failed", Short: "Send failed inputs round again, put back where they came from",
+		Args: cobra.ArbitraryArgs,
+		RunE: func(_ *cobra.Command, args []string) error { return a.retry(args, failed, ruleName) },
+	}
+	c.Flags().BoolVar(&failed, "failed", false, "all failed jobs whose input is still there")
+	c.Flags().StringVar(&ruleName, "rule", "", "with --failed: only those of this `RULE`")
+	return a.jsonFlag(c)
+}
+
+func (a *app) retry(args []string, failed bool, ruleName string) error {
+	f, _, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	ids, err := a.retryIDs(args, failed, ruleName)
+	if err != nil {
+		return err
+	}
+	sent, err := sendRound(f.StateFolder(), ids)
+	if err != nil {
+		return err
+	}
+	missed := false
+	for _, s := range sent {
+		missed = missed || !s.Done
+		if a.json {
+			if err := a.printJSON(s); err != nil {
+				return err
+			}
+			continue
+		}
+		text := fmt.Sprintf("job %d: %s", s.ID, clean(s.Reason))
+		if !s.Done {
+			text = a.style.bad("not done") + ", " + text
+		}
+		fmt.Fprintln(a.out, text)
+	}
+	if missed {
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, error) {
+	if failed == (len(args) > 0) {
+		return nil, usage("name the jobs by their numbers, or all failed ones with --failed")
+	}
+	var ids []int64
+	for _, arg := range args {
+		id, err := jobNumber(arg)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	if !failed {
+		return ids, nil
+	}
+	_, l, err := a.ledgerFor()
+	if err != nil || l == nil {
+		return nil, err
+	}
+	defer l.Close()
+	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []ledger.State{ledger.Failed}, Oldest: true})
+	for _, j := range list {
+		if j.EndsIn != "" {
+			ids = append(ids, j.ID)
+		}
+	}
+	return ids, err
+}
+
+// sendRound asks the running watcher, or does it through the ledger.
+func sendRound(state string, ids []int64) ([]engine.Sent, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	sent, err := control.Dial(state).Retry(ids)
+	if !errors.Is(err, control.ErrNobody) {
+		return sent, err
+	}
+	l, err := ledger.Open(state, func(error) {})
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range ids {
+		sent = append(sent, engine.RetryOffline(l, id))
+	}
+	return sent, l.Close()
+}

@@ -1,0 +1,234 @@
+package cli
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/dustin/go-humanize"
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+)
+
+// style colours text on a terminal. The words alone always say the same.
+type style struct{ on bool }
+
+// styleFor turns colour on for a terminal, unless NO_COLOR is set.
+func styleFor(w io.Writer) style {
+	f, ok := w.(*os.File)
+	return style{ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))}
+}
+
+func (s style) paint(code, text string) string {
+	if !s.on || text == "" {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}
+
+func (s style) good(t string) string { return s.paint("32", t) }
+func (s style) warn(t string) string { return s.paint("33", t) }
+func (s style) bad(t string) string  { return s.paint("1;31", t) }
+func (s style) dim(t string) string  { return s.paint("2", t) }
+func (s style) bold(t string) string { return s.paint("1", t) }
+
+// state colours a job's state.
+func (s style) state(st ledger.State, text string) string {
+	switch st {
+	case ledger.Processed:
+		return s.good(text)
+	case ledger.Failed:
+		return s.bad(text)
+	case ledger.Retrying, ledger.Gone, ledger.Cancelled, ledger.Held:
+		return s.warn(text)
+	}
+	return text
+}
+
+func width(s string) int { return runewidth.StringWidth(s) }
+
+// clean makes a text safe to show in one line.
+func clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\t' || r == 0x7f || 0x80 <= r && r < 0xa0 {
+			return '\uFFFD'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "\uFFFD"))
+}
+
+// cut shortens a text in its middle to a width.
+func cut(s string, most int) string {
+	if width(s) <= most {
+		return s
+	}
+	half := (most - 1) / 2
+	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, width(s)-half, "")
+}
+
+func pad(s string, to int) string {
+	return s + strings.Repeat(" ", max(0, to-width(s)))
+}
+
+// cell is a text in a table; paint colours it after it was measured.
+type cell struct {
+	text  string
+	paint func(string) string
+	right bool
+}
+
+// table lines its columns up. Columns that would make a row wider than most
+// are cut, the widest first.
+func (a *app) table(head []string, rows [][]cell, most int) {
+	widths := make([]int, len(head))
+	for i, h := range head {
+		widths[i] = width(h)
+	}
+	for _, r := range rows {
+		for i, c := range r {
+			widths[i] = max(widths[i], width(c.text))
+		}
+	}
+	narrow(widths, most)
+	var line strings.Builder
+	for i, h := range head {
+		right := len(rows) > 0 && rows[0][i].right
+		line.WriteString(align(h, widths[i], right, i == len(head)-1) + "  ")
+	}
+	fmt.Fprintln(a.out, a.style.dim(strings.TrimRight(line.String(), " ")))
+	for _, r := range rows {
+		line.Reset()
+		for i, c := range r {
+			text := align(cut(c.text, widths[i]), widths[i], c.right, i == len(r)-1)
+			if c.paint != nil {
+				text = c.paint(text)
+			}
+			line.WriteString(text + "  ")
+		}
+		fmt.Fprintln(a.out, strings.TrimRight(line.String(), " "))
+	}
+}
+
+func align(s string, to int, right, last bool) string {
+	if right {
+		return strings.Repeat(" ", max(0, to-width(s))) + s
+	}
+	if last {
+		return s
+	}
+	return pad(s, to)
+}
+
+// narrow makes the widest columns smaller until the row fits.
+func narrow(widths []int, most int) {
+	total := func() int {
+		sum := 2 * (len(widths) - 1)
+		for _, w := range widths {
+			sum += w
+		}
+		return sum
+	}
+	for total() > most {
+		widest := 0
+		for i, w := range widths {
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= 8 {
+			return
+		}
+		widths[widest]--
+	}
+}
+
+// columns is the width that output may use.
+func columns(w io.Writer) int {
+	if f, ok := w.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
+			return min(max(n, 60), 200)
+		}
+	}
+	return 100
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return humanize.Comma(int64(n)) + " " + word + "s"
+}
+
+func (a *app) printJSON(v any) error {
+	return json.NewEncoder(a.out).Encode(v)
+}
+
+// clock writes a time of today as a time, an older one as a date and a time.
+func clock(t, now time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	t = t.Local()
+	if now.Sub(t) < 20*time.Hour && t.Sub(now) < 20*time.Hour {
+		return t.Format("15:04:05")
+	}
+	return t.Format("2006-01-02 15:04")
+}
+
+// jobJSON is one job as a JSON line. Times are RFC 3339, durations seconds.
+type jobJSON struct {
+	ID         int64        `json:"id"`
+	Rule       string       `json:"rule"`
+	File       string       `json:"file"`
+	FileBase64 string       `json:"file_base64,omitempty"` // the name's bytes, if it is not UTF-8
+	State      ledger.State `json:"state"`
+	Event      string       `json:"event"`
+	Attempts   int          `json:"attempts"`
+	Taken      *time.Time   `json:"taken"`
+	Started    *time.Time   `json:"started"`
+	Ended      *time.Time   `json:"ended"`
+	WaitedS    float64      `json:"waited_s"`
+	RanS       float64      `json:"ran_s"`
+	Exit       *int         `json:"exit"`
+	Reason     string       `json:"reason"`
+	EndsIn     *string      `json:"ends_in"`
+	Size       int64        `json:"size"`
+	Hash       string       `json:"hash,omitempty"`
+}
+
+func jobLine(j ledger.Job) jobJSON {
+	out := jobJSON{
+		ID: j.ID, Rule: j.Rule, File: strings.ToValidUTF8(j.File, "\uFFFD"), State: j.State, Event: string(j.Event), Attempts: j.Attempts,
+		Taken: timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended), RanS: j.Ran.Seconds(),
+		Exit: j.Exit, Reason: j.Reason, Size: j.Facts.Size, Hash: j.Hash,
+	}
+	if !utf8.ValidString(j.File) {
+		out.FileBase64 = base64.StdEncoding.EncodeToString([]byte(j.File))
+	}
+	if !j.Started.IsZero() {
+		out.WaitedS = j.Started.Sub(j.Taken).Seconds()
+	}
+	if j.EndsIn != "" {
+		end := strings.ToValidUTF8(j.EndsIn, "\uFFFD")
+		out.EndsIn = &end
+	}
+	return out
+}
+
+func timeOrNil(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// display makes a name safe to show.
+func display(name string) string { return plan.Display(name) }

@@ -1,0 +1,163 @@
+// Package cli is the command tree and what the commands print.
+//
+// It holds no decision about files: it asks the other rooms and shows what
+// they say. Data goes to standard output, everything else to standard error.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/ledger"
+)
+
+// Version is the program's version.
+const Version = "0.1.0"
+
+// Exit statuses.
+const (
+	exitFound = 1 // it ran, and something failed or was found
+	exitUsage = 2 // wrong usage or rules
+	exitBusy  = 3 // another watcher holds this ledger
+)
+
+// exitError ends the program with a status. An empty message prints nothing.
+type exitError struct {
+	status int
+	text   string
+}
+
+func (e *exitError) Error() string { return e.text }
+
+func found(text string) error { return &exitError{exitFound, text} }
+
+func usage(format string, args ...any) error {
+	return &exitError{exitUsage, fmt.Sprintf(format, args...)}
+}
+
+// app is what all commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	rules    string // --rules
+	json     bool   // --json
+	style    style  // of standard output
+	styleErr style  // of standard error
+}
+
+// Main runs the program and gives its exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	a := &app{in: in, out: out, err: errOut, style: styleFor(out), styleErr: styleFor(errOut)}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.Execute()
+	if err == nil {
+		return 0
+	}
+	var exit *exitError
+	switch {
+	case errors.As(err, &exit):
+		if exit.text != "" {
+			fmt.Fprintf(errOut, "stilltide: %s\n", exit.text)
+		}
+		return exit.status
+	case errors.Is(err, ledger.ErrBusy):
+		fmt.Fprintf(errOut, "stilltide: %v\n", err)
+		return exitBusy
+	case errors.Is(err, errUsage):
+		fmt.Fprintf(errOut, "stilltide: %s\n", strings.TrimPrefix(err.Error(), errUsage.Error()+": "))
+		return exitUsage
+	}
+	fmt.Fprintf(errOut, "stilltide: %v\n", err)
+	return exitFound
+}
+
+var errUsage = errors.New("usage")
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "stilltide",
+		Short: "Watch folders and run work on the files that arrive",
+		Long: `Still Tide watches folders and runs work on the files that arrive: it waits until a
+file is complete, runs a command or a script on it, tries again when that fails, and moves
+the file to a processed or a failed folder. What it did, and why, is in a ledger.
+
+Begin with: stilltide init, then stilltide watch. To see it at work: stilltide demo.`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.PersistentFlags().StringVar(&a.rules, "rules", "", "the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
+	})
+	root.AddCommand(a.initCommand(), a.checkCommand(), a.watchCommand(), a.sweepCommand(), a.jobsCommand(),
+		a.statusCommand(), a.retryCommand(), a.demoCommand(), a.versionCommand())
+	for _, c := range root.Commands() {
+		wrapArgs(c)
+	}
+	root.Args = func(_ *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return fmt.Errorf("%w: there is no command %q; see stilltide --help", errUsage, args[0])
+		}
+		return nil
+	}
+	root.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+	return root
+}
+
+// wrapArgs makes wrong arguments end with the status for wrong usage.
+func wrapArgs(c *cobra.Command) {
+	check := c.Args
+	if check == nil {
+		check = cobra.NoArgs
+	}
+	c.Args = func(c *cobra.Command, args []string) error {
+		if err := check(c, args); err != nil {
+			return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
+		}
+		return nil
+	}
+	for _, sub := range c.Commands() {
+		wrapArgs(sub)
+	}
+}
+
+// jsonFlag adds --json to a command that prints data.
+func (a *app) jsonFlag(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.json, "json", false, "print one JSON object a line")
+	return c
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "version", Short: "Print the version",
+		RunE: func(*cobra.Command, []string) error {
+			if a.json {
+				return a.printJSON(map[string]string{"version": Version})
+			}
+			fmt.Fprintf(a.out, "stilltide %s\n", Version)
+			return nil
+		},
+	})
+}
+
+// short gives a path below base as a relative one: shorter to read, and as it
+// stands in the rules.
+func short(base, path string) string {
+	if rel, err := filepath.Rel(base, path); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return rel
+	}
+	if home, err := os.UserHomeDir(); err == nil && home != "/" && strings.HasPrefix(path, home+"/") {
+		return "~" + path[len(home):]
+	}
+	return path
+}

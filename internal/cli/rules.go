@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+)
+
+// findRules gives the rules file's absolute path.
+func (a *app) findRules() (string, error) {
+	if a.rules != "" {
+		return filepath.Abs(a.rules)
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", err
+	}
+	start := dir
+	for {
+		path := filepath.Join(dir, rule.FileName)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			break
+		}
+		dir = up
+	}
+	if config, err := os.UserConfigDir(); err == nil {
+		path := filepath.Join(config, "stilltide", rule.FileName)
+		if _, err := os.Stat(path); err == nil {
+			return path, nil
+		}
+	}
+	return "", usage("there is no %s in %s or above it; stilltide init writes one, --rules FILE names another", rule.FileName, start)
+}
+
+// loadRules reads the rules file. Mistakes in it are printed, and the error
+// ends the program with the status for wrong rules.
+func (a *app) loadRules() (*rule.File, error) {
+	f, diags, err := a.readRules()
+	if err != nil {
+		return nil, err
+	}
+	if diags.Failed() {
+		a.printDiagnostics(a.err, a.styleErr, diags)
+		n, _ := diags.Count()
+		return nil, usage("%s in %s; nothing was started", plural(n, "mistake"), a.shown(f.Path))
+	}
+	return f, nil
+}
+
+func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
+	path, err := a.findRules()
+	if err != nil {
+		return nil, nil, err
+	}
+	src, err := os.ReadFile(path)
+	if err != nil {
+		var pe *os.PathError
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, nil, usage("the rules file %s is not there; stilltide init writes one to begin with", path)
+		}
+		if errors.As(err, &pe) {
+			err = pe.Err
+		}
+		return nil, nil, usage("the rules file %s cannot be read: %v", path, err)
+	}
+	f, diags := rule.Parse(path, src)
+	return f, diags, nil
+}
+
+// shown gives a path as it is best shown to a person in the current folder.
+func (a *app) shown(path string) string {
+	if dir, err := os.Getwd(); err == nil {
+		return short(dir, path)
+	}
+	return path
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	var strict bool
+	c := &cobra.Command{
+		Use: "check", Short: "Check the rules file: every mistake at once, and what looks doubtful",
+		RunE: func(*cobra.Command, []string) error { return a.check(strict) },
+	}
+	c.Flags().BoolVar(&strict, "strict", false, "end with status 1 if there are warnings")
+	return a.jsonFlag(c)
+}
+
+func (a *app) check(strict bool) error {
+	f, diags, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	if !diags.Failed() {
+		diags = append(diags, engine.Doubts(f)...)
+		diags.Sort()
+	}
+	errorsFound, warnings := diags.Count()
+	if a.json {
+		for _, d := range diags {
+			if err := a.printJSON(diagnosticJSON(d)); err != nil {
+				return err
+			}
+		}
+	} else {
+		a.printDiagnostics(a.out, a.style, diags)
+		a.summary(f, errorsFound, warnings)
+	}
+	switch {
+	case errorsFound > 0:
+		return &exitError{status: exitUsage}
+	case strict && warnings > 0:
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+func (a *app) summary(f *rule.File, errorsFound, warnings int) {
+	name := a.shown(f.Path)
+	if errorsFound > 0 {
+		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.bad(plural(errorsFound, "error")), plural(warnings, "warning"))
+		return
+	}
+	folders := map[string]bool{}
+	for _, r := range f.All() {
+		for _, w := range r.Folders {
+			folders[w] = true
+		}
+	}
+	state := a.style.good("no mistakes")
+	if warnings > 0 {
+		state += ", " + a.style.warn(plural(warnings, "warning"))
+	}
+	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"), plural(len(folders), "watched folder"))
+}
+
+// printDiagnostics shows each diagnostic with its line and a caret.
+func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st style, diags rule.Diagnostics) {
+	for _, d := range diags {
+		word := st.bad("error")
+		if d.Severity == rule.SeverityWarning {
+			word = st.warn("warning")
+		}
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", a.shown(d.File), d.Line, d.Column, word, d.Message)
+		if d.Quote != "" {
+			head := fmt.Sprintf("%5d", d.Line)
+			fmt.Fprintf(w, "%s | %s\n", head, clean(d.Quote))
+			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), blanks(d.Quote, d.Column), st.bad("^"))
+		}
+		if d.Hint != "" {
+			fmt.Fprintf(w, "        %s\n", d.Hint)
+		}
+		fmt.Fprintln(w)
+	}
+}
+
+// blanks gives what stands before the caret: the line's own tabs, so that it
+// lands in the right column.
+func blanks(line string, column int) string {
+	var out strings.Builder
+	for i, r := range []rune(line) {
+		if i >= column-1 {
+			break
+		}
+		if r == '\t' {
+			out.WriteByte('\t')
+		} else {
+			out.WriteString(strings.Repeat(" ", width(string(r))))
+		}
+	}
+	return out.String()
+}
+
+func diagnosticJSON(d rule.Diagnostic) any {
+	return struct {
+		Path     string        `json:"path"`
+		Line     int           `json:"line"`
+		Column   int           `json:"column"`
+		Severity rule.Severity `json:"severity"`
+		Code     string        `json:"code"`
+		Message  string        `json:"message"`
+		Hint     string        `json:"hint"`
+	}{d.File, d.Line, d.Column, d.Severity, d.Code, d.Message, d.Hint}
+}

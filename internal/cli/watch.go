@@ -1,0 +1,265 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/control"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
+)
+
+func (a *app) watchCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "watch", Short: "Watch the folders and work on what arrives, until it is ended",
+		Long: `Watches the folders of all rules in the foreground: a line for each job on standard output,
+everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts, running
+jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
+		RunE: func(*cobra.Command, []string) error { return a.watch() },
+	})
+}
+
+func (a *app) sweepCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "sweep", Short: "Work on what is in the folders now, then end",
+		Long: `Handles the files that are there now, and ends. Each job is tried once; what must be tried
+again, and files that somebody still writes, are left to the next watch or sweep.
+The exit status is 1 if a job failed.`,
+		RunE: func(*cobra.Command, []string) error { return a.sweep() },
+	})
+}
+
+// lines prints a line for each job, and counts.
+type lines struct {
+	a     *app
+	rules *rule.File
+	name  int // width of the longest rule name
+
+	mu    sync.Mutex
+	count map[ledger.State]int
+}
+
+func (a *app) newLines(f *rule.File) *lines {
+	l := &lines{a: a, rules: f, count: map[ledger.State]int{}}
+	for _, r := range f.All() {
+		l.name = max(l.name, min(width(r.Name.S), 20))
+	}
+	return l
+}
+
+// report prints one outcome: time, rule, name, state, how long, where to.
+func (l *lines) report(o engine.Outcome) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.count[o.Job.State]++
+	if l.a.json {
+		l.a.printJSON(jobLine(o.Job))
+		return
+	}
+	st, j := l.a.style, o.Job
+	name := cut(display(filepath.Base(j.File)), 34)
+	fmt.Fprintf(l.a.out, "%s  %s  %s  %s  %s%s\n", st.dim(time.Now().Format("15:04:05")), pad(cut(j.Rule, 20), l.name), pad(name, 34),
+		st.state(j.State, pad(string(j.State), 9)), pad(plan.Span(j.Ran), 7), l.whereTo(o))
+	if j.Reason != "" {
+		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.state(j.State, clean(j.Reason)))
+	}
+}
+
+func (l *lines) whereTo(o engine.Outcome) string {
+	j := o.Job
+	switch {
+	case !o.Next.IsZero():
+		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))
+	case j.EndsIn == "":
+		return "the input is not there any more"
+	case j.EndsIn == j.File:
+		return "stays"
+	}
+	folder := display(short(l.rules.Base, filepath.Dir(j.EndsIn)))
+	if filepath.Base(j.EndsIn) != filepath.Base(j.File) {
+		folder = display(short(l.rules.Base, j.EndsIn))
+	}
+	return "→ " + folder
+}
+
+// note prints a sentence of the watcher itself.
+func (a *app) note(format string, args ...any) {
+	fmt.Fprintf(a.err, "%s  %s\n", a.styleErr.dim(time.Now().Format("15:04:05")), fmt.Sprintf(format, args...))
+}
+
+func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
+	path := display(short(f.Base, ev.Path))
+	switch ev.Kind {
+	case watchfs.Absent:
+		a.note("the folder %s is not there; it is waited for", path)
+	case watchfs.Present:
+		a.note("watching %s", path)
+	case watchfs.Polled:
+		a.note("%s is looked at every 5 s: %v", path, ev.Err)
+	case watchfs.Mended:
+		a.note("%s is watched by events again", path)
+	case watchfs.Trouble:
+		a.note("%s", a.styleErr.bad(fmt.Sprintf("%s cannot be watched: %v", path, ev.Err)))
+	}
+}
+
+func (a *app) ledgerNote(err error) {
+	if err == nil {
+		a.note("the ledger can be written again; going on")
+		return
+	}
+	a.note("%s", a.styleErr.bad(fmt.Sprintf("%v; nothing starts until it can be", err)))
+}
+
+// openEngine takes the ledger for watch and sweep.
+func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, error) {
+	e, err := engine.Open(engine.Options{
+		Rules: f, Once: once, Report: l.report, Trouble: a.ledgerNote,
+		Folders: func(ev watchfs.Event) {
+			if !once || ev.Kind != watchfs.Present {
+				a.folderNote(f, ev)
+			}
+		},
+	})
+	if errors.Is(err, ledger.ErrBusy) {
+		who := ""
+		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
+			who = fmt.Sprintf(" (process %d, since %s)", live.PID, clock(live.Started, time.Now()))
+		}
+		return nil, &exitError{exitBusy, fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who, a.shown(f.StateFolder()))}
+	}
+	return e, err
+}
+
+// untilSignal gives a context that ends with the first Ctrl-C or SIGTERM. A
+// second signal ends the program at once.
+func (a *app) untilSignal() (context.Context, context.CancelFunc) {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	context.AfterFunc(ctx, stop)
+	return ctx, stop
+}
+
+func (a *app) watch() error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	l := a.newLines(f)
+	e, err := a.openEngine(f, l, false)
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	s, err := control.Serve(f.StateFolder(), e)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	a.greet(f)
+	ctx, stop := a.untilSignal()
+	defer stop()
+	context.AfterFunc(ctx, func() {
+		a.note("ending: nothing new starts; running jobs get %s (once more to end at once)", plan.Span(engine.StopAfter))
+	})
+	if err := e.Run(ctx); err != nil {
+		return err
+	}
+	a.note("ended: %s", l.total())
+	return nil
+}
+
+// greet says what is watched, so that silence afterwards is no fright.
+func (a *app) greet(f *rule.File) {
+	folders := map[string]bool{}
+	for _, r := range f.All() {
+		for _, w := range r.Folders {
+			folders[w] = true
+		}
+	}
+	fmt.Fprintf(a.err, "Still Tide %s: %s on %s. Rules: %s. Ledger: %s.\n", Version, plural(len(f.All()), "rule"), plural(len(folders), "folder"),
+		a.shown(f.Path), a.shown(f.StateFolder()))
+	wide := 0
+	for _, r := range f.All() {
+		wide = max(wide, min(width(r.Name.S), 20))
+	}
+	for _, r := range f.All() {
+		var where []string
+		for _, w := range r.Folders {
+			where = append(where, display(short(f.Base, w)))
+		}
+		match := "everything"
+		if len(r.Match) > 0 {
+			var m []string
+			for _, t := range r.Match {
+				m = append(m, t.S)
+			}
+			match = strings.Join(m, ", ")
+		}
+		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.bold(pad(cut(r.Name.S, 20), wide)), cut(clean(match), 40), cut(strings.Join(where, ", "), 36))
+	}
+	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
+}
+
+func (a *app) sweep() error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	l := a.newLines(f)
+	e, err := a.openEngine(f, l, true)
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	ctx, stop := a.untilSignal()
+	defer stop()
+	if err := e.Run(ctx); err != nil {
+		return err
+	}
+	text := l.total()
+	if n := e.Unsettled(); n > 0 {
+		text += fmt.Sprintf("; %s not settled yet", plural(n, "file"))
+	}
+	fmt.Fprintf(a.err, "%s.\n", text)
+	if l.count[ledger.Failed] > 0 {
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+// total sums up what was reported.
+func (l *lines) total() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var parts []string
+	all := 0
+	for _, s := range ledger.States {
+		n := l.count[s]
+		if n == 0 {
+			continue
+		}
+		if s == ledger.Retrying {
+			parts = append(parts, plural(n, "attempt")+" failed and tried again later")
+			continue
+		}
+		all += n
+		parts = append(parts, fmt.Sprintf("%d %s", n, s))
+	}
+	if len(parts) == 0 {
+		return "no job"
+	}
+	return plural(all, "job") + ": " + strings.Join(parts, ", ")
+}

@@ -1,0 +1,162 @@
+// Package control is the socket between a running watcher and the other
+// commands: HTTP with JSON on a Unix socket in the state folder, for its owner
+// only.
+//
+// The ledger can be read by anybody beside the watcher; the socket is for
+// what only the watcher knows and for what only it may change.
+package control
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"stilltide/internal/engine"
+)
+
+// ErrNobody says that no watcher answers.
+var ErrNobody = errors.New("no watcher runs here")
+
+// longest is the longest path that a socket address holds on all systems (unix(7): 108 with its end).
+const longest = 100
+
+// Path gives the socket's path for a state folder. Where that is too long for
+// a socket address, the socket is in the user's runtime folder under a hashed name.
+func Path(state string) string {
+	path := filepath.Join(state, "control.sock")
+	if len(path) <= longest {
+		return path
+	}
+	sum := sha256.Sum256([]byte(state))
+	runtime := os.Getenv("XDG_RUNTIME_DIR")
+	if runtime == "" {
+		runtime = os.TempDir()
+	}
+	return filepath.Join(runtime, "stilltide-"+hex.EncodeToString(sum[:8])+".sock")
+}
+
+// Watcher is what the server asks.
+type Watcher interface {
+	Live() (engine.Live, error)
+	Retry(id int64) engine.Sent
+}
+
+// Server answers on the socket. Close ends it.
+type Server struct {
+	http http.Server
+	path string
+}
+
+// Serve begins to answer. The caller holds the ledger, so a socket that is
+// there already is left from a crash.
+func Serve(state string, w Watcher) (*Server, error) {
+	path := Path(state)
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("the control socket cannot be made: %w", err)
+	}
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		return nil, fmt.Errorf("the control socket cannot be made: %w", err)
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		l.Close()
+		return nil, err
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /live", func(rw http.ResponseWriter, _ *http.Request) {
+		live, err := w.Live()
+		answer(rw, live, err)
+	})
+	mux.HandleFunc("POST /retry", func(rw http.ResponseWriter, r *http.Request) {
+		var ids []int64
+		if err := json.NewDecoder(r.Body).Decode(&ids); err != nil {
+			answer(rw, nil, err)
+			return
+		}
+		sent := make([]engine.Sent, len(ids))
+		for i, id := range ids {
+			sent[i] = w.Retry(id)
+		}
+		answer(rw, sent, nil)
+	})
+	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
+	go s.http.Serve(l) // ends with Close
+	return s, nil
+}
+
+func answer(w http.ResponseWriter, v any, err error) {
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusServiceUnavailable)
+		return
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(v)
+}
+
+// Close stops answering and removes the socket.
+func (s *Server) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if s.http.Shutdown(ctx) != nil {
+		s.http.Close()
+	}
+	os.Remove(s.path)
+}
+
+// Client asks a running watcher.
+type Client struct {
+	http http.Client
+}
+
+// Dial makes a client for the watcher of a state folder.
+func Dial(state string) *Client {
+	path := Path(state)
+	return &Client{http.Client{Timeout: time.Minute, Transport: &http.Transport{
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", path)
+		},
+	}}}
+}
+
+// Live asks for what only the watcher knows.
+func (c *Client) Live() (engine.Live, error) {
+	var l engine.Live
+	return l, c.call(http.MethodGet, "/live", nil, &l)
+}
+
+// Retry has jobs sent round again.
+func (c *Client) Retry(ids []int64) ([]engine.Sent, error) {
+	var sent []engine.Sent
+	return sent, c.call(http.MethodPost, "/retry", ids, &sent)
+}
+
+func (c *Client) call(method, path string, in, out any) error {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequest(method, "http://stilltide"+path, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w: %v", ErrNobody, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var text bytes.Buffer
+		text.ReadFrom(res.Body)
+		return fmt.Errorf("the watcher could not do that: %s", bytes.TrimSpace(text.Bytes()))
+	}
+	return json.NewDecoder(res.Body).Decode(out)
+}

@@ -1,0 +1,340 @@
+// Package dispatch decides which job runs next.
+//
+// The Machine is told of jobs, of what they may use, and of what ended; asked
+// for the next job it gives one, or the time at which asking again makes
+// sense. A free worker goes to the highest priority, then to the rule with
+// the fewest running jobs, then by that rule's own order. A rule that already
+// holds all other workers does not get the last one while another rule could
+// want it, so one slow rule never holds up the rest.
+package dispatch
+
+import (
+	"container/heap"
+	"time"
+)
+
+// Order is the order in which one rule's jobs start.
+type Order string
+
+const (
+	ByArrival Order = "arrival"
+	ByName    Order = "name"
+	Oldest    Order = "oldest"
+	Newest    Order = "newest"
+	Smallest  Order = "smallest"
+)
+
+// Job is what the machine must know of a job.
+type Job struct {
+	ID   int64 // grows with arrival
+	Rule string
+	Key  string    // jobs with the same key never run at the same time; "" for none
+	Due  time.Time // not before; zero for at once
+	Path string
+	Size int64
+	Mod  time.Time
+}
+
+// Rule is what the machine must know of a rule.
+type Rule struct {
+	Name  string
+	Queue string // "" for the common one
+	Order Order
+	Light bool // its jobs run no command, so they need no worker
+	Held  bool // paused, or before its time: nothing starts
+}
+
+// Queue is a named queue's own bounds.
+type Queue struct {
+	Workers  int           // 0 for no bound but the common one
+	Count    int           // at most Count starts in Per; 0 for no bound
+	Per      time.Duration //
+	Priority int           // higher goes first
+}
+
+// Machine holds the jobs that are not done. Use New.
+type Machine struct {
+	workers int
+	rules   map[string]*line
+	queues  map[string]*queue
+	jobs    map[int64]*entry
+	keys    map[string]int64 // which job holds a key
+	working int              // jobs that hold a worker
+}
+
+type queue struct {
+	Queue
+	working int
+	starts  []time.Time // the last Count starts
+}
+
+// line is one rule's jobs.
+type line struct {
+	Rule
+	ready   readyHeap
+	later   dueHeap
+	blocked map[string][]*entry // by the key they wait for
+	working int
+}
+
+type entry struct {
+	Job
+	line    *line
+	running bool
+	worker  bool
+	slot    int // place in ready or later
+	where   place
+}
+
+type place int
+
+const (
+	nowhere place = iota
+	inReady
+	inLater
+	inBlocked
+)
+
+// New makes a machine that lets so many jobs run at once.
+func New(workers int) *Machine {
+	return &Machine{workers: max(1, workers), rules: map[string]*line{}, queues: map[string]*queue{"": {}},
+		jobs: map[int64]*entry{}, keys: map[string]int64{}}
+}
+
+// SetWorkers changes the bound; running jobs go on.
+func (m *Machine) SetWorkers(n int) { m.workers = max(1, n) }
+
+// SetQueue sets a named queue's bounds.
+func (m *Machine) SetQueue(name string, q Queue) {
+	if old := m.queues[name]; old != nil {
+		old.Queue = q
+		return
+	}
+	m.queues[name] = &queue{Queue: q}
+}
+
+// SetRule tells of a rule, or changes what is known of it.
+func (m *Machine) SetRule(r Rule) {
+	if m.queues[r.Queue] == nil {
+		m.queues[r.Queue] = &queue{}
+	}
+	if l := m.rules[r.Name]; l != nil {
+		reorder := l.Order != r.Order
+		l.Rule, l.ready.order = r, r.Order
+		if reorder {
+			heap.Init(&l.ready)
+		}
+		return
+	}
+	m.rules[r.Name] = &line{Rule: r, ready: readyHeap{order: r.Order}, blocked: map[string][]*entry{}}
+}
+
+// DropRule forgets a rule without jobs.
+func (m *Machine) DropRule(name string) {
+	delete(m.rules, name)
+}
+
+// Add puts a job in. Its rule must be known; a job that is already there is replaced.
+func (m *Machine) Add(j Job) {
+	m.Remove(j.ID)
+	l := m.rules[j.Rule]
+	e := &entry{Job: j, line: l}
+	m.jobs[j.ID] = e
+	if j.Due.IsZero() {
+		e.pushReady()
+		return
+	}
+	e.where = inLater
+	heap.Push(&l.later, e)
+}
+
+// Remove takes a job out that is not running.
+func (m *Machine) Remove(id int64) bool {
+	e := m.jobs[id]
+	if e == nil || e.running {
+		return false
+	}
+	switch e.where {
+	case inReady:
+		heap.Remove(&e.line.ready, e.slot)
+	case inLater:
+		heap.Remove(&e.line.later, e.slot)
+	case inBlocked:
+		e.unblock()
+	}
+	delete(m.jobs, id)
+	return true
+}
+
+// Len is the number of jobs, running ones included.
+func (m *Machine) Len() int { return len(m.jobs) }
+
+// Next gives a job that may start now and counts it as running.
+func (m *Machine) Next(now time.Time) (Job, bool) {
+	for {
+		best := m.best(now)
+		if best == nil {
+			return Job{}, false
+		}
+		e := heap.Pop(&best.ready).(*entry)
+		e.where = nowhere
+		if holder, taken := m.keys[e.Key]; e.Key != "" && taken && holder != e.ID {
+			e.where = inBlocked
+			best.blocked[e.Key] = append(best.blocked[e.Key], e)
+			continue
+		}
+		m.start(e, now)
+		return e.Job, true
+	}
+}
+
+func (m *Machine) start(e *entry, now time.Time) {
+	e.running = true
+	if e.Key != "" {
+		m.keys[e.Key] = e.ID
+	}
+	q := m.queues[e.line.Queue]
+	if q.Count > 0 {
+		q.starts = append(q.starts, now)
+		if len(q.starts) > q.Count {
+			q.starts = q.starts[1:]
+		}
+	}
+	if !e.line.Light {
+		e.worker = true
+		m.working++
+		q.working++
+		e.line.working++
+	}
+}
+
+// best finds the rule whose turn it is.
+func (m *Machine) best(now time.Time) *line {
+	var best *line
+	for _, l := range m.rules {
+		if l.Held {
+			continue
+		}
+		l.wake(now)
+		if len(l.ready.entries) > 0 && m.free(l, now) && (best == nil || m.before(l, best)) {
+			best = l
+		}
+	}
+	return best
+}
+
+func (m *Machine) before(a, b *line) bool {
+	pa, pb := m.queues[a.Queue].Priority, m.queues[b.Queue].Priority
+	if pa != pb {
+		return pa > pb
+	}
+	if a.working != b.working {
+		return a.working < b.working
+	}
+	return a.ready.entries[0].ID < b.ready.entries[0].ID
+}
+
+// free tells whether a rule may have one more worker.
+func (m *Machine) free(l *line, now time.Time) bool {
+	q := m.queues[l.Queue]
+	if q.Count > 0 && len(q.starts) >= q.Count && now.Sub(q.starts[0]) < q.Per {
+		return false
+	}
+	if l.Light {
+		return true
+	}
+	if m.working >= m.workers || q.Workers > 0 && q.working >= q.Workers {
+		return false
+	}
+	last := m.working == m.workers-1
+	return !last || m.workers == 1 || l.working < m.workers-1 || !m.othersWant(l)
+}
+
+// othersWant tells whether another rule's commands could want a worker.
+func (m *Machine) othersWant(l *line) bool {
+	for _, other := range m.rules {
+		if other != l && !other.Light && !other.Held {
+			return true
+		}
+	}
+	return false
+}
+
+// Idle gives a running job's worker back; its key stays held.
+func (m *Machine) Idle(id int64) {
+	e := m.jobs[id]
+	if e == nil || !e.worker {
+		return
+	}
+	e.worker = false
+	m.working--
+	m.queues[e.line.Queue].working--
+	e.line.working--
+}
+
+// Done forgets a running job and gives back all it held.
+func (m *Machine) Done(id int64) {
+	e := m.jobs[id]
+	if e == nil || !e.running {
+		return
+	}
+	m.Idle(id)
+	delete(m.jobs, id)
+	if e.Key == "" || m.keys[e.Key] != id {
+		return
+	}
+	delete(m.keys, e.Key)
+	for _, l := range m.rules {
+		for _, b := range l.blocked[e.Key] {
+			b.pushReady()
+		}
+		delete(l.blocked, e.Key)
+	}
+}
+
+// Wake is the time at which a job becomes due or a rate allows another start;
+// ok is false if only an event can change anything.
+func (m *Machine) Wake(now time.Time) (at time.Time, ok bool) {
+	sooner := func(t time.Time) {
+		if !ok || t.Before(at) {
+			at, ok = t, true
+		}
+	}
+	for _, l := range m.rules {
+		if l.Held {
+			continue
+		}
+		if len(l.later.entries) > 0 {
+			sooner(l.later.entries[0].Due)
+		}
+		q := m.queues[l.Queue]
+		if len(l.ready.entries) > 0 && q.Count > 0 && len(q.starts) >= q.Count {
+			if t := q.starts[0].Add(q.Per); t.After(now) {
+				sooner(t)
+			}
+		}
+	}
+	return at, ok
+}
+
+// wake moves the jobs that are due to the ready ones.
+func (l *line) wake(now time.Time) {
+	for len(l.later.entries) > 0 && !l.later.entries[0].Due.After(now) {
+		heap.Pop(&l.later).(*entry).pushReady()
+	}
+}
+
+func (e *entry) pushReady() {
+	e.where = inReady
+	heap.Push(&e.line.ready, e)
+}
+
+func (e *entry) unblock() {
+	list := e.line.blocked[e.Key]
+	for i, b := range list {
+		if b == e {
+			e.line.blocked[e.Key] = append(list[:i], list[i+1:]...)
+			return
+		}
+	}
+}

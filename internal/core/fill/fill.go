@@ -1,0 +1,236 @@
+// Package fill reads templates with placeholders and fills them.
+//
+// A placeholder is a word in braces: `{stem}`. A date takes a strftime format,
+// `{modified:%Y-%m-%d}`; filters change the value, `{station|lower}`. `{{` is
+// a brace. A template is read once, when the rules are loaded, so every
+// mistake is found before a file moves; filling is done for each file.
+//
+// The same value is filled differently by where it goes. In a word of a
+// command it is plain data. In a path it may not leave its place: a slash in
+// it becomes `_`, and a value such as `..` is an error.
+package fill
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Template is a text with placeholders.
+type Template struct {
+	src   string
+	parts []part
+}
+
+// part is literal text, or one placeholder.
+type part struct {
+	text string
+	ref  *Ref
+}
+
+// Ref is one placeholder of a template.
+type Ref struct {
+	Raw     string // as written, with its braces
+	Word    string
+	Format  string // strftime, "" if none
+	Filters []Filter
+	Offset  int // bytes from the start of the template
+}
+
+// Filter changes a filled value: lower, upper, slug, pad:N.
+type Filter struct {
+	Name string
+	Arg  int
+}
+
+// Error says what is wrong with a template and where.
+type Error struct {
+	Offset  int
+	Near    string // the part that is meant
+	Message string
+	Hint    string
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Parse reads a template. The error is always an *Error.
+func Parse(src string) (*Template, error) {
+	t := &Template{src: src}
+	var lit strings.Builder
+	flush := func() {
+		if lit.Len() > 0 {
+			t.parts = append(t.parts, part{text: lit.String()})
+			lit.Reset()
+		}
+	}
+	for i := 0; i < len(src); {
+		switch {
+		case strings.HasPrefix(src[i:], "{{"), strings.HasPrefix(src[i:], "}}"):
+			lit.WriteByte(src[i])
+			i += 2
+		case src[i] == '{':
+			end := strings.IndexByte(src[i:], '}')
+			if end < 0 {
+				return nil, &Error{Offset: i, Near: src[i:], Message: "this { has no } to close it", Hint: "write {{ for a brace"}
+			}
+			ref, err := parseRef(src[i:i+end+1], i)
+			if err != nil {
+				return nil, err
+			}
+			flush()
+			t.parts = append(t.parts, part{ref: ref})
+			i += end + 1
+		default:
+			lit.WriteByte(src[i])
+			i++
+		}
+	}
+	flush()
+	return t, nil
+}
+
+func parseRef(raw string, offset int) (*Ref, error) {
+	inner := raw[1 : len(raw)-1]
+	fields := strings.Split(inner, "|")
+	word, format, _ := strings.Cut(fields[0], ":")
+	ref := &Ref{Raw: raw, Word: word, Format: format, Offset: offset}
+	if !plainWord(word) {
+		return nil, &Error{Offset: offset, Near: raw, Message: raw + " is not a placeholder", Hint: "write {{ for a brace that is meant as itself"}
+	}
+	for _, f := range fields[1:] {
+		filter, err := parseFilter(f)
+		if err != nil {
+			return nil, &Error{Offset: offset, Near: raw, Message: err.Error(), Hint: "the filters are lower, upper, slug and pad:N"}
+		}
+		ref.Filters = append(ref.Filters, filter)
+	}
+	return ref, nil
+}
+
+func plainWord(w string) bool {
+	if w == "" {
+		return false
+	}
+	for i := range len(w) {
+		c := w[i]
+		letter := 'a' <= c && c <= 'z'
+		if !letter && (i == 0 || c != '_' && (c < '0' || c > '9')) {
+			return false
+		}
+	}
+	return true
+}
+
+// String gives the template as it was written.
+func (t *Template) String() string { return t.src }
+
+// Refs lists the placeholders from left to right.
+func (t *Template) Refs() []*Ref {
+	var refs []*Ref
+	for _, p := range t.parts {
+		if p.ref != nil {
+			refs = append(refs, p.ref)
+		}
+	}
+	return refs
+}
+
+// Uses tells whether one of the words stands in the template.
+func (t *Template) Uses(words ...string) bool {
+	for _, r := range t.Refs() {
+		for _, w := range words {
+			if r.Word == w {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Leading gives the placeholder that the template begins with, nil if it begins with text.
+func (t *Template) Leading() *Ref {
+	if len(t.parts) == 0 {
+		return nil
+	}
+	return t.parts[0].ref
+}
+
+// Fixed is the literal text before the first placeholder.
+func (t *Template) Fixed() string {
+	if len(t.parts) == 0 || t.parts[0].ref != nil {
+		return ""
+	}
+	return t.parts[0].text
+}
+
+// Value is what a placeholder stands for.
+type Value struct {
+	Text string
+	List []string  // set for {files}: one word each
+	Time time.Time // set for dates: a format may follow
+	Path bool      // a path: its slashes stay when it is filled into a path
+}
+
+// Text makes a plain value.
+func Text(s string) Value { return Value{Text: s} }
+
+// Lookup gives the value of a word.
+type Lookup func(word string) (Value, error)
+
+// Fill gives the text with all values put in.
+func (t *Template) Fill(get Lookup) (string, error) {
+	return t.fill(get, func(_ *Ref, _ Value, s string) (string, error) { return s, nil })
+}
+
+// FillPath fills a destination: no value can lead out of its place.
+func (t *Template) FillPath(get Lookup) (string, error) {
+	s, err := t.fill(get, keepInPlace)
+	if err != nil {
+		return "", err
+	}
+	if len(t.Refs()) > 0 {
+		for _, segment := range strings.Split(strings.TrimPrefix(s, t.Fixed()), "/") {
+			if segment == ".." {
+				return "", fmt.Errorf("%q would lead out of its folder when filled: %q", t.src, s)
+			}
+		}
+	}
+	return s, nil
+}
+
+func keepInPlace(r *Ref, v Value, s string) (string, error) {
+	switch {
+	case s == "":
+		return "", fmt.Errorf("%s is empty for this file, so the destination has no name for it", r.Raw)
+	case s == "." || s == "..":
+		return "", fmt.Errorf("%s is %q for this file, which would lead out of the destination", r.Raw, s)
+	case strings.IndexByte(s, 0) >= 0:
+		return "", fmt.Errorf("%s holds a NUL character for this file, which no path can hold", r.Raw)
+	case v.Path, r.Format != "":
+		return s, nil
+	}
+	return strings.ReplaceAll(s, "/", "_"), nil
+}
+
+func (t *Template) fill(get Lookup, keep func(*Ref, Value, string) (string, error)) (string, error) {
+	var out strings.Builder
+	for _, p := range t.parts {
+		if p.ref == nil {
+			out.WriteString(p.text)
+			continue
+		}
+		v, err := get(p.ref.Word)
+		if err != nil {
+			return "", err
+		}
+		s, err := p.ref.render(v)
+		if err != nil {
+			return "", err
+		}
+		if s, err = keep(p.ref, v, s); err != nil {
+			return "", err
+		}
+		out.WriteString(s)
+	}
+	return out.String(), nil
+}

@@ -1,0 +1,99 @@
+package pattern
+
+import "strings"
+
+// List is the value of `match`: a name fits if any plain pattern fits and no
+// pattern with a leading `!` does, in whatever order they stand. Only `!`
+// patterns means `*` first.
+type List struct {
+	plain []*Pattern
+	not   []*Pattern
+}
+
+// CompileList reads all patterns. With an error comes the index of the pattern it is about.
+func CompileList(texts []string, o Options) (*List, int, error) {
+	l := &List{}
+	for i, t := range texts {
+		body, negated := strings.CutPrefix(t, "!")
+		p, err := Compile(body, o)
+		if err != nil {
+			return nil, i, err
+		}
+		if negated {
+			l.not = append(l.not, p)
+		} else {
+			l.plain = append(l.plain, p)
+		}
+	}
+	if len(l.plain) == 0 {
+		all, err := Compile("*", o)
+		if err != nil {
+			return nil, 0, err
+		}
+		l.plain = []*Pattern{all}
+	}
+	return l, 0, nil
+}
+
+// Match gives the captures of the first plain pattern that fits.
+func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
+	for _, p := range l.plain {
+		if captures, ok = p.Captures(name, rel); ok {
+			break
+		}
+	}
+	return captures, ok && !l.excluded(name, rel)
+}
+
+// Fits is Match without the captures.
+func (l *List) Fits(name, rel string) bool {
+	for _, p := range l.plain {
+		if p.Match(name, rel) {
+			return !l.excluded(name, rel)
+		}
+	}
+	return false
+}
+
+func (l *List) excluded(name, rel string) bool {
+	for _, p := range l.not {
+		if p.Match(name, rel) {
+			return true
+		}
+	}
+	return false
+}
+
+// Shared lists the captures that every plain pattern has: only those may be
+// placeholders. Partial lists the ones that some patterns lack.
+func (l *List) Shared() (shared, partial []string) {
+	count := map[string]int{}
+	var order []string
+	for _, p := range l.plain {
+		for _, n := range p.Names() {
+			if count[n] == 0 {
+				order = append(order, n)
+			}
+			count[n]++
+		}
+	}
+	for _, n := range order {
+		if count[n] == len(l.plain) {
+			shared = append(shared, n)
+		} else {
+			partial = append(partial, n)
+		}
+	}
+	return shared, partial
+}
+
+// Endings lists the literal endings of the plain patterns.
+func (l *List) Endings() []string {
+	var endings []string
+	for _, p := range l.plain {
+		if p.ending != "" {
+			endings = append(endings, p.ending)
+		}
+	}
+	return endings
+}

@@ -1,0 +1,171 @@
+// Package pattern compiles the patterns of the key `match`.
+//
+// A pattern is a glob with memory. `*` and `?` never cross a slash, `**` as a
+// whole segment crosses any number of folders, `[a-z]` and `[!a-z]` are
+// classes, `{a,b}` alternatives. `<word>` fits what `*` fits and keeps it under
+// that name; `<word:pattern>` keeps only what the inner pattern fits. Each
+// capture is as short as possible, from the left. A backslash takes the
+// meaning from the next character. `re:` begins an RE2 expression with named
+// groups, and a bare ending such as `.csv` means `*.csv` in any case.
+//
+// A pattern without a slash is held against the name, one with a slash
+// against the path below the watched folder. Everything compiles to RE2, so
+// no pattern can be slow on any name.
+package pattern
+
+import (
+	"regexp"
+	"strings"
+
+	"golang.org/x/text/unicode/norm"
+)
+
+// Options change how all patterns of one rule are read.
+type Options struct {
+	IgnoreCase bool
+}
+
+// Pattern is one compiled pattern. It is safe for concurrent use.
+type Pattern struct {
+	text   string
+	re     *regexp.Regexp
+	names  []string // capture names in order, "" for groups without a name
+	wide   bool     // held against the path below the watched folder
+	ending string   // the literal text that every fitting name ends in
+	exact  bool     // case is kept, so ending can be compared before the expression runs
+}
+
+// Error says what is wrong with a pattern and where.
+type Error struct {
+	Pattern string
+	Offset  int // bytes from the start of the pattern
+	Message string
+	Near    string // the part of the pattern that is meant, to point at
+}
+
+func (e *Error) Error() string { return e.Message }
+
+var bareEnding = regexp.MustCompile(`^(\.[A-Za-z0-9]+)+$`)
+
+// Compile reads one pattern. The error is always an *Error.
+func Compile(text string, o Options) (*Pattern, error) {
+	if text == "" {
+		return nil, &Error{Pattern: text, Message: "the pattern is empty; write * to fit every name"}
+	}
+	if expr, ok := strings.CutPrefix(text, "re:"); ok {
+		return compileExpression(text, expr, o)
+	}
+	glob := norm.NFC.String(text)
+	if bareEnding.MatchString(glob) {
+		glob, o.IgnoreCase = "*"+glob, true
+	}
+	c := compiler{src: glob}
+	body, err := c.sequence(0, "")
+	if err != nil {
+		return nil, err
+	}
+	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), ending: c.ending(), exact: !o.IgnoreCase}
+	return p.finish(body, o)
+}
+
+func compileExpression(text, expr string, o Options) (*Pattern, error) {
+	if _, err := regexp.Compile(expr); err != nil {
+		message := strings.TrimPrefix(err.Error(), "error parsing regexp: ")
+		return nil, &Error{Pattern: text, Offset: len("re:"), Message: "this regular expression cannot be read: " + message}
+	}
+	p := &Pattern{text: text, wide: strings.Contains(expr, "/")}
+	return p.finish(expr, o)
+}
+
+func (p *Pattern) finish(body string, o Options) (*Pattern, error) {
+	flags := "(?s)"
+	if o.IgnoreCase {
+		flags = "(?si)"
+	}
+	re, err := regexp.Compile(flags + `\A(?:` + body + `)\z`)
+	if err != nil {
+		return nil, &Error{Pattern: p.text, Message: "this pattern cannot be read: " + strings.TrimPrefix(err.Error(), "error parsing regexp: ")}
+	}
+	p.re, p.names = re, re.SubexpNames()
+	seen := map[string]bool{}
+	for _, n := range p.Names() {
+		if !ValidName(n) {
+			return nil, &Error{Pattern: p.text, Offset: max(0, strings.Index(p.text, n)), Near: n,
+				Message: "the capture name " + n + " is not a plain word; use a-z, 0-9 and _, beginning with a letter"}
+		}
+		if seen[n] {
+			return nil, &Error{Pattern: p.text, Offset: strings.LastIndex(p.text, n), Near: n, Message: "the capture name " + n + " stands twice in one pattern"}
+		}
+		seen[n] = true
+	}
+	return p, nil
+}
+
+var validName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+
+// ValidName tells whether a word can name a capture.
+func ValidName(word string) bool { return validName.MatchString(word) }
+
+// String gives the pattern as it was written.
+func (p *Pattern) String() string { return p.text }
+
+// Wide tells whether the pattern is held against the path below the watched
+// folder and not only against the name.
+func (p *Pattern) Wide() bool { return p.wide }
+
+// Ending is the literal text that every fitting name ends in, "" if there is none.
+func (p *Pattern) Ending() string { return p.ending }
+
+// Names lists the captures of the pattern from left to right.
+func (p *Pattern) Names() []string {
+	var names []string
+	for _, n := range p.names {
+		if n != "" {
+			names = append(names, n)
+		}
+	}
+	return names
+}
+
+// Match tells whether the pattern fits. name is the last element of rel; rel
+// is the path below the watched folder with forward slashes.
+func (p *Pattern) Match(name, rel string) bool {
+	_, ok := p.find(name, rel, false)
+	return ok
+}
+
+// Captures gives what each capture met; ok is false if the pattern does not fit.
+func (p *Pattern) Captures(name, rel string) (captures map[string]string, ok bool) {
+	return p.find(name, rel, true)
+}
+
+func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool) {
+	s := name
+	if p.wide {
+		s = rel
+	}
+	if !norm.NFC.IsNormalString(s) {
+		s = norm.NFC.String(s)
+	}
+	if p.exact && !strings.HasSuffix(s, p.ending) {
+		return nil, false
+	}
+	if !capture || len(p.names) < 2 {
+		return nil, p.re.MatchString(s)
+	}
+	m := p.re.FindStringSubmatchIndex(s)
+	if m == nil {
+		return nil, false
+	}
+	got := map[string]string{}
+	for i, n := range p.names {
+		if n == "" {
+			continue
+		}
+		got[n] = ""
+		if m[2*i] >= 0 {
+			got[n] = s[m[2*i]:m[2*i+1]]
+		}
+	}
+	return got, true
+}

@@ -1,0 +1,226 @@
+package plan
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/rule"
+)
+
+// Job is one file taken by one rule: everything that fills a placeholder.
+type Job struct {
+	Rule     *rule.Rule
+	ID       int64
+	File     string // absolute path
+	Watch    string // the watched folder it was found in
+	Facts    file.Facts
+	Event    file.Event
+	Attempt  int
+	Scratch  string // folder of this attempt's own
+	Hash     string // SHA-256, hexadecimal; "" if not known
+	Captures map[string]string
+	Now      time.Time
+}
+
+// Lookup gives the value of a placeholder.
+func (j *Job) Lookup(word string) (fill.Value, error) {
+	name := filepath.Base(j.File)
+	switch word {
+	case "file":
+		return fill.Value{Text: j.File, Path: true}, nil
+	case "name":
+		return fill.Text(name), nil
+	case "stem":
+		return fill.Text(stem(name)), nil
+	case "ext":
+		return fill.Text(strings.TrimPrefix(name[len(stem(name)):], ".")), nil
+	case "dir":
+		return fill.Value{Text: filepath.Dir(j.File), Path: true}, nil
+	case "watch":
+		return fill.Value{Text: j.Watch, Path: true}, nil
+	case "rel":
+		return fill.Value{Text: j.rel(), Path: true}, nil
+	case "reldir":
+		return fill.Value{Text: filepath.Dir(j.rel()), Path: true}, nil
+	case "size":
+		return fill.Text(strconv.FormatInt(j.Facts.Size, 10)), nil
+	case "event":
+		return fill.Text(string(j.Event)), nil
+	case "hash":
+		return fill.Text(j.Hash), nil
+	case "rule":
+		return fill.Text(j.Rule.Name.S), nil
+	case "job":
+		return fill.Text(strconv.FormatInt(j.ID, 10)), nil
+	case "attempt":
+		return fill.Text(strconv.Itoa(j.Attempt)), nil
+	case "scratch":
+		return fill.Value{Text: j.Scratch, Path: true}, nil
+	case "modified":
+		return fill.Value{Time: j.Facts.Mod}, nil
+	case "clock":
+		return fill.Value{Time: j.Now}, nil
+	}
+	if v, ok := j.Captures[word]; ok {
+		return fill.Text(v), nil
+	}
+	return fill.Value{}, fmt.Errorf("there is no placeholder {%s}", word)
+}
+
+// stem is the name without its last ending. A leading dot begins no ending.
+func stem(name string) string {
+	if i := strings.LastIndexByte(name, '.'); i > 0 {
+		return name[:i]
+	}
+	return name
+}
+
+func (j *Job) rel() string {
+	return strings.TrimPrefix(strings.TrimPrefix(j.File, j.Watch), string(filepath.Separator))
+}
+
+// Destination gives the folder and the name where a place puts the file.
+func (j *Job) Destination(p *rule.Place) (folder, name string, err error) {
+	folder, err = p.Folder.FillPath(j.Lookup)
+	if err != nil {
+		return "", "", err
+	}
+	if !filepath.IsAbs(folder) {
+		folder = filepath.Join(p.To.Base, folder)
+	}
+	name = filepath.Base(j.File)
+	if p.Name != nil {
+		if name, err = p.Name.FillPath(j.Lookup); err != nil {
+			return "", "", err
+		}
+		name = strings.ReplaceAll(name, "/", "_")
+	}
+	return filepath.Clean(folder), name, nil
+}
+
+// Command is a step ready to be run.
+type Command struct {
+	Args    []string // program and words
+	Dir     string   // working folder
+	Env     []string // NAME=VALUE, beyond the watcher's own environment
+	Timeout time.Duration
+	Script  *Script // to be written before the run, nil for none
+}
+
+// Script is the text that a script step runs.
+type Script struct {
+	Path string
+	Text string
+}
+
+// Command fills one step.
+func (j *Job) Command(s *rule.Step, state string) (Command, error) {
+	c := Command{Dir: s.Base, Timeout: s.Timeout.Duration}
+	if s.In.Set() {
+		t, err := fill.Parse(s.In.S)
+		if err != nil {
+			return c, err
+		}
+		if c.Dir, err = t.Fill(j.Lookup); err != nil {
+			return c, err
+		}
+		if !filepath.IsAbs(c.Dir) {
+			c.Dir = filepath.Join(s.In.Base, c.Dir)
+		}
+	}
+	for name, value := range s.Env {
+		c.Env = append(c.Env, name+"="+value)
+	}
+	if s.Verb() == "script" {
+		return j.script(s, state, c)
+	}
+	words, err := s.Command.Fill(j.Lookup)
+	if err != nil {
+		return c, err
+	}
+	if s.AppendsFile() {
+		words = append(words, j.File)
+	}
+	if strings.Contains(words[0], "/") && !filepath.IsAbs(words[0]) {
+		words[0] = filepath.Join(s.Base, words[0])
+	}
+	c.Args = words
+	return c, nil
+}
+
+// script runs the text from a file in the state folder, named by its
+// content: nothing of a file's name is ever pasted into it.
+func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
+	sum := sha256.Sum256([]byte(s.Script.S))
+	path := filepath.Join(state, "scripts", j.Rule.Name.S+"-"+hex.EncodeToString(sum[:4]))
+	c.Script = &Script{Path: path, Text: s.Script.S}
+	c.Args = []string{"/bin/sh", "-eu"}
+	if first, _, _ := strings.Cut(s.Script.S, "\n"); strings.HasPrefix(first, "#!") {
+		// As execve(2) does it: the interpreter, and the rest of the line as one word.
+		program, rest, _ := strings.Cut(strings.TrimSpace(first[2:]), " ")
+		c.Args = []string{program}
+		if rest = strings.TrimSpace(rest); rest != "" {
+			c.Args = append(c.Args, rest)
+		}
+	} else if s.Shell != nil {
+		words, err := s.Shell.Fill(j.Lookup)
+		if err != nil {
+			return c, err
+		}
+		c.Args = words
+	}
+	c.Args = append(c.Args, path, j.File)
+	c.Env = append(c.Env, j.words()...)
+	return c, nil
+}
+
+// words gives every placeholder as an environment variable for scripts.
+func (j *Job) words() []string {
+	var env []string
+	add := func(word string) {
+		v, err := j.Lookup(word)
+		if err != nil {
+			return
+		}
+		text := v.Text
+		if text == "" && !v.Time.IsZero() {
+			text = v.Time.Format(time.RFC3339)
+		}
+		if text != "" && strings.IndexByte(text, 0) < 0 {
+			env = append(env, "TIDE_"+strings.ToUpper(word)+"="+text)
+		}
+	}
+	for _, w := range rule.BuiltIn() {
+		if w != "job" && w != "attempt" { // the runner marks every child with those
+			add(w)
+		}
+	}
+	for w := range j.Captures {
+		add(w)
+	}
+	return env
+}
+
+// ByHand is the line that a person can paste into a shell to run the step as
+// the rule does.
+func (c Command) ByHand() string {
+	var parts []string
+	for _, e := range c.Env {
+		name, _, _ := strings.Cut(e, "=")
+		if c.Script == nil || !strings.HasPrefix(name, "TIDE_") || strings.Contains(c.Script.Text, name) {
+			parts = append(parts, e)
+		}
+	}
+	words := c.Args
+	if len(parts) > 0 {
+		words = append(append([]string{"env"}, parts...), words...)
+	}
+	return "cd " + fill.Quote([]string{c.Dir}) + " && " + fill.Quote(words)
+}

@@ -1,0 +1,208 @@
+// Package plan joins a rule and a file: does the rule take it, what is done
+// with it, and where does everything go.
+//
+// It is the one place where that is decided. The engine asks it before it
+// acts; preview, why, try and check ask the very same functions, so what they
+// say is what will happen.
+package plan
+
+import (
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/pattern"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/settle"
+)
+
+// Set holds the rules of a file, found by the folders they watch.
+type Set struct {
+	File  *rule.File
+	watch map[string][]*rule.Rule // by watched folder
+	named map[string]*rule.Rule
+	deep  int // the deepest depth of any rule
+	state string
+}
+
+// NewSet indexes the rules. The file must be free of errors.
+func NewSet(f *rule.File) *Set {
+	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, state: f.StateFolder()}
+	for _, r := range f.All() {
+		s.named[r.Name.S] = r
+		for _, folder := range r.Folders {
+			s.watch[folder] = append(s.watch[folder], r)
+		}
+		s.deep = max(s.deep, r.Levels())
+	}
+	return s
+}
+
+// Rule finds a rule by its name, nil if there is none.
+func (s *Set) Rule(name string) *rule.Rule { return s.named[name] }
+
+// Rules lists the rules in their order.
+func (s *Set) Rules() []*rule.Rule { return s.File.All() }
+
+// Folders lists the watched folders with the depth that the deepest rule there wants.
+func (s *Set) Folders() map[string]int {
+	depth := map[string]int{}
+	for folder, rules := range s.watch {
+		for _, r := range rules {
+			depth[folder] = max(depth[folder], r.Levels())
+		}
+	}
+	return depth
+}
+
+// Candidate is a rule whose conditions on the name fit a path.
+type Candidate struct {
+	Rule     *rule.Rule
+	Watch    string // the watched folder it was found in
+	Rel      string // path below it, with forward slashes
+	Captures map[string]string
+}
+
+// Candidates lists the rules whose name conditions fit, in their order. The
+// path is absolute and clean.
+func (s *Set) Candidates(path string) []Candidate {
+	if within(path, s.state) {
+		return nil
+	}
+	var found []Candidate
+	dir, name := filepath.Split(path)
+	folder := filepath.Clean(dir)
+	for level := 0; level <= s.deep; level++ {
+		for _, r := range s.watch[folder] {
+			if level > r.Levels() {
+				continue
+			}
+			rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
+			if captures, ok := nameFits(r, folder, path, name, filepath.ToSlash(rel)); ok {
+				found = append(found, Candidate{Rule: r, Watch: folder, Rel: filepath.ToSlash(rel), Captures: captures})
+			}
+		}
+		parent := filepath.Dir(folder)
+		if parent == folder {
+			break
+		}
+		folder = parent
+	}
+	if len(found) > 1 {
+		sort.SliceStable(found, func(i, j int) bool { return found[i].Rule.Index < found[j].Rule.Index })
+	}
+	return found
+}
+
+// Watched tells whether any rule watches the folder that a path lies in.
+func (s *Set) Watched(path string) bool {
+	folder := filepath.Dir(path)
+	for level := 0; level <= s.deep; level++ {
+		for _, r := range s.watch[folder] {
+			if level <= r.Levels() {
+				return true
+			}
+		}
+		parent := filepath.Dir(folder)
+		if parent == folder {
+			return false
+		}
+		folder = parent
+	}
+	return false
+}
+
+// nameFits tests what can be tested without looking at the file.
+func nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
+	captures, ok := r.Matcher.Match(name, rel)
+	if !ok || hidden(rel) || unfinished(r, name) || ownPlace(r, watch, path) {
+		return nil, false
+	}
+	return captures, true
+}
+
+// hidden tells whether the name, or a folder on the way to it, begins with a dot.
+func hidden(rel string) bool {
+	return strings.HasPrefix(rel, ".") || strings.Contains(rel, "/.")
+}
+
+// unfinished tells whether the built-in list holds the name: part-files,
+// editors' swap files, office lock files. A pattern of the rule that spells
+// such an ending out lifts it.
+func unfinished(r *rule.Rule, name string) bool {
+	never := neverList()
+	if !never.Fits(name, name) {
+		return false
+	}
+	for _, ending := range r.Matcher.Endings() {
+		if strings.HasSuffix(name, ending) && never.Fits("x"+ending, "x"+ending) {
+			return false
+		}
+	}
+	return true
+}
+
+// ownPlace tells whether a path lies in the rule's own processed or failed
+// folder. A destination that holds the watched folder itself does not count.
+func ownPlace(r *rule.Rule, watch, path string) bool {
+	for _, p := range []*rule.Place{r.Processed, r.Failed} {
+		if p == nil {
+			continue
+		}
+		if fixed := fixedFolder(p); !within(watch, fixed) && within(path, fixed) {
+			return true
+		}
+	}
+	return false
+}
+
+// fixedFolder is the part of a destination before its first placeholder.
+func fixedFolder(p *rule.Place) string {
+	fixed := p.To.S
+	if p.Folder != nil && len(p.Folder.Refs()) > 0 {
+		fixed = p.Folder.Fixed()
+		fixed = fixed[:strings.LastIndexByte(fixed, '/')+1]
+	}
+	if filepath.IsAbs(fixed) {
+		return filepath.Clean(fixed)
+	}
+	return filepath.Join(p.To.Base, fixed)
+}
+
+// within tells whether path is the folder or lies below it.
+func within(path, folder string) bool {
+	return strings.HasPrefix(path, folder) &&
+		(len(path) == len(folder) || path[len(folder)] == filepath.Separator || strings.HasSuffix(folder, string(filepath.Separator)))
+}
+
+// NoteEnding is added to the name of a file in the failed folder to name its failure note.
+const NoteEnding = ".failed.txt"
+
+// HiddenPrefix begins the hidden names that the program itself makes.
+const HiddenPrefix = ".tide-"
+
+// unfinishedNames are files that are not real yet, or never will be.
+var unfinishedNames = []string{
+	"*.part", "*.partial", "*.crdownload", "*.download", "*.filepart", "*.tmp", "*.temp", "*.incomplete", // downloads and uploads
+	"*.swp", "*.swo", "*.swx", "*~", "#*#", ".#*", "4913", ".goutputstream-*", "*.kate-swp", // editors
+	"~$*", ".~lock.*", "*.lck", "*.lock", // office locks
+	".nfs*", ".fuse_hidden*", ".DS_Store", "._*", "Thumbs.db", "desktop.ini", // systems
+	"*" + NoteEnding, HiddenPrefix + "*", // our own
+}
+
+var neverList = sync.OnceValue(func() *pattern.List {
+	list, _, _ := pattern.CompileList(unfinishedNames, pattern.Options{})
+	return list
+})
+
+// Policy is how a rule wants its files settled.
+func Policy(r *rule.Rule) settle.Policy {
+	return settle.Policy{Debounce: r.Debounce.Duration}
+}
+
+// Takes tells whether the rule's conditions on the settled file fit.
+func (c Candidate) Takes(f file.Facts) bool {
+	return f.Exists && f.Regular
+}

@@ -1,0 +1,346 @@
+package rule
+
+import (
+	"errors"
+	"fmt"
+	"reflect"
+	"sort"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+)
+
+// decoder walks the YAML tree and a Go value side by side. It never stops at
+// a mistake: what can be read is read, and every mistake is noted with its place.
+//
+// The struct tags are the model: `key` names a key, `doc` describes it for
+// the reference. What the decoder accepts is therefore what the reference says.
+type decoder struct {
+	file    string
+	base    string // folder that relative paths start at
+	lines   []string
+	anchors map[string]ast.Node
+	diags   Diagnostics
+}
+
+// fromNode is implemented by values with a notation of their own.
+type fromNode interface {
+	fromNode(d *decoder, n ast.Node)
+}
+
+func newDecoder(file, base string, src []byte) *decoder {
+	return &decoder{file: file, base: base, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}}
+}
+
+// tree parses the text. Nil means that there is nothing to decode; the reason is noted.
+func (d *decoder) tree(src []byte) ast.Node {
+	f, err := parser.ParseBytes(src, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		d.syntaxError(err)
+		return nil
+	}
+	if len(f.Docs) > 1 && f.Docs[1].Body != nil {
+		d.errorAt(f.Docs[1].Body, "yaml", "a rules file is one YAML document, and here begins a second", "remove the --- line")
+	}
+	if len(f.Docs) == 0 || f.Docs[0].Body == nil {
+		d.errorAtLine(1, 1, "empty", "the rules file is empty", "stilltide init writes one to begin with")
+		return nil
+	}
+	return f.Docs[0].Body
+}
+
+func (d *decoder) syntaxError(err error) {
+	var se *yaml.SyntaxError
+	if errors.As(err, &se) && se.Token != nil {
+		p := se.Token.Position
+		d.errorAtLine(p.Line, p.Column, "yaml", "this is not YAML: "+se.Message, "")
+		return
+	}
+	d.errorAtLine(1, 1, "yaml", "this is not YAML: "+err.Error(), "")
+}
+
+func (d *decoder) pos(n ast.Node) Pos {
+	p := n.GetToken().Position
+	return Pos{File: d.file, Line: p.Line, Column: p.Column}
+}
+
+func (d *decoder) errorAt(n ast.Node, code, message, hint string) {
+	p := d.pos(n)
+	d.errorAtLine(p.Line, p.Column, code, message, hint)
+}
+
+func (d *decoder) errorAtLine(line, column int, code, message, hint string) {
+	d.add(SeverityError, Pos{d.file, line, column}, code, message, hint)
+}
+
+func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
+	quote := ""
+	if at.Line >= 1 && at.Line <= len(d.lines) {
+		quote = strings.TrimRight(d.lines[at.Line-1], "\r")
+	}
+	d.diags = append(d.diags, Diagnostic{Pos: at, Severity: s, Code: code, Message: message, Hint: hint, Quote: quote})
+}
+
+// errorIn points at the part `near` of a text, if it can be found from the
+// text's place on; otherwise at the text itself.
+func (d *decoder) errorIn(t Text, near, code, message, hint string) {
+	d.add(SeverityError, d.find(t.Pos, near), code, message, hint)
+}
+
+func (d *decoder) find(at Pos, near string) Pos {
+	near, _, _ = strings.Cut(near, "\n")
+	if near == "" {
+		return at
+	}
+	for i := at.Line; i >= 1 && i <= len(d.lines) && i < at.Line+200; i++ {
+		line, skip := d.lines[i-1], 0
+		if i == at.Line {
+			runes := []rune(line)
+			head := string(runes[:min(at.Column-1, len(runes))])
+			line, skip = line[len(head):], len([]rune(head))
+		}
+		if j := strings.Index(line, near); j >= 0 {
+			return Pos{at.File, i, skip + len([]rune(line[:j])) + 1}
+		}
+	}
+	return at
+}
+
+// resolve follows anchors, aliases and tags to the node that counts.
+func (d *decoder) resolve(n ast.Node) ast.Node {
+	for range 50 {
+		switch v := n.(type) {
+		case *ast.AnchorNode:
+			d.anchors[v.Name.GetToken().Value] = v.Value
+			n = v.Value
+		case *ast.AliasNode:
+			target := d.anchors[v.Value.GetToken().Value]
+			if target == nil {
+				d.errorAt(n, "alias", fmt.Sprintf("no anchor named &%s stands before this", v.Value.GetToken().Value), "")
+				return nil
+			}
+			n = target
+		case *ast.TagNode:
+			n = v.Value
+		default:
+			return n
+		}
+	}
+	return n
+}
+
+// pairs gives the entries of a mapping, merge keys (<<) included.
+func (d *decoder) pairs(n ast.Node) ([]*ast.MappingValueNode, bool) {
+	switch v := n.(type) {
+	case *ast.MappingNode:
+		return d.merged(v.Values), true
+	case *ast.MappingValueNode:
+		return d.merged([]*ast.MappingValueNode{v}), true
+	}
+	return nil, false
+}
+
+func (d *decoder) merged(values []*ast.MappingValueNode) []*ast.MappingValueNode {
+	var out, own []*ast.MappingValueNode
+	for _, v := range values {
+		if _, ok := v.Key.(*ast.MergeKeyNode); !ok {
+			own = append(own, v)
+			continue
+		}
+		if inner, ok := d.pairs(d.resolve(v.Value)); ok {
+			out = append(out, inner...)
+		}
+	}
+	if len(out) == 0 {
+		return own
+	}
+	named := map[string]bool{}
+	for _, v := range own {
+		named[v.Key.GetToken().Value] = true
+	}
+	for _, v := range out {
+		if !named[v.Key.GetToken().Value] {
+			own = append(own, v)
+		}
+	}
+	return own
+}
+
+// scalar gives the text of a plain value.
+func (d *decoder) scalar(n ast.Node) (string, bool) {
+	switch v := n.(type) {
+	case *ast.StringNode:
+		return v.Value, true
+	case *ast.LiteralNode:
+		return v.Value.Value, true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
+		return n.GetToken().Value, true
+	}
+	return "", false
+}
+
+// into decodes a node into a value; what names the value in messages.
+func (d *decoder) into(n ast.Node, v reflect.Value, what string) {
+	if v.Kind() == reflect.Pointer {
+		v.Set(reflect.New(v.Type().Elem())) // never write through a default's pointer
+		v = v.Elem()
+	}
+	if n = d.resolve(n); n == nil {
+		return
+	}
+	if _, ok := n.(*ast.NullNode); ok {
+		d.errorAt(n, "empty", what+" has no value", "write one, or remove the key")
+		return
+	}
+	if custom, ok := v.Addr().Interface().(fromNode); ok {
+		custom.fromNode(d, n)
+		return
+	}
+	switch v.Kind() {
+	case reflect.Struct:
+		d.intoStruct(n, v, what)
+	case reflect.Slice:
+		d.intoSlice(n, v, what)
+	case reflect.Map:
+		d.intoMap(n, v, what)
+	case reflect.String:
+		if s, ok := d.scalar(n); ok {
+			v.SetString(s)
+			return
+		}
+		d.wrongType(n, what, "a text")
+	case reflect.Bool:
+		if b, ok := n.(*ast.BoolNode); ok {
+			v.SetBool(b.Value)
+			return
+		}
+		d.wrongType(n, what, "true or false")
+	case reflect.Int, reflect.Int64:
+		d.intoInt(n, v, what)
+	default:
+		panic("rule: no way to decode a " + v.Type().String())
+	}
+}
+
+func (d *decoder) wrongType(n ast.Node, what, want string) {
+	d.errorAt(n, "type", fmt.Sprintf("%s must be %s, and this is %s", what, want, nodeWord(n)), "")
+}
+
+func nodeWord(n ast.Node) string {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return "a mapping"
+	case *ast.SequenceNode:
+		return "a list"
+	case *ast.BoolNode:
+		return "true or false"
+	case *ast.IntegerNode, *ast.FloatNode:
+		return "a number"
+	case *ast.NullNode:
+		return "nothing"
+	}
+	return "a text"
+}
+
+func (d *decoder) intoInt(n ast.Node, v reflect.Value, what string) {
+	if i, ok := n.(*ast.IntegerNode); ok {
+		switch x := i.Value.(type) {
+		case uint64:
+			if x <= 1<<31 {
+				v.SetInt(int64(x))
+				return
+			}
+		case int64:
+			if x < 0 {
+				d.errorAt(n, "range", what+" cannot be less than 0", "")
+				return
+			}
+		}
+	}
+	d.wrongType(n, what, "a whole number")
+}
+
+func (d *decoder) intoSlice(n ast.Node, v reflect.Value, what string) {
+	items := []ast.Node{n} // a single value stands for a list of one
+	if list, ok := n.(*ast.SequenceNode); ok {
+		items = list.Values
+	}
+	v.Set(reflect.MakeSlice(v.Type(), len(items), len(items)))
+	for i, item := range items {
+		name := what
+		if len(items) > 1 {
+			name = fmt.Sprintf("entry %d of %s", i+1, what)
+		}
+		d.into(item, v.Index(i), name)
+	}
+}
+
+func (d *decoder) intoMap(n ast.Node, v reflect.Value, what string) {
+	pairs, ok := d.pairs(n)
+	if !ok {
+		d.wrongType(n, what, "a mapping")
+		return
+	}
+	if v.IsNil() {
+		v.Set(reflect.MakeMap(v.Type()))
+	}
+	for _, p := range pairs {
+		key := p.Key.GetToken().Value
+		item := reflect.New(v.Type().Elem()).Elem()
+		d.into(p.Value, item, what+"."+key)
+		v.SetMapIndex(reflect.ValueOf(key).Convert(v.Type().Key()), item)
+	}
+}
+
+func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
+	pairs, ok := d.pairs(n)
+	if !ok {
+		d.wrongType(n, what, "a mapping of keys")
+		return
+	}
+	if place, ok := v.Addr().Interface().(interface{ setPos(Pos) }); ok {
+		place.setPos(d.pos(n))
+	}
+	fields := fieldsOf(v.Type())
+	seen := map[string]Pos{}
+	for _, p := range pairs {
+		key := p.Key.GetToken().Value
+		if first, ok := seen[key]; ok {
+			d.errorAt(p.Key, "twice", fmt.Sprintf("%s stands twice; the first is on line %d", key, first.Line), "keep one of them")
+			continue
+		}
+		seen[key] = d.pos(p.Key)
+		index, ok := fields[key]
+		if !ok {
+			d.unknownKey(p.Key, key, what, fields)
+			continue
+		}
+		d.into(p.Value, v.FieldByIndex(index), key)
+	}
+}
+
+func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]int) {
+	names := make([]string, 0, len(fields))
+	for name := range fields {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	hint := "the keys here are " + strings.Join(names, ", ")
+	if near := Nearest(key, names); near != "" {
+		hint = "did you mean " + near + "?"
+	}
+	d.errorAt(n, "unknown-key", fmt.Sprintf("%s has no key named %s", what, key), hint)
+}
+
+// fieldsOf maps the keys of a struct to its fields, embedded structs included.
+func fieldsOf(t reflect.Type) map[string][]int {
+	fields := map[string][]int{}
+	for _, f := range reflect.VisibleFields(t) {
+		if key := f.Tag.Get("key"); key != "" {
+			fields[key] = f.Index
+		}
+	}
+	return fields
+}

@@ -1,0 +1,129 @@
+package rule
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// Severity says whether a diagnostic stops the rules from being used.
+type Severity string
+
+const (
+	SeverityError   Severity = "error"
+	SeverityWarning Severity = "warning"
+)
+
+// Pos is a place in a rules file. Lines and columns count from 1; a column is a character.
+type Pos struct {
+	File   string
+	Line   int
+	Column int
+}
+
+func (p Pos) String() string {
+	if p.Line == 0 {
+		return p.File
+	}
+	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
+}
+
+// Diagnostic is one thing that is wrong, or doubtful, in a rules file.
+type Diagnostic struct {
+	Pos
+	Severity Severity
+	Code     string // a stable word, for programs
+	Message  string // one sentence: what is wrong
+	Hint     string // what to do, "" if the message says it
+	Quote    string // the line it is about
+}
+
+// Diagnostics are all that was found, in the order of the text.
+type Diagnostics []Diagnostic
+
+// Failed tells whether there is an error among them.
+func (d Diagnostics) Failed() bool {
+	for _, one := range d {
+		if one.Severity == SeverityError {
+			return true
+		}
+	}
+	return false
+}
+
+// Count gives the number of errors and of warnings.
+func (d Diagnostics) Count() (errors, warnings int) {
+	for _, one := range d {
+		if one.Severity == SeverityError {
+			errors++
+		} else {
+			warnings++
+		}
+	}
+	return errors, warnings
+}
+
+// Error makes the diagnostics usable as an error: the first of them, and how many more.
+func (d Diagnostics) Error() string {
+	if len(d) == 0 {
+		return "no mistakes"
+	}
+	first := fmt.Sprintf("%s: %s", d[0].Pos, d[0].Message)
+	if len(d) > 1 {
+		return fmt.Sprintf("%s (and %d more)", first, len(d)-1)
+	}
+	return first
+}
+
+// Sort puts diagnostics in the order of the text.
+func (d Diagnostics) Sort() {
+	sort.SliceStable(d, func(i, j int) bool {
+		a, b := d[i].Pos, d[j].Pos
+		if a.File != b.File {
+			return a.File < b.File
+		}
+		if a.Line != b.Line {
+			return a.Line < b.Line
+		}
+		return a.Column < b.Column
+	})
+}
+
+// Nearest finds the candidate that a person who wrote word most likely meant,
+// "" if none is near.
+func Nearest(word string, candidates []string) string {
+	best, bestDistance := "", 1+max(1, len([]rune(word))/3)
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance {
+			best, bestDistance = c, d
+		}
+	}
+	return best
+}
+
+// distance counts insertions, deletions, replacements and swaps of
+// neighbours (optimal string alignment).
+func distance(s, t string) int {
+	a, b := []rune(s), []rune(t)
+	var before []int
+	last := make([]int, len(b)+1)
+	for j := range last {
+		last[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		row := make([]int, len(b)+1)
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
+			}
+			row[j] = min(last[j]+1, row[j-1]+1, last[j-1]+cost)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				row[j] = min(row[j], before[j-2]+1)
+			}
+		}
+		before, last = last, row
+	}
+	return last[len(b)]
+}

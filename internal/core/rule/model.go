@@ -1,0 +1,165 @@
+// Package rule is the model of a rules file: what a person can write, what it
+// means, and what is wrong with it.
+//
+// A rules file is read once, whole. Parse never stops at the first mistake;
+// it gives all of them, each with its place and the nearest right word. What
+// comes out of a file without errors is complete: patterns and templates are
+// compiled, every default is filled in, and nothing later can find the file wrong.
+package rule
+
+import (
+	"path/filepath"
+	"reflect"
+	"runtime"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/pattern"
+)
+
+// FileName is the name that is looked for when no rules file is named.
+const FileName = "stilltide.yaml"
+
+// File is a whole rules file.
+type File struct {
+	Version  int      `key:"version" doc:"the version of this notation: 1"`
+	Workers  int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
+	State    Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
+	Defaults Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
+	Rules    rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
+
+	Path  string // the rules file itself
+	Base  string // its folder
+	Never *pattern.List
+
+	list []*Rule
+}
+
+// All lists the rules in their order.
+func (f *File) All() []*Rule { return f.list }
+
+// StateFolder is the absolute path of the ledger's folder.
+func (f *File) StateFolder() string {
+	if !f.State.Set() {
+		return filepath.Join(f.Base, ".stilltide")
+	}
+	return f.State.Absolute()
+}
+
+// WorkerCount is the number of jobs that may run at once.
+func (f *File) WorkerCount() int {
+	if f.Workers > 0 {
+		return f.Workers
+	}
+	return max(2, runtime.NumCPU())
+}
+
+// Rule is one rule.
+type Rule struct {
+	Name      Text     `key:"name" doc:"a short word, unique in the file"`
+	Watch     []Path   `key:"watch" doc:"the folder to watch, or a list of folders"`
+	Match     []Text   `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
+	Debounce  Duration `key:"debounce" doc:"quiet time since the last change before a file is taken"`
+	Do        []Step   `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
+	Run       Text     `key:"run" doc:"short for a do with this one step: a program without a shell"`
+	Script    Text     `key:"script" doc:"short for a do with this one step: the text of a script"`
+	Timeout   Duration `key:"timeout" doc:"bound on one attempt; none if left out"`
+	Retry     Retry    `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
+	Processed *Place   `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
+	Failed    *Place   `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
+
+	Pos     Pos
+	Index   int      // place in the order, from 0
+	Folders []string // watch, absolute and clean
+	Matcher *pattern.List
+	Steps   []Step // what to do, whichever way it was written
+}
+
+func (r *Rule) setPos(p Pos) { r.Pos = p }
+
+// Moves tells whether the input leaves its folder after success.
+func (r *Rule) Moves() bool { return r.Processed != nil }
+
+// Step is one step of `do`: exactly one verb with its options.
+type Step struct {
+	Run         Text              `key:"run" doc:"a program without a shell; split into words as a shell would, then filled"`
+	Script      Text              `key:"script" doc:"the text of a script; the file is $1, the placeholders are in the environment as TIDE_FILE, TIDE_NAME, …"`
+	Interpreter Text              `key:"interpreter" doc:"what runs the script, if it has no #! line; /bin/sh -eu if left out"`
+	In          Path              `key:"in" doc:"the working folder; the folder of the rules file if left out"`
+	Env         map[string]string `key:"env" doc:"more environment variables"`
+	OK          []int             `key:"ok" doc:"the exit codes that mean success; 0 if left out"`
+	AddFile     *bool             `key:"add_file" doc:"false: do not add the file at the end of a command that names none of its words"`
+	Timeout     Duration          `key:"timeout" doc:"bound on this step"`
+
+	Pos     Pos
+	Base    string // folder of the file the step is written in
+	Command *fill.Command
+	Shell   *fill.Command // the interpreter's words
+}
+
+func (s *Step) setPos(p Pos) { s.Pos = p }
+
+// Verb names the step.
+func (s *Step) Verb() string {
+	if s.Script.Set() {
+		return "script"
+	}
+	return "run"
+}
+
+// Success tells whether an exit code means success.
+func (s *Step) Success(code int) bool {
+	for _, ok := range s.OK {
+		if code == ok {
+			return true
+		}
+	}
+	return len(s.OK) == 0 && code == 0
+}
+
+// AppendsFile tells whether the file is added at the end of the command.
+func (s *Step) AppendsFile() bool {
+	return s.Command != nil && !s.Command.NamesFile() && (s.AddFile == nil || *s.AddFile)
+}
+
+func newRule() Rule {
+	return Rule{Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry()}
+}
+
+func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
+
+// Levels is how many levels of subfolders the rule watches.
+func (r *Rule) Levels() int { return 0 }
+
+// Uses tells whether one of the placeholders stands in any step or destination.
+func (r *Rule) Uses(words ...string) bool {
+	for i := range r.Steps {
+		if r.Steps[i].uses(words...) {
+			return true
+		}
+	}
+	for _, p := range []*Place{r.Processed, r.Failed} {
+		if p != nil && (p.Folder.Uses(words...) || p.Name != nil && p.Name.Uses(words...)) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *Step) uses(words ...string) bool {
+	if s.Script.Set() {
+		for _, w := range words {
+			if strings.Contains(s.Script.S, "TIDE_"+strings.ToUpper(w)) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, w := range s.Command.Words {
+		if w.Uses(words...) {
+			return true
+		}
+	}
+	return false
+}

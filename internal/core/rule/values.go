@@ -1,0 +1,191 @@
+package rule
+
+import (
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/fill"
+)
+
+// Text is a text with its place, so that later checks can point at it.
+type Text struct {
+	S   string
+	Pos Pos
+}
+
+func (t *Text) fromNode(d *decoder, n ast.Node) {
+	s, ok := d.scalar(n)
+	if !ok {
+		d.wrongType(n, "this value", "a text")
+		return
+	}
+	*t = Text{S: s, Pos: d.pos(n)}
+}
+
+// Set tells whether the key was written.
+func (t Text) Set() bool { return t.Pos.Line > 0 }
+
+// Path is a path or the template of one. Relative paths start at the folder
+// of the file they are written in.
+type Path struct {
+	Text
+	Base string
+}
+
+func (p *Path) fromNode(d *decoder, n ast.Node) {
+	p.Text.fromNode(d, n)
+	p.Base = d.base
+	if p.Set() && p.S == "" {
+		d.errorAt(n, "empty", "this path is empty", `write . for the folder of the rules file`)
+	}
+}
+
+// Absolute gives the path with its base. Templates stay templates.
+func (p Path) Absolute() string {
+	if filepath.IsAbs(p.S) {
+		return filepath.Clean(p.S)
+	}
+	return filepath.Join(p.Base, p.S)
+}
+
+// Duration is a time span: `500ms`, `2s`, `1h30m`, `90d`, `2w`.
+type Duration struct {
+	time.Duration
+	Pos Pos
+}
+
+func (v *Duration) fromNode(d *decoder, n ast.Node) {
+	s, ok := d.scalar(n)
+	if !ok {
+		d.wrongType(n, "a time", "a text such as 2s")
+		return
+	}
+	t, err := ParseDuration(s)
+	if err != nil {
+		d.errorAt(n, "time", err.Error(), "write a number with its unit: ms, s, m, h, d or w")
+		return
+	}
+	*v = Duration{Duration: t, Pos: d.pos(n)}
+}
+
+var units = map[string]time.Duration{
+	"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour,
+}
+
+// ParseDuration reads a time span. A day has 24 hours.
+func ParseDuration(s string) (time.Duration, error) {
+	if s == "0" {
+		return 0, nil
+	}
+	bad := fmt.Errorf("%q is not a time", s)
+	var total float64
+	rest := s
+	for rest != "" {
+		end := strings.IndexFunc(rest, func(r rune) bool { return r != '.' && (r < '0' || r > '9') })
+		if end <= 0 {
+			return 0, bad
+		}
+		n, err := strconv.ParseFloat(rest[:end], 64)
+		if err != nil {
+			return 0, bad
+		}
+		rest = rest[end:]
+		next := strings.IndexFunc(rest, func(r rune) bool { return r >= '0' && r <= '9' })
+		if next < 0 {
+			next = len(rest)
+		}
+		unit, ok := units[rest[:next]]
+		if !ok {
+			return 0, bad
+		}
+		total += n * float64(unit)
+		rest = rest[next:]
+	}
+	if s == "" || total > float64(100*365*24*time.Hour) {
+		return 0, bad
+	}
+	return time.Duration(total), nil
+}
+
+// Place is a destination: a folder, and perhaps another name in it. The
+// folder may hold placeholders; the name may not hold a slash.
+type Place struct {
+	To Path
+	As Text
+
+	Folder *fill.Template
+	Name   *fill.Template
+}
+
+func (p *Place) fromNode(d *decoder, n ast.Node) {
+	if _, ok := d.scalar(n); ok {
+		*p = Place{}
+		p.To.fromNode(d, n)
+		return
+	}
+	var long struct {
+		To Path `key:"to"`
+		As Text `key:"as"`
+	}
+	d.into(n, reflectOf(&long), "a destination")
+	if !long.To.Set() {
+		d.errorAt(n, "missing", "a destination needs to: and a folder", "")
+	}
+	*p = Place{To: long.To, As: long.As}
+}
+
+// Retry is what happens after a failed attempt.
+type Retry struct {
+	Times      int      `key:"times" doc:"how many more attempts after the first"`
+	First      Duration `key:"first" doc:"the wait before the second attempt"`
+	Factor     Number   `key:"factor" doc:"each wait is this many times the one before; more than 1"`
+	Longest    Duration `key:"longest" doc:"no wait is longer"`
+	Jitter     Number   `key:"jitter" doc:"part of each wait that is left to chance, so that jobs do not come back all at once; 0 to 0.3"`
+	NeverOn    []int    `key:"never_on" doc:"exit codes that are not worth another attempt"`
+	AfterCrash bool     `key:"after_crash" doc:"whether an attempt that a crash cut short is repeated"`
+}
+
+// DefaultRetry is used where a rule says nothing.
+func DefaultRetry() Retry {
+	return Retry{
+		Times: 2, First: Duration{Duration: 2 * time.Second}, Factor: 2,
+		Longest: Duration{Duration: 10 * time.Minute}, Jitter: 0.1, AfterCrash: true,
+	}
+}
+
+func (r *Retry) fromNode(d *decoder, n ast.Node) {
+	if i, ok := n.(*ast.IntegerNode); ok {
+		d.into(i, reflectOf(&r.Times), "retry")
+		return
+	}
+	*r = DefaultRetry()
+	type plain Retry
+	d.into(n, reflectOf((*plain)(r)), "retry")
+	if r.Factor <= 1 {
+		d.errorAt(n, "range", "factor must be more than 1, so that each wait is longer than the one before", "leave it out for 2")
+	}
+	if r.Jitter < 0 || r.Jitter > 0.3 {
+		d.errorAt(n, "range", "jitter must be from 0 to 0.3", "leave it out for 0.1")
+	}
+	if r.First.Duration <= 0 && r.Times > 0 {
+		d.errorAt(n, "range", "first must be longer than 0", "leave it out for 2s")
+	}
+}
+
+// Number is a decimal number.
+type Number float64
+
+func (v *Number) fromNode(d *decoder, n ast.Node) {
+	s, ok := d.scalar(n)
+	f, err := strconv.ParseFloat(s, 64)
+	if !ok || err != nil {
+		d.wrongType(n, "this value", "a number")
+		return
+	}
+	*v = Number(f)
+}

@@ -1,0 +1,316 @@
+// Package settle decides when a file is ready.
+//
+// The classic mistake of a watcher is to work on half a file, and the classic
+// annoyance is to wait for no reason. The Machine does neither. It is told of
+// events, asks for a look at a path when a look can decide something, and
+// answers each look with a decision. It never touches the disk and has no
+// clock: the caller brings looks and times.
+//
+// Quiet time counts from the last change that the system recorded (ctime),
+// not from the event: a writer that held the file open for an hour and closes
+// it now is ready now. Whether somebody still writes is asked with a read
+// lease (fcntl(2), F_SETLEASE), which is refused while the file is open for
+// writing. Where the system cannot tell, size, time and inode must hold still
+// between two looks for the longer of the debounce time and HoldStill.
+package settle
+
+import (
+	"container/heap"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// HoldStill is how long a file must not change where writers are unknown.
+const HoldStill = 5 * time.Second
+
+// Grace is the time that a new name gets to be written and closed before the
+// first look: the close comes as an event of its own.
+const Grace = 10 * time.Millisecond
+
+// Then says what happens with a file that is not ready after Policy.AtMost.
+type Then string
+
+const (
+	ThenWait   Then = "wait"
+	ThenFailed Then = "failed"
+	ThenGo     Then = "go"
+)
+
+// Policy is how one rule wants its files settled.
+type Policy struct {
+	Debounce time.Duration
+	Ignore   bool          // take a file though somebody has it open for writing
+	Marker   bool          // a companion file must be there
+	MinSize  int64         // bytes
+	AtMost   time.Duration // bound from the last growth, 0 for none
+	Then     Then
+}
+
+// Kind is what happened to a path.
+type Kind int
+
+const (
+	Created Kind = iota // a new name, probably still being written
+	Closed              // a writer closed it
+	Moved               // renamed to this name, complete as it is
+	Found               // seen by a sweep
+	Nudged              // something it waits for has changed (a marker, a rule)
+)
+
+// Verdict is what the Machine makes of a look.
+type Verdict int
+
+const (
+	Wait Verdict = iota // asked again later
+	Ready
+	Gone    // the path is not there any more; it is forgotten
+	Unready // AtMost is over: to be reported once, and waited for further
+	Give    // AtMost is over and the policy says failed; nobody is known to write
+)
+
+// Decision is a verdict with its reason in words.
+type Decision struct {
+	Verdict Verdict
+	Why     string
+}
+
+// waiting is one path that is not settled yet.
+type waiting struct {
+	path     string
+	policy   Policy
+	since    time.Time // first event
+	last     file.Facts
+	looked   bool
+	still    time.Time // when the last difference between two looks was seen
+	grown    time.Time // when it last grew
+	backoff  time.Duration
+	reported bool
+	why      string
+	due      time.Time
+	slot     int // place in the heap, -1 while a look is under way
+}
+
+// Machine holds all paths that are not settled yet. The zero value is ready to use.
+type Machine struct {
+	files map[string]*waiting
+	heap  dueHeap
+}
+
+// Event tells the machine that something happened to a path. A later event
+// for the same path keeps its history; the policy is replaced.
+func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
+	w := m.files[path]
+	if w == nil {
+		if m.files == nil {
+			m.files = map[string]*waiting{}
+		}
+		w = &waiting{path: path, since: at, still: at, grown: at, slot: -1, why: "just seen"}
+		m.files[path] = w
+	}
+	w.policy, w.backoff = p, 0
+	due := at
+	if kind == Created {
+		due = at.Add(max(p.Debounce, Grace))
+	}
+	if w.slot < 0 || due.Before(w.due) || kind == Created {
+		m.schedule(w, due)
+	}
+}
+
+// Forget drops a path.
+func (m *Machine) Forget(path string) {
+	if w := m.files[path]; w != nil {
+		if w.slot >= 0 {
+			heap.Remove(&m.heap, w.slot)
+		}
+		delete(m.files, path)
+	}
+}
+
+// Len is the number of paths that wait.
+func (m *Machine) Len() int { return len(m.files) }
+
+// Has tells whether a path waits.
+func (m *Machine) Has(path string) bool { return m.files[path] != nil }
+
+// Waiting describes one path that waits: since when, and what for.
+type Waiting struct {
+	Path    string
+	Since   time.Time
+	Why     string
+	Writers file.Writers
+	Stuck   bool // only somebody else can end the wait: a writer, a marker
+}
+
+// All lists what waits, in no order.
+func (m *Machine) All() []Waiting {
+	all := make([]Waiting, 0, len(m.files))
+	for _, w := range m.files {
+		all = append(all, Waiting{Path: w.path, Since: w.since, Why: w.why, Writers: w.last.Writers, Stuck: w.backoff > 0})
+	}
+	return all
+}
+
+// Busy tells whether any path becomes ready by time alone.
+func (m *Machine) Busy() bool {
+	for _, w := range m.files {
+		if w.backoff == 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Next is the time of the next look; ok is false if none is due.
+func (m *Machine) Next() (at time.Time, ok bool) {
+	if len(m.heap) == 0 {
+		return time.Time{}, false
+	}
+	return m.heap[0].due, true
+}
+
+// Asks takes the paths that must be looked at by now. Each must be answered.
+func (m *Machine) Asks(now time.Time) []string {
+	var paths []string
+	for len(m.heap) > 0 && !m.heap[0].due.After(now) {
+		w := heap.Pop(&m.heap).(*waiting)
+		paths = append(paths, w.path)
+	}
+	return paths
+}
+
+// Answer decides on a look that was taken at the time now. After Ready, Gone
+// and Give the path is forgotten; otherwise it is asked for again.
+func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
+	w := m.files[path]
+	if w == nil {
+		return Decision{Verdict: Gone, Why: "it is not waited for"}
+	}
+	if !f.Exists {
+		m.Forget(path)
+		return Decision{Verdict: Gone, Why: "it is not there any more"}
+	}
+	w.note(f, now)
+	due, why := w.judge(f, now)
+	if why == "" {
+		m.Forget(path)
+		return Decision{Verdict: Ready}
+	}
+	w.why = why
+	if w.policy.AtMost > 0 && !w.reported {
+		end := w.grown.Add(w.policy.AtMost)
+		if !now.Before(end) {
+			return m.overdue(w, f, now, due)
+		}
+		due = earlier(due, end)
+	}
+	m.schedule(w, due)
+	return Decision{Verdict: Wait, Why: why}
+}
+
+// overdue acts once when AtMost is over.
+func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision {
+	why := w.why + ", for longer than at_most allows"
+	switch {
+	case w.policy.Then == ThenGo:
+		m.Forget(w.path)
+		return Decision{Verdict: Ready, Why: why}
+	case w.policy.Then == ThenFailed && f.Writers != file.Some:
+		m.Forget(w.path)
+		return Decision{Verdict: Give, Why: why}
+	}
+	w.reported = true
+	m.schedule(w, due)
+	return Decision{Verdict: Unready, Why: why}
+}
+
+// note remembers what a look saw.
+func (w *waiting) note(f file.Facts, now time.Time) {
+	if w.looked {
+		if f.Size > w.last.Size {
+			w.grown, w.reported = now, false
+		}
+		if !f.Same(w.last) {
+			w.still = now
+		}
+	}
+	w.last, w.looked = f, true
+}
+
+// judge gives the time of the next look and why the file is not ready, or ""
+// if it is ready.
+func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string) {
+	p := w.policy
+	switch {
+	case f.Writers == file.Some && !p.Ignore:
+		return w.later(now), "somebody still has it open for writing"
+	case p.Marker && !f.Marker:
+		return w.later(now), "its marker file is not there yet"
+	case f.Size < p.MinSize:
+		return w.later(now), "it is smaller than min_size"
+	}
+	if f.Writers == file.Unknown && !p.Ignore {
+		if end := w.still.Add(max(p.Debounce, HoldStill)); now.Before(end) {
+			return end, "the system cannot tell who writes here, so it must hold still"
+		}
+		return now, ""
+	}
+	if end := quietFrom(f, w.still, now).Add(p.Debounce); now.Before(end) {
+		return end, "it changed a moment ago"
+	}
+	return now, ""
+}
+
+// quietFrom is the time of the last change. A time in the future, from a
+// clock that was set back, is replaced by what was seen.
+func quietFrom(f file.Facts, seen, now time.Time) time.Time {
+	if f.Change.After(now) {
+		return seen
+	}
+	return f.Change
+}
+
+// later spaces the looks at a file whose state no event may announce.
+func (w *waiting) later(now time.Time) time.Time {
+	w.backoff = min(max(2*w.backoff, time.Second), 30*time.Second)
+	return now.Add(w.backoff)
+}
+
+func (m *Machine) schedule(w *waiting, due time.Time) {
+	w.due = due
+	if w.slot < 0 {
+		heap.Push(&m.heap, w)
+		return
+	}
+	heap.Fix(&m.heap, w.slot)
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}
+
+// dueHeap orders the waiting paths by the time of their next look.
+type dueHeap []*waiting
+
+func (h dueHeap) Len() int           { return len(h) }
+func (h dueHeap) Less(i, j int) bool { return h[i].due.Before(h[j].due) }
+func (h dueHeap) Swap(i, j int) {
+	h[i], h[j] = h[j], h[i]
+	h[i].slot, h[j].slot = i, j
+}
+func (h *dueHeap) Push(x any) {
+	w := x.(*waiting)
+	w.slot = len(*h)
+	*h = append(*h, w)
+}
+func (h *dueHeap) Pop() any {
+	old := *h
+	w := old[len(old)-1]
+	*h = old[:len(old)-1]
+	w.slot = -1
+	return w
+}

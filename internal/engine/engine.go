@@ -1,0 +1,292 @@
+// Package engine joins the rooms: it brings the events of watchfs to the
+// core, carries out what the core decides, and records it in the ledger.
+//
+// It is the only owner of long-lived goroutines. One runs the flow, which
+// decides everything and shares nothing; one places files in batches; one
+// each runs the attempts that are under way. They end with Run.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/runner"
+	"stilltide/internal/watchfs"
+)
+
+// StopAfter is how long running commands may go on after the watcher was asked to end.
+const StopAfter = 30 * time.Second
+
+// Options are what an engine needs to run.
+type Options struct {
+	Rules *rule.File // free of errors
+	// Once handles what is there now and ends.
+	Once bool
+	// Report is called for each outcome, from one goroutine.
+	Report func(Outcome)
+	// Folders is called when the state of a watched folder changes.
+	Folders func(watchfs.Event)
+	// Trouble is called when the ledger cannot be written, and with nil when it can again.
+	Trouble func(error)
+	// StopAfter replaces the constant, 0 for it.
+	StopAfter time.Duration
+}
+
+// Engine runs the rules of one file. Use Open, then Run, then Close.
+type Engine struct {
+	o       Options
+	ledger  *ledger.Ledger
+	runner  *runner.Runner
+	placer  place.Placer
+	state   string
+	flow    *flow
+	events  *watchfs.Watcher
+	folders map[string]*folderState
+	started time.Time
+
+	results chan attemptResult
+	placed  chan []placedEnd
+	asks    chan func()
+	wake    chan struct{}
+	queue   placeQueue
+	work    sync.WaitGroup
+	active  int           // attempts and placements under way
+	ended   chan struct{} // closed when Run ends
+	health  struct {
+		sync.Mutex
+		err error
+	}
+}
+
+// folderState is what is known of a watched folder.
+type folderState struct {
+	swept, absent bool
+	polled        string // why it is looked at now and then, "" if it is not
+	trouble       string
+}
+
+// Open takes the ledger. An error that wraps ledger.ErrBusy says that another
+// program holds it.
+func Open(o Options) (*Engine, error) {
+	state := o.Rules.StateFolder()
+	e := &Engine{
+		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd), asks: make(chan func()),
+		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}), started: time.Now(),
+	}
+	if o.StopAfter == 0 {
+		e.o.StopAfter = StopAfter
+	}
+	var err error
+	if e.ledger, err = ledger.Open(state, e.ledgerTrouble); err != nil {
+		return nil, err
+	}
+	for _, sub := range []string{"output", "scratch", "scripts"} {
+		if err := os.MkdirAll(filepath.Join(state, sub), 0o700); err != nil {
+			e.ledger.Close()
+			return nil, fmt.Errorf("the state folder cannot be used: %w", err)
+		}
+	}
+	e.runner = runner.New()
+	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.Look)
+	e.queue.kick = make(chan struct{}, 1)
+	return e, nil
+}
+
+// Close gives the ledger back. Run must have ended.
+func (e *Engine) Close() error {
+	e.runner.Close()
+	return e.ledger.Close()
+}
+
+// ledgerTrouble is called by the ledger's writer.
+func (e *Engine) ledgerTrouble(err error) {
+	e.health.Lock()
+	e.health.err = err
+	e.health.Unlock()
+	if e.o.Trouble != nil {
+		e.o.Trouble(err)
+	}
+	select {
+	case e.wake <- struct{}{}:
+	default:
+	}
+}
+
+// Run handles files until the context ends (or, with Once, until there is
+// nothing left to do). Running commands then get StopAfter to end by
+// themselves; what is queued stays in the ledger.
+func (e *Engine) Run(ctx context.Context) error {
+	defer close(e.ended)
+	runner.EndSurvivors(e.state)
+	if err := e.recover(time.Now()); err != nil {
+		return err
+	}
+	w, err := watchfs.New(watchfs.Options{Once: e.o.Once})
+	if err != nil {
+		return err
+	}
+	e.events = w
+	work, stopWork := context.WithCancel(context.Background())
+	quit := make(chan struct{})
+	var placer sync.WaitGroup
+	placer.Go(func() { e.placeFiles(work, quit) })
+	w.Want(e.wanted())
+	err = e.loop(ctx, work, stopWork)
+	stopWork()
+	close(quit)
+	w.Close()
+	e.work.Wait()
+	placer.Wait()
+	return err
+}
+
+func (e *Engine) wanted() map[string]int {
+	folders := e.flow.set.Folders()
+	for path := range folders {
+		if e.folders[path] == nil {
+			e.folders[path] = &folderState{}
+		}
+	}
+	return folders
+}
+
+// loop is the flow's goroutine: it alone touches the flow.
+func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) error {
+	done := ctx.Done()
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		now := time.Now()
+		e.flow.holding = e.troubled() != nil
+		e.flow.advance(now)
+		e.carryOut(work)
+		if e.flow.stopping && e.active == 0 || e.o.Once && e.finished() {
+			return nil
+		}
+		wait := time.Duration(1<<63 - 1)
+		if at, ok := e.flow.wake(now); ok {
+			wait = max(time.Until(at), 0)
+		}
+		timer.Reset(wait)
+		select {
+		case batch := <-e.events.Events():
+			e.happened(batch, time.Now())
+		case res := <-e.results:
+			e.active--
+			e.flow.attemptEnded(res, time.Now())
+		case batch := <-e.placed:
+			e.active -= len(batch)
+			for _, p := range batch {
+				e.flow.placedEnd(p, time.Now())
+			}
+		case ask := <-e.asks:
+			ask()
+		case <-e.wake:
+		case <-timer.C:
+		case <-done:
+			done = nil
+			e.flow.stopping = true
+			stop := time.AfterFunc(e.o.StopAfter, stopWork)
+			defer stop.Stop()
+		}
+	}
+}
+
+func (e *Engine) troubled() error {
+	e.health.Lock()
+	defer e.health.Unlock()
+	return e.health.err
+}
+
+// happened brings a batch of events to the flow.
+func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
+	for _, ev := range batch {
+		e.flow.event(ev, now)
+		if ev.Kind >= watchfs.Absent {
+			e.folderEvent(ev)
+		}
+	}
+}
+
+func (e *Engine) folderEvent(ev watchfs.Event) {
+	f := e.folders[ev.Path]
+	if f == nil {
+		f = &folderState{}
+		e.folders[ev.Path] = f
+	}
+	switch ev.Kind {
+	case watchfs.Swept:
+		f.swept = true
+	case watchfs.Absent:
+		f.absent = true
+	case watchfs.Present:
+		f.absent, f.trouble = false, ""
+	case watchfs.Polled:
+		f.polled = ev.Err.Error()
+	case watchfs.Mended:
+		f.polled = ""
+	case watchfs.Trouble:
+		f.trouble = ev.Err.Error()
+	}
+	if e.o.Folders != nil && ev.Kind != watchfs.Swept {
+		e.o.Folders(ev)
+	}
+}
+
+// carryOut does what the flow decided.
+func (e *Engine) carryOut(work context.Context) {
+	f := e.flow
+	for _, a := range f.starts {
+		e.active++
+		e.work.Go(func() { e.results <- e.attempt(work, a) })
+	}
+	if len(f.places) > 0 {
+		e.active += len(f.places)
+		e.queue.add(f.places)
+	}
+	if e.o.Report != nil {
+		for _, o := range f.outcomes {
+			e.o.Report(o)
+		}
+	}
+	f.starts, f.places, f.outcomes = nil, nil, nil
+}
+
+// finished tells whether a single pass has nothing left to do.
+func (e *Engine) finished() bool {
+	for _, f := range e.folders {
+		if !f.swept {
+			return false
+		}
+	}
+	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 {
+		return false
+	}
+	for _, j := range e.flow.jobs {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && j.retryAt.IsZero() {
+			return false
+		}
+	}
+	return true
+}
+
+// do runs a function in the flow's goroutine and waits for it.
+func (e *Engine) do(f func()) error {
+	done := make(chan struct{})
+	select {
+	case e.asks <- func() { f(); close(done) }:
+		<-done
+		return nil
+	case <-e.ended:
+		return errors.New("the watcher is ending")
+	}
+}

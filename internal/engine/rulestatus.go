@@ -1,0 +1,113 @@
+package engine
+
+import (
+	"fmt"
+	"os"
+	"time"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+)
+
+// RuleState says how a rule stands.
+type RuleState string
+
+const (
+	RuleWatching RuleState = "watching"
+	RuleAbsent   RuleState = "absent"  // none of its folders is there
+	RuleTrouble  RuleState = "trouble" // it cannot do its work
+	RuleOff      RuleState = "off"     // no watcher runs
+)
+
+// RuleStatus is one rule in `status`. DelayS is how long the last file waited
+// from being taken to its first attempt, in seconds.
+type RuleStatus struct {
+	Rule      string     `json:"rule"`
+	State     RuleState  `json:"state"`
+	Folders   []string   `json:"folders"`
+	Waiting   int        `json:"waiting"`
+	Held      int        `json:"held"`
+	Queued    int        `json:"queued"`
+	Running   int        `json:"running"`
+	Retrying  int        `json:"retrying"`
+	Processed int        `json:"processed"`
+	Failed    int        `json:"failed"`
+	Skipped   int        `json:"skipped"`
+	LastFile  string     `json:"last_file"`
+	LastEnded *time.Time `json:"last_ended"`
+	DelayS    float64    `json:"delay_s"`
+	Notes     []string   `json:"notes,omitempty"` // lost abilities, in sentences
+}
+
+// Status tells how each rule stands, from the ledger (nil if there is none
+// yet) and what a running watcher knows (nil if none runs).
+func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
+	tally := map[string]map[ledger.State]int{}
+	if l != nil {
+		var err error
+		if tally, err = l.Tally(); err != nil {
+			return nil, err
+		}
+	}
+	var report []RuleStatus
+	for _, r := range f.All() {
+		n := tally[r.Name.S]
+		s := RuleStatus{
+			Rule: r.Name.S, State: RuleOff, Folders: r.Folders, Waiting: n[ledger.Waiting], Held: n[ledger.Held], Queued: n[ledger.Queued],
+			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed], Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
+		}
+		if l != nil {
+			if err := s.last(l); err != nil {
+				return nil, err
+			}
+		}
+		s.folders(r, w)
+		report = append(report, s)
+	}
+	return report, nil
+}
+
+func (s *RuleStatus) last(l *ledger.Ledger) error {
+	j, ok, err := l.LastEnded(s.Rule)
+	if err != nil || !ok {
+		return err
+	}
+	s.LastFile, s.LastEnded = j.File, &j.Ended
+	if !j.Started.IsZero() {
+		s.DelayS = j.Started.Sub(j.Taken).Seconds()
+	}
+	return nil
+}
+
+// folders sets the state from what is known of the watched folders.
+func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
+	absent := 0
+	for _, path := range r.Folders {
+		gone, trouble := false, ""
+		if w != nil {
+			known := w.Folders[path]
+			gone, trouble = known.Absent, known.Trouble
+			if known.Polled != "" {
+				s.Notes = append(s.Notes, fmt.Sprintf("%s is looked at now and then: %s", path, known.Polled))
+			}
+		} else if info, err := os.Stat(path); err != nil || !info.IsDir() {
+			gone = true
+		}
+		if gone {
+			absent++
+			s.Notes = append(s.Notes, fmt.Sprintf("the folder %s is not there; it is waited for", path))
+		}
+		if trouble != "" {
+			s.State = RuleTrouble
+			s.Notes = append(s.Notes, fmt.Sprintf("%s cannot be watched: %s", path, trouble))
+		}
+	}
+	if w == nil || s.State == RuleTrouble {
+		return
+	}
+	s.Waiting += w.Waiting[s.Rule]
+	s.State = RuleWatching
+	if absent == len(r.Folders) {
+		s.State = RuleAbsent
+	}
+}

@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// Live is what only a running watcher knows; the ledger holds the rest.
+type Live struct {
+	PID     int                   `json:"pid"`
+	Started time.Time             `json:"started"`
+	Rules   string                `json:"rules"` // the rules file it reads
+	Trouble string                `json:"trouble,omitempty"`
+	Waiting map[string]int        `json:"waiting"` // files that are not settled, by rule
+	Files   []LiveFile            `json:"files"`   // the longest waiting of them
+	Folders map[string]LiveFolder `json:"folders"`
+}
+
+// LiveFile is a file that is not settled yet.
+type LiveFile struct {
+	Rule  string    `json:"rule"`
+	File  string    `json:"file"`
+	Since time.Time `json:"since"`
+	Why   string    `json:"why"`
+}
+
+// LiveFolder is the state of a watched folder.
+type LiveFolder struct {
+	Absent  bool   `json:"absent,omitempty"`
+	Polled  string `json:"polled,omitempty"` // why it is looked at now and then
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// mostLiveFiles bounds the list of files in Live.
+const mostLiveFiles = 200
+
+// Live asks the running engine.
+func (e *Engine) Live() (Live, error) {
+	l := Live{PID: os.Getpid(), Started: e.started, Rules: e.o.Rules.Path, Waiting: map[string]int{}, Folders: map[string]LiveFolder{}}
+	if err := e.troubled(); err != nil {
+		l.Trouble = err.Error()
+	}
+	err := e.do(func() {
+		for _, w := range e.flow.settle.All() {
+			if c := e.flow.set.Candidates(w.Path); len(c) > 0 {
+				name := c[0].Rule.Name.S
+				l.Waiting[name]++
+				l.Files = append(l.Files, LiveFile{Rule: name, File: w.Path, Since: w.Since, Why: w.Why})
+			}
+		}
+		for path, f := range e.folders {
+			l.Folders[path] = LiveFolder{Absent: f.absent, Polled: f.polled, Trouble: f.trouble}
+		}
+	})
+	sort.Slice(l.Files, func(i, j int) bool { return l.Files[i].Since.Before(l.Files[j].Since) })
+	l.Files = l.Files[:min(len(l.Files), mostLiveFiles)]
+	return l, err
+}
+
+// Sent tells what became of sending one job round again.
+type Sent struct {
+	ID     int64  `json:"id"`
+	Done   bool   `json:"done"`
+	Reason string `json:"reason"`
+}
+
+// Retry sends a job of the running engine round again.
+func (e *Engine) Retry(id int64) Sent {
+	row, err := jobByID(e.ledger, id)
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	busy := false
+	err = e.do(func() {
+		if busy = e.flow.jobs[id] != nil || e.flow.byPath[row.File] != nil; !busy {
+			e.flow.reserved[row.File] = true
+		}
+	})
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	if busy {
+		return Sent{ID: id, Reason: "the job, or another one for its file, is not over"}
+	}
+	opened, err := SendRound(e.ledger, &e.placer, row)
+	doErr := e.do(func() {
+		delete(e.flow.reserved, row.File)
+		if err == nil {
+			e.flow.restore(opened, opened.State, nil, time.Now())
+		}
+	})
+	if err = errors.Join(err, doErr); err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	return Sent{ID: id, Done: true, Reason: "queued again"}
+}
+
+func jobByID(l *ledger.Ledger, id int64) (ledger.Job, error) {
+	rows, err := l.Jobs(ledger.Filter{ID: id})
+	if err != nil {
+		return ledger.Job{}, err
+	}
+	if len(rows) == 0 {
+		return ledger.Job{}, fmt.Errorf("there is no job %d", id)
+	}
+	return rows[0], nil
+}
+
+// RetryOffline sends a job round again while no watcher runs: the next one
+// works on it.
+func RetryOffline(l *ledger.Ledger, id int64) Sent {
+	row, err := jobByID(l, id)
+	if err == nil {
+		_, err = SendRound(l, &place.Placer{}, row)
+	}
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	return Sent{ID: id, Done: true, Reason: "queued; the next watch or sweep works on it"}
+}
+
+// SendRound puts a job's input back where it came from, removes its failure
+// note, and opens the job again.
+func SendRound(l *ledger.Ledger, placer *place.Placer, row ledger.Job) (ledger.Job, error) {
+	switch {
+	case !row.State.Final():
+		return row, fmt.Errorf("the job is not over: it is %s", row.State)
+	case row.EndsIn == "":
+		return row, fmt.Errorf("its input is not there any more")
+	}
+	facts, err := watchfs.Stat(row.EndsIn)
+	if err != nil {
+		return row, err
+	}
+	if !facts.Exists {
+		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.EndsIn))
+	}
+	note := row.EndsIn + plan.NoteEnding
+	if row.EndsIn != row.File {
+		if facts, err = putBack(l, placer, row, facts); err != nil {
+			return row, err
+		}
+	}
+	if row.State == ledger.Failed {
+		if err := os.Remove(note); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return row, err
+		}
+	}
+	was := row.State
+	row.State, row.Facts, row.Ended, row.Earlier = ledger.Queued, facts, time.Time{}, row.Attempts
+	row.Reason, row.Exit, row.EndsIn, row.Due = "", nil, row.File, time.Time{}
+	l.Record(row, was)
+	return row, nil
+}
+
+func putBack(l *ledger.Ledger, placer *place.Placer, row ledger.Job, facts file.Facts) (file.Facts, error) {
+	if there, err := watchfs.Stat(row.File); err != nil || there.Exists {
+		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(row.File)))
+	}
+	record := ledger.Placement{ID: l.NextPlacement(), Job: row.ID, Source: row.EndsIn, Target: row.File, Facts: facts, State: ledger.Intended, Leads: ledger.Queued}
+	l.RecordPlacement(record)
+	if err := l.Sync(context.Background()); err != nil {
+		return facts, err
+	}
+	res, err := placer.Move(place.Request{Source: row.EndsIn, Folder: filepath.Dir(row.File), Name: filepath.Base(row.File), Expect: facts, Part: place.PartName(l.Folder(), row.ID)})
+	record.State = ledger.Done
+	if err != nil {
+		record.State = ledger.Dropped
+	}
+	l.RecordPlacement(record)
+	return res.Facts, err
+}
+
+// Unsettled is the number of files that were not settled when Run ended.
+func (e *Engine) Unsettled() int { return e.flow.settle.Len() }

@@ -1,0 +1,224 @@
+// Package ledger is the durable record of jobs, attempts and placements: one
+// SQLite file in the state folder.
+//
+// One goroutine writes. What is recorded while a commit is under way shares
+// the next one, so a burst of thousands pays a handful of flushes and a lone
+// file pays one. Recording returns at once; who must know that a record is
+// durable (a placement, before it touches a file) waits for Sync. When the
+// disk is full nothing is dropped: the writer tries again until there is room,
+// and says so meanwhile.
+//
+// Any SQLite client may read the file while the watcher runs (WAL mode). The
+// tables are documented in docs/operations.md.
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver
+)
+
+// FileName is the ledger's name in the state folder.
+const FileName = "ledger.sqlite"
+
+// applicationID marks the file as ours ("Tide"), see SQLite's PRAGMA application_id.
+const applicationID = 0x54696465
+
+var (
+	// ErrBusy says that another program holds the ledger's lock.
+	ErrBusy = errors.New("another watcher holds this ledger")
+	// ErrNone says that there is no ledger yet.
+	ErrNone = errors.New("there is no ledger yet")
+)
+
+// Ledger is an open ledger. Use Open or Read.
+type Ledger struct {
+	folder string
+	lock   *lock
+	db     *sql.DB
+	w      *writer // nil when opened for reading
+	tell   func(error)
+
+	mu     sync.Mutex
+	nextID int64
+	nextPl int64
+	known  map[knownKey]*Known // recorded, but perhaps not yet in the file; nil for forgotten
+	counts map[string]int      // remembered files by rule
+}
+
+// Open opens the ledger for writing, making it if needed. Only one program at
+// a time can: another gets an error that wraps ErrBusy. tell is called with
+// each trouble that the writer has, and with nil when it is over.
+func Open(folder string, tell func(error)) (*Ledger, error) {
+	if err := prepareFolder(folder); err != nil {
+		return nil, err
+	}
+	lock, err := acquire(filepath.Join(folder, "lock"))
+	if err != nil {
+		return nil, err
+	}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, counts: map[string]int{}}
+	if err := l.open(); err != nil {
+		if l.db != nil {
+			l.db.Close()
+		}
+		lock.release()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Read opens an existing ledger for reading, beside whoever writes it. An
+// error that wraps ErrNone says that there is none.
+func Read(folder string) (*Ledger, error) {
+	path := filepath.Join(folder, FileName)
+	if _, err := os.Stat(path); err != nil {
+		if os.IsNotExist(err) {
+			return nil, ErrNone
+		}
+		return nil, err
+	}
+	db, err := connect(path, "query_only(1)")
+	if err != nil {
+		return nil, err
+	}
+	l := &Ledger{folder: folder, db: db}
+	if err := l.checkVersion(); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Folder is the state folder.
+func (l *Ledger) Folder() string { return l.folder }
+
+// prepareFolder makes the state folder, for its owner only, and keeps it out
+// of version control.
+func prepareFolder(folder string) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return fmt.Errorf("the state folder %s cannot be made: %w", folder, err)
+	}
+	if err := os.Chmod(folder, 0o700); err != nil {
+		return fmt.Errorf("the state folder %s cannot be made private: %w", folder, err)
+	}
+	ignore := filepath.Join(folder, ".gitignore")
+	if _, err := os.Stat(ignore); os.IsNotExist(err) {
+		return os.WriteFile(ignore, []byte("*\n"), 0o600)
+	}
+	return nil
+}
+
+func connect(path string, pragmas ...string) (*sql.DB, error) {
+	q := url.Values{}
+	for _, p := range append([]string{"busy_timeout(5000)"}, pragmas...) {
+		q.Add("_pragma", p)
+	}
+	return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+}
+
+func (l *Ledger) open() error {
+	path := filepath.Join(l.folder, FileName)
+	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)")
+	if err != nil {
+		return err
+	}
+	l.db = db
+	if err := l.migrate(); err != nil {
+		return err
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return err
+	}
+	if err := l.db.QueryRow(`SELECT coalesce(max(id), 0) + 1 FROM job`).Scan(&l.nextID); err != nil {
+		return l.damaged(err)
+	}
+	if err := l.db.QueryRow(`SELECT coalesce(max(id), 0) + 1 FROM placement`).Scan(&l.nextPl); err != nil {
+		return l.damaged(err)
+	}
+	if err := l.countKnown(); err != nil {
+		return l.damaged(err)
+	}
+	l.w, err = startWriter(l)
+	return err
+}
+
+func (l *Ledger) countKnown() error {
+	rows, err := l.db.Query(`SELECT rule, count(*) FROM known GROUP BY rule`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var rule string
+		var n int
+		if err := rows.Scan(&rule, &n); err != nil {
+			return err
+		}
+		l.counts[rule] = n
+	}
+	return rows.Err()
+}
+
+func (l *Ledger) damaged(err error) error {
+	return fmt.Errorf("the ledger %s cannot be read (%w); it was left as it is: move it away to begin a new one", filepath.Join(l.folder, FileName), err)
+}
+
+// Close writes what is left and gives the lock back.
+func (l *Ledger) Close() error {
+	var err error
+	if l.w != nil {
+		err = l.w.close()
+	}
+	if e := l.db.Close(); err == nil {
+		err = e
+	}
+	if l.lock != nil {
+		l.lock.release()
+	}
+	return err
+}
+
+// NextID gives the number of a new job. Numbers only grow.
+func (l *Ledger) NextID() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.nextID++
+	return l.nextID - 1
+}
+
+// NextPlacement gives the number of a new placement. Numbers only grow.
+func (l *Ledger) NextPlacement() int64 {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.nextPl++
+	return l.nextPl - 1
+}
+
+// Sync waits until all that was recorded before is durable.
+func (l *Ledger) Sync(ctx context.Context) error {
+	return l.w.sync(ctx)
+}
+
+// nano and its opposite keep times as nanoseconds since 1970 (UTC), 0 for none.
+func nano(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
+}
+
+func fromNano(n int64) time.Time {
+	if n == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, n)
+}

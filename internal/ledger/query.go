@@ -1,0 +1,190 @@
+package ledger
+
+import (
+	"database/sql"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in`
+
+// Filter chooses jobs. Zero values choose all.
+type Filter struct {
+	ID     int64
+	Rule   string
+	States []State
+	File   string // the whole path, or a part of it
+	Since  time.Time
+	After  int64 // only greater numbers
+	Open   bool  // only jobs that are not over
+	Limit  int
+	Oldest bool // oldest first; otherwise newest first
+}
+
+// Jobs lists the jobs that fit.
+func (l *Ledger) Jobs(f Filter) ([]Job, error) {
+	var where []string
+	var args []any
+	add := func(cond string, a ...any) {
+		where = append(where, cond)
+		args = append(args, a...)
+	}
+	if f.ID > 0 {
+		add("id = ?", f.ID)
+	}
+	if f.Rule != "" {
+		add("rule = ?", f.Rule)
+	}
+	if len(f.States) > 0 {
+		marks := make([]string, len(f.States))
+		for i, s := range f.States {
+			marks[i] = "?"
+			args = append(args, string(s))
+		}
+		where = append(where, "state IN ("+strings.Join(marks, ",")+")")
+	}
+	if f.Open {
+		add("ended = 0")
+	}
+	if strings.HasPrefix(f.File, "/") {
+		add("(file = ? OR ends_in = ?)", f.File, f.File)
+	} else if f.File != "" {
+		add("instr(file, ?) > 0", f.File)
+	}
+	if !f.Since.IsZero() {
+		add("max(taken, ended) >= ?", nano(f.Since))
+	}
+	if f.After > 0 {
+		add("id > ?", f.After)
+	}
+	q := "SELECT " + jobColumns + " FROM job"
+	if len(where) > 0 {
+		q += " WHERE " + strings.Join(where, " AND ")
+	}
+	if f.Oldest {
+		q += " ORDER BY id"
+	} else {
+		q += " ORDER BY id DESC"
+	}
+	if f.Limit > 0 {
+		q += " LIMIT ?"
+		args = append(args, f.Limit)
+	}
+	return l.jobs(q, args...)
+}
+
+func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {
+	rows, err := l.db.Query(q, args...)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	var list []Job
+	for rows.Next() {
+		j, err := scanJob(rows)
+		if err != nil {
+			return nil, l.damaged(err)
+		}
+		list = append(list, j)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, l.damaged(err)
+	}
+	return list, nil
+}
+
+func scanJob(rows *sql.Rows) (Job, error) {
+	var j Job
+	var mod, dev, ino, taken, due, started, ended, ran int64
+	var exit sql.NullInt64
+	var endsIn sql.NullString
+	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Hash,
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn)
+	j.Facts = file.Facts{Exists: true, Regular: true, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
+	if exit.Valid {
+		n := int(exit.Int64)
+		j.Exit = &n
+	}
+	j.EndsIn = endsIn.String
+	return j, err
+}
+
+// Attempts lists a job's attempts.
+func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
+	rows, err := l.db.Query(`SELECT job, number, started, ended, exit, reason, cpu, memory, output FROM attempt WHERE job = ? ORDER BY number`, job)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	var list []Attempt
+	for rows.Next() {
+		var a Attempt
+		var started, ended, cpu int64
+		var exit sql.NullInt64
+		if err := rows.Scan(&a.Job, &a.Number, &started, &ended, &exit, &a.Reason, &cpu, &a.Memory, &a.Output); err != nil {
+			return nil, l.damaged(err)
+		}
+		a.Started, a.Ended, a.CPU = fromNano(started), fromNano(ended), time.Duration(cpu)
+		if exit.Valid {
+			n := int(exit.Int64)
+			a.Exit = &n
+		}
+		list = append(list, a)
+	}
+	return list, rows.Err()
+}
+
+// Placements lists a job's placements, oldest first.
+func (l *Ledger) Placements(job int64) ([]Placement, error) {
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads FROM placement WHERE job = ? ORDER BY id`, job)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	var list []Placement
+	for rows.Next() {
+		var p Placement
+		var dev, ino, mod, change int64
+		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &dev, &ino, &p.Facts.Size, &mod, &change, &p.State, &p.Leads); err != nil {
+			return nil, l.damaged(err)
+		}
+		p.Facts = file.Facts{Exists: true, Regular: true, Size: p.Facts.Size, Mod: fromNano(mod), Change: fromNano(change), Dev: uint64(dev), Ino: uint64(ino)}
+		list = append(list, p)
+	}
+	return list, rows.Err()
+}
+
+// Tally counts jobs by rule and state.
+func (l *Ledger) Tally() (map[string]map[State]int, error) {
+	rows, err := l.db.Query(`SELECT rule, state, jobs FROM tally`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	all := map[string]map[State]int{}
+	for rows.Next() {
+		var rule string
+		var state State
+		var n int
+		if err := rows.Scan(&rule, &state, &n); err != nil {
+			return nil, l.damaged(err)
+		}
+		if all[rule] == nil {
+			all[rule] = map[State]int{}
+		}
+		all[rule][state] = n
+	}
+	return all, rows.Err()
+}
+
+// LastEnded gives the newest job of a rule that is over.
+func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
+	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY id DESC LIMIT 1`, rule)
+	if err != nil || len(list) == 0 {
+		return Job{}, false, err
+	}
+	return list[0], true, nil
+}

@@ -1,0 +1,101 @@
+package ledger
+
+import (
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// State is the state of a job.
+type State string
+
+const (
+	Waiting   State = "waiting"
+	Held      State = "held"
+	Queued    State = "queued"
+	Running   State = "running"
+	Retrying  State = "retrying"
+	Processed State = "processed"
+	Failed    State = "failed"
+	Skipped   State = "skipped"
+	Gone      State = "gone"
+	Cancelled State = "cancelled"
+)
+
+// States lists all states in the order in which a job can pass through them.
+var States = []State{Waiting, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Gone, Cancelled}
+
+// Final tells whether a job in this state is over.
+func (s State) Final() bool {
+	switch s {
+	case Processed, Failed, Skipped, Gone, Cancelled:
+		return true
+	}
+	return false
+}
+
+// Job is one file taken by one rule.
+type Job struct {
+	ID       int64
+	Rule     string
+	File     string // where it was taken, absolute
+	Watch    string // the watched folder it was found in
+	State    State
+	Event    file.Event
+	Facts    file.Facts // size, times and identity of what was taken
+	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
+	Attempts int
+	Earlier  int // attempts before the job was last sent round again
+	Taken    time.Time
+	Due      time.Time // the next attempt, zero for at once
+	Started  time.Time // the first attempt
+	Ended    time.Time
+	Ran      time.Duration // all attempts together
+	Exit     *int          // exit code of the last command
+	Reason   string        // one sentence, "" after success
+	EndsIn   string        // where the input is now, "" if nowhere
+}
+
+// Attempt is one try at a job's steps.
+type Attempt struct {
+	Job     int64
+	Number  int // from 1
+	Started time.Time
+	Ended   time.Time
+	Exit    *int
+	Reason  string
+	CPU     time.Duration
+	Memory  int64  // bytes, peak
+	Output  string // file with what was printed, below the state folder; "" if nothing was
+}
+
+// PlacementState tells how far a placement is.
+type PlacementState string
+
+const (
+	Intended PlacementState = "intended" // recorded before the file is touched
+	Done     PlacementState = "done"
+	Dropped  PlacementState = "dropped" // it turned out not to happen
+)
+
+// Placement is one move of one file.
+type Placement struct {
+	ID     int64
+	Job    int64
+	Source string
+	Target string
+	Facts  file.Facts // of the source, before
+	State  PlacementState
+	Leads  State // the state the job has afterwards
+}
+
+// Known is a file that a rule has handled and that is still there.
+type Known struct {
+	Rule  string
+	File  string
+	Facts file.Facts
+	Hash  string
+	Job   int64
+}
+
+type knownKey struct{ rule, file string }

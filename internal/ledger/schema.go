@@ -1,0 +1,147 @@
+package ledger
+
+import (
+	"fmt"
+	"path/filepath"
+)
+
+// migrations bring a ledger from each version to the next. A step that has
+// been released is never changed. Times are nanoseconds since 1970, UTC.
+var migrations = []string{`
+CREATE TABLE job (
+	id       INTEGER PRIMARY KEY,
+	rule     TEXT NOT NULL,
+	file     TEXT NOT NULL,             -- where it was taken
+	watch    TEXT NOT NULL,             -- the watched folder it was found in
+	state    TEXT NOT NULL,
+	event    TEXT NOT NULL,
+	size     INTEGER NOT NULL,
+	mod      INTEGER NOT NULL,
+	dev      INTEGER NOT NULL,
+	ino      INTEGER NOT NULL,
+	hash     TEXT NOT NULL DEFAULT '',
+	attempts INTEGER NOT NULL DEFAULT 0,
+	earlier  INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
+	taken    INTEGER NOT NULL,
+	due      INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
+	started  INTEGER NOT NULL DEFAULT 0, -- start of the first attempt
+	ended    INTEGER NOT NULL DEFAULT 0,
+	ran      INTEGER NOT NULL DEFAULT 0, -- nanoseconds of all attempts together
+	exit     INTEGER,                    -- exit code of the last command
+	reason   TEXT NOT NULL DEFAULT '',
+	ends_in  TEXT                        -- where the input is now, NULL if nowhere
+);
+CREATE INDEX job_open ON job (state, id) WHERE ended = 0;
+CREATE INDEX job_file ON job (file, id);
+CREATE INDEX job_rule ON job (rule, id);
+CREATE TABLE attempt (
+	job     INTEGER NOT NULL,
+	number  INTEGER NOT NULL,
+	started INTEGER NOT NULL,
+	ended   INTEGER NOT NULL DEFAULT 0,
+	exit    INTEGER,
+	reason  TEXT NOT NULL DEFAULT '',
+	cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
+	memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
+	output  TEXT NOT NULL DEFAULT '',   -- file with what was printed, below the state folder
+	PRIMARY KEY (job, number)
+) WITHOUT ROWID;
+CREATE TABLE placement (
+	id     INTEGER PRIMARY KEY,
+	job    INTEGER NOT NULL,
+	source TEXT NOT NULL,
+	target TEXT NOT NULL,
+	dev    INTEGER NOT NULL,
+	ino    INTEGER NOT NULL,
+	size   INTEGER NOT NULL,
+	mod    INTEGER NOT NULL,
+	change INTEGER NOT NULL,             -- ctime before the placement
+	state  TEXT NOT NULL,                -- intended, done, dropped
+	leads  TEXT NOT NULL                 -- the state the job has afterwards
+);
+CREATE INDEX placement_job ON placement (job);
+CREATE TABLE known (                    -- files that stay where they are, or were left
+	rule TEXT NOT NULL,
+	file TEXT NOT NULL,
+	size INTEGER NOT NULL,
+	mod  INTEGER NOT NULL,
+	dev  INTEGER NOT NULL,
+	ino  INTEGER NOT NULL,
+	hash TEXT NOT NULL DEFAULT '',
+	job  INTEGER NOT NULL,
+	PRIMARY KEY (rule, file)
+) WITHOUT ROWID;
+CREATE TABLE tally (                    -- jobs by rule and state, history that was removed included
+	rule  TEXT NOT NULL,
+	state TEXT NOT NULL,
+	jobs  INTEGER NOT NULL,
+	PRIMARY KEY (rule, state)
+) WITHOUT ROWID;
+`}
+
+// version is the newest schema this program knows.
+var version = len(migrations)
+
+func (l *Ledger) checkVersion() error {
+	path := filepath.Join(l.folder, FileName)
+	var have, id int
+	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil {
+		return l.damaged(err)
+	}
+	if err := l.db.QueryRow(`PRAGMA application_id`).Scan(&id); err != nil {
+		return l.damaged(err)
+	}
+	switch {
+	case have == 0 && id == 0:
+		return ErrNone
+	case id != applicationID:
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", path)
+	case have > version:
+		return fmt.Errorf("the ledger %s was written by a newer stilltide (schema %d, this program knows %d); use that one", path, have, version)
+	}
+	return nil
+}
+
+// migrate makes the tables or brings them forward, each step in a transaction.
+func (l *Ledger) migrate() error {
+	err := l.checkVersion()
+	if err == ErrNone {
+		var tables int
+		if err := l.db.QueryRow(`SELECT count(*) FROM sqlite_schema`).Scan(&tables); err != nil {
+			return l.damaged(err)
+		}
+		if tables > 0 {
+			return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", filepath.Join(l.folder, FileName))
+		}
+		err = nil
+	}
+	if err != nil {
+		return err
+	}
+	var have int
+	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil {
+		return l.damaged(err)
+	}
+	for ; have < version; have++ {
+		if err := l.step(have); err != nil {
+			return fmt.Errorf("the ledger could not be brought to schema %d, and was left as it was: %w", have+1, err)
+		}
+	}
+	return nil
+}
+
+func (l *Ledger) step(from int) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after the commit
+	for _, q := range []string{migrations[from],
+		fmt.Sprintf(`PRAGMA user_version = %d`, from+1),
+		fmt.Sprintf(`PRAGMA application_id = %d`, applicationID)} {
+		if _, err := tx.Exec(q); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}

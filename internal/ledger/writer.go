@@ -1,0 +1,292 @@
+package ledger
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"sync"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// writer owns the one connection that writes.
+type writer struct {
+	l     *Ledger
+	conn  *sql.Conn
+	stmts map[string]*sql.Stmt
+
+	mu      sync.Mutex
+	pending []record
+	waiting []chan error // told when all that is pending now is durable
+	closing bool
+	kick    chan struct{}
+	ended   chan struct{}
+	stop    chan struct{} // closed when there is no more use in trying
+}
+
+// record is one statement to be written.
+type record struct {
+	query string
+	args  []any
+	known *knownKey // leaves the memory of what is not yet in the file
+}
+
+const (
+	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
+		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
+		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in`
+	putAttempt = `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
+		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`
+	putPlacement = `INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (id) DO UPDATE SET target=excluded.target, state=excluded.state`
+	putKnown = `INSERT INTO known (rule, file, size, mod, dev, ino, hash, job) VALUES (?,?,?,?,?,?,?,?)
+		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`
+	dropKnown = `DELETE FROM known WHERE rule = ? AND file = ?`
+	putTally  = `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`
+)
+
+func startWriter(l *Ledger) (*writer, error) {
+	conn, err := l.db.Conn(context.Background())
+	if err != nil {
+		return nil, err
+	}
+	w := &writer{l: l, conn: conn, stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
+	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally} {
+		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
+			return nil, err
+		}
+	}
+	go w.run()
+	return w, nil
+}
+
+func (w *writer) add(r ...record) {
+	w.mu.Lock()
+	w.pending = append(w.pending, r...)
+	w.mu.Unlock()
+	w.wake()
+}
+
+func (w *writer) wake() {
+	select {
+	case w.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (w *writer) sync(ctx context.Context) error {
+	done := make(chan error, 1)
+	w.mu.Lock()
+	w.waiting = append(w.waiting, done)
+	w.mu.Unlock()
+	w.wake()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// close writes what is pending and ends the goroutine. If the disk does not
+// allow that, it gives up after a moment and says so.
+func (w *writer) close() error {
+	w.mu.Lock()
+	w.closing = true
+	w.mu.Unlock()
+	w.wake()
+	select {
+	case <-w.ended:
+	case <-time.After(10 * time.Second):
+		close(w.stop)
+		<-w.ended
+	}
+	for _, s := range w.stmts {
+		s.Close()
+	}
+	w.conn.Close()
+	if n := len(w.pending); n > 0 {
+		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
+	}
+	return nil
+}
+
+// run is the writing goroutine: one commit for all that is pending.
+func (w *writer) run() {
+	defer close(w.ended)
+	troubled := false
+	for {
+		w.mu.Lock()
+		batch, waiting := w.pending, w.waiting
+		w.pending, w.waiting = nil, nil
+		closing := w.closing
+		w.mu.Unlock()
+		if len(batch) == 0 && len(waiting) == 0 {
+			if closing {
+				return
+			}
+			<-w.kick
+			continue
+		}
+		err := w.commit(batch)
+		if err == nil {
+			if troubled {
+				troubled = false
+				w.l.tell(nil)
+			}
+			w.l.settled(batch)
+			for _, done := range waiting {
+				done <- nil
+			}
+			continue
+		}
+		if !troubled {
+			troubled = true
+			w.l.tell(fmt.Errorf("the ledger cannot be written: %w", err))
+		}
+		w.mu.Lock() // keep the order, and try again
+		w.pending = append(batch, w.pending...)
+		w.waiting = append(waiting, w.waiting...)
+		w.mu.Unlock()
+		select {
+		case <-time.After(time.Second):
+		case <-w.stop:
+			return
+		}
+	}
+}
+
+func (w *writer) commit(batch []record) (err error) {
+	if len(batch) == 0 {
+		return nil
+	}
+	ctx := context.Background()
+	tx, err := w.conn.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			tx.Rollback()
+		}
+	}()
+	for _, r := range batch {
+		if _, err := tx.StmtContext(ctx, w.stmts[r.query]).ExecContext(ctx, r.args...); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// settled forgets the copies of what is in the file now.
+func (l *Ledger) settled(batch []record) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, r := range batch {
+		if r.known == nil {
+			continue
+		}
+		if k, ok := l.known[*r.known]; ok && matches(k, r) {
+			delete(l.known, *r.known)
+		}
+	}
+}
+
+// matches tells whether a record is the newest for its file.
+func matches(k *Known, r record) bool {
+	if k == nil {
+		return r.query == dropKnown
+	}
+	return r.query == putKnown && r.args[7] == k.Job && r.args[3] == nano(k.Facts.Mod)
+}
+
+// Record writes a job's row. was is the state that was recorded before, "" for
+// a new job; it keeps the tally right.
+func (l *Ledger) Record(j Job, was State) {
+	var endsIn any
+	if j.EndsIn != "" {
+		endsIn = j.EndsIn
+	}
+	f := j.Facts
+	records := []record{{query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), j.Hash,
+		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn}}}
+	if was != j.State {
+		records = append(records, record{query: putTally, args: []any{j.Rule, string(j.State), 1}})
+		if was != "" {
+			records = append(records, record{query: putTally, args: []any{j.Rule, string(was), -1}})
+		}
+	}
+	l.w.add(records...)
+}
+
+func optional(n *int) any {
+	if n == nil {
+		return nil
+	}
+	return *n
+}
+
+// RecordAttempt writes an attempt's row.
+func (l *Ledger) RecordAttempt(a Attempt) {
+	l.w.add(record{query: putAttempt, args: []any{a.Job, a.Number, nano(a.Started), nano(a.Ended), optional(a.Exit), a.Reason, int64(a.CPU), a.Memory, a.Output}})
+}
+
+// RecordPlacement writes a placement's row.
+func (l *Ledger) RecordPlacement(p Placement) {
+	f := p.Facts
+	l.w.add(record{query: putPlacement, args: []any{p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads)}})
+}
+
+// Remember notes that a rule has handled a file that stays where it is.
+func (l *Ledger) Remember(k Known) {
+	key := knownKey{k.Rule, k.File}
+	l.mu.Lock()
+	l.known[key] = &k
+	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
+	l.mu.Unlock()
+	f := k.Facts
+	l.w.add(record{query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), k.Hash, k.Job}})
+}
+
+// Forget notes that a file is not where the rule left it.
+func (l *Ledger) Forget(rule, path string) {
+	key := knownKey{rule, path}
+	l.mu.Lock()
+	if l.counts[rule] == 0 {
+		l.mu.Unlock()
+		return
+	}
+	l.known[key] = nil
+	l.mu.Unlock()
+	l.w.add(record{query: dropKnown, known: &key, args: []any{rule, path}})
+}
+
+// Known gives what a rule remembers of a file.
+func (l *Ledger) Known(rule, path string) (Known, bool, error) {
+	l.mu.Lock()
+	k, recent := l.known[knownKey{rule, path}]
+	none := l.counts != nil && l.counts[rule] == 0
+	l.mu.Unlock()
+	switch {
+	case recent && k == nil, none && !recent:
+		return Known{}, false, nil
+	case recent:
+		return *k, true, nil
+	}
+	found := Known{Rule: rule, File: path}
+	var mod, dev, ino int64
+	err := l.db.QueryRow(`SELECT size, mod, dev, ino, hash, job FROM known WHERE rule = ? AND file = ?`, rule, path).
+		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Hash, &found.Job)
+	if err == sql.ErrNoRows {
+		return Known{}, false, nil
+	}
+	if err != nil {
+		return Known{}, false, l.damaged(err)
+	}
+	found.Facts = file.Facts{Exists: true, Regular: true, Size: found.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	return found, true, nil
+}

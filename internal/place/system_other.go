@@ -1,0 +1,37 @@
+//go:build !linux
+
+package place
+
+import (
+	"errors"
+	"os"
+	"strings"
+	"syscall"
+)
+
+func openHeld(path string) (*os.File, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, &os.PathError{Op: "open", Path: path, Err: errors.New("not a regular file")}
+	}
+	return os.Open(path)
+}
+
+func renameNew(from, to string) error { return linkNew(from, to) }
+
+// isCrossDevice knows EXDEV and, on Windows, ERROR_NOT_SAME_DEVICE.
+func isCrossDevice(err error) bool {
+	var no syscall.Errno
+	if !errors.As(err, &no) {
+		return false
+	}
+	return no == syscall.EXDEV || no == 17 && strings.Contains(no.Error(), "different disk")
+}
+
+// flushFolder does nothing where a folder cannot be flushed on its own.
+func flushFolder(*os.File) error { return nil }
+
+func copyXattrs(_, _ *os.File) error { return nil }

@@ -1,0 +1,52 @@
+package runner
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"strconv"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+const maxrssUnit = 1024 // getrusage(2): kilobytes
+
+func ownGroup(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+}
+
+// EndSurvivors ends the processes that an earlier watcher of this ledger left
+// behind, and waits until they are gone. They are known by their environment
+// (proc_pid_environ(5)).
+func EndSurvivors(ledger string) int {
+	mark := []byte("\x00TIDE_LEDGER=" + ledger + "\x00")
+	pids := marked(mark)
+	for _, pid := range pids {
+		unix.Kill(pid, unix.SIGKILL)
+	}
+	for i := 0; i < 500 && len(marked(mark)) > 0; i++ {
+		time.Sleep(10 * time.Millisecond)
+	}
+	return len(pids)
+}
+
+func marked(mark []byte) []int {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return nil
+	}
+	var pids []int
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil || pid == os.Getpid() {
+			continue
+		}
+		env, err := os.ReadFile("/proc/" + e.Name() + "/environ")
+		if err == nil && bytes.Contains(append([]byte{0}, env...), mark) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}

@@ -1,0 +1,198 @@
+package watchfs
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+const (
+	watchMask = unix.IN_CREATE | unix.IN_CLOSE_WRITE | unix.IN_MOVED_TO | unix.IN_MOVED_FROM | unix.IN_DELETE |
+		unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_ONLYDIR | unix.IN_EXCL_UNLINK
+	waitMask = unix.IN_CREATE | unix.IN_MOVED_TO | unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_ONLYDIR
+)
+
+// source is the system's event source (inotify(7)). One watch may stand for
+// several paths, because the system counts watches by folder, not by path.
+type source struct {
+	file  *os.File
+	paths map[int32][]string // by watch descriptor
+	wds   map[string]int32
+	most  int
+	buf   []byte
+}
+
+var errNoWatches = errors.New("the system has no watches left (fs.inotify.max_user_watches)")
+
+func newSource(o Options) (*source, error) {
+	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
+	if err != nil {
+		return nil, fmt.Errorf("the system gives no event queue (fs.inotify.max_user_instances): %w", err)
+	}
+	return &source{file: os.NewFile(uintptr(fd), "inotify"), paths: map[int32][]string{}, wds: map[string]int32{},
+		most: o.MaxWatches, buf: make([]byte, 128<<10)}, nil
+}
+
+// watch begins to watch a folder; wait watches it only for new names.
+func (n *source) watch(path string) error { return n.add(path, watchMask) }
+func (n *source) wait(path string) error  { return n.add(path, waitMask) }
+
+func (n *source) add(path string, mask uint32) error {
+	if _, have := n.wds[path]; !have && n.most > 0 && len(n.paths) >= n.most {
+		return errNoWatches
+	}
+	wd := -1
+	err := n.control(func(fd int) (err error) {
+		wd, err = unix.InotifyAddWatch(fd, path, mask|unix.IN_MASK_ADD)
+		return err
+	})
+	switch {
+	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.ENOMEM):
+		return errNoWatches
+	case err != nil:
+		return &os.PathError{Op: "watch", Path: path, Err: err}
+	}
+	n.keep(int32(wd), path)
+	return nil
+}
+
+func (n *source) keep(wd int32, path string) {
+	if old, ok := n.wds[path]; ok && old != wd {
+		n.drop(path)
+	}
+	n.wds[path] = wd
+	for _, p := range n.paths[wd] {
+		if p == path {
+			return
+		}
+	}
+	n.paths[wd] = append(n.paths[wd], path)
+}
+
+// drop stops watching a path.
+func (n *source) drop(path string) {
+	wd, ok := n.wds[path]
+	if !ok {
+		return
+	}
+	delete(n.wds, path)
+	rest := n.paths[wd][:0]
+	for _, p := range n.paths[wd] {
+		if p != path {
+			rest = append(rest, p)
+		}
+	}
+	if len(rest) > 0 {
+		n.paths[wd] = rest
+		return
+	}
+	delete(n.paths, wd)
+	// Fails if the folder is gone: then the system has dropped the watch itself.
+	_ = n.control(func(fd int) error {
+		_, err := unix.InotifyRmWatch(fd, uint32(wd))
+		return err
+	})
+}
+
+// dropBelow stops watching a folder and all below it.
+func (n *source) dropBelow(path string) {
+	prefix := strings.TrimSuffix(path, "/") + "/"
+	for p := range n.wds {
+		if p == path || strings.HasPrefix(p, prefix) {
+			n.drop(p)
+		}
+	}
+}
+
+func (n *source) has(path string) bool {
+	_, ok := n.wds[path]
+	return ok
+}
+
+// watched lists the watched paths.
+func (n *source) watched() []string {
+	paths := make([]string, 0, len(n.wds))
+	for p := range n.wds {
+		paths = append(paths, p)
+	}
+	return paths
+}
+
+func (n *source) control(f func(fd int) error) error {
+	raw, err := n.file.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var inner error
+	if err := raw.Control(func(fd uintptr) { inner = f(int(fd)) }); err != nil {
+		return err
+	}
+	return inner
+}
+
+// read waits for events and gives the buffer that holds them.
+func (n *source) read() (said, error) {
+	size, err := n.file.Read(n.buf)
+	return n.buf[:max(size, 0)], err
+}
+
+func (n *source) close() error { return n.file.Close() }
+
+// said is what one read gave: events as the system lays them out.
+type said []byte
+
+// changes turns events into changes, one for each path that a watch stands
+// for. The watcher's lock is held.
+func (n *source) changes(events said) []change {
+	var out []change
+	for len(events) >= unix.SizeofInotifyEvent {
+		wd := int32(binary.NativeEndian.Uint32(events))
+		mask := binary.NativeEndian.Uint32(events[4:])
+		end := unix.SizeofInotifyEvent + int(binary.NativeEndian.Uint32(events[12:]))
+		name, _, _ := strings.Cut(string(events[unix.SizeofInotifyEvent:end]), "\x00")
+		events = events[end:]
+		out = n.append(out, wd, mask, name)
+	}
+	return out
+}
+
+func (n *source) append(out []change, wd int32, mask uint32, name string) []change {
+	if mask&unix.IN_Q_OVERFLOW != 0 {
+		return append(out, change{what: lostEvents})
+	}
+	paths := n.paths[wd]
+	if mask&unix.IN_IGNORED != 0 {
+		delete(n.paths, wd)
+		for _, p := range paths {
+			delete(n.wds, p)
+		}
+	}
+	for _, p := range paths {
+		c := change{folder: p, path: p, dir: mask&unix.IN_ISDIR != 0, what: meaning(mask)}
+		if name != "" {
+			c.path = filepath.Join(p, name)
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+func meaning(mask uint32) what {
+	switch {
+	case mask&(unix.IN_DELETE_SELF|unix.IN_MOVE_SELF|unix.IN_UNMOUNT|unix.IN_IGNORED) != 0:
+		return folderGone
+	case mask&unix.IN_CREATE != 0:
+		return nameCreated
+	case mask&unix.IN_CLOSE_WRITE != 0:
+		return writerClosed
+	case mask&unix.IN_MOVED_TO != 0:
+		return nameMoved
+	default: // IN_DELETE, IN_MOVED_FROM
+		return nameRemoved
+	}
+}

@@ -1,0 +1,97 @@
+package watchfs
+
+import (
+	"errors"
+	"io/fs"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"stilltide/internal/core/file"
+)
+
+func system(info fs.FileInfo, f *file.Facts) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		f.Dev, f.Ino = uint64(st.Dev), st.Ino
+		f.Change = time.Unix(st.Ctim.Unix())
+	}
+}
+
+func gone(err error) bool {
+	return errors.Is(err, unix.ENOENT) || errors.Is(err, unix.ENOTDIR)
+}
+
+// Look is Stat, and asks whether somebody has the file open for writing. A
+// read lease is refused with EAGAIN while that is so (fcntl(2)); it is given
+// back at once. The file is opened so that neither a link nor a FIFO can do
+// harm. Where the system cannot tell, Writers is Unknown.
+func Look(path string) (file.Facts, error) {
+	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
+	if err != nil {
+		return Stat(path)
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return file.Facts{}, err
+	}
+	f := fromStat(&st)
+	if f.Regular {
+		f.Writers = writers(fd)
+	}
+	return f, nil
+}
+
+func fromStat(st *unix.Stat_t) file.Facts {
+	return file.Facts{
+		Exists:  true,
+		Dir:     st.Mode&unix.S_IFMT == unix.S_IFDIR,
+		Regular: st.Mode&unix.S_IFMT == unix.S_IFREG,
+		Size:    st.Size,
+		Mod:     time.Unix(st.Mtim.Unix()),
+		Change:  time.Unix(st.Ctim.Unix()),
+		Dev:     uint64(st.Dev),
+		Ino:     st.Ino,
+		Mode:    st.Mode & 0o7777,
+	}
+}
+
+func writers(fd int) file.Writers {
+	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK)
+	switch {
+	case err == nil:
+		// Closing would give it back too; this is sooner for a writer that waits.
+		unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK)
+		if remote(fd) {
+			return file.Unknown
+		}
+		return file.None
+	case errors.Is(err, unix.EAGAIN):
+		return file.Some
+	}
+	return file.Unknown
+}
+
+// remoteTypes are file systems where another machine, or a program in
+// between, may write without this system knowing (statfs(2)).
+var remoteTypes = map[int64]bool{
+	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true, unix.CIFS_SUPER_MAGIC: true,
+	unix.FUSE_SUPER_MAGIC: true, unix.V9FS_MAGIC: true, unix.AFS_SUPER_MAGIC: true, unix.CEPH_SUPER_MAGIC: true,
+	unix.CODA_SUPER_MAGIC: true, unix.OCFS2_SUPER_MAGIC: true,
+	0x6a656a63: true, // virtiofs reports FUSE's or its own number, by version
+	0x01161970: true, // GFS2
+	0x0BD00BD0: true, // Lustre
+}
+
+func remote(fd int) bool {
+	var st unix.Statfs_t
+	return unix.Fstatfs(fd, &st) == nil && remoteTypes[int64(st.Type)]
+}
+
+// Remote tells whether a path lies on a file system that sends no events of
+// other machines' changes.
+func Remote(path string) bool {
+	var st unix.Statfs_t
+	return unix.Statfs(path, &st) == nil && remoteTypes[int64(st.Type)]
+}

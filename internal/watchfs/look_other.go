@@ -1,0 +1,20 @@
+//go:build !linux
+
+package watchfs
+
+import (
+	"errors"
+	"io/fs"
+
+	"stilltide/internal/core/file"
+)
+
+func gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
+
+// Look is Stat: this system has no way to ask whether somebody has a file
+// open for writing, so Writers is Unknown and the file must hold still.
+func Look(path string) (file.Facts, error) { return Stat(path) }
+
+// Remote tells whether a path lies on a file system that sends no events. It
+// is not known on this system.
+func Remote(string) bool { return false }

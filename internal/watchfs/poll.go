@@ -1,0 +1,121 @@
+package watchfs
+
+import (
+	"os"
+	"path/filepath"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// snapshot is what the last look at a folder saw, by name.
+type snapshot map[string]file.Facts
+
+// pollFolders is the goroutine that looks at the folders without events. It
+// sleeps without a timer while there are none.
+func (w *Watcher) pollFolders() {
+	for {
+		w.mu.Lock()
+		paths := make([]string, 0, len(w.polled))
+		for p := range w.polled {
+			paths = append(paths, p)
+		}
+		w.mu.Unlock()
+		for _, p := range paths {
+			w.lookAt(p)
+		}
+		var tick <-chan time.Time
+		if len(paths) > 0 {
+			tick = time.After(w.o.Look)
+		}
+		select {
+		case <-w.stop:
+			return
+		case <-tick:
+		case <-w.looks:
+		}
+	}
+}
+
+// poll has a folder looked at now and then. The lock is held.
+func (w *Watcher) poll(path string) {
+	w.polled[path] = nil
+	select {
+	case w.looks <- struct{}{}:
+	default:
+	}
+}
+
+// lookAt compares a folder with what the last look saw.
+func (w *Watcher) lookAt(path string) {
+	w.mu.Lock()
+	r := w.roots[path]
+	before, polled := w.polled[path]
+	if !polled || r == nil && !w.wanted(path) {
+		delete(w.polled, path)
+		w.mu.Unlock()
+		return
+	}
+	w.mu.Unlock()
+	entries, err := os.ReadDir(path)
+	if err != nil {
+		if before != nil || r != nil && r.present {
+			w.mu.Lock()
+			w.polled[path] = nil
+			if r != nil {
+				w.push(walk{path: path, root: path})
+			}
+			w.mu.Unlock()
+		}
+		return
+	}
+	after := snapshot{}
+	var batch []Event
+	for _, e := range entries {
+		info, err := e.Info()
+		if err != nil {
+			continue
+		}
+		f := Facts(info)
+		after[e.Name()] = f
+		old, known := before[e.Name()]
+		if known && old.Same(f) {
+			continue
+		}
+		name := filepath.Join(path, e.Name())
+		batch = append(batch, Event{Kind: Found, Path: name, Dir: f.Dir})
+		if f.Dir && !known {
+			w.mu.Lock()
+			if w.wanted(name) {
+				w.push(walk{path: name})
+			}
+			w.mu.Unlock()
+		}
+	}
+	for name := range before {
+		if _, ok := after[name]; !ok {
+			batch = append(batch, Event{Kind: Removed, Path: filepath.Join(path, name), Dir: before[name].Dir})
+		}
+	}
+	w.mu.Lock()
+	if _, still := w.polled[path]; still {
+		w.polled[path] = after
+	}
+	if r != nil && !r.present {
+		w.push(walk{path: path, root: path})
+	}
+	w.retryWatch(path)
+	w.mu.Unlock()
+	w.send(batch)
+}
+
+// retryWatch goes back to events when a watch is free again. The lock is held.
+func (w *Watcher) retryWatch(path string) {
+	if Remote(path) || w.src.has(path) {
+		return
+	}
+	if w.src.watch(path) == nil {
+		// Watched now: a walk finds what came in between and ends the polling.
+		w.push(walk{path: path})
+	}
+}

@@ -1,0 +1,16 @@
+package watchfs
+
+import (
+	"io/fs"
+	"syscall"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+func system(info fs.FileInfo, f *file.Facts) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		f.Dev, f.Ino = uint64(st.Dev), st.Ino
+		f.Change = time.Unix(st.Ctimespec.Unix())
+	}
+}

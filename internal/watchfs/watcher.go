@@ -1,0 +1,470 @@
+package watchfs
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// what is the meaning of a system event, whatever the system.
+type what int
+
+const (
+	nameCreated what = iota
+	writerClosed
+	nameMoved
+	nameRemoved
+	folderGone
+	lostEvents
+)
+
+// change is one system event.
+type change struct {
+	what   what
+	folder string // the watched folder
+	path   string
+	dir    bool
+}
+
+// Watcher watches folders. Use New; Close ends it and its goroutines.
+type Watcher struct {
+	o    Options
+	out  chan []Event
+	stop chan struct{}
+	done sync.WaitGroup
+
+	mu     sync.Mutex
+	src    *source
+	roots  map[string]*root
+	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
+	polled map[string]snapshot
+	walks  []walk // to be done by the walker
+	kick   chan struct{}
+	looks  chan struct{} // kicked when the first folder must be looked at
+}
+
+// root is a wanted folder.
+type root struct {
+	path    string
+	depth   int
+	present bool
+	told    bool // Absent or Present was sent
+	facts   file.Facts
+}
+
+type walk struct {
+	path string
+	root string // Swept is told for it, "" for none
+}
+
+// New starts a watcher that wants no folder yet.
+func New(o Options) (*Watcher, error) {
+	if o.Look <= 0 {
+		o.Look = 5 * time.Second
+	}
+	w := &Watcher{
+		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
+		roots: map[string]*root{}, waits: map[string][]string{}, polled: map[string]snapshot{},
+	}
+	if !o.Once {
+		src, err := newSource(o)
+		if err != nil {
+			return nil, err
+		}
+		w.src = src
+		w.done.Go(w.readEvents)
+		w.done.Go(w.watchMounts)
+		w.done.Go(w.pollFolders)
+	}
+	w.done.Go(w.walkFolders)
+	return w, nil
+}
+
+// Events gives the stream. Batches keep the order in which things happened.
+func (w *Watcher) Events() <-chan []Event { return w.out }
+
+// Close ends the watcher.
+func (w *Watcher) Close() {
+	close(w.stop)
+	if w.src != nil {
+		w.src.close()
+	}
+	w.done.Wait()
+}
+
+// Want sets the wanted folders, each with its depth. New ones are swept; ones
+// that are no longer wanted are dropped.
+func (w *Watcher) Want(folders map[string]int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for path := range w.roots {
+		if _, ok := folders[path]; !ok {
+			w.forget(path)
+		}
+	}
+	for path, depth := range folders {
+		if r := w.roots[path]; r != nil && r.depth == depth {
+			continue
+		}
+		w.roots[path] = &root{path: path, depth: depth}
+		w.push(walk{path: path, root: path})
+	}
+}
+
+// Sweep looks through all wanted folders again.
+func (w *Watcher) Sweep() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.sweepAll()
+}
+
+func (w *Watcher) sweepAll() {
+	for path := range w.roots {
+		w.push(walk{path: path, root: path})
+	}
+}
+
+func (w *Watcher) forget(path string) {
+	delete(w.roots, path)
+	if w.src == nil {
+		return
+	}
+	for _, p := range w.src.watched() {
+		if (p == path || strings.HasPrefix(p, path+"/")) && !w.wanted(p) && w.waits[p] == nil {
+			w.src.drop(p)
+		}
+	}
+}
+
+// push gives the walker something to do. The lock is held.
+func (w *Watcher) push(k walk) {
+	for _, have := range w.walks {
+		if have.path == k.path && (have.root == k.root || k.root == "") {
+			return
+		}
+	}
+	w.walks = append(w.walks, k)
+	select {
+	case w.kick <- struct{}{}:
+	default:
+	}
+}
+
+// wanted tells whether a folder lies within the depth of a wanted one.
+func (w *Watcher) wanted(folder string) bool {
+	for level, p := 0, folder; ; level++ {
+		if r := w.roots[p]; r != nil && level <= r.depth {
+			return true
+		}
+		up := filepath.Dir(p)
+		if up == p {
+			return false
+		}
+		p = up
+	}
+}
+
+func (w *Watcher) send(batch []Event) bool {
+	if len(batch) == 0 {
+		return true
+	}
+	select {
+	case w.out <- batch:
+		return true
+	case <-w.stop:
+		return false
+	}
+}
+
+// readEvents is the goroutine that reads from the system until Close.
+func (w *Watcher) readEvents() {
+	for {
+		said, err := w.src.read()
+		if err != nil {
+			if errors.Is(err, os.ErrClosed) {
+				return
+			}
+			w.send([]Event{{Kind: Trouble, Err: err}})
+			return
+		}
+		var batch []Event
+		w.mu.Lock()
+		for _, c := range w.src.changes(said) {
+			batch = w.happened(batch, c)
+		}
+		w.mu.Unlock()
+		if !w.send(batch) {
+			return
+		}
+	}
+}
+
+// happened turns a change into events and into work for the walker.
+func (w *Watcher) happened(batch []Event, c change) []Event {
+	switch {
+	case c.what == lostEvents:
+		w.sweepAll()
+		return batch
+	case c.what == folderGone:
+		return w.folderLeft(batch, c.folder)
+	}
+	for _, r := range w.waits[c.folder] {
+		w.push(walk{path: r, root: r})
+	}
+	if !w.wanted(c.folder) {
+		return batch
+	}
+	if c.dir {
+		return w.subfolder(batch, c)
+	}
+	kind := map[what]Kind{nameCreated: Created, writerClosed: Closed, nameMoved: Moved, nameRemoved: Removed}[c.what]
+	return append(batch, Event{Kind: kind, Path: c.path})
+}
+
+func (w *Watcher) subfolder(batch []Event, c change) []Event {
+	if c.what == nameRemoved {
+		w.src.dropBelow(c.path)
+		return append(batch, Event{Kind: Removed, Path: c.path, Dir: true})
+	}
+	if w.wanted(c.path) {
+		w.src.dropBelow(c.path)
+		w.push(walk{path: c.path})
+	}
+	kind := Created
+	if c.what == nameMoved {
+		kind = Moved
+	}
+	return append(batch, Event{Kind: kind, Path: c.path, Dir: true})
+}
+
+// folderLeft handles a watched folder that was removed, renamed or unmounted.
+func (w *Watcher) folderLeft(batch []Event, folder string) []Event {
+	w.src.dropBelow(folder)
+	for _, r := range w.waits[folder] {
+		w.push(walk{path: r, root: r})
+	}
+	delete(w.waits, folder)
+	if r := w.roots[folder]; r != nil {
+		w.push(walk{path: folder, root: folder})
+	}
+	return batch
+}
+
+// walkFolders is the goroutine that watches and sweeps folders until Close.
+func (w *Watcher) walkFolders() {
+	for {
+		w.mu.Lock()
+		var k walk
+		some := len(w.walks) > 0
+		if some {
+			k = w.walks[0]
+			w.walks = w.walks[1:]
+		}
+		w.mu.Unlock()
+		if !some {
+			select {
+			case <-w.kick:
+				continue
+			case <-w.stop:
+				return
+			}
+		}
+		s := sweeper{w: w}
+		if k.root != "" {
+			s.root(k.root)
+		} else {
+			s.folder(k.path)
+		}
+		s.flush()
+	}
+}
+
+// sweeper is one pass over a folder and what lies below it.
+type sweeper struct {
+	w       *Watcher
+	batch   []Event
+	stopped bool
+}
+
+func (s *sweeper) tell(e Event) {
+	s.batch = append(s.batch, e)
+	if len(s.batch) >= batchSize {
+		s.flush()
+	}
+}
+
+func (s *sweeper) flush() {
+	if !s.stopped && !s.w.send(s.batch) {
+		s.stopped = true
+	}
+	s.batch = nil
+}
+
+// root sweeps a wanted folder, or begins to wait for it.
+func (s *sweeper) root(path string) {
+	info, err := os.Stat(path)
+	if err != nil || !info.IsDir() {
+		s.absent(path, err)
+		return
+	}
+	facts := Facts(info)
+	s.w.mu.Lock()
+	r := s.w.roots[path]
+	if r == nil { // no longer wanted
+		s.w.mu.Unlock()
+		return
+	}
+	if r.present && (r.facts.Dev != facts.Dev || r.facts.Ino != facts.Ino) && s.w.src != nil {
+		s.w.src.dropBelow(path) // another folder stands at this path now
+	}
+	was := r.present
+	r.present, r.told, r.facts = true, true, facts
+	s.w.unwait(path)
+	s.w.mu.Unlock()
+	if !was {
+		s.tell(Event{Kind: Present, Path: path, Dir: true})
+	}
+	if s.folder(path) {
+		s.tell(Event{Kind: Swept, Path: path, Dir: true})
+		return
+	}
+	if _, err := os.Stat(path); err != nil {
+		s.absent(path, err)
+	}
+}
+
+// absent tells that a wanted folder is missing and watches its nearest
+// parent for it.
+func (s *sweeper) absent(path string, err error) {
+	w := s.w
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r := w.roots[path]
+	if r == nil {
+		return
+	}
+	if !r.told || r.present {
+		r.told, r.present = true, false
+		if err != nil && !gone(err) {
+			s.batch = append(s.batch, Event{Kind: Trouble, Path: path, Dir: true, Err: err})
+		}
+		s.batch = append(s.batch, Event{Kind: Absent, Path: path, Dir: true})
+	}
+	s.batch = append(s.batch, Event{Kind: Swept, Path: path, Dir: true})
+	if w.src == nil {
+		return
+	}
+	w.src.dropBelow(path)
+	w.unwait(path)
+	for {
+		parent := nearestParent(path)
+		w.waits[parent] = append(w.waits[parent], path)
+		if err := w.src.wait(parent); err != nil {
+			w.poll(path)
+			return
+		}
+		// Made between the look and the watch?
+		if nearestParent(path) == parent {
+			if info, err := os.Stat(path); err == nil && info.IsDir() {
+				w.push(walk{path: path, root: path})
+			}
+			return
+		}
+		w.unwait(path)
+	}
+}
+
+// unwait ends the waiting for a root. The lock is held.
+func (w *Watcher) unwait(path string) {
+	for parent, waiting := range w.waits {
+		rest := waiting[:0]
+		for _, p := range waiting {
+			if p != path {
+				rest = append(rest, p)
+			}
+		}
+		w.waits[parent] = rest
+		if len(rest) == 0 {
+			delete(w.waits, parent)
+			if w.src != nil && !w.wanted(parent) {
+				w.src.drop(parent)
+			}
+		}
+	}
+}
+
+// folder watches one folder, tells what is in it, and goes on below. False if
+// it could not be read.
+func (s *sweeper) folder(path string) bool {
+	if s.stopped {
+		return false
+	}
+	s.w.attach(s, path)
+	d, err := os.Open(path)
+	if err != nil {
+		if !gone(err) {
+			s.tell(Event{Kind: Trouble, Path: path, Dir: true, Err: err})
+		}
+		return false
+	}
+	var below []string
+	for {
+		entries, err := d.ReadDir(batchSize)
+		for _, e := range entries {
+			if name := filepath.Join(path, e.Name()); e.Type()&fs.ModeType == 0 {
+				s.tell(Event{Kind: Found, Path: name})
+			} else if e.IsDir() {
+				s.tell(Event{Kind: Found, Path: name, Dir: true})
+				below = append(below, name)
+			}
+		}
+		if err != nil || s.stopped {
+			break
+		}
+	}
+	d.Close()
+	for _, sub := range below {
+		s.w.mu.Lock()
+		wanted := s.w.wanted(sub)
+		s.w.mu.Unlock()
+		if wanted {
+			s.folder(sub)
+		}
+	}
+	return !s.stopped
+}
+
+// attach makes the system tell of a folder, or has it looked at now and then.
+func (w *Watcher) attach(s *sweeper, path string) {
+	if w.src == nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	_, polled := w.polled[path]
+	if !w.src.has(path) || polled {
+		err := w.src.watch(path)
+		switch {
+		case err == nil && polled && !Remote(path):
+			delete(w.polled, path)
+			s.batch = append(s.batch, Event{Kind: Mended, Path: path, Dir: true})
+		case errors.Is(err, errNoWatches) && !polled:
+			w.poll(path)
+			s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: err})
+		}
+	} else if waited := w.waits[path] != nil; waited {
+		_ = w.src.watch(path) // it was only watched for new names so far
+	}
+	if _, ok := w.polled[path]; !ok && Remote(path) {
+		w.poll(path)
+		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: errRemote})
+	}
+}
+
+var errRemote = errors.New("its file system is on another machine and sends no events")

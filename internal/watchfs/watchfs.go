@@ -1,0 +1,105 @@
+// Package watchfs tells what happens in folders.
+//
+// A Watcher is told which folders are wanted and how deep. It sends events:
+// what the operating system says as it happens, and what a sweep finds. The
+// two are the same stream on purpose. A folder is watched first and swept
+// afterwards, so nothing can slip in between; and when the system forgets
+// (its queue overflows, a folder goes and comes back, a disk is mounted), the
+// answer is always another sweep. An event only makes it sooner.
+//
+// Where the system has no events to give, because the file system is on
+// another machine or no watches are left, folders are looked at now and then
+// instead; the stream stays the same.
+package watchfs
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// Kind is what an event says.
+type Kind int
+
+const (
+	Created Kind = iota // a new name; its writer may still be at work
+	Closed              // a writer closed the file
+	Moved               // renamed to this name
+	Removed             // deleted, or renamed away
+	Found               // seen by a sweep or a look
+	Absent              // a wanted folder is not there; it is waited for
+	Present             // a wanted folder is there (again) and watched
+	Swept               // the sweep of a wanted folder has ended
+	Polled              // a folder is looked at now and then: Err says why
+	Trouble             // a folder cannot be watched: Err says why
+	Mended              // a folder's trouble or polling is over
+)
+
+// Event is one thing that happened.
+type Event struct {
+	Kind Kind
+	Path string
+	Dir  bool // the path is a folder
+	Err  error
+}
+
+// Deepest is a depth that covers all subfolders.
+const Deepest = 1 << 20
+
+// Options bound a Watcher.
+type Options struct {
+	// Look is how often folders without events are looked at; 0 for 5 s.
+	Look time.Duration
+	// Once sweeps without watching.
+	Once bool
+	// MaxWatches bounds the system watches that are used; 0 for no bound but the system's.
+	MaxWatches int
+}
+
+// batchSize is the number of found files that are sent together.
+const batchSize = 512
+
+// Facts gives what a file information holds. Writers is left unknown.
+func Facts(info fs.FileInfo) file.Facts {
+	f := file.Facts{
+		Exists:  true,
+		Dir:     info.IsDir(),
+		Regular: info.Mode().IsRegular(),
+		Size:    info.Size(),
+		Mod:     info.ModTime(),
+		Change:  info.ModTime(),
+		Mode:    uint32(info.Mode().Perm()),
+	}
+	system(info, &f)
+	return f
+}
+
+// Stat is Facts of a path; links are not followed. A path that is not there
+// gives facts with Exists false and no error.
+func Stat(path string) (file.Facts, error) {
+	info, err := os.Lstat(path)
+	switch {
+	case err == nil:
+		return Facts(info), nil
+	case gone(err):
+		return file.Facts{}, nil
+	}
+	return file.Facts{}, err
+}
+
+// nearestParent is the closest folder above path that exists.
+func nearestParent(path string) string {
+	for {
+		up := filepath.Dir(path)
+		if up == path {
+			return path
+		}
+		if info, err := os.Stat(up); err == nil && info.IsDir() {
+			return up
+		}
+		path = up
+	}
+}
