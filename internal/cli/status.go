@@ -120,37 +120,67 @@ func (a *app) answer(f *rule.File, report []engine.RuleStatus, w *engine.Live) {
 	}
 }
 
+// statusTable shows a row a rule. Columns of states that no job is in are left out.
 func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 	fmt.Fprintln(a.out)
-	count := func(n int, paint func(string) string) cell {
-		if n == 0 {
-			return cell{text: "-", right: true, paint: a.style.dim}
-		}
-		return cell{text: strconv.Itoa(n), right: true, paint: paint}
+	counts := []struct {
+		head   string
+		always bool
+		paint  func(string) string
+		count  func(engine.RuleStatus) int
+	}{
+		{"WAITING", false, nil, func(r engine.RuleStatus) int { return r.Waiting }},
+		{"HELD", false, a.style.warn, func(r engine.RuleStatus) int { return r.Held }},
+		{"QUEUED", true, nil, func(r engine.RuleStatus) int { return r.Queued }},
+		{"RUNNING", true, nil, func(r engine.RuleStatus) int { return r.Running }},
+		{"RETRYING", false, a.style.warn, func(r engine.RuleStatus) int { return r.Retrying }},
+		{"PROCESSED", true, a.style.good, func(r engine.RuleStatus) int { return r.Processed }},
+		{"FAILED", true, a.style.bad, func(r engine.RuleStatus) int { return r.Failed }},
+		{"SKIPPED", false, nil, func(r engine.RuleStatus) int { return r.Skipped }},
 	}
-	var rows [][]cell
-	now := time.Now()
-	for _, r := range report {
+	head := []string{"RULE", "STATE"}
+	rows := make([][]cell, len(report))
+	for i, r := range report {
 		paint := a.style.good
 		if r.State != engine.RuleWatching {
 			paint = a.style.warn
 		}
+		rows[i] = []cell{{text: r.Rule}, {text: string(r.State), paint: paint}}
+	}
+	for _, c := range counts {
+		some := c.always
+		for _, r := range report {
+			some = some || c.count(r) > 0
+		}
+		if !some {
+			continue
+		}
+		head = append(head, c.head)
+		for i, r := range report {
+			rows[i] = append(rows[i], a.countCell(c.count(r), c.paint))
+		}
+	}
+	now := time.Now()
+	for i, r := range report {
 		last := cell{text: "-", paint: a.style.dim}
 		if r.LastFile != "" {
 			last = cell{text: clock(*r.LastEnded, now) + " " + display(filepath.Base(r.LastFile))}
 		}
-		rows = append(rows, []cell{
-			{text: r.Rule}, {text: string(r.State), paint: paint},
-			count(r.Waiting, nil), count(r.Queued+r.Held, nil), count(r.Running, nil), count(r.Retrying, a.style.warn),
-			count(r.Processed, a.style.good), count(r.Failed, a.style.bad), count(r.Skipped, nil), last,
-		})
+		rows[i] = append(rows[i], last)
 	}
-	a.table([]string{"RULE", "STATE", "WAITING", "QUEUED", "RUNNING", "RETRYING", "PROCESSED", "FAILED", "SKIPPED", "LAST FILE"}, rows, columns(a.out))
+	a.table(append(head, "LAST FILE"), rows, columns(a.out))
 	for _, r := range report {
 		for _, note := range r.Notes {
 			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.warn(clean(note)))
 		}
 	}
+}
+
+func (a *app) countCell(n int, paint func(string) string) cell {
+	if n == 0 {
+		return cell{text: "-", right: true, paint: a.style.dim}
+	}
+	return cell{text: strconv.Itoa(n), right: true, paint: paint}
 }
 
 // waitingFiles lists what is not settled, and what for.

@@ -127,6 +127,9 @@ func connect(path string, pragmas ...string) (*sql.DB, error) {
 
 func (l *Ledger) open() error {
 	path := filepath.Join(l.folder, FileName)
+	if err := l.inspect(path); err != nil {
+		return err
+	}
 	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)")
 	if err != nil {
 		return err
@@ -148,6 +151,25 @@ func (l *Ledger) open() error {
 		return l.damaged(err)
 	}
 	l.w, err = startWriter(l)
+	return err
+}
+
+// inspect looks at a file that is there already without changing it, so that
+// one that is not ours stays as it is.
+func (l *Ledger) inspect(path string) error {
+	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+		return nil
+	}
+	db, err := connect(path, "query_only(1)")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	look := &Ledger{folder: l.folder, db: db}
+	err = look.checkVersion()
+	if err == ErrNone {
+		return look.mustBeEmpty()
+	}
 	return err
 }
 

@@ -102,22 +102,20 @@ func (l *Ledger) checkVersion() error {
 	return nil
 }
 
+// mustBeEmpty fails if another program's tables are in the file.
+func (l *Ledger) mustBeEmpty() error {
+	var tables int
+	if err := l.db.QueryRow(`SELECT count(*) FROM sqlite_schema`).Scan(&tables); err != nil {
+		return l.damaged(err)
+	}
+	if tables > 0 {
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", filepath.Join(l.folder, FileName))
+	}
+	return nil
+}
+
 // migrate makes the tables or brings them forward, each step in a transaction.
 func (l *Ledger) migrate() error {
-	err := l.checkVersion()
-	if err == ErrNone {
-		var tables int
-		if err := l.db.QueryRow(`SELECT count(*) FROM sqlite_schema`).Scan(&tables); err != nil {
-			return l.damaged(err)
-		}
-		if tables > 0 {
-			return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", filepath.Join(l.folder, FileName))
-		}
-		err = nil
-	}
-	if err != nil {
-		return err
-	}
 	var have int
 	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil {
 		return l.damaged(err)

@@ -17,7 +17,7 @@ type writer struct {
 	stmts map[string]*sql.Stmt
 
 	mu      sync.Mutex
-	pending []record
+	pending *batch
 	waiting []chan error // told when all that is pending now is durable
 	closing bool
 	kick    chan struct{}
@@ -25,12 +25,59 @@ type writer struct {
 	stop    chan struct{} // closed when there is no more use in trying
 }
 
-// record is one statement to be written.
+// batch is what one commit writes. Only the newest state of a row counts, so
+// a job that passes through several states between two commits is written once.
+type batch struct {
+	rows  []record
+	place map[rowKey]int // index of each row in rows
+	tally map[tallyKey]int
+}
+
+// record is one row to be written.
 type record struct {
+	key   rowKey
 	query string
 	args  []any
 	known *knownKey // leaves the memory of what is not yet in the file
 }
+
+// rowKey names a row: its table, its number, and for known files their key.
+type rowKey struct {
+	table string
+	id    int64
+	sub   int
+	known knownKey
+}
+
+type tallyKey struct {
+	rule  string
+	state State
+}
+
+func newBatch() *batch {
+	return &batch{place: map[rowKey]int{}, tally: map[tallyKey]int{}}
+}
+
+func (b *batch) put(r record) {
+	if i, ok := b.place[r.key]; ok {
+		b.rows[i] = r
+		return
+	}
+	b.place[r.key] = len(b.rows)
+	b.rows = append(b.rows, r)
+}
+
+// follow adds a later batch to this one.
+func (b *batch) follow(later *batch) {
+	for _, r := range later.rows {
+		b.put(r)
+	}
+	for k, n := range later.tally {
+		b.tally[k] += n
+	}
+}
+
+func (b *batch) empty() bool { return len(b.rows) == 0 && len(b.tally) == 0 }
 
 const (
 	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in)
@@ -54,7 +101,7 @@ func startWriter(l *Ledger) (*writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{l: l, conn: conn, stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
+	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
 	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
@@ -64,9 +111,9 @@ func startWriter(l *Ledger) (*writer, error) {
 	return w, nil
 }
 
-func (w *writer) add(r ...record) {
+func (w *writer) add(r record) {
 	w.mu.Lock()
-	w.pending = append(w.pending, r...)
+	w.pending.put(r)
 	w.mu.Unlock()
 	w.wake()
 }
@@ -109,7 +156,7 @@ func (w *writer) close() error {
 		s.Close()
 	}
 	w.conn.Close()
-	if n := len(w.pending); n > 0 {
+	if n := len(w.pending.rows); n > 0 {
 		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
 	}
 	return nil
@@ -122,10 +169,10 @@ func (w *writer) run() {
 	for {
 		w.mu.Lock()
 		batch, waiting := w.pending, w.waiting
-		w.pending, w.waiting = nil, nil
+		w.pending, w.waiting = newBatch(), nil
 		closing := w.closing
 		w.mu.Unlock()
-		if len(batch) == 0 && len(waiting) == 0 {
+		if batch.empty() && len(waiting) == 0 {
 			if closing {
 				return
 			}
@@ -149,7 +196,8 @@ func (w *writer) run() {
 			w.l.tell(fmt.Errorf("the ledger cannot be written: %w", err))
 		}
 		w.mu.Lock() // keep the order, and try again
-		w.pending = append(batch, w.pending...)
+		batch.follow(w.pending)
+		w.pending = batch
 		w.waiting = append(waiting, w.waiting...)
 		w.mu.Unlock()
 		select {
@@ -160,8 +208,8 @@ func (w *writer) run() {
 	}
 }
 
-func (w *writer) commit(batch []record) (err error) {
-	if len(batch) == 0 {
+func (w *writer) commit(b *batch) (err error) {
+	if b.empty() {
 		return nil
 	}
 	ctx := context.Background()
@@ -174,8 +222,20 @@ func (w *writer) commit(batch []record) (err error) {
 			tx.Rollback()
 		}
 	}()
-	for _, r := range batch {
-		if _, err := tx.StmtContext(ctx, w.stmts[r.query]).ExecContext(ctx, r.args...); err != nil {
+	write := func(query string, args ...any) error {
+		_, err := w.stmts[query].ExecContext(ctx, args...)
+		return err
+	}
+	for _, r := range b.rows {
+		if err := write(r.query, r.args...); err != nil {
+			return err
+		}
+	}
+	for k, n := range b.tally {
+		if n == 0 {
+			continue
+		}
+		if err := write(putTally, k.rule, string(k.state), n); err != nil {
 			return err
 		}
 	}
@@ -183,10 +243,10 @@ func (w *writer) commit(batch []record) (err error) {
 }
 
 // settled forgets the copies of what is in the file now.
-func (l *Ledger) settled(batch []record) {
+func (l *Ledger) settled(b *batch) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, r := range batch {
+	for _, r := range b.rows {
 		if r.known == nil {
 			continue
 		}
@@ -212,15 +272,18 @@ func (l *Ledger) Record(j Job, was State) {
 		endsIn = j.EndsIn
 	}
 	f := j.Facts
-	records := []record{{query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), j.Hash,
-		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn}}}
+	r := record{key: rowKey{table: "job", id: j.ID}, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), j.Hash,
+		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn}}
+	l.w.mu.Lock()
+	l.w.pending.put(r)
 	if was != j.State {
-		records = append(records, record{query: putTally, args: []any{j.Rule, string(j.State), 1}})
+		l.w.pending.tally[tallyKey{j.Rule, j.State}]++
 		if was != "" {
-			records = append(records, record{query: putTally, args: []any{j.Rule, string(was), -1}})
+			l.w.pending.tally[tallyKey{j.Rule, was}]--
 		}
 	}
-	l.w.add(records...)
+	l.w.mu.Unlock()
+	l.w.wake()
 }
 
 func optional(n *int) any {
@@ -232,13 +295,13 @@ func optional(n *int) any {
 
 // RecordAttempt writes an attempt's row.
 func (l *Ledger) RecordAttempt(a Attempt) {
-	l.w.add(record{query: putAttempt, args: []any{a.Job, a.Number, nano(a.Started), nano(a.Ended), optional(a.Exit), a.Reason, int64(a.CPU), a.Memory, a.Output}})
+	l.w.add(record{key: rowKey{table: "attempt", id: a.Job, sub: a.Number}, query: putAttempt, args: []any{a.Job, a.Number, nano(a.Started), nano(a.Ended), optional(a.Exit), a.Reason, int64(a.CPU), a.Memory, a.Output}})
 }
 
 // RecordPlacement writes a placement's row.
 func (l *Ledger) RecordPlacement(p Placement) {
 	f := p.Facts
-	l.w.add(record{query: putPlacement, args: []any{p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads)}})
+	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, args: []any{p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads)}})
 }
 
 // Remember notes that a rule has handled a file that stays where it is.
@@ -249,7 +312,7 @@ func (l *Ledger) Remember(k Known) {
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
 	f := k.Facts
-	l.w.add(record{query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), k.Hash, k.Job}})
+	l.w.add(record{key: rowKey{table: "known", known: key}, query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), k.Hash, k.Job}})
 }
 
 // Forget notes that a file is not where the rule left it.
@@ -262,7 +325,7 @@ func (l *Ledger) Forget(rule, path string) {
 	}
 	l.known[key] = nil
 	l.mu.Unlock()
-	l.w.add(record{query: dropKnown, known: &key, args: []any{rule, path}})
+	l.w.add(record{key: rowKey{table: "known", known: key}, query: dropKnown, known: &key, args: []any{rule, path}})
 }
 
 // Known gives what a rule remembers of a file.

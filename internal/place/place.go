@@ -139,12 +139,9 @@ func (p *Placer) moveTo(r Request, target string) (crossed bool, err error) {
 func (p *Placer) finished(src heldFile, r Request, target string) (Result, error) {
 	sys := p.system()
 	now, err := sys.Stat(target)
-	if err != nil {
-		return Result{}, err
-	}
-	held, err := src.Facts()
-	if err != nil {
-		return Result{}, err
+	held, heldErr := src.Facts()
+	if err != nil || heldErr != nil {
+		return Result{Target: target}, nil // moved; only the last look failed
 	}
 	if now.Exists && now.Ino != held.Ino {
 		if err := sys.Rename(target, r.Source); err != nil {
@@ -159,6 +156,9 @@ func (p *Placer) finished(src heldFile, r Request, target string) (Result, error
 func (p *Placer) across(r Request, target string) (err error) {
 	sys := p.system()
 	part := filepath.Join(r.Folder, r.Part)
+	if err := sys.MakeFolder(r.Folder); err != nil {
+		return err
+	}
 	if err := sys.Copy(r.Source, part); err != nil {
 		return errors.Join(err, sys.Discard(part))
 	}

@@ -59,13 +59,14 @@ func (w *Watcher) lookAt(path string) {
 	w.mu.Unlock()
 	entries, err := os.ReadDir(path)
 	if err != nil {
-		if before != nil || r != nil && r.present {
-			w.mu.Lock()
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		switch {
+		case r == nil:
+			delete(w.polled, path) // a subfolder that went
+		case r.present:
 			w.polled[path] = nil
-			if r != nil {
-				w.push(walk{path: path, root: path})
-			}
-			w.mu.Unlock()
+			w.push(walk{path: path, root: path})
 		}
 		return
 	}

@@ -62,6 +62,15 @@ func (d *decoder) syntaxError(err error) {
 }
 
 func (d *decoder) pos(n ast.Node) Pos {
+	// A mapping's own token is its first colon; people look at its first key.
+	switch v := n.(type) {
+	case *ast.MappingNode:
+		if len(v.Values) > 0 && !v.IsFlowStyle {
+			return d.pos(v.Values[0].Key)
+		}
+	case *ast.MappingValueNode:
+		return d.pos(v.Key)
+	}
 	p := n.GetToken().Position
 	return Pos{File: d.file, Line: p.Line, Column: p.Column}
 }

@@ -1,0 +1,154 @@
+package rule
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func parse(text string) (*File, Diagnostics) {
+	return Parse("/office/stilltide.yaml", []byte(text))
+}
+
+const head = "version: 1\nrules:\n"
+
+func TestMistakes(t *testing.T) {
+	for name, tt := range map[string]struct{ text, want string }{
+		"nothing":             {"", "1:1 empty: the rules file is empty"},
+		"only a comment":      {"# hello\n", "1:1 empty: the rules file is empty"},
+		"not YAML":            {"a: [1\nb: 'x\n", "2:4 yaml: this is not YAML"},
+		"a list":              {"- a\n", "1:1 type: the rules file must be a mapping of keys, and this is a list"},
+		"no version":          {"rules: [{name: a, watch: b}]\n", "1:1 missing: the rules file does not say which version"},
+		"newer version":       {"version: 2\nrules: [{name: a, watch: b}]\n", "this program reads version 1"},
+		"no rules":            {"version: 1\n", "there is no rule in this file"},
+		"two documents":       {head + "  - {name: a, watch: b}\n---\nx: 1\n", "here begins a second"},
+		"unknown key":         {head + "  - {name: a, watch: b, debonce: 1s}\n", "3:25 unknown-key: a rule has no key named debonce (did you mean debounce?)"},
+		"key twice":           {head + "  - name: a\n    watch: b\n    watch: c\n", "5:5 twice: watch stands twice; the first is on line 4"},
+		"no name":             {head + "  - watch: b\n", "3:5 missing: this rule has no name"},
+		"bad name":            {head + "  - {name: 'a b', watch: b}\n", `name: "a b" cannot name a rule`},
+		"no watch":            {head + "  - name: a\n", "3:5 missing: this rule does not say which folder"},
+		"name twice":          {head + "  - {name: a, watch: b}\n  - {name: a, watch: b}\n", "another rule named a, on line 3"},
+		"time":                {head + "  - {name: a, watch: b, debounce: 5}\n", `time: "5" is not a time (write a number with its unit`},
+		"wrong type":          {head + "  - {name: a, watch: b, retry: often}\n", "retry must be a mapping of keys, and this is a text"},
+		"retry key":           {head + "  - {name: a, watch: b, retry: {time: 3}}\n", "did you mean times?"},
+		"factor":              {head + "  - {name: a, watch: b, retry: {factor: 1}}\n", "factor must be more than 1"},
+		"placeholder":         {head + "  - {name: a, watch: b, run: 'cp {fil}'}\n", "3:34 unknown-placeholder: there is no placeholder {fil} (did you mean {file}?)"},
+		"capture as word":     {head + "  - {name: a, watch: b, match: '<statoin>.csv', processed: 'x/{station}'}\n", "(did you mean {statoin}?)"},
+		"partial capture":     {head + "  - {name: a, watch: b, match: ['<n>.csv', 'x'], processed: 'x/{n}'}\n", "there is no placeholder {n}"},
+		"built-in as capture": {head + "  - {name: a, watch: b, match: '<file>'}\n", "file is a built-in placeholder"},
+		"format":              {head + "  - {name: a, watch: b, processed: 'x/{size:%Y}'}\n", "{size} is not a date, so it takes no format"},
+		"shell":               {head + "  - {name: a, watch: b, run: 'a > b'}\n", `">" means nothing here (use script:`},
+		"pattern":             {head + "  - {name: a, watch: b, match: [ok, 'x[']}\n", "3:39 pattern: this [ has no ]"},
+		"two verbs":           {head + "  - {name: a, watch: b, run: x, script: y}\n", "one of do, run and script"},
+		"step without verb":   {head + "  - {name: a, watch: b, do: [{timeout: 1s}]}\n", "this step has no verb"},
+		"name with slash":     {head + "  - {name: a, watch: b, processed: {to: x, as: 'a/b'}}\n", "as: is a name, and a name holds no /"},
+		"default name":        {"version: 1\ndefaults: {name: x}\nrules: [{name: a, watch: b}]\n", "a name cannot be a default"},
+		"empty value":         {head + "  - name: a\n    watch:\n", "watch has no value"},
+		"no anchor":           {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, diags := parse(tt.text)
+			require.True(t, diags.Failed())
+			var all []string
+			for _, d := range diags {
+				line := fmt.Sprintf("%d:%d %s: %s", d.Line, d.Column, d.Code, d.Message)
+				if d.Hint != "" {
+					line += " (" + d.Hint + ")"
+				}
+				all = append(all, line)
+			}
+			require.Contains(t, strings.Join(all, "\n"), tt.want)
+		})
+	}
+}
+
+func TestMistakesAreReportedTogether(t *testing.T) {
+	_, diags := parse("version: 1\nworkes: 2\nrules:\n  - {name: a, watch: b, run: 'x {fil}'}\n  - {nam: c}\n")
+	n, _ := diags.Count()
+	require.Equal(t, 5, n, "%v", diags)
+	require.Equal(t, "workes: 2", diags[0].Quote)
+}
+
+func TestDefaultsAndInheritance(t *testing.T) {
+	f, diags := parse(`version: 1
+defaults:
+  debounce: 2s
+  failed: trouble
+  retry: {times: 5, first: 1s}
+rules:
+  - {name: a, watch: in, match: .csv}
+  - {name: b, watch: [x, /abs/y/], debounce: 0s, retry: 1, failed: {to: other, as: "{stem}.bad"}}
+  - name: c
+    watch: in
+    run: ./convert {file}
+    retry: {never_on: [65]}
+`)
+	require.Empty(t, diags)
+	a, b, c := f.All()[0], f.All()[1], f.All()[2]
+	require.Equal(t, 2*time.Second, a.Debounce.Duration)
+	require.Equal(t, "trouble", a.Failed.To.S)
+	require.Equal(t, 5, a.Retry.Times)
+	require.Equal(t, []string{"/office/in"}, a.Folders)
+	require.True(t, a.Matcher.Fits("X.CSV", "X.CSV"))
+	require.Equal(t, []string{"/office/x", "/abs/y"}, b.Folders)
+	require.Equal(t, time.Duration(0), b.Debounce.Duration)
+	require.Equal(t, 1, b.Retry.Times)
+	require.Equal(t, time.Second, b.Retry.First.Duration, "a number changes the count alone")
+	require.Equal(t, "other", b.Failed.To.S)
+	require.Equal(t, "trouble", a.Failed.To.S, "a rule's own value does not change the default")
+	require.Equal(t, 2, c.Retry.Times, "a mapping begins from the built-in values")
+	require.Equal(t, []int{65}, c.Retry.NeverOn)
+	require.Len(t, c.Steps, 1)
+	require.Equal(t, "/office/.stilltide", f.StateFolder())
+	require.GreaterOrEqual(t, f.WorkerCount(), 2)
+}
+
+func TestAnchorsAndMerges(t *testing.T) {
+	f, diags := parse("version: 1\nrules:\n  - &base\n    name: a\n    watch: in\n    debounce: 3s\n  - <<: *base\n    name: b\n")
+	require.Empty(t, diags)
+	require.Equal(t, 3*time.Second, f.All()[1].Debounce.Duration)
+	require.Equal(t, "b", f.All()[1].Name.S)
+}
+
+func TestDurations(t *testing.T) {
+	for text, want := range map[string]time.Duration{
+		"0": 0, "0s": 0, "500ms": 500 * time.Millisecond, "1.5s": 1500 * time.Millisecond, "1h30m": 90 * time.Minute, "90d": 90 * 24 * time.Hour, "2w": 14 * 24 * time.Hour,
+	} {
+		got, err := ParseDuration(text)
+		require.NoError(t, err, text)
+		require.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"", "5", "s", "-1s", "1x", "1s2", "1..2s", "99999999w"} {
+		_, err := ParseDuration(text)
+		require.Error(t, err, text)
+	}
+}
+
+func TestNearest(t *testing.T) {
+	require.Equal(t, "debounce", Nearest("debonuce", []string{"depth", "debounce", "do"}))
+	require.Equal(t, "match", Nearest("mach", []string{"watch", "match"}))
+	require.Empty(t, Nearest("elephant", []string{"watch", "match"}))
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(head + "  - {name: a, watch: b, run: 'x {file}', retry: {times: 1}}\n")
+	f.Add("version: 1\ndefaults: {debounce: 1s}\nrules:\n  - &a\n    name: x\n    watch: [y]\n  - <<: *a\n")
+	f.Add("a: [1\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		file, diags := parse(text)
+		if file == nil {
+			t.Fatal("no file")
+		}
+		if !diags.Failed() && len(file.All()) == 0 {
+			t.Fatal("no rule, and no error")
+		}
+		for _, d := range diags {
+			if d.Message == "" || d.Line < 1 || d.Column < 1 {
+				t.Fatalf("a diagnostic without message or place: %+v", d)
+			}
+		}
+	})
+}

@@ -1,0 +1,183 @@
+package settle
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"stilltide/internal/core/file"
+)
+
+var start = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
+
+func at(d time.Duration) time.Time { return start.Add(d) }
+
+func facts(size int64, changed time.Duration, w file.Writers) file.Facts {
+	return file.Facts{Exists: true, Regular: true, Size: size, Mod: at(changed), Change: at(changed), Ino: 7, Writers: w}
+}
+
+// ask moves the clock to the next look and checks when that is.
+func ask(t *testing.T, m *Machine, want time.Duration) time.Time {
+	t.Helper()
+	next, ok := m.Next()
+	require.True(t, ok)
+	require.Equal(t, at(want), next)
+	require.Equal(t, []string{"f"}, m.Asks(next))
+	return next
+}
+
+func TestReadyAtOnceAfterClose(t *testing.T) {
+	var m Machine
+	p := Policy{Debounce: time.Second}
+	m.Event("f", Created, p, at(0))
+	ask(t, &m, time.Second)
+	d := m.Answer("f", facts(10, 500*time.Millisecond, file.Some), at(time.Second))
+	require.Equal(t, Wait, d.Verdict)
+	require.Contains(t, d.Why, "open for writing")
+	// The writer changed it last at 2 s and closes it a second later: ready at once.
+	ask(t, &m, 2*time.Second)
+	require.Equal(t, Wait, m.Answer("f", facts(50, 2*time.Second, file.Some), at(2*time.Second)).Verdict)
+	m.Event("f", Closed, p, at(3*time.Second))
+	now := ask(t, &m, 3*time.Second)
+	require.Equal(t, Ready, m.Answer("f", facts(99, 2*time.Second, file.None), now).Verdict)
+	require.Zero(t, m.Len())
+}
+
+func TestQuietTimeCountsFromLastChange(t *testing.T) {
+	var m Machine
+	m.Event("f", Closed, Policy{Debounce: 2 * time.Second}, at(5*time.Second))
+	now := ask(t, &m, 5*time.Second)
+	require.Equal(t, Wait, m.Answer("f", facts(1, 4*time.Second, file.None), now).Verdict)
+	now = ask(t, &m, 6*time.Second)
+	require.Equal(t, Ready, m.Answer("f", facts(1, 4*time.Second, file.None), now).Verdict)
+}
+
+func TestUnknownWritersMustHoldStill(t *testing.T) {
+	var m Machine
+	m.Event("f", Found, Policy{}, at(0))
+	now := ask(t, &m, 0)
+	d := m.Answer("f", facts(1, -time.Hour, file.Unknown), now)
+	require.Equal(t, Wait, d.Verdict)
+	require.Contains(t, d.Why, "cannot tell who writes")
+	now = ask(t, &m, HoldStill)
+	require.Equal(t, Wait, m.Answer("f", facts(2, -time.Hour, file.Unknown), now).Verdict, "it grew")
+	now = ask(t, &m, 2*HoldStill)
+	require.Equal(t, Ready, m.Answer("f", facts(2, -time.Hour, file.Unknown), now).Verdict)
+}
+
+func TestConditions(t *testing.T) {
+	for name, tt := range map[string]struct {
+		p    Policy
+		f    file.Facts
+		want Verdict
+	}{
+		"too small":        {Policy{MinSize: 5}, facts(4, -time.Hour, file.None), Wait},
+		"large enough":     {Policy{MinSize: 5}, facts(5, -time.Hour, file.None), Ready},
+		"no marker":        {Policy{Marker: true}, facts(4, -time.Hour, file.None), Wait},
+		"writers ignored":  {Policy{Ignore: true}, facts(4, -time.Hour, file.Some), Ready},
+		"gone":             {Policy{}, file.Facts{}, Gone},
+		"future ctime":     {Policy{}, facts(4, time.Hour, file.None), Ready},
+		"waited too long":  {Policy{Marker: true, AtMost: time.Nanosecond, Then: ThenFailed}, facts(4, -time.Hour, file.None), Give},
+		"but still writes": {Policy{AtMost: time.Nanosecond, Then: ThenFailed}, facts(4, -time.Hour, file.Some), Unready},
+		"go all the same":  {Policy{Marker: true, AtMost: time.Nanosecond, Then: ThenGo}, facts(4, -time.Hour, file.None), Ready},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var m Machine
+			m.Event("f", Found, tt.p, at(0))
+			require.Equal(t, []string{"f"}, m.Asks(at(time.Second)))
+			require.Equal(t, tt.want, m.Answer("f", tt.f, at(time.Second)).Verdict)
+		})
+	}
+}
+
+func TestUnreadyIsReportedOnceUntilItGrows(t *testing.T) {
+	var m Machine
+	m.Event("f", Found, Policy{AtMost: 10 * time.Second, Then: ThenWait}, at(0))
+	reports, size := 0, int64(1)
+	for i := 0; i < 40; i++ {
+		next, ok := m.Next()
+		require.True(t, ok)
+		require.Equal(t, []string{"f"}, m.Asks(next))
+		if next.After(at(60*time.Second)) && size == 1 {
+			require.Equal(t, 1, reports, "once, however long it lasts")
+			size = 2
+		}
+		if m.Answer("f", facts(size, 0, file.Some), next).Verdict == Unready {
+			reports++
+		}
+	}
+	require.Equal(t, 2, reports, "once more after it grew")
+}
+
+// A random writer opens, writes, pauses, closes and sets attributes. Whatever
+// it does, the file is never ready while it is open or before its quiet time
+// is over, and it is ready at the first instant at which both are so.
+func TestAgainstModel(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var m Machine
+		debounce := time.Duration(rapid.IntRange(0, 3).Draw(t, "debounce")) * 500 * time.Millisecond
+		p := Policy{Debounce: debounce}
+		now, open, size, changed := start, false, int64(0), start
+		var ready time.Time
+		// run answers all looks up to a time and notes when the file was ready.
+		run := func(to time.Time) {
+			for {
+				next, ok := m.Next()
+				if !ok || next.After(to) {
+					break
+				}
+				for range m.Asks(next) {
+					w := file.None
+					if open {
+						w = file.Some
+					}
+					f := file.Facts{Exists: true, Regular: true, Size: size, Mod: changed, Change: changed, Ino: 1, Writers: w}
+					if m.Answer("f", f, next).Verdict == Ready {
+						if open || next.Sub(changed) < debounce {
+							t.Fatalf("ready at %v: open %v, changed %v ago", next.Sub(start), open, next.Sub(changed))
+						}
+						ready = next
+					}
+				}
+			}
+			now = to
+		}
+		closed := now
+		m.Event("f", Created, p, now)
+		open = true
+		for range rapid.IntRange(1, 12).Draw(t, "acts") {
+			run(now.Add(time.Duration(rapid.IntRange(1, 2000).Draw(t, "pause")) * time.Millisecond))
+			switch rapid.SampledFrom([]string{"write", "close", "reopen", "touch"}).Draw(t, "act") {
+			case "write":
+				if open {
+					size, changed = size+1, now
+				}
+			case "close":
+				if open {
+					open, closed, ready = false, now, time.Time{}
+					m.Event("f", Closed, p, now)
+				}
+			case "reopen":
+				open = true
+			case "touch": // attributes: the system says nothing, only ctime moves
+				if m.Has("f") {
+					changed = now
+				}
+			}
+		}
+		if open {
+			open, closed, ready = false, now, time.Time{}
+			m.Event("f", Closed, p, now)
+		}
+		run(now.Add(time.Hour))
+		want := changed.Add(debounce)
+		if want.Before(closed) {
+			want = closed
+		}
+		if m.Has("f") || !ready.Equal(want) {
+			t.Fatalf("ready at %v, wanted %v", ready.Sub(start), want.Sub(start))
+		}
+	})
+}

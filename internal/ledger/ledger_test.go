@@ -1,0 +1,254 @@
+package ledger
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+)
+
+func open(t *testing.T, dir string) *Ledger {
+	t.Helper()
+	l, err := Open(dir, func(err error) { require.NoError(t, err) })
+	require.NoError(t, err)
+	return l
+}
+
+var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
+
+func sample(id int64, state State) Job {
+	exit := 3
+	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
+		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: when, Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/trouble/a"}
+}
+
+func TestRowsComeBackAsTheyWere(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	l := open(t, dir)
+	require.Equal(t, int64(1), l.NextID())
+	j := sample(1, Queued)
+	l.Record(j, "")
+	j.State, j.Ended = Failed, when.Add(time.Second)
+	l.Record(j, Queued)
+	l.RecordAttempt(Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5, Memory: 6, Output: "o"})
+	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done, Leads: Failed}
+	l.RecordPlacement(p)
+	require.NoError(t, l.Close())
+
+	l = open(t, dir)
+	defer l.Close()
+	jobs, err := l.Jobs(Filter{File: "a\xff"})
+	require.NoError(t, err)
+	require.Len(t, jobs, 1)
+	require.Equal(t, j.File, jobs[0].File, "a name that is not UTF-8")
+	require.True(t, jobs[0].Facts.Same(j.Facts))
+	require.Equal(t, 3, *jobs[0].Exit)
+	require.True(t, jobs[0].Ended.Equal(j.Ended))
+	require.Equal(t, int64(2), l.NextID())
+	attempts, err := l.Attempts(1)
+	require.NoError(t, err)
+	require.Equal(t, time.Second, attempts[0].Ended.Sub(attempts[0].Started))
+	placements, err := l.Placements(1)
+	require.NoError(t, err)
+	require.Equal(t, p.Target, placements[0].Target)
+	require.Equal(t, Failed, placements[0].Leads)
+	tally, err := l.Tally()
+	require.NoError(t, err)
+	require.Equal(t, 1, tally["r"][Failed])
+	require.Equal(t, 0, tally["r"][Queued])
+}
+
+func TestFilters(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.Close()
+	for i := int64(1); i <= 5; i++ {
+		j := sample(i, Queued)
+		if i%2 == 0 {
+			j.State, j.Rule, j.Ended = Processed, "s", when
+		}
+		l.Record(j, "")
+	}
+	require.NoError(t, l.Sync(context.Background()))
+	count := func(f Filter) (ids []int64) {
+		jobs, err := l.Jobs(f)
+		require.NoError(t, err)
+		for _, j := range jobs {
+			ids = append(ids, j.ID)
+		}
+		return ids
+	}
+	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(Filter{}))
+	require.Equal(t, []int64{1, 3, 5}, count(Filter{Open: true, Oldest: true}))
+	require.Equal(t, []int64{4, 2}, count(Filter{Rule: "s"}))
+	require.Equal(t, []int64{5, 3}, count(Filter{States: []State{Queued, Failed}, Limit: 2}))
+	require.Equal(t, []int64{4}, count(Filter{ID: 4}))
+	require.Equal(t, []int64{5, 4}, count(Filter{After: 3}))
+	require.Empty(t, count(Filter{Since: when.Add(time.Hour)}))
+	last, ok, err := l.LastEnded("s")
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Equal(t, int64(4), last.ID)
+}
+
+func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
+	dir := t.TempDir()
+	l := open(t, dir)
+	check := func(want bool) {
+		k, ok, err := l.Known("r", "/in/a")
+		require.NoError(t, err)
+		require.Equal(t, want, ok)
+		if ok {
+			require.Equal(t, "h", k.Hash)
+			require.True(t, k.Facts.Mod.Equal(when))
+		}
+	}
+	check(false)
+	k := Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: when}}
+	l.Remember(k)
+	check(true) // not in the file yet, perhaps
+	require.NoError(t, l.Sync(context.Background()))
+	check(true)
+	l.Forget("r", "/in/a")
+	check(false)
+	l.Remember(k)
+	require.NoError(t, l.Close())
+	l = open(t, dir)
+	defer l.Close()
+	check(true)
+}
+
+func TestManyWritersShareCommits(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.Close()
+	var wg sync.WaitGroup
+	for i := range int64(200) {
+		wg.Go(func() {
+			l.Record(sample(i+1, Queued), "")
+			if err := l.Sync(context.Background()); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	jobs, err := l.Jobs(Filter{})
+	require.NoError(t, err)
+	require.Len(t, jobs, 200, "all durable when Sync returns")
+}
+
+func TestOneHolderAndReadersBeside(t *testing.T) {
+	dir := t.TempDir()
+	require.False(t, InUse(dir))
+	_, err := Read(dir)
+	require.ErrorIs(t, err, ErrNone)
+	l := open(t, dir)
+	require.True(t, InUse(dir))
+	_, err = Open(dir, nil)
+	require.ErrorIs(t, err, ErrBusy)
+	l.Record(sample(1, Queued), "")
+	require.NoError(t, l.Sync(context.Background()))
+	r, err := Read(dir)
+	require.NoError(t, err)
+	jobs, err := r.Jobs(Filter{})
+	require.NoError(t, err)
+	require.Len(t, jobs, 1)
+	require.NoError(t, r.Close())
+	require.NoError(t, l.Close())
+	require.False(t, InUse(dir))
+	info, err := os.Stat(dir)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+}
+
+func TestForeignDamagedAndNewerAreLeftAlone(t *testing.T) {
+	for name, tt := range map[string]struct {
+		make func(path string) error
+		want string
+	}{
+		"damaged": {func(p string) error {
+			return os.WriteFile(p, []byte("this is no database, though it is long enough"), 0o600)
+		}, "cannot be read"},
+		"newer": {func(p string) error {
+			return execSQL(p, `CREATE TABLE x(y)`, `PRAGMA user_version = 99`, `PRAGMA application_id = 1416193125`)
+		}, "written by a newer stilltide"},
+		"foreign":        {func(p string) error { return execSQL(p, `CREATE TABLE x(y)`, `PRAGMA user_version = 1`) }, "is not a ledger of stilltide"},
+		"foreign, plain": {func(p string) error { return execSQL(p, `CREATE TABLE x(y)`) }, "is not a ledger of stilltide"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			path := filepath.Join(dir, FileName)
+			require.NoError(t, tt.make(path))
+			before, err := os.ReadFile(path)
+			require.NoError(t, err)
+			_, err = Open(dir, nil)
+			require.ErrorContains(t, err, tt.want)
+			after, err := os.ReadFile(path)
+			require.NoError(t, err)
+			require.True(t, bytes.Equal(before, after), "nothing was overwritten")
+			require.False(t, InUse(dir), "the lock was given back")
+		})
+	}
+}
+
+func execSQL(path string, queries ...string) error {
+	db, err := sql.Open("sqlite", "file:"+path)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for _, q := range queries {
+		if _, err := db.Exec(q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// A commit that fails loses nothing: it is tried again, and what was recorded
+// meanwhile follows in its order.
+func TestTroubleIsToldAndOvercome(t *testing.T) {
+	dir := t.TempDir()
+	var mu sync.Mutex
+	var told []error
+	l, err := Open(dir, func(err error) {
+		mu.Lock()
+		told = append(told, err)
+		mu.Unlock()
+	})
+	require.NoError(t, err)
+	// A second connection holds the write lock, as a backup tool might.
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, FileName))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = l.w.conn.ExecContext(context.Background(), `PRAGMA busy_timeout = 10`)
+	require.NoError(t, err)
+	db.SetMaxOpenConns(1)
+	_, err = db.Exec(`BEGIN IMMEDIATE`)
+	require.NoError(t, err)
+	l.Record(sample(1, Queued), "")
+	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
+	defer cancel()
+	require.True(t, errors.Is(l.Sync(ctx), context.DeadlineExceeded))
+	j := sample(1, Running)
+	l.Record(j, Queued)
+	_, err = db.Exec(`ROLLBACK`)
+	require.NoError(t, err)
+	require.NoError(t, l.Sync(context.Background()))
+	jobs, err := l.Jobs(Filter{})
+	require.NoError(t, err)
+	require.Equal(t, Running, jobs[0].State)
+	mu.Lock()
+	require.Len(t, told, 2)
+	require.ErrorContains(t, told[0], "the ledger cannot be written")
+	require.NoError(t, told[1])
+	mu.Unlock()
+	require.NoError(t, l.Close())
+}

@@ -1,0 +1,130 @@
+//go:build unix
+
+package runner
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+func spec(t *testing.T, script string) Spec {
+	t.Helper()
+	return Spec{Args: []string{"sh", "-c", script}, Dir: t.TempDir(), Output: filepath.Join(t.TempDir(), "out"), Ledger: t.TempDir(), Job: 7, Attempt: 2}
+}
+
+func printed(t *testing.T, s Spec) string {
+	t.Helper()
+	b, err := os.ReadFile(s.Output)
+	require.NoError(t, err)
+	return string(b)
+}
+
+func newRunner(t *testing.T) *Runner {
+	r := New()
+	r.grace = 300 * time.Millisecond
+	t.Cleanup(r.Close)
+	return r
+}
+
+func TestOutputExitAndEnvironment(t *testing.T) {
+	r := newRunner(t)
+	s := spec(t, `echo out; echo err >&2; echo "$TIDE_JOB $TIDE_ATTEMPT $MORE $PWD"; exit 3`)
+	s.Env = []string{"MORE=x y"}
+	res := r.Run(context.Background(), s)
+	require.Equal(t, 3, res.Exit)
+	require.NoError(t, res.Err)
+	require.Equal(t, "out\nerr\n7 2 x y "+s.Dir+"\n", printed(t, s))
+	require.Positive(t, res.Memory)
+}
+
+func TestWhatCannotBeStarted(t *testing.T) {
+	r := newRunner(t)
+	plain := filepath.Join(t.TempDir(), "plain")
+	require.NoError(t, os.WriteFile(plain, []byte("x"), 0o600))
+	for program, want := range map[string]string{
+		"no-such-program": "the program no-such-program is not in PATH",
+		"/no/such":        "the program /no/such is not there",
+		plain:             "may not be executed",
+	} {
+		s := spec(t, "")
+		s.Args = []string{program}
+		res := r.Run(context.Background(), s)
+		require.ErrorContains(t, res.Err, want)
+		require.Equal(t, 127, res.Exit)
+	}
+	s := spec(t, "true")
+	s.Dir = "/no/such/folder"
+	require.ErrorContains(t, r.Run(context.Background(), s).Err, "the working folder /no/such/folder is not there")
+}
+
+func TestSignalIsNamed(t *testing.T) {
+	r := newRunner(t)
+	res := r.Run(context.Background(), spec(t, "kill -SEGV $$"))
+	require.Equal(t, "SIGSEGV", res.Signal)
+	require.Equal(t, 128+11, res.Exit)
+}
+
+// A command whose children ignore the first signal and moved to the
+// background is gone, whole, after timeout and grace.
+func TestTimeoutEndsTheWholeGroup(t *testing.T) {
+	r := newRunner(t)
+	s := spec(t, `trap "" TERM; (trap "" TERM; echo $$; sh -c 'trap "" TERM; echo $$; sleep 60' & wait) & echo $$; sleep 60`)
+	s.Timeout = 200 * time.Millisecond
+	begun := time.Now()
+	res := r.Run(context.Background(), s)
+	require.True(t, res.TimedOut)
+	require.Less(t, time.Since(begun), 10*time.Second)
+	require.Equal(t, "SIGKILL", res.Signal)
+	for _, line := range strings.Fields(printed(t, s)) {
+		pid, err := strconv.Atoi(line)
+		require.NoError(t, err)
+		require.Eventually(t, func() bool { return gone(pid) }, 5*time.Second, 5*time.Millisecond, "process %d is left", pid)
+	}
+}
+
+// gone tells whether a process has ended; one that its parent has not waited
+// for yet counts as ended.
+func gone(pid int) bool {
+	if syscall.Kill(pid, 0) != nil {
+		return true
+	}
+	st, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	return err != nil || strings.Contains(string(st), ") Z ")
+}
+
+func TestStopGivesTheCommandItsMoment(t *testing.T) {
+	r := newRunner(t)
+	s := spec(t, `trap 'echo tidy; exit 0' TERM; echo up; while :; do sleep 0.01; done`)
+	ctx, cancel := context.WithCancel(context.Background())
+	var res Result
+	var wg sync.WaitGroup
+	wg.Go(func() { res = r.Run(ctx, s) })
+	require.Eventually(t, func() bool { b, _ := os.ReadFile(s.Output); return len(b) > 0 }, 5*time.Second, time.Millisecond)
+	cancel()
+	wg.Wait()
+	require.True(t, res.Stopped)
+	require.Regexp(t, "(?s)^up\n.*tidy\n$", printed(t, s))
+}
+
+func TestManyAtOnce(t *testing.T) {
+	r := newRunner(t)
+	var wg sync.WaitGroup
+	for range 50 {
+		s := spec(t, "exit 0")
+		wg.Go(func() {
+			if res := r.Run(context.Background(), s); res.Exit != 0 || res.Err != nil {
+				t.Errorf("%+v", res)
+			}
+		})
+	}
+	wg.Wait()
+}
