@@ -194,6 +194,6 @@ func (a *app) waitingFiles(f *rule.File, w *engine.Live) {
 			fmt.Fprintf(a.out, "… and %d more wait\n", len(w.Files)-10)
 			break
 		}
-		fmt.Fprintf(a.out, "%s waits for %s: %s\n", display(short(f.Base, file.File)), plan.Span(time.Since(file.Since)), file.Why)
+		fmt.Fprintf(a.out, "%s has waited %s: %s\n", display(short(f.Base, file.File)), plan.Span(time.Since(file.Since)), file.Why)
 	}
 }

@@ -94,7 +94,7 @@ func (c crossOps) Rename(from, to string) error {
 func TestMoveAcross(t *testing.T) {
 	dir := t.TempDir()
 	p := Placer{ops: crossOps{}}
-	f := write(t, filepath.Join(dir, "in/a.txt"), "one")
+	write(t, filepath.Join(dir, "in/a.txt"), "one")
 	when := time.Date(2031, 4, 2, 1, 2, 3, 4000, time.UTC)
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "in/a.txt"), when, when))
 	_ = unix.Setxattr(filepath.Join(dir, "in/a.txt"), "user.xdg.tags", []byte("chart"), 0)
