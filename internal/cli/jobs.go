@@ -162,7 +162,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 			{text: strconv.FormatInt(j.ID, 10), right: true},
 			{text: clock(at, now)},
 			{text: j.Rule},
-			{text: display(filepath.Base(j.File))},
+			{text: jobName(j)},
 			{text: string(j.State), paint: func(t string) string { return a.style.state(j.State, t) }},
 			{text: strconv.Itoa(j.Attempts), right: true},
 			{text: plan.Span(j.Ran), right: true},
@@ -170,6 +170,15 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 		})
 	}
 	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "TRIES", "RAN", "NOW IN"}, rows, columns(a.out))
+}
+
+// jobName is the file's name, and how many others there are.
+func jobName(j ledger.Job) string {
+	name := display(filepath.Base(j.File))
+	if n := len(j.Files()); n > 1 {
+		name += fmt.Sprintf(" and %d more", n-1)
+	}
+	return name
 }
 
 // whereNow gives the folder where a job's input is now, relative to the rules.
@@ -240,6 +249,13 @@ func (a *app) showJob(arg string) error {
 	}
 	line("Rule", "%s", j.Rule)
 	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
+	for _, m := range j.Extra {
+		where := "not there any more"
+		if m.EndsIn != "" {
+			where = "now in " + display(m.EndsIn)
+		}
+		line("and", "%s (%s)", display(m.File), where)
+	}
 	if j.EndsIn == "" {
 		line("Now in", "nowhere: the input is not there any more")
 	} else {

@@ -188,6 +188,7 @@ type jobJSON struct {
 	ID         int64        `json:"id"`
 	Rule       string       `json:"rule"`
 	File       string       `json:"file"`
+	Files      []string     `json:"files,omitempty"`       // of a burst or set
 	FileBase64 string       `json:"file_base64,omitempty"` // the name's bytes, if it is not UTF-8
 	State      ledger.State `json:"state"`
 	Event      string       `json:"event"`
@@ -209,6 +210,11 @@ func jobLine(j ledger.Job) jobJSON {
 		ID: j.ID, Rule: j.Rule, File: strings.ToValidUTF8(j.File, "\uFFFD"), State: j.State, Event: string(j.Event), Attempts: j.Attempts,
 		Taken: timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended), RanS: j.Ran.Seconds(),
 		Exit: j.Exit, Reason: j.Reason, Size: j.Facts.Size, Hash: j.Hash,
+	}
+	if files := j.Files(); len(files) > 1 {
+		for _, f := range files {
+			out.Files = append(out.Files, strings.ToValidUTF8(f, "\uFFFD"))
+		}
 	}
 	if !utf8.ValidString(j.File) {
 		out.FileBase64 = base64.StdEncoding.EncodeToString([]byte(j.File))

@@ -71,6 +71,9 @@ func (l *lines) report(o engine.Outcome) {
 	}
 	st, j := l.a.style, o.Job
 	name := cut(display(filepath.Base(j.File)), 34)
+	if n := len(j.Files()); n > 1 {
+		name = cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
+	}
 	fmt.Fprintf(l.a.out, "%s  %s  %s  %s  %s%s\n", st.dim(time.Now().Format("15:04:05")), pad(cut(j.Rule, 20), l.name), pad(name, 34),
 		st.state(j.State, pad(string(j.State), 9)), pad(plan.Span(j.Ran), 7), l.whereTo(o))
 	if j.Reason != "" {
@@ -104,7 +107,11 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	path := display(short(f.Base, ev.Path))
 	switch ev.Kind {
 	case watchfs.Absent:
-		a.note("the folder %s is not there; it is waited for", path)
+		why := ""
+		if ev.Err != nil {
+			why = " (" + ev.Err.Error() + ")"
+		}
+		a.note("the folder %s is not there%s; it is waited for", path, why)
 	case watchfs.Present:
 		a.note("watching %s", path)
 	case watchfs.Polled:
@@ -128,6 +135,9 @@ func (a *app) ledgerNote(err error) {
 func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, error) {
 	e, err := engine.Open(engine.Options{
 		Rules: f, Once: once, Report: l.report, Trouble: a.ledgerNote,
+		Unready: func(u engine.Unready) {
+			a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
+		},
 		Folders: func(ev watchfs.Event) {
 			if !once || ev.Kind != watchfs.Present {
 				a.folderNote(f, ev)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -58,11 +59,14 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	return res
 }
 
-var errAttemptTimeout = fmt.Errorf("the attempt's time is over")
+var (
+	errAttemptTimeout = errors.New("the attempt's time is over")
+	errFileChanged    = errors.New("the file changed")
+)
 
 // scratch makes the attempt's own folder, if a step uses it.
 func (e *Engine) scratch(a *attempt) (string, error) {
-	if !a.plan.Rule.Uses("scratch") {
+	if !a.plan.Rule.Uses("scratch", "list", "list0") {
 		return "", nil
 	}
 	path := filepath.Join(e.state, "scratch", fmt.Sprintf("%d-%d", a.plan.ID, a.number))
@@ -70,6 +74,16 @@ func (e *Engine) scratch(a *attempt) (string, error) {
 		return "", fmt.Errorf("the scratch folder cannot be made: %w", err)
 	}
 	a.plan.Scratch = path
+	if a.plan.Files == nil {
+		return path, nil
+	}
+	a.plan.List, a.plan.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	err := errors.Join(
+		os.WriteFile(a.plan.List, []byte(strings.Join(a.plan.Files, "\n")+"\n"), 0o600),
+		os.WriteFile(a.plan.List0, []byte(strings.Join(a.plan.Files, "\x00")+"\x00"), 0o600))
+	if err != nil {
+		return path, fmt.Errorf("the list of files cannot be written: %w", err)
+	}
 	return path, nil
 }
 
@@ -125,6 +139,8 @@ func (e *Engine) judge(ctx context.Context, s *rule.Step, r *rule.Rule, run runn
 		return run.Err.Error()
 	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
 		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(r.Timeout.Duration))
+	case run.Stopped && context.Cause(ctx) == errFileChanged:
+		return "it was stopped, because the file changed meanwhile"
 	case run.Stopped:
 		res.stopped = true
 		return "the watcher ended"

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -26,6 +27,10 @@ import (
 // StopAfter is how long running commands may go on after the watcher was asked to end.
 const StopAfter = 30 * time.Second
 
+// SafetySweep is how often all watched folders are looked through, in case an
+// event was lost in a way that nobody noticed.
+const SafetySweep = time.Hour
+
 // Options are what an engine needs to run.
 type Options struct {
 	Rules *rule.File // free of errors
@@ -35,10 +40,14 @@ type Options struct {
 	Report func(Outcome)
 	// Folders is called when the state of a watched folder changes.
 	Folders func(watchfs.Event)
+	// Unready is called for each file that did not become ready in time.
+	Unready func(Unready)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
 	Trouble func(error)
-	// StopAfter replaces the constant, 0 for it.
-	StopAfter time.Duration
+	// StopAfter and SafetySweep replace the constants, 0 for them.
+	StopAfter, SafetySweep time.Duration
+	// MaxWatches bounds the system's watches that are used, 0 for the system's own bound.
+	MaxWatches int
 }
 
 // Engine runs the rules of one file. Use Open, then Run, then Close.
@@ -59,7 +68,9 @@ type Engine struct {
 	wake    chan struct{}
 	queue   placeQueue
 	work    sync.WaitGroup
-	active  int           // attempts and placements under way
+	active  int                               // attempts and placements under way
+	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
+	mounts  mounts
 	ended   chan struct{} // closed when Run ends
 	health  struct {
 		sync.Mutex
@@ -80,10 +91,13 @@ func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
 		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd), asks: make(chan func()),
-		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}), started: time.Now(),
+		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}), started: time.Now(), cancels: map[int64]context.CancelCauseFunc{},
 	}
 	if o.StopAfter == 0 {
 		e.o.StopAfter = StopAfter
+	}
+	if o.SafetySweep == 0 {
+		e.o.SafetySweep = SafetySweep
 	}
 	var err error
 	if e.ledger, err = ledger.Open(state, e.ledgerTrouble); err != nil {
@@ -96,7 +110,7 @@ func Open(o Options) (*Engine, error) {
 		}
 	}
 	e.runner = runner.New()
-	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.Look)
+	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
 	e.queue.kick = make(chan struct{}, 1)
 	return e, nil
 }
@@ -127,10 +141,15 @@ func (e *Engine) ledgerTrouble(err error) {
 func (e *Engine) Run(ctx context.Context) error {
 	defer close(e.ended)
 	runner.EndSurvivors(e.state)
+	points, err := e.ledger.Mounts()
+	if err != nil {
+		return err
+	}
+	e.mounts.expect = points
 	if err := e.recover(time.Now()); err != nil {
 		return err
 	}
-	w, err := watchfs.New(watchfs.Options{Once: e.o.Once})
+	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.look(), MaxWatches: e.o.MaxWatches, Missing: e.mounts.missing})
 	if err != nil {
 		return err
 	}
@@ -162,6 +181,8 @@ func (e *Engine) wanted() map[string]int {
 // loop is the flow's goroutine: it alone touches the flow.
 func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) error {
 	done := ctx.Done()
+	safety := time.NewTicker(e.o.SafetySweep)
+	defer safety.Stop()
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
@@ -182,6 +203,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			e.happened(batch, time.Now())
 		case res := <-e.results:
 			e.active--
+			delete(e.cancels, res.id)
 			e.flow.attemptEnded(res, time.Now())
 		case batch := <-e.placed:
 			e.active -= len(batch)
@@ -192,6 +214,8 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			ask()
 		case <-e.wake:
 		case <-timer.C:
+		case <-safety.C:
+			e.events.Sweep()
 		case <-done:
 			done = nil
 			e.flow.stopping = true
@@ -226,10 +250,15 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	switch ev.Kind {
 	case watchfs.Swept:
 		f.swept = true
+		e.findMissing(ev.Path)
 	case watchfs.Absent:
 		f.absent = true
+		if ev.Err != nil {
+			f.trouble = ev.Err.Error()
+		}
 	case watchfs.Present:
 		f.absent, f.trouble = false, ""
+		e.mounts.note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
 	case watchfs.Mended:
@@ -247,7 +276,17 @@ func (e *Engine) carryOut(work context.Context) {
 	f := e.flow
 	for _, a := range f.starts {
 		e.active++
-		e.work.Go(func() { e.results <- e.attempt(work, a) })
+		ctx, cancel := context.WithCancelCause(work)
+		e.cancels[a.plan.ID] = cancel
+		e.work.Go(func() {
+			defer cancel(nil)
+			e.results <- e.attempt(ctx, a)
+		})
+	}
+	for _, id := range f.stops {
+		if cancel := e.cancels[id]; cancel != nil {
+			cancel(errFileChanged)
+		}
 	}
 	if len(f.places) > 0 {
 		e.active += len(f.places)
@@ -258,7 +297,45 @@ func (e *Engine) carryOut(work context.Context) {
 			e.o.Report(o)
 		}
 	}
-	f.starts, f.places, f.outcomes = nil, nil, nil
+	if e.o.Unready != nil {
+		for _, u := range f.unready {
+			e.o.Unready(u)
+		}
+	}
+	f.starts, f.stops, f.places, f.outcomes, f.unready = nil, nil, nil, nil, nil
+}
+
+// look is the shortest `look` of all rules, 0 for auto.
+func (e *Engine) look() time.Duration {
+	shortest := time.Duration(0)
+	for _, r := range e.flow.set.Rules() {
+		if l := time.Duration(r.Look); l > 0 && (shortest == 0 || l < shortest) {
+			shortest = l
+		}
+	}
+	return shortest
+}
+
+// findMissing tells the flow of the known files below a swept folder that are
+// not there any more.
+func (e *Engine) findMissing(folder string) {
+	if e.folders[folder].absent {
+		return
+	}
+	for _, r := range e.flow.set.Rules() {
+		if !slices.Contains(r.Folders, folder) {
+			continue
+		}
+		known, err := e.ledger.KnownFiles(r.Name.S, folder)
+		if err != nil {
+			continue // the next sweep tries again
+		}
+		for _, path := range known {
+			if facts, err := watchfs.Stat(path); err == nil && !facts.Exists {
+				e.flow.wentAway(path, false, time.Now())
+			}
+		}
+	}
 }
 
 // finished tells whether a single pass has nothing left to do.
@@ -268,11 +345,14 @@ func (e *Engine) finished() bool {
 			return false
 		}
 	}
-	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 {
+	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
+		return false
+	}
+	if _, gathering := e.flow.gather.Next(); gathering {
 		return false
 	}
 	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && j.retryAt.IsZero() {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.retryAt.IsZero() {
 			return false
 		}
 	}

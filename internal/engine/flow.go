@@ -1,13 +1,12 @@
 package engine
 
 import (
-	"fmt"
 	"math/rand/v2"
-	"path/filepath"
 	"time"
 
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/gather"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -23,9 +22,11 @@ type store interface {
 	Record(j ledger.Job, was ledger.State)
 	RecordAttempt(a ledger.Attempt)
 	RecordPlacement(p ledger.Placement)
+	RecordMembers(j ledger.Job)
 	Remember(k ledger.Known)
 	Forget(rule, path string)
 	Known(rule, path string) (ledger.Known, bool, error)
+	KnownCount(rule string) int
 }
 
 // flow decides, step by step, what becomes of every file: event, settled,
@@ -38,18 +39,30 @@ type flow struct {
 	look     func(path string) (file.Facts, error)
 	chance   func() float64
 	settle   settle.Machine
+	gather   gather.Machine
 	dispatch *dispatch.Machine
 	jobs     map[int64]*job
-	byPath   map[string]*job // the job that is not over for a path
-	reserved map[string]bool // paths that a command is putting back
-	untaken  map[string]int  // files that no rule took, by folder
-	late     []*job          // placements to be tried again
+	byPath   map[string]*job      // the job that is not over for a path
+	reserved map[string]bool      // paths that a command is putting back
+	markers  map[string]string    // by a marker that is waited for: its file
+	removing map[string]time.Time // known files that went: when that counts
+	absent   map[string]bool      // watched folders that are not there
+	held     []*job               // jobs whose watched folder is not there
+	late     []*job               // placements to be tried again
+	troubles map[string]string    // by rule: why it needs a person
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
 
 	starts   []*attempt
+	stops    []int64 // jobs whose attempt is to be stopped
 	places   []*placing
 	outcomes []Outcome
+	unready  []Unready
+}
+
+// Unready is a file that did not become ready in time.
+type Unready struct {
+	Rule, File, Why string
 }
 
 // job is a job that is not over.
@@ -58,9 +71,11 @@ type job struct {
 	recorded ledger.State
 	rule     *rule.Rule
 	captures map[string]string
-	unless   string // skip if the content has this hash
-	again    bool   // the file changed while the job ran: offer it when the job ends
-	parked   bool   // taken, but no longer settled
+	unless   string          // skip if the content has this hash
+	again    map[string]bool // files that changed while the job ran: offered when it ends
+	parked   map[string]bool // taken, but no longer settled
+	extras   bool            // it had further files, so their rows are kept right
+	stopOld  bool            // its attempt is being stopped, because the file changed
 	checked  time.Time
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
@@ -93,21 +108,33 @@ type attemptResult struct {
 	output  string // file below the state folder, "" if nothing was printed
 }
 
-// placing is an end move to be done.
+// placing is a job's end: its input goes where it belongs, with all that
+// goes along.
 type placing struct {
-	job    *job
-	leads  ledger.State
-	record ledger.Placement
-	move   place.Request
-	note   *plan.Failure // beside the input, for the failed folder
+	id    int64
+	leads ledger.State
+	moves []move
+	note  *plan.Failure // beside the input, for the failed folder
 }
 
-// placedEnd is how an end move ended.
+// move is one file of a placing.
+type move struct {
+	record  ledger.Placement
+	request place.Request
+}
+
+// placedEnd is how a placing ended. With an error nothing was moved.
 type placedEnd struct {
-	id     int64
-	leads  ledger.State
+	id    int64
+	leads ledger.State
+	moved []moved // as the moves
+	err   error
+}
+
+// moved is where a file of a placing is now.
+type moved struct {
 	target string
-	err    error
+	err    error // ErrGone or ErrChanged: it was not moved
 }
 
 // Outcome is a job whose state changed in a way that people want to see.
@@ -120,7 +147,8 @@ type Outcome struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{}, untaken: map[string]int{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{},
+		markers: map[string]string{}, removing: map[string]time.Time{}, absent: map[string]bool{}, troubles: map[string]string{},
 	}
 	for _, r := range set.Rules() {
 		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Light: len(r.Steps) == 0})
@@ -128,60 +156,143 @@ func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flo
 	return f
 }
 
-// event takes what the watcher says about a file.
+// event takes what the watcher says.
 func (f *flow) event(e watchfs.Event, now time.Time) {
-	if e.Dir {
-		return
-	}
 	switch e.Kind {
 	case watchfs.Created:
-		f.offer(e.Path, settle.Created, now)
+		f.offer(e.Path, e.Dir, settle.Created, now)
 	case watchfs.Closed:
-		f.offer(e.Path, settle.Closed, now)
+		f.offer(e.Path, e.Dir, settle.Closed, now)
 	case watchfs.Moved:
-		f.offer(e.Path, settle.Moved, now)
+		f.offer(e.Path, e.Dir, settle.Moved, now)
 	case watchfs.Found:
-		f.offer(e.Path, settle.Found, now)
+		f.offer(e.Path, e.Dir, settle.Found, now)
 	case watchfs.Removed:
-		if f.settle.Has(e.Path) {
-			f.offer(e.Path, settle.Nudged, now)
-		}
+		f.wentAway(e.Path, e.Dir, now)
+	case watchfs.Absent:
+		f.absent[e.Path] = true
+	case watchfs.Present:
+		delete(f.absent, e.Path)
+		f.unhold()
 	}
 }
 
-// offer begins to wait for a file if a rule could take it.
-func (f *flow) offer(path string, kind settle.Kind, now time.Time) {
-	if f.reserved[path] {
+// offer begins to wait for a file, or for the folder it lies in, if a rule
+// could take it.
+func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
+	if owner, ok := f.markers[path]; ok {
+		f.settle.Event(owner, settle.Nudged, f.policy(owner), now)
 		return
 	}
-	if j := f.byPath[path]; j != nil && !j.parked {
-		if kind != settle.Found {
-			j.again = j.row.State == ledger.Running
-		}
-		return
+	var candidates []plan.Candidate
+	if dir {
+		candidates = f.set.Folder(path)
+	} else {
+		candidates = f.set.Candidates(path)
 	}
-	candidates := f.set.Candidates(path)
 	if len(candidates) == 0 {
 		return
 	}
-	f.settle.Event(path, kind, plan.Policy(candidates[0].Rule), now)
+	first := candidates[0]
+	unit := first.Unit
+	if f.reserved[unit] {
+		return
+	}
+	if j := f.byPath[unit]; j != nil && !j.parked[unit] {
+		f.changedWhile(j, unit, kind)
+		return
+	}
+	f.gather.Leave(unit)
+	if first.Rule.Folded() {
+		kind = settle.Created // what was closed inside says little about the whole
+	}
+	f.wait(unit, first.Rule, kind, now)
+}
+
+// wait has the settling machine wait for a unit under a rule's policy.
+func (f *flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) {
+	if m := plan.MarkerOf(r, unit); m != "" {
+		f.markers[m] = unit
+	}
+	f.settle.Event(unit, kind, plan.Policy(r), now)
+}
+
+// policy is that of the first rule that could take a path.
+func (f *flow) policy(path string) settle.Policy {
+	if c := f.candidatesOf(path); len(c) > 0 {
+		return plan.Policy(c[0].Rule)
+	}
+	return settle.Policy{}
+}
+
+// candidatesOf lists the rules that could take a unit: a file, or a folder
+// that is one.
+func (f *flow) candidatesOf(unit string) []plan.Candidate {
+	if c := f.set.Folder(unit); len(c) > 0 && c[0].Unit == unit {
+		return c
+	}
+	return f.set.Candidates(unit)
+}
+
+// changedWhile notes that a job's file changed while the job was under way.
+func (f *flow) changedWhile(j *job, path string, kind settle.Kind) {
+	if kind == settle.Found || j.row.State != ledger.Running {
+		return // a queued job looks again before it starts
+	}
+	switch j.rule.Running {
+	case rule.RunIgnore:
+	case rule.RunStopOld:
+		if !j.stopOld {
+			j.stopOld = true
+			f.stops = append(f.stops, j.row.ID)
+		}
+	default:
+		set(&j.again, path)
+	}
+}
+
+func set(m *map[string]bool, path string) {
+	if *m == nil {
+		*m = map[string]bool{}
+	}
+	(*m)[path] = true
+}
+
+// wentAway notes that a name is not there any more. Whether that means
+// anything is decided after the rule's quiet time: an editor may only be
+// replacing the file.
+func (f *flow) wentAway(path string, dir bool, now time.Time) {
+	if c := f.set.Folder(path); len(c) > 0 {
+		unit := c[0].Unit
+		if f.settle.Has(unit) {
+			f.settle.Event(unit, settle.Created, plan.Policy(c[0].Rule), now)
+		}
+		if unit != path {
+			return
+		}
+	} else if dir {
+		return // what was known below is found missing by the sweep of the folder
+	}
+	if f.settle.Has(path) {
+		f.settle.Event(path, settle.Nudged, f.policy(path), now)
+	}
+	f.gather.Leave(path)
+	for _, c := range f.candidatesOf(path) {
+		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
+			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
+			return
+		}
+	}
 }
 
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
 	for _, path := range f.settle.Asks(now) {
-		facts, err := f.look(path)
-		if err != nil {
-			facts = file.Facts{Exists: true} // there, but it cannot be looked at: no rule takes it
-		}
-		switch d := f.settle.Answer(path, facts, now); d.Verdict {
-		case settle.Ready:
-			f.settled(path, facts, now)
-		case settle.Gone:
-			if j := f.byPath[path]; j != nil && j.parked {
-				f.finish(j, ledger.Gone, "the file was gone before its job could run", "", now)
-			}
-		}
+		f.lookAt(path, now)
+	}
+	f.removals(now)
+	for _, g := range f.gather.Due(now) {
+		f.takeGroup(g, now)
 	}
 	f.placeLate(now)
 	for !f.stopping && !f.holding {
@@ -193,6 +304,40 @@ func (f *flow) advance(now time.Time) {
 	}
 }
 
+// lookAt brings the settling machine the look it asked for.
+func (f *flow) lookAt(path string, now time.Time) {
+	facts, err := f.look(path)
+	if err != nil {
+		facts = file.Facts{Exists: true, Writers: file.None} // there, but it cannot be looked at: no rule takes it
+	}
+	candidates := f.candidatesOf(path)
+	marker := ""
+	if len(candidates) > 0 {
+		if marker = plan.MarkerOf(candidates[0].Rule, path); marker != "" {
+			m, err := f.look(marker)
+			facts.Marker = err == nil && m.Exists
+		}
+	}
+	d := f.settle.Answer(path, facts, now)
+	if marker != "" && !f.settle.Has(path) {
+		delete(f.markers, marker)
+	}
+	switch d.Verdict {
+	case settle.Ready:
+		f.settled(path, candidates, facts, now)
+	case settle.Give:
+		f.giveUp(path, candidates, facts, d.Why, now)
+	case settle.Unready:
+		if len(candidates) > 0 {
+			f.unready = append(f.unready, Unready{Rule: candidates[0].Rule.Name.S, File: path, Why: d.Why})
+		}
+	case settle.Gone:
+		if j := f.byPath[path]; j != nil && j.parked[path] {
+			f.memberGone(j, path, now)
+		}
+	}
+}
+
 // wake is the time at which advance has something to do by itself.
 func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	sooner := func(t time.Time, is bool) {
@@ -201,312 +346,27 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 		}
 	}
 	sooner(f.settle.Next())
+	sooner(f.gather.Next())
 	if !f.stopping && !f.holding {
 		sooner(f.dispatch.Wake(now))
 	}
 	for _, j := range f.late {
 		sooner(j.retryAt, true)
 	}
+	for path, due := range f.removing {
+		if len(f.troubles) == 0 || f.troubles[f.removalRule(path)] == "" {
+			sooner(due, true)
+		}
+	}
 	return at, ok
 }
 
-// settled gives a file that is ready to the first rule that takes it.
-func (f *flow) settled(path string, facts file.Facts, now time.Time) {
-	if j := f.byPath[path]; j != nil {
-		if j.parked {
-			f.unpark(j, facts, now)
-		}
-		return
-	}
-	for _, c := range f.set.Candidates(path) {
-		known, ok, err := f.store.Known(c.Rule.Name.S, path)
-		if err == nil && ok && known.Facts.Same(facts) {
-			return // this rule has handled it already
-		}
-		if !c.Takes(facts) {
-			continue
-		}
-		event := file.Added
-		if ok {
-			event = file.Changed
-		}
-		f.take(c, path, facts, event, known.Hash, now)
-		return
-	}
-}
-
-func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
-	j := &job{
-		rule: c.Rule, captures: c.Captures, unless: unless, checked: now,
-		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Taken: now, EndsIn: path},
-	}
-	f.record(j)
-	f.enqueue(j)
-}
-
-func (f *flow) enqueue(j *job) {
-	f.jobs[j.row.ID], f.byPath[j.row.File] = j, j
-	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod})
-}
-
-func (f *flow) record(j *job) {
-	f.store.Record(j.row, j.recorded)
-	j.recorded = j.row.State
-}
-
-// adopt takes a job of an earlier run into the memory without queueing it.
-// recorded is the state that its row has in the ledger.
-func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *job {
-	j := &job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
-	for _, c := range f.set.Candidates(row.File) {
-		if c.Rule == j.rule {
-			j.captures = c.Captures
-			break
+// removalRule names the rule that remembers a file that went.
+func (f *flow) removalRule(path string) string {
+	for _, c := range f.candidatesOf(path) {
+		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
+			return c.Rule.Name.S
 		}
 	}
-	f.jobs[row.ID], f.byPath[row.File] = j, j
-	return j
-}
-
-// restore takes up a job of an earlier run, or one that is sent round again.
-func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
-	j := f.adopt(row, recorded, tries)
-	if j.rule == nil {
-		f.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", row.EndsIn, now)
-		return
-	}
-	if row.State != recorded {
-		f.record(j)
-	}
-	f.enqueue(j)
-}
-
-// unpark goes on with a job whose file has settled again.
-func (f *flow) unpark(j *job, facts file.Facts, now time.Time) {
-	j.parked, j.checked, j.row.Facts, j.row.State = false, now, facts, ledger.Queued
-	f.record(j)
-	f.enqueue(j)
-}
-
-// begin starts an attempt, if the file still is what was taken.
-func (f *flow) begin(j *job, now time.Time) {
-	if !j.checked.Equal(now) {
-		facts, err := f.look(j.row.File)
-		switch {
-		case err == nil && !facts.Exists:
-			f.finish(j, ledger.Gone, "the file was gone before its job could run", "", now)
-			return
-		case err == nil && (!facts.Same(j.row.Facts) || facts.Writers == file.Some):
-			f.park(j, now)
-			return
-		}
-	}
-	j.row.Attempts++
-	j.row.State, j.row.Due = ledger.Running, time.Time{}
-	if j.row.Started.IsZero() {
-		j.row.Started = now
-	}
-	f.record(j)
-	if len(j.rule.Steps) == 0 {
-		f.end(j, ledger.Processed, now)
-		return
-	}
-	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
-	f.starts = append(f.starts, &attempt{
-		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless,
-		hash: !j.rule.Moves() || j.rule.Uses("hash"),
-	})
-}
-
-// park waits until a file that changed after it was taken has settled again.
-func (f *flow) park(j *job, now time.Time) {
-	f.dispatch.Done(j.row.ID)
-	j.parked, j.row.State = true, ledger.Waiting
-	f.record(j)
-	f.settle.Event(j.row.File, settle.Nudged, plan.Policy(j.rule), now)
-}
-
-func (f *flow) planned(j *job, now time.Time) plan.Job {
-	return plan.Job{
-		Rule: j.rule, ID: j.row.ID, File: j.row.File, Watch: j.row.Watch, Facts: j.row.Facts, Event: j.row.Event,
-		Attempt: j.row.Attempts, Captures: j.captures, Hash: j.row.Hash, Now: now,
-	}
-}
-
-// attemptEnded decides what follows an attempt.
-func (f *flow) attemptEnded(res attemptResult, now time.Time) {
-	j := f.jobs[res.id]
-	if j == nil {
-		return
-	}
-	f.dispatch.Idle(res.id)
-	if res.hash != "" {
-		j.row.Hash = res.hash
-	}
-	if res.stopped {
-		j.row.Attempts--
-		j.row.State = ledger.Queued
-		f.record(j)
-		f.drop(j)
-		return
-	}
-	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
-	j.row.Ran += res.ran
-	f.store.RecordAttempt(ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
-		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
-	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
-	switch {
-	case res.same:
-		j.cause = "the same content was handled before"
-		f.end(j, ledger.Skipped, now)
-	case res.ok:
-		f.end(j, ledger.Processed, now)
-	default:
-		f.failed(j, res, now)
-	}
-}
-
-// failed sends a job into its next attempt, or to its end.
-func (f *flow) failed(j *job, res attemptResult, now time.Time) {
-	exit := -1
-	if res.exit != nil {
-		exit = *res.exit
-	}
-	facts, err := f.look(j.row.File)
-	if err == nil && !facts.Exists {
-		f.finish(j, ledger.Gone, "the file was gone when its attempt failed: "+j.cause, "", now)
-		return
-	}
-	wait, again := retryOf(j.rule).Again(j.row.Attempts-j.row.Earlier, exit, f.chance())
-	if !again {
-		f.end(j, ledger.Failed, now)
-		return
-	}
-	f.dispatch.Done(j.row.ID)
-	j.row.State, j.row.Due = ledger.Retrying, now.Add(wait)
-	f.record(j)
-	f.enqueue(j)
-	f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due})
-}
-
-func retryOf(r *rule.Rule) dispatch.Retry {
-	t := r.Retry
-	return dispatch.Retry{Times: t.Times, First: t.First.Duration, Factor: float64(t.Factor), Longest: t.Longest.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverOn}
-}
-
-// end sends the input where it belongs, or ends the job where it is.
-func (f *flow) end(j *job, state ledger.State, now time.Time) {
-	target := j.rule.Processed
-	if state == ledger.Failed {
-		target = j.rule.Failed
-	}
-	if target == nil {
-		f.finish(j, state, j.cause, j.row.File, now)
-		return
-	}
-	p := f.planned(j, now)
-	folder, name, err := p.Destination(target)
-	if err != nil && state == ledger.Failed {
-		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), j.row.File, now)
-		return
-	}
-	if err != nil {
-		j.cause = err.Error()
-		f.end(j, ledger.Failed, now)
-		return
-	}
-	f.place(j, state, folder, name, p)
-}
-
-func (f *flow) place(j *job, state ledger.State, folder, name string, p plan.Job) {
-	e := &placing{
-		job: j, leads: state,
-		move: place.Request{Source: j.row.File, Folder: folder, Name: name, Expect: j.row.Facts, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
-		record: ledger.Placement{ID: f.store.NextPlacement(), Job: j.row.ID, Source: j.row.File, Target: filepath.Join(folder, name),
-			Facts: j.row.Facts, State: ledger.Intended, Leads: state},
-	}
-	if state == ledger.Failed {
-		e.note = &plan.Failure{Job: &p, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
-	}
-	f.places = append(f.places, e)
-}
-
-// placedEnd decides what follows an end move.
-func (f *flow) placedEnd(p placedEnd, now time.Time) {
-	j, leads := f.jobs[p.id], p.leads
-	if j == nil {
-		return
-	}
-	switch {
-	case p.err == nil:
-		f.finish(j, leads, j.cause, p.target, now)
-	case p.err == place.ErrGone:
-		f.finish(j, leads, j.cause, "", now)
-	case p.err == place.ErrChanged:
-		j.again = true
-		f.finish(j, leads, join(j.cause, "the file changed while its job ran, so it stays and counts as a new one"), "", now)
-	default:
-		f.postpone(j, leads, p.err, now)
-	}
-}
-
-func join(a, b string) string {
-	if a == "" {
-		return b
-	}
-	return a + "; " + b
-}
-
-// postpone keeps a job whose input could not be placed and tries the
-// placement again, later and later; the command is not repeated.
-func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
-	first := j.wait == 0
-	j.wait = min(max(2*j.wait, time.Second), time.Minute)
-	j.leads, j.retryAt = leads, now.Add(j.wait)
-	f.late = append(f.late, j)
-	if first {
-		j.row.Reason = join(j.cause, fmt.Sprintf("its work is done, but it cannot be placed yet: %v", err))
-		f.record(j)
-		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt})
-	}
-}
-
-func (f *flow) placeLate(now time.Time) {
-	var rest []*job
-	due := f.late
-	f.late = nil
-	for _, j := range due {
-		if j.retryAt.After(now) {
-			rest = append(rest, j)
-			continue
-		}
-		f.end(j, j.leads, now)
-	}
-	f.late = append(f.late, rest...)
-}
-
-// finish ends a job for good.
-func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now time.Time) {
-	j.row.State, j.row.Reason, j.row.EndsIn, j.row.Ended, j.row.Due = state, reason, endsIn, now, time.Time{}
-	f.record(j)
-	if endsIn == j.row.File {
-		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: j.row.File, Facts: j.row.Facts, Hash: j.row.Hash, Job: j.row.ID})
-	} else {
-		f.store.Forget(j.row.Rule, j.row.File)
-	}
-	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
-	f.drop(j)
-	if j.again {
-		f.offer(j.row.File, settle.Nudged, now)
-	}
-}
-
-// drop takes a job out of the memory.
-func (f *flow) drop(j *job) {
-	f.dispatch.Done(j.row.ID)
-	f.dispatch.Remove(j.row.ID)
-	delete(f.jobs, j.row.ID)
-	if f.byPath[j.row.File] == j {
-		delete(f.byPath, j.row.File)
-	}
+	return ""
 }

@@ -2,11 +2,14 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"path/filepath"
 	"sync"
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
 )
 
 // placeQueue holds the end moves that wait for the placing goroutine.
@@ -49,11 +52,13 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 		}
 		done := make([]placedEnd, 0, len(batch))
 		for _, p := range batch {
-			e.ledger.RecordPlacement(p.record)
+			for _, m := range p.moves {
+				e.ledger.RecordPlacement(m.record)
+			}
 		}
 		err := e.ledger.Sync(work)
 		for _, p := range batch {
-			result := placedEnd{id: p.record.Job, leads: p.leads, err: err}
+			result := placedEnd{id: p.id, leads: p.leads, err: err}
 			if err == nil {
 				result = e.placeOne(p)
 			}
@@ -63,19 +68,53 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 	}
 }
 
+// placeOne does the moves of one job: all or none. A file that is gone or has
+// changed meanwhile is left out.
 func (e *Engine) placeOne(p *placing) placedEnd {
-	res, err := e.placer.Move(p.move)
-	switch {
-	case err == nil:
-		p.record.State, p.record.Target = ledger.Done, res.Target
-	default:
-		p.record.State = ledger.Dropped
+	end := placedEnd{id: p.id, leads: p.leads}
+	for i := range p.moves {
+		m := &p.moves[i]
+		var res place.Result
+		err := e.mounted(m.request.Folder)
+		if err == nil {
+			res, err = e.placer.Move(m.request)
+		}
+		m.record.State = ledger.Done
+		if err != nil {
+			m.record.State = ledger.Dropped
+		} else {
+			m.record.Target = res.Target
+		}
+		e.ledger.RecordPlacement(m.record)
+		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
+			e.takeBack(p.moves[:i])
+			end.err, end.moved = err, nil
+			return end
+		}
+		end.moved = append(end.moved, moved{target: res.Target, err: err})
 	}
-	e.ledger.RecordPlacement(p.record)
-	if err == nil && p.note != nil {
-		e.writeNote(p, res.Target)
+	if p.note != nil && end.moved[0].err == nil {
+		e.writeNote(p, end.moved[0].target)
 	}
-	return placedEnd{id: p.record.Job, leads: p.leads, target: res.Target, err: err}
+	return end
+}
+
+// takeBack undoes the moves of a job whose later move failed, newest first.
+func (e *Engine) takeBack(moves []move) {
+	for i := len(moves) - 1; i >= 0; i-- {
+		m := &moves[i]
+		if m.record.State != ledger.Done {
+			continue
+		}
+		now, err := watchfs.Stat(m.record.Target)
+		if err == nil {
+			_, err = e.placer.Move(place.Request{Source: m.record.Target, Folder: filepath.Dir(m.request.Source), Name: filepath.Base(m.request.Source), Expect: now, Part: m.request.Part})
+		}
+		if err == nil {
+			m.record.State = ledger.Dropped
+			e.ledger.RecordPlacement(m.record)
+		}
+	}
 }
 
 // writeNote puts the failure note beside the input. A note that cannot be
@@ -90,5 +129,5 @@ func (e *Engine) writeNote(p *placing, target string) {
 			n.Output = LastLines(filepath.Join(e.state, last.Output), 20)
 		}
 	}
-	_, _ = e.placer.WriteNew(filepath.Dir(target), filepath.Base(target)+plan.NoteEnding, p.move.Part, []byte(n.Note()))
+	_, _ = e.placer.WriteNew(filepath.Dir(target), filepath.Base(target)+plan.NoteEnding, p.moves[0].request.Part, []byte(n.Note()))
 }

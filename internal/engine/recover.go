@@ -61,8 +61,8 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 		f.restore(row, was, tries, now)
 		return
 	}
-	if n := len(placements); n > 0 && placements[n-1].State != ledger.Dropped {
-		e.resumePlacement(row, tries, placements[n-1], now)
+	if last := lastRound(placements); len(last) > 0 {
+		e.resumePlacing(row, tries, last, now)
 		return
 	}
 	cut := "the watcher ended in the middle of this attempt"
@@ -78,15 +78,63 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	f.restore(row, was, tries, now)
 }
 
-// resumePlacement looks where a file is whose move was intended, and perhaps
-// done, when the watcher ended.
-func (e *Engine) resumePlacement(row ledger.Job, tries []plan.Try, p ledger.Placement, now time.Time) {
+// lastRound gives the placements of a job's last placing, if it was under way
+// or done: those that lead where the newest one leads and were not dropped.
+func lastRound(all []ledger.Placement) []ledger.Placement {
+	if len(all) == 0 {
+		return nil
+	}
+	leads := all[len(all)-1].Leads
+	var last []ledger.Placement
+	for i := len(all) - 1; i >= 0 && all[i].Leads == leads; i-- {
+		if all[i].State != ledger.Dropped {
+			last = append([]ledger.Placement{all[i]}, last...)
+		}
+	}
+	return last
+}
+
+// resumePlacing looks where the files are whose move was intended, and
+// perhaps done, when the watcher ended. If any has arrived the others follow;
+// otherwise the placing begins anew.
+func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = row.Reason
-	part := place.PartName(e.state, row.ID)
-	source, target := filepath.Dir(p.Source), filepath.Dir(p.Target)
-	os.Remove(filepath.Join(target, part)) // a copy that was not complete
-	hidden := filepath.Join(source, part)
+	endsIn := map[string]string{}
+	open := 0
+	for _, p := range moves {
+		at, still := e.settleMove(row.ID, p)
+		endsIn[p.Source] = at
+		if still {
+			open++
+		}
+	}
+	if open == len(moves) {
+		e.flow.end(j, moves[0].Leads, now)
+		return
+	}
+	for _, p := range moves {
+		if endsIn[p.Source] != p.Source {
+			continue
+		}
+		if res, err := e.placer.Move(place.Request{Source: p.Source, Folder: filepath.Dir(p.Target), Name: filepath.Base(p.Target), Expect: p.Facts, Part: place.PartName(e.state, row.ID)}); err == nil {
+			p.State, p.Target = ledger.Done, res.Target
+			e.ledger.RecordPlacement(p)
+			endsIn[p.Source] = res.Target
+		}
+	}
+	for i := range j.row.Extra {
+		j.row.Extra[i].EndsIn = endsIn[j.row.Extra[i].File]
+	}
+	e.flow.finish(j, moves[0].Leads, j.cause, endsIn[row.File], now)
+}
+
+// settleMove brings one move that a crash cut short to a clean point: it says
+// where the file is, and whether it still waits to be moved.
+func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
+	part := place.PartName(e.state, job)
+	os.Remove(filepath.Join(filepath.Dir(p.Target), part)) // a copy that was not complete
+	hidden := filepath.Join(filepath.Dir(p.Source), part)
 	landed := e.landed(p)
 	if facts, err := watchfs.Stat(hidden); err == nil && facts.Exists {
 		if landed != "" && facts.Same(p.Facts) {
@@ -96,21 +144,20 @@ func (e *Engine) resumePlacement(row ledger.Job, tries []plan.Try, p ledger.Plac
 		}
 	}
 	facts, err := watchfs.Stat(p.Source)
+	there := err == nil && facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
 	switch {
-	case err == nil && facts.Exists && facts.Same(p.Facts) && landed == "":
-		e.flow.end(j, p.Leads, now)
 	case landed != "":
-		if facts.Exists && facts.Same(p.Facts) {
+		if there {
 			os.Remove(p.Source) // both names, one content: the move was between its two halves
 		}
 		p.State, p.Target = ledger.Done, landed
-		e.ledger.RecordPlacement(p)
-		e.flow.finish(j, p.Leads, j.cause, landed, now)
+	case there:
+		return p.Source, true
 	default:
 		p.State = ledger.Dropped
-		e.ledger.RecordPlacement(p)
-		e.flow.finish(j, p.Leads, j.cause, "", now)
 	}
+	e.ledger.RecordPlacement(p)
+	return landed, false
 }
 
 // landed gives the target where the file of a placement is now, "" if at none.

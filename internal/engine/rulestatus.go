@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/rule"
@@ -87,8 +88,8 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 		if w != nil {
 			known := w.Folders[path]
 			gone, trouble = known.Absent, known.Trouble
-			if known.Polled != "" {
-				s.Notes = append(s.Notes, fmt.Sprintf("%s is looked at now and then: %s", path, known.Polled))
+			if gone && trouble != "" { // absent for a reason of its own
+				s.Notes, trouble = append(s.Notes, fmt.Sprintf("%s: %s", path, trouble)), ""
 			}
 		} else if info, err := os.Stat(path); err != nil || !info.IsDir() {
 			gone = true
@@ -105,9 +106,40 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 	if w == nil || s.State == RuleTrouble {
 		return
 	}
+	s.polled(r, w)
 	s.Waiting += w.Waiting[s.Rule]
+	if why := w.Troubles[s.Rule]; why != "" {
+		s.State = RuleTrouble
+		s.Notes = append(s.Notes, why)
+		return
+	}
 	s.State = RuleWatching
 	if absent == len(r.Folders) {
 		s.State = RuleAbsent
+	}
+}
+
+// polled notes the folders below the rule's that are looked at now and then.
+func (s *RuleStatus) polled(r *rule.Rule, w *Live) {
+	n, one, why := 0, "", ""
+	for path, f := range w.Folders {
+		if f.Polled == "" {
+			continue
+		}
+		for _, own := range r.Folders {
+			if path == own || strings.HasPrefix(path, own+"/") {
+				n, why = n+1, f.Polled
+				if one == "" || path < one {
+					one = path
+				}
+				break
+			}
+		}
+	}
+	switch {
+	case n == 1:
+		s.Notes = append(s.Notes, fmt.Sprintf("%s is looked at now and then: %s", one, why))
+	case n > 1:
+		s.Notes = append(s.Notes, fmt.Sprintf("%s and %d other folders are looked at now and then: %s", one, n-1, why))
 	}
 }

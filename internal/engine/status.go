@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/gather"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
@@ -18,13 +21,14 @@ import (
 
 // Live is what only a running watcher knows; the ledger holds the rest.
 type Live struct {
-	PID     int                   `json:"pid"`
-	Started time.Time             `json:"started"`
-	Rules   string                `json:"rules"` // the rules file it reads
-	Trouble string                `json:"trouble,omitempty"`
-	Waiting map[string]int        `json:"waiting"` // files that are not settled, by rule
-	Files   []LiveFile            `json:"files"`   // the longest waiting of them
-	Folders map[string]LiveFolder `json:"folders"`
+	PID      int                   `json:"pid"`
+	Started  time.Time             `json:"started"`
+	Rules    string                `json:"rules"` // the rules file it reads
+	Trouble  string                `json:"trouble,omitempty"`
+	Waiting  map[string]int        `json:"waiting"`            // files that are not settled, by rule
+	Files    []LiveFile            `json:"files"`              // the longest waiting of them
+	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
+	Folders  map[string]LiveFolder `json:"folders"`
 }
 
 // LiveFile is a file that is not settled yet.
@@ -47,13 +51,22 @@ const mostLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Started: e.started, Rules: e.o.Rules.Path, Waiting: map[string]int{}, Folders: map[string]LiveFolder{}}
+	l := Live{PID: os.Getpid(), Started: e.started, Rules: e.o.Rules.Path, Waiting: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}
 	err := e.do(func() {
+		maps.Copy(l.Troubles, e.flow.troubles)
+		e.flow.gather.Each(func(path string, k gather.Key, since time.Time, missing []string) {
+			why := "more files may come"
+			if len(missing) > 0 {
+				why = "nothing fits " + strings.Join(missing, ", ") + " yet"
+			}
+			l.Waiting[k.Rule]++
+			l.Files = append(l.Files, LiveFile{Rule: k.Rule, File: path, Since: since, Why: why})
+		})
 		for _, w := range e.flow.settle.All() {
-			if c := e.flow.set.Candidates(w.Path); len(c) > 0 {
+			if c := e.flow.candidatesOf(w.Path); len(c) > 0 {
 				name := c[0].Rule.Name.S
 				l.Waiting[name]++
 				l.Files = append(l.Files, LiveFile{Rule: name, File: w.Path, Since: w.Since, Why: w.Why})
@@ -147,10 +160,11 @@ func SendRound(l *ledger.Ledger, placer *place.Placer, row ledger.Job) (ledger.J
 		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.EndsIn))
 	}
 	note := row.EndsIn + plan.NoteEnding
-	if row.EndsIn != row.File {
-		if facts, err = putBack(l, placer, row, facts); err != nil {
-			return row, err
-		}
+	if facts, err = putBack(l, placer, row.ID, row.EndsIn, row.File, facts); err != nil {
+		return row, err
+	}
+	if err := putBackMembers(l, placer, &row); err != nil {
+		return row, err
 	}
 	if row.State == ledger.Failed {
 		if err := os.Remove(note); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -161,26 +175,60 @@ func SendRound(l *ledger.Ledger, placer *place.Placer, row ledger.Job) (ledger.J
 	row.State, row.Facts, row.Ended, row.Earlier = ledger.Queued, facts, time.Time{}, row.Attempts
 	row.Reason, row.Exit, row.EndsIn, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
+	if len(row.Extra) > 0 {
+		l.RecordMembers(row)
+	}
 	return row, nil
 }
 
-func putBack(l *ledger.Ledger, placer *place.Placer, row ledger.Job, facts file.Facts) (file.Facts, error) {
-	if there, err := watchfs.Stat(row.File); err != nil || there.Exists {
-		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(row.File)))
+// putBackMembers puts the further files of a burst or set back, and markers.
+// One that is not there any more stays away.
+func putBackMembers(l *ledger.Ledger, placer *place.Placer, row *ledger.Job) error {
+	for i := range row.Extra {
+		m := &row.Extra[i]
+		if m.EndsIn == "" {
+			continue
+		}
+		facts, err := watchfs.Stat(m.EndsIn)
+		if err != nil {
+			return err
+		}
+		if !facts.Exists {
+			m.EndsIn = ""
+			continue
+		}
+		if m.Facts, err = putBack(l, placer, row.ID, m.EndsIn, m.File, facts); err != nil {
+			return err
+		}
+		m.EndsIn = m.File
 	}
-	record := ledger.Placement{ID: l.NextPlacement(), Job: row.ID, Source: row.EndsIn, Target: row.File, Facts: facts, State: ledger.Intended, Leads: ledger.Queued}
+	return nil
+}
+
+// putBack moves one file from where it is to where it was taken.
+func putBack(l *ledger.Ledger, placer *place.Placer, job int64, from, to string, facts file.Facts) (file.Facts, error) {
+	if from == to {
+		return facts, nil
+	}
+	if there, err := watchfs.Stat(to); err != nil || there.Exists {
+		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
+	}
+	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Source: from, Target: to, Facts: facts, State: ledger.Intended, Leads: ledger.Queued}
 	l.RecordPlacement(record)
 	if err := l.Sync(context.Background()); err != nil {
 		return facts, err
 	}
-	res, err := placer.Move(place.Request{Source: row.EndsIn, Folder: filepath.Dir(row.File), Name: filepath.Base(row.File), Expect: facts, Part: place.PartName(l.Folder(), row.ID)})
+	res, err := placer.Move(place.Request{Source: from, Folder: filepath.Dir(to), Name: filepath.Base(to), Expect: facts, Part: place.PartName(l.Folder(), job)})
 	record.State = ledger.Done
 	if err != nil {
 		record.State = ledger.Dropped
 	}
 	l.RecordPlacement(record)
+	if res.Facts.Dir {
+		res.Facts, err = watchfs.LookTree(to)
+	}
 	return res.Facts, err
 }
 
 // Unsettled is the number of files that were not settled when Run ended.
-func (e *Engine) Unsettled() int { return e.flow.settle.Len() }
+func (e *Engine) Unsettled() int { return e.flow.settle.Len() + e.flow.gather.Len() }

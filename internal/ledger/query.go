@@ -8,7 +8,7 @@ import (
 	"stilltide/internal/core/file"
 )
 
-const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in`
+const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in`
 
 // Filter chooses jobs. Zero values choose all.
 type Filter struct {
@@ -92,7 +92,75 @@ func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {
 	if err := rows.Err(); err != nil {
 		return nil, l.damaged(err)
 	}
-	return list, nil
+	return list, l.members(list)
+}
+
+// members fills in the further files of jobs that have some.
+func (l *Ledger) members(jobs []Job) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	place := map[int64]int{}
+	low, high := jobs[0].ID, jobs[0].ID
+	for i, j := range jobs {
+		place[j.ID] = i
+		low, high = min(low, j.ID), max(high, j.ID)
+	}
+	rows, err := l.db.Query(`SELECT job, file, companion, size, mod, dev, ino, ends_in FROM member WHERE job BETWEEN ? AND ? ORDER BY job, number`, low, high)
+	if err != nil {
+		return l.damaged(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var m Member
+		var job, mod, dev, ino int64
+		var endsIn sql.NullString
+		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &endsIn); err != nil {
+			return l.damaged(err)
+		}
+		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+		m.EndsIn = endsIn.String
+		if i, ok := place[job]; ok {
+			jobs[i].Extra = append(jobs[i].Extra, m)
+		}
+	}
+	return rows.Err()
+}
+
+// KnownFiles lists what a rule remembers below a folder.
+func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
+	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ? ORDER BY file`, rule, folder+"/", folder+"0")
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	var files []string
+	for rows.Next() {
+		var f string
+		if err := rows.Scan(&f); err != nil {
+			return nil, l.damaged(err)
+		}
+		files = append(files, f)
+	}
+	return files, rows.Err()
+}
+
+// Mounts gives the mount point that each folder lay on.
+func (l *Ledger) Mounts() (map[string]string, error) {
+	rows, err := l.db.Query(`SELECT folder, point FROM mount`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	points := map[string]string{}
+	for rows.Next() {
+		var folder, point string
+		if err := rows.Scan(&folder, &point); err != nil {
+			return nil, l.damaged(err)
+		}
+		points[folder] = point
+	}
+	return points, rows.Err()
 }
 
 func scanJob(rows *sql.Rows) (Job, error) {
@@ -100,9 +168,9 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var mod, dev, ino, taken, due, started, ended, ran int64
 	var exit sql.NullInt64
 	var endsIn sql.NullString
-	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Hash,
+	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
 		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn)
-	j.Facts = file.Facts{Exists: true, Regular: true, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	if exit.Valid {
 		n := int(exit.Int64)

@@ -54,6 +54,26 @@ type Job struct {
 	Exit     *int          // exit code of the last command
 	Reason   string        // one sentence, "" after success
 	EndsIn   string        // where the input is now, "" if nowhere
+	Extra    []Member      // the other files of a burst or set, and markers
+}
+
+// Member is a further file of a job.
+type Member struct {
+	File      string
+	Facts     file.Facts
+	Companion bool   // a marker: it goes along, and is no input
+	EndsIn    string // where it is now, "" if nowhere
+}
+
+// Files lists the job's inputs.
+func (j Job) Files() []string {
+	files := []string{j.File}
+	for _, m := range j.Extra {
+		if !m.Companion {
+			files = append(files, m.File)
+		}
+	}
+	return files
 }
 
 // Attempt is one try at a job's steps.

@@ -19,6 +19,7 @@ CREATE TABLE job (
 	mod      INTEGER NOT NULL,
 	dev      INTEGER NOT NULL,
 	ino      INTEGER NOT NULL,
+	dir      INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
 	hash     TEXT NOT NULL DEFAULT '',
 	attempts INTEGER NOT NULL DEFAULT 0,
 	earlier  INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
@@ -60,6 +61,22 @@ CREATE TABLE placement (
 	leads  TEXT NOT NULL                 -- the state the job has afterwards
 );
 CREATE INDEX placement_job ON placement (job);
+CREATE TABLE member (                   -- the other files of a burst or set, and markers
+	job       INTEGER NOT NULL,
+	number    INTEGER NOT NULL,
+	file      TEXT NOT NULL,
+	companion INTEGER NOT NULL,          -- 1 for a marker: it goes along, and is no input
+	size      INTEGER NOT NULL,
+	mod       INTEGER NOT NULL,
+	dev       INTEGER NOT NULL,
+	ino       INTEGER NOT NULL,
+	ends_in   TEXT,
+	PRIMARY KEY (job, number)
+) WITHOUT ROWID;
+CREATE TABLE mount (                    -- the mount point that each folder lay on
+	folder TEXT PRIMARY KEY,
+	point  TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE known (                    -- files that stay where they are, or were left
 	rule TEXT NOT NULL,
 	file TEXT NOT NULL,
@@ -67,6 +84,7 @@ CREATE TABLE known (                    -- files that stay where they are, or we
 	mod  INTEGER NOT NULL,
 	dev  INTEGER NOT NULL,
 	ino  INTEGER NOT NULL,
+	dir  INTEGER NOT NULL DEFAULT 0,
 	hash TEXT NOT NULL DEFAULT '',
 	job  INTEGER NOT NULL,
 	PRIMARY KEY (rule, file)

@@ -80,8 +80,8 @@ func (b *batch) follow(later *batch) {
 func (b *batch) empty() bool { return len(b.rows) == 0 && len(b.tally) == 0 }
 
 const (
-	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
 		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
 		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in`
@@ -90,10 +90,14 @@ const (
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`
 	putPlacement = `INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (id) DO UPDATE SET target=excluded.target, state=excluded.state`
-	putKnown = `INSERT INTO known (rule, file, size, mod, dev, ino, hash, job) VALUES (?,?,?,?,?,?,?,?)
+	putKnown = `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`
-	dropKnown = `DELETE FROM known WHERE rule = ? AND file = ?`
-	putTally  = `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`
+	putMember = `INSERT INTO member (job, number, file, companion, size, mod, dev, ino, ends_in) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, ends_in=excluded.ends_in`
+	dropMembers = `DELETE FROM member WHERE job = ? AND number >= ?`
+	putMount    = `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`
+	dropKnown   = `DELETE FROM known WHERE rule = ? AND file = ?`
+	putTally    = `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`
 )
 
 func startWriter(l *Ledger) (*writer, error) {
@@ -102,7 +106,7 @@ func startWriter(l *Ledger) (*writer, error) {
 		return nil, err
 	}
 	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
-	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally} {
+	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
 		}
@@ -261,7 +265,7 @@ func matches(k *Known, r record) bool {
 	if k == nil {
 		return r.query == dropKnown
 	}
-	return r.query == putKnown && r.args[7] == k.Job && r.args[3] == nano(k.Facts.Mod)
+	return r.query == putKnown && r.args[8] == k.Job && r.args[3] == nano(k.Facts.Mod)
 }
 
 // Record writes a job's row. was is the state that was recorded before, "" for
@@ -272,7 +276,7 @@ func (l *Ledger) Record(j Job, was State) {
 		endsIn = j.EndsIn
 	}
 	f := j.Facts
-	r := record{key: rowKey{table: "job", id: j.ID}, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), j.Hash,
+	r := record{key: rowKey{table: "job", id: j.ID}, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
 		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn}}
 	l.w.mu.Lock()
 	l.w.pending.put(r)
@@ -284,6 +288,26 @@ func (l *Ledger) Record(j Job, was State) {
 	}
 	l.w.mu.Unlock()
 	l.w.wake()
+}
+
+// RecordMembers writes the rows of a job's further files. A job never gains
+// files; rows behind its last are ones that went.
+func (l *Ledger) RecordMembers(j Job) {
+	l.w.add(record{key: rowKey{table: "members", id: j.ID}, query: dropMembers, args: []any{j.ID, len(j.Extra)}})
+	for i, m := range j.Extra {
+		var endsIn any
+		if m.EndsIn != "" {
+			endsIn = m.EndsIn
+		}
+		f := m.Facts
+		l.w.add(record{key: rowKey{table: "member", id: j.ID, sub: i}, query: putMember,
+			args: []any{j.ID, i, m.File, m.Companion, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), endsIn}})
+	}
+}
+
+// RememberMount notes the mount point that a folder lies on, "" to forget it.
+func (l *Ledger) RememberMount(folder, point string) {
+	l.w.add(record{key: rowKey{table: "mount", known: knownKey{file: folder}}, query: putMount, args: []any{folder, point}})
 }
 
 func optional(n *int) any {
@@ -312,7 +336,7 @@ func (l *Ledger) Remember(k Known) {
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
 	f := k.Facts
-	l.w.add(record{key: rowKey{table: "known", known: key}, query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), k.Hash, k.Job}})
+	l.w.add(record{key: rowKey{table: "known", known: key}, query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, k.Hash, k.Job}})
 }
 
 // Forget notes that a file is not where the rule left it.
@@ -326,6 +350,15 @@ func (l *Ledger) Forget(rule, path string) {
 	l.known[key] = nil
 	l.mu.Unlock()
 	l.w.add(record{key: rowKey{table: "known", known: key}, query: dropKnown, known: &key, args: []any{rule, path}})
+}
+
+// KnownCount is how many files a rule remembers.
+func (l *Ledger) KnownCount(rule string) int {
+	n := 0
+	if err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
+		return 0
+	}
+	return n
 }
 
 // Known gives what a rule remembers of a file.
@@ -342,14 +375,14 @@ func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	}
 	found := Known{Rule: rule, File: path}
 	var mod, dev, ino int64
-	err := l.db.QueryRow(`SELECT size, mod, dev, ino, hash, job FROM known WHERE rule = ? AND file = ?`, rule, path).
-		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Hash, &found.Job)
+	err := l.db.QueryRow(`SELECT size, mod, dev, ino, dir, hash, job FROM known WHERE rule = ? AND file = ?`, rule, path).
+		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Facts.Dir, &found.Hash, &found.Job)
 	if err == sql.ErrNoRows {
 		return Known{}, false, nil
 	}
 	if err != nil {
 		return Known{}, false, l.damaged(err)
 	}
-	found.Facts = file.Facts{Exists: true, Regular: true, Size: found.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	return found, true, nil
 }

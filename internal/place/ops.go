@@ -59,7 +59,7 @@ func (realOps) Hold(path string) (heldFile, error) {
 
 func (realOps) Stat(path string) (file.Facts, error) { return watchfs.Stat(path) }
 func (realOps) Rename(from, to string) error         { return renameNew(from, to) }
-func (realOps) Remove(path string) error             { return os.Remove(path) }
+func (realOps) Remove(path string) error             { return removeUnit(path) }
 
 func (realOps) MakeFolder(path string) error {
 	if err := os.MkdirAll(path, 0o777); err != nil {
@@ -69,7 +69,7 @@ func (realOps) MakeFolder(path string) error {
 }
 
 func (realOps) Discard(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := removeUnit(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -94,6 +94,17 @@ func (realOps) FlushFolder(path string) error {
 }
 
 func (realOps) Copy(from, to string) error {
+	info, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	if info.IsDir() {
+		return copyTree(from, to)
+	}
+	return copyFile(from, to)
+}
+
+func copyFile(from, to string) error {
 	src, err := openHeld(from)
 	if err != nil {
 		return err

@@ -86,7 +86,10 @@ func (p *Placer) Move(r Request) (Result, error) {
 		case !errors.Is(err, fs.ErrExist):
 			return Result{}, err
 		}
-		same, err := SameContent(r.Source, target, r.Expect.Size)
+		same, err := false, error(nil)
+		if !r.Expect.Dir {
+			same, err = SameContent(r.Source, target, r.Expect.Size)
+		}
 		if err != nil {
 			return Result{}, err
 		}
@@ -106,6 +109,9 @@ func (p *Placer) hold(r Request) (heldFile, error) {
 		return nil, err
 	}
 	f, err := src.Facts()
+	if err == nil && r.Expect.Dir {
+		f, err = p.look(r.Source, r)
+	}
 	if err == nil && !f.Same(r.Expect) {
 		err = ErrChanged
 	}
@@ -114,6 +120,15 @@ func (p *Placer) hold(r Request) (heldFile, error) {
 		return nil, err
 	}
 	return src, nil
+}
+
+// look gives the facts that Expect is compared with: for a folder those of
+// all that lies inside.
+func (p *Placer) look(path string, r Request) (file.Facts, error) {
+	if r.Expect.Dir {
+		return watchfs.LookTree(path)
+	}
+	return p.system().Stat(path)
 }
 
 // moveTo tries one target name. An error that is fs.ErrExist says it is
@@ -168,7 +183,7 @@ func (p *Placer) across(r Request, target string) (err error) {
 	if err := sys.FlushFolder(r.Folder); err != nil {
 		return errors.Join(err, sys.Discard(target))
 	}
-	now, err := sys.Stat(r.Source)
+	now, err := p.look(r.Source, r)
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
 	}
@@ -189,7 +204,7 @@ func (p *Placer) removeExpected(r Request) error {
 	if err := sys.Rename(r.Source, hidden); err != nil {
 		return err
 	}
-	now, err := sys.Stat(hidden)
+	now, err := p.look(hidden, r)
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
 	}

@@ -2,6 +2,8 @@ package watchfs
 
 import (
 	"os"
+	"slices"
+	"strings"
 
 	"golang.org/x/sys/unix"
 )
@@ -36,4 +38,35 @@ func (w *Watcher) watchMounts() {
 			w.Sweep()
 		}
 	}
+}
+
+// MountPoint gives the mount point that a path lies on, "" if it is not known.
+func MountPoint(path string) string {
+	best := ""
+	for _, point := range mountPoints() {
+		inside := point == "/" || path == point || strings.HasPrefix(path, point+"/")
+		if inside && len(point) > len(best) {
+			best = point
+		}
+	}
+	return best
+}
+
+// IsMountPoint tells whether something is mounted at a path now.
+func IsMountPoint(path string) bool { return slices.Contains(mountPoints(), path) }
+
+// mountPoints reads the fifth field of each line of proc_pid_mountinfo(5),
+// where blanks and such are written as octal numbers.
+func mountPoints() []string {
+	table, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return nil
+	}
+	var points []string
+	for _, line := range strings.Split(string(table), "\n") {
+		if fields := strings.Fields(line); len(fields) > 4 {
+			points = append(points, strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(fields[4]))
+		}
+	}
+	return points
 }

@@ -313,6 +313,12 @@ func (s *sweeper) root(path string) {
 		s.absent(path, err)
 		return
 	}
+	if s.w.o.Missing != nil {
+		if why := s.w.o.Missing(path); why != nil {
+			s.unmounted(path, why)
+			return
+		}
+	}
 	facts := Facts(info)
 	s.w.mu.Lock()
 	r := s.w.roots[path]
@@ -336,6 +342,26 @@ func (s *sweeper) root(path string) {
 	}
 	if _, err := os.Stat(path); err != nil {
 		s.absent(path, err)
+	}
+}
+
+// unmounted tells that a wanted folder's disk is not there. When it is
+// mounted the mount table changes, and everything is swept again.
+func (s *sweeper) unmounted(path string, why error) {
+	w := s.w
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r := w.roots[path]
+	if r == nil {
+		return
+	}
+	if !r.told || r.present {
+		r.told, r.present = true, false
+		s.batch = append(s.batch, Event{Kind: Absent, Path: path, Dir: true, Err: why})
+	}
+	s.batch = append(s.batch, Event{Kind: Swept, Path: path, Dir: true})
+	if w.src != nil {
+		w.src.dropBelow(path)
 	}
 }
 

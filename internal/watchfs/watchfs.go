@@ -55,6 +55,9 @@ type Options struct {
 	Look time.Duration
 	// Once sweeps without watching.
 	Once bool
+	// Missing, if set, says why a folder counts as absent though something is
+	// at its path: the disk that belongs there is not mounted.
+	Missing func(folder string) error
 	// MaxWatches bounds the system watches that are used; 0 for no bound but the system's.
 	MaxWatches int
 }
@@ -102,4 +105,61 @@ func nearestParent(path string) string {
 		}
 		path = up
 	}
+}
+
+// LookTree is Look for a whole folder: the size of all that lies inside, the
+// newest times, and whether anybody writes to any file. Links inside are not
+// followed.
+func LookTree(top string) (file.Facts, error) {
+	all, err := Stat(top)
+	if err != nil || !all.Exists || !all.Dir {
+		return all, err
+	}
+	all.Size, all.Writers = 0, file.None
+	err = filepath.WalkDir(top, func(path string, _ fs.DirEntry, err error) error {
+		if err != nil {
+			if gone(err) {
+				return nil // it went while we looked; the next look sees it
+			}
+			return err
+		}
+		one, err := Look(path)
+		if err != nil || !one.Exists {
+			return err
+		}
+		all.Change, all.Mod = later(all.Change, one.Change), later(all.Mod, one.Mod)
+		if one.Regular {
+			all.Size += one.Size
+			all.Writers = worse(all.Writers, one.Writers)
+		}
+		return nil
+	})
+	return all, err
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// worse joins what is known of two files' writers: some beats unknown beats none.
+func worse(a, b file.Writers) file.Writers {
+	switch {
+	case a == file.Some || b == file.Some:
+		return file.Some
+	case a == file.Unknown || b == file.Unknown:
+		return file.Unknown
+	}
+	return file.None
+}
+
+// LookAny is Look for a file and LookTree for a folder.
+func LookAny(path string) (file.Facts, error) {
+	f, err := Look(path)
+	if err != nil || !f.Dir {
+		return f, err
+	}
+	return LookTree(path)
 }

@@ -27,6 +27,17 @@ type Job struct {
 	Hash     string // SHA-256, hexadecimal; "" if not known
 	Captures map[string]string
 	Now      time.Time
+	Files    []string // all files of a burst or set; nil otherwise
+	List     string   // file that lists them, one a line
+	List0    string   // the same, NUL-separated
+}
+
+// files are the words that a command gets for the file, or for all of them.
+func (j *Job) files() []string {
+	if j.Files != nil {
+		return j.Files
+	}
+	return []string{j.File}
 }
 
 // Lookup gives the value of a placeholder.
@@ -63,6 +74,12 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Text(strconv.Itoa(j.Attempt)), nil
 	case "scratch":
 		return fill.Value{Text: j.Scratch, Path: true}, nil
+	case "files":
+		return fill.Value{List: j.files()}, nil
+	case "list":
+		return fill.Value{Text: j.List, Path: true}, nil
+	case "list0":
+		return fill.Value{Text: j.List0, Path: true}, nil
 	case "modified":
 		return fill.Value{Time: j.Facts.Mod}, nil
 	case "clock":
@@ -146,7 +163,7 @@ func (j *Job) Command(s *rule.Step, state string) (Command, error) {
 		return c, err
 	}
 	if s.AppendsFile() {
-		words = append(words, j.File)
+		words = append(words, j.files()...)
 	}
 	if strings.Contains(words[0], "/") && !filepath.IsAbs(words[0]) {
 		words[0] = filepath.Join(s.Base, words[0])
@@ -176,7 +193,7 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 		}
 		c.Args = words
 	}
-	c.Args = append(c.Args, path, j.File)
+	c.Args = append(append(c.Args, path), j.files()...)
 	c.Env = append(c.Env, j.words()...)
 	return c, nil
 }
@@ -204,6 +221,10 @@ func (j *Job) words() []string {
 	}
 	for w := range j.Captures {
 		add(w)
+	}
+	if j.Files != nil {
+		add("list")
+		add("list0")
 	}
 	return env
 }

@@ -25,6 +25,8 @@ type Set struct {
 	named map[string]*rule.Rule
 	deep  int // the deepest depth of any rule
 	state string
+
+	folded, markers bool // whether any rule takes folders, or asks for markers
 }
 
 // NewSet indexes the rules. The file must be free of errors.
@@ -35,7 +37,9 @@ func NewSet(f *rule.File) *Set {
 		for _, folder := range r.Folders {
 			s.watch[folder] = append(s.watch[folder], r)
 		}
-		s.deep = max(s.deep, r.Levels())
+		s.deep = max(s.deep, levels(r))
+		s.folded = s.folded || r.Folded()
+		s.markers = s.markers || r.Ready.Marker.Set()
 	}
 	return s
 }
@@ -51,7 +55,7 @@ func (s *Set) Folders() map[string]int {
 	depth := map[string]int{}
 	for folder, rules := range s.watch {
 		for _, r := range rules {
-			depth[folder] = max(depth[folder], r.Levels())
+			depth[folder] = max(depth[folder], levels(r))
 		}
 	}
 	return depth
@@ -60,58 +64,114 @@ func (s *Set) Folders() map[string]int {
 // Candidate is a rule whose conditions on the name fit a path.
 type Candidate struct {
 	Rule     *rule.Rule
+	Unit     string // what the job is about: the file itself, or the folder it lies in
 	Watch    string // the watched folder it was found in
-	Rel      string // path below it, with forward slashes
+	Rel      string // path of the unit below it, with forward slashes
 	Captures map[string]string
 }
 
-// Candidates lists the rules whose name conditions fit, in their order. The
-// path is absolute and clean.
+// Candidates lists the rules whose name conditions fit a file, in their
+// order. The path is absolute and clean. A file inside a folder that is the
+// unit of a rule is offered to that rule alone, as the folder.
 func (s *Set) Candidates(path string) []Candidate {
+	if within(path, s.state) || s.marker(path) {
+		return nil
+	}
+	if units := s.units(path, false); len(units) > 0 {
+		return units
+	}
+	var found []Candidate
+	name := filepath.Base(path)
+	s.above(path, func(r *rule.Rule, folder string, level int) {
+		if r.Folded() || level > r.Levels() {
+			return
+		}
+		rel := filepath.ToSlash(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)))
+		if captures, ok := nameFits(r, folder, path, name, rel); ok {
+			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Rel: rel, Captures: captures})
+		}
+	})
+	inOrder(found)
+	return found
+}
+
+// Folder lists the rules that take a folder as their unit.
+func (s *Set) Folder(path string) []Candidate {
 	if within(path, s.state) {
 		return nil
 	}
+	return s.units(path, true)
+}
+
+// units lists the rules for whose unit a path counts: the unit itself if it
+// is a folder, or what lies inside.
+func (s *Set) units(path string, dir bool) []Candidate {
+	if !s.folded {
+		return nil
+	}
 	var found []Candidate
-	dir, name := filepath.Split(path)
-	folder := filepath.Clean(dir)
+	s.above(path, func(r *rule.Rule, folder string, level int) {
+		if !r.Folded() || level == 0 && !dir {
+			return
+		}
+		rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
+		name, _, _ := strings.Cut(filepath.ToSlash(rel), "/")
+		unit := filepath.Join(folder, name)
+		if captures, ok := nameFits(r, folder, unit, name, name); ok {
+			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Rel: name, Captures: captures})
+		}
+	})
+	inOrder(found)
+	return found
+}
+
+// above calls f for each rule that watches a folder above the path; level 0
+// is the folder the path lies in.
+func (s *Set) above(path string, f func(r *rule.Rule, folder string, level int)) {
+	folder := filepath.Dir(path)
 	for level := 0; level <= s.deep; level++ {
 		for _, r := range s.watch[folder] {
-			if level > r.Levels() {
-				continue
-			}
-			rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
-			if captures, ok := nameFits(r, folder, path, name, filepath.ToSlash(rel)); ok {
-				found = append(found, Candidate{Rule: r, Watch: folder, Rel: filepath.ToSlash(rel), Captures: captures})
-			}
+			f(r, folder, level)
 		}
 		parent := filepath.Dir(folder)
 		if parent == folder {
-			break
+			return
 		}
 		folder = parent
 	}
+}
+
+// marker tells whether the path is the companion of a rule's files. No rule takes one.
+func (s *Set) marker(path string) bool {
+	if !s.markers {
+		return false
+	}
+	name, found := filepath.Base(path), false
+	s.above(path, func(r *rule.Rule, _ string, level int) {
+		found = found || level <= r.Levels() && r.Ready.IsMarker(name)
+	})
+	return found
+}
+
+func inOrder(found []Candidate) {
 	if len(found) > 1 {
 		sort.SliceStable(found, func(i, j int) bool { return found[i].Rule.Index < found[j].Rule.Index })
 	}
-	return found
 }
 
 // Watched tells whether any rule watches the folder that a path lies in.
 func (s *Set) Watched(path string) bool {
-	folder := filepath.Dir(path)
-	for level := 0; level <= s.deep; level++ {
-		for _, r := range s.watch[folder] {
-			if level <= r.Levels() {
-				return true
-			}
-		}
-		parent := filepath.Dir(folder)
-		if parent == folder {
-			return false
-		}
-		folder = parent
+	found := false
+	s.above(path, func(r *rule.Rule, _ string, level int) { found = found || level <= levels(r) })
+	return found
+}
+
+// levels is how deep a rule's folders must be watched.
+func levels(r *rule.Rule) int {
+	if r.Folded() {
+		return rule.AllLevels
 	}
-	return false
+	return r.Levels()
 }
 
 // nameFits tests what can be tested without looking at the file.
@@ -199,10 +259,30 @@ var neverList = sync.OnceValue(func() *pattern.List {
 
 // Policy is how a rule wants its files settled.
 func Policy(r *rule.Rule) settle.Policy {
-	return settle.Policy{Debounce: r.Debounce.Duration}
+	return settle.Policy{
+		Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore, Marker: r.Ready.Marker.Set(),
+		MinSize: int64(r.Ready.MinSize), AtMost: r.Ready.AtMost.Duration, Then: settle.Then(r.Ready.Then),
+	}
+}
+
+// MarkerOf gives the path of the companion that says a file is done, "" if
+// the rule asks for none.
+func MarkerOf(r *rule.Rule, path string) string {
+	if r.Ready.MarkerName == nil {
+		return ""
+	}
+	j := Job{Rule: r, File: path}
+	name, err := r.Ready.MarkerName.FillPath(j.Lookup)
+	if err != nil {
+		return ""
+	}
+	return filepath.Join(filepath.Dir(path), name)
 }
 
 // Takes tells whether the rule's conditions on the settled file fit.
 func (c Candidate) Takes(f file.Facts) bool {
+	if c.Rule.Folded() {
+		return f.Exists && f.Dir
+	}
 	return f.Exists && f.Regular
 }

@@ -14,8 +14,10 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
+	"stilltide/internal/core/settle"
 )
 
 // FileName is the name that is looked for when no rules file is named.
@@ -59,8 +61,15 @@ func (f *File) WorkerCount() int {
 type Rule struct {
 	Name      Text     `key:"name" doc:"a short word, unique in the file"`
 	Watch     []Path   `key:"watch" doc:"the folder to watch, or a list of folders"`
+	Depth     Depth    `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
+	Take      Take     `key:"take" doc:"files, or folders: a folder directly inside watch is the unit"`
+	Events    []Event  `key:"events" doc:"what the rule reacts to: added, changed, removed; a rename into the pattern is added"`
 	Match     []Text   `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
 	Debounce  Duration `key:"debounce" doc:"quiet time since the last change before a file is taken"`
+	Ready     Ready    `key:"ready" doc:"when a file is ready: writers, marker, min_size, at_most, then"`
+	Gather    *Gather  `key:"gather" doc:"one job for many files: a burst (quiet, most) or a set (by, need)"`
+	Look      Look     `key:"look" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
+	Running   Running  `key:"while_running" doc:"the file changes while its job runs: after, stop_old or ignore"`
 	Do        []Step   `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
 	Run       Text     `key:"run" doc:"short for a do with this one step: a program without a shell"`
 	Script    Text     `key:"script" doc:"short for a do with this one step: the text of a script"`
@@ -124,13 +133,29 @@ func (s *Step) AppendsFile() bool {
 }
 
 func newRule() Rule {
-	return Rule{Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry()}
+	return Rule{
+		Take: TakeFiles, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunAfter,
+		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Then: Choice(settle.ThenWait)},
+	}
 }
 
 func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
 
-// Levels is how many levels of subfolders the rule watches.
-func (r *Rule) Levels() int { return 0 }
+// Levels is how many levels of subfolders the rule looks at.
+func (r *Rule) Levels() int { return int(r.Depth) }
+
+// Folded tells whether the rule's units are whole folders.
+func (r *Rule) Folded() bool { return r.Take == TakeFolders }
+
+// Reacts tells whether the rule reacts to an event.
+func (r *Rule) Reacts(e file.Event) bool {
+	for _, own := range r.Events {
+		if file.Event(own) == e {
+			return true
+		}
+	}
+	return false
+}
 
 // Uses tells whether one of the placeholders stands in any step or destination.
 func (r *Rule) Uses(words ...string) bool {

@@ -100,13 +100,14 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 		}
 	}
 	d.matcher(r)
+	d.units(r)
 	d.steps(r, n)
-	words := r.words()
+	words := stepWords(r)
 	for i := range r.Steps {
 		d.step(&r.Steps[i], words)
 	}
-	d.place(r, r.Processed, "processed", words)
-	d.place(r, r.Failed, "failed", words)
+	d.place(r.Processed, memberWords(r))
+	d.place(r.Failed, memberWords(r))
 }
 
 func (d *decoder) matcher(r *Rule) {
@@ -188,7 +189,9 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 	for _, ref := range tmpl.Refs() {
 		if !contains(words, ref.Word) {
 			hint := "the placeholders here are " + strings.Join(words, ", ")
-			if near := Nearest(ref.Word, words); near != "" {
+			if contains(words, "files") && contains(fileOnly, ref.Word) {
+				hint = "a burst or set has many files: use {files}, or {list} for a file that lists them"
+			} else if near := Nearest(ref.Word, words); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
 			d.errorIn(t, ref.Raw, "unknown-placeholder", fmt.Sprintf("there is no placeholder {%s}", ref.Word), hint)
@@ -200,7 +203,7 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 	}
 }
 
-func (d *decoder) place(r *Rule, p *Place, key string, words []string) {
+func (d *decoder) place(p *Place, words []string) {
 	if p == nil || !p.To.Set() {
 		return
 	}
@@ -243,10 +246,3 @@ var dateWords = []string{"modified", "clock"}
 func BuiltIn() []string { return append([]string(nil), builtIn...) }
 
 func isBuiltIn(w string) bool { return contains(builtIn, w) }
-
-// words lists the placeholders of a rule: the built-in ones and the captures
-// that all its plain patterns share.
-func (r *Rule) words() []string {
-	shared, _ := r.Matcher.Shared()
-	return append(BuiltIn(), shared...)
-}

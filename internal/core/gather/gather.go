@@ -1,0 +1,180 @@
+// Package gather joins settled files into bursts and sets, so that one job
+// handles many.
+//
+// A burst ends when no further file has settled for a while, when it is large
+// enough, or when it has lasted long enough. A set is complete as soon as
+// each pattern it needs is met by a member; it is late when that does not
+// happen in time. A member that changes leaves and comes back when it has
+// settled again. The Machine has no clock and touches no file.
+package gather
+
+import (
+	"slices"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// DefaultAtMost bounds a burst that never falls quiet.
+const DefaultAtMost = time.Minute
+
+// Spec is how one rule gathers.
+type Spec struct {
+	Quiet  time.Duration // burst: no further member for so long
+	Most   int           // burst: ends at so many members; 0 for no bound
+	AtMost time.Duration // burst: ends after so long; set: late after so long, 0 for never
+	Need   []Need        // set: what must be met; none for a burst
+}
+
+// Need is one pattern that a set needs.
+type Need struct {
+	Text string
+	Fits func(path string) bool
+}
+
+// Key names a group: the rule, the watched folder and the value of `by`.
+type Key struct{ Rule, Watch, By string }
+
+// Member is a settled file.
+type Member struct {
+	Path  string
+	Facts file.Facts
+}
+
+// Group is a burst or set under way, or one that has ended.
+type Group struct {
+	Key     Key
+	Members []Member // in the order in which they settled
+	Missing []string // needs that no member meets, if the set was late
+	spec    Spec
+	first   time.Time
+	last    time.Time
+}
+
+// Machine holds the groups under way. The zero value is ready to use.
+type Machine struct {
+	groups map[Key]*Group
+	member map[string]Key
+}
+
+// Join adds a settled file to its group.
+func (m *Machine) Join(k Key, s Spec, member Member, now time.Time) {
+	if m.groups == nil {
+		m.groups, m.member = map[Key]*Group{}, map[string]Key{}
+	}
+	m.Leave(member.Path)
+	g := m.groups[k]
+	if g == nil {
+		g = &Group{Key: k, first: now}
+		m.groups[k] = g
+	}
+	g.spec, g.last = s, now
+	g.Members = append(g.Members, member)
+	m.member[member.Path] = k
+}
+
+// Leave takes a file out of its group; false if it is in none.
+func (m *Machine) Leave(path string) bool {
+	k, ok := m.member[path]
+	if !ok {
+		return false
+	}
+	delete(m.member, path)
+	g := m.groups[k]
+	g.Members = slices.DeleteFunc(g.Members, func(one Member) bool { return one.Path == path })
+	if len(g.Members) == 0 {
+		delete(m.groups, k)
+	}
+	return true
+}
+
+// Len is the number of files in groups.
+func (m *Machine) Len() int { return len(m.member) }
+
+// Each calls f for each file in a group, with its key and since when the group waits.
+func (m *Machine) Each(f func(path string, k Key, since time.Time, missing []string)) {
+	for _, g := range m.groups {
+		for _, one := range g.Members {
+			f(one.Path, g.Key, g.first, g.missing())
+		}
+	}
+}
+
+// Next is the earliest time at which a group may end; ok is false if only
+// another file can change anything.
+func (m *Machine) Next() (at time.Time, ok bool) {
+	for _, g := range m.groups {
+		if end, has := g.end(); has && (!ok || end.Before(at)) {
+			at, ok = end, true
+		}
+	}
+	return at, ok
+}
+
+// Due takes the groups that have ended by now, the longest waiting first.
+func (m *Machine) Due(now time.Time) []Group {
+	var due []Group
+	for k, g := range m.groups {
+		end, has := g.end()
+		if !has || end.After(now) {
+			continue
+		}
+		g.Missing = g.missing()
+		due = append(due, *g)
+		delete(m.groups, k)
+		for _, one := range g.Members {
+			delete(m.member, one.Path)
+		}
+	}
+	slices.SortFunc(due, func(a, b Group) int {
+		if c := a.first.Compare(b.first); c != 0 {
+			return c
+		}
+		return compare(a.Key, b.Key)
+	})
+	return due
+}
+
+func compare(a, b Key) int {
+	for _, pair := range [][2]string{{a.Rule, b.Rule}, {a.Watch, b.Watch}, {a.By, b.By}} {
+		if pair[0] != pair[1] {
+			if pair[0] < pair[1] {
+				return -1
+			}
+			return 1
+		}
+	}
+	return 0
+}
+
+// end is the time at which the group ends if no other file comes.
+func (g *Group) end() (at time.Time, ok bool) {
+	if len(g.spec.Need) > 0 {
+		if len(g.missing()) == 0 {
+			return g.last, true
+		}
+		return g.first.Add(g.spec.AtMost), g.spec.AtMost > 0
+	}
+	if g.spec.Most > 0 && len(g.Members) >= g.spec.Most {
+		return g.last, true
+	}
+	quiet, bound := g.last.Add(g.spec.Quiet), g.first.Add(max(g.spec.AtMost, 0))
+	if g.spec.AtMost <= 0 {
+		bound = g.first.Add(DefaultAtMost)
+	}
+	if bound.Before(quiet) {
+		return bound, true
+	}
+	return quiet, true
+}
+
+// missing lists the needs that no member meets.
+func (g *Group) missing() []string {
+	var missing []string
+	for _, n := range g.spec.Need {
+		if !slices.ContainsFunc(g.Members, func(one Member) bool { return n.Fits(one.Path) }) {
+			missing = append(missing, n.Text)
+		}
+	}
+	return missing
+}

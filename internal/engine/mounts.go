@@ -1,0 +1,73 @@
+package engine
+
+import (
+	"fmt"
+	"path/filepath"
+	"sync"
+
+	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
+)
+
+// mounts remembers on which mount point each folder lay, so that an unplugged
+// disk is not taken for an empty folder, nor written beside.
+type mounts struct {
+	mu     sync.Mutex
+	expect map[string]string // by folder, from the ledger
+}
+
+// missing says that the disk of a folder is not mounted now, nil if it is.
+func (m *mounts) missing(folder string) error {
+	m.mu.Lock()
+	point := m.expect[folder]
+	m.mu.Unlock()
+	if point == "" || point == "/" || watchfs.IsMountPoint(point) {
+		return nil
+	}
+	return fmt.Errorf("its disk, mounted at %s, is not there", point)
+}
+
+// note remembers a folder's mount point when it is there.
+func (m *mounts) note(l *ledger.Ledger, folder string) {
+	point := watchfs.MountPoint(folder)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if point == "" || m.expect[folder] == point {
+		return
+	}
+	m.expect[folder] = point
+	if point != "/" { // the root is always there
+		l.RememberMount(folder, point)
+	}
+}
+
+// mounted fails if the disk on which a destination lay is not mounted, so
+// that nothing is made on the disk below. The first use remembers it.
+func (e *Engine) mounted(folder string) error {
+	at := e.mounts.nearest(folder)
+	if at == "" {
+		e.mounts.note(e.ledger, folder)
+		return nil
+	}
+	if err := e.mounts.missing(at); err != nil {
+		return fmt.Errorf("%s: %w", folder, err)
+	}
+	return nil
+}
+
+// nearest is the closest folder at or above a path whose mount point is
+// remembered, "" if there is none.
+func (m *mounts) nearest(folder string) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for {
+		if m.expect[folder] != "" {
+			return folder
+		}
+		up := filepath.Dir(folder)
+		if up == folder {
+			return ""
+		}
+		folder = up
+	}
+}

@@ -1,0 +1,240 @@
+package engine
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/dispatch"
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/gather"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+)
+
+// settled gives a unit that is ready to the first rule that takes it.
+func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Facts, now time.Time) {
+	if j := f.byPath[path]; j != nil {
+		if j.parked[path] {
+			f.unpark(j, path, facts, now)
+		}
+		return
+	}
+	for i, c := range candidates {
+		known, ok, err := f.store.Known(c.Rule.Name.S, path)
+		if err == nil && ok && known.Facts.Same(facts) {
+			return // this rule has handled it already
+		}
+		if !c.Takes(facts) {
+			continue
+		}
+		event := file.Added
+		if ok {
+			event = file.Changed
+		}
+		if !c.Rule.Reacts(event) {
+			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts, Job: known.Job})
+			continue
+		}
+		if i > 0 && c.Rule.Debounce.Duration > candidates[0].Rule.Debounce.Duration && now.Sub(facts.Change) < c.Rule.Debounce.Duration {
+			f.wait(path, c.Rule, 0, now) // this rule wants a longer quiet time than the one before
+			return
+		}
+		f.give(c, path, facts, event, known.Hash, now)
+		return
+	}
+}
+
+// give lets a rule have a unit: as a job, or as a part of one.
+func (f *flow) give(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
+	if c.Rule.Gather == nil {
+		f.take(c, path, facts, event, unless, now)
+		return
+	}
+	by := ""
+	if c.Rule.Gather.Set() {
+		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: facts, Event: event, Captures: c.Captures, Now: now}
+		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
+		if err != nil {
+			f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
+			return
+		}
+		by = value
+	}
+	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: facts}, now)
+}
+
+func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
+	return &job{
+		rule: c.Rule, captures: c.Captures, checked: now,
+		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Taken: now, EndsIn: path},
+	}
+}
+
+func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
+	j := f.newJob(c, path, facts, event, now)
+	j.unless = unless
+	if m := plan.MarkerOf(c.Rule, path); m != "" {
+		if mf, err := f.look(m); err == nil && mf.Exists {
+			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}
+		}
+	}
+	f.record(j)
+	f.enqueue(j)
+}
+
+// takeGroup makes one job of a burst or set that has ended.
+func (f *flow) takeGroup(g gather.Group, now time.Time) {
+	first := g.Members[0]
+	r := f.set.Rule(g.Key.Rule)
+	var c plan.Candidate
+	for _, one := range f.set.Candidates(first.Path) {
+		if one.Rule == r {
+			c = one
+		}
+	}
+	if c.Rule == nil {
+		return
+	}
+	j := f.newJob(c, first.Path, first.Facts, file.Added, now)
+	for _, m := range g.Members[1:] {
+		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, EndsIn: m.Path})
+	}
+	f.record(j)
+	if len(g.Missing) > 0 && r.Gather.Then == "failed" {
+		f.adoptPaths(j)
+		j.row.Started = now
+		j.cause = fmt.Sprintf("the set %q is not complete: nothing fits %s", g.Key.By, strings.Join(g.Missing, ", "))
+		f.end(j, ledger.Failed, now)
+		return
+	}
+	f.enqueue(j)
+}
+
+// giveUp ends the wait for a file that did not become ready in time.
+func (f *flow) giveUp(path string, candidates []plan.Candidate, facts file.Facts, why string, now time.Time) {
+	if len(candidates) == 0 || f.byPath[path] != nil {
+		return
+	}
+	c := candidates[0]
+	f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: why})
+	j := f.newJob(c, path, facts, file.Added, now)
+	f.record(j)
+	f.adoptPaths(j)
+	j.row.Started = now
+	j.cause = "it did not become ready: " + why
+	f.end(j, ledger.Failed, now)
+}
+
+// paths lists all files of a job, markers too.
+func (j *job) paths() []string {
+	paths := []string{j.row.File}
+	for _, m := range j.row.Extra {
+		paths = append(paths, m.File)
+	}
+	return paths
+}
+
+// adoptPaths makes the job known by its files.
+func (f *flow) adoptPaths(j *job) {
+	f.jobs[j.row.ID] = j
+	for _, p := range j.paths() {
+		f.byPath[p] = j
+	}
+}
+
+func (f *flow) enqueue(j *job) {
+	f.adoptPaths(j)
+	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod})
+}
+
+func (f *flow) record(j *job) {
+	f.store.Record(j.row, j.recorded)
+	if j.extras = j.extras || len(j.row.Extra) > 0; j.extras {
+		f.store.RecordMembers(j.row)
+	}
+	j.recorded = j.row.State
+}
+
+// adopt takes a job of an earlier run into the memory without queueing it.
+// recorded is the state that its row has in the ledger.
+func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *job {
+	j := &job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
+	for _, c := range f.candidatesOf(row.File) {
+		if c.Rule == j.rule {
+			j.captures = c.Captures
+			break
+		}
+	}
+	f.adoptPaths(j)
+	return j
+}
+
+// restore takes up a job of an earlier run, or one that is sent round again.
+func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
+	j := f.adopt(row, recorded, tries)
+	if j.rule == nil {
+		f.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", row.EndsIn, now)
+		return
+	}
+	if row.State != recorded {
+		f.record(j)
+	}
+	f.enqueue(j)
+}
+
+// massRemoval is the number of removals at once from which on more than half
+// of a rule's known files must not go without a person's word.
+const massRemoval = 20
+
+// removals decides on the known files that went and are still missing.
+func (f *flow) removals(now time.Time) {
+	type gone struct {
+		path string
+		c    plan.Candidate
+		k    ledger.Known
+	}
+	byRule := map[string][]gone{}
+	for path, due := range f.removing {
+		if due.After(now) {
+			continue
+		}
+		for _, c := range f.candidatesOf(path) {
+			name := c.Rule.Name.S
+			if f.absent[c.Watch] || f.troubles[name] != "" {
+				break // an absent folder is no removal; a rule in trouble waits for a person
+			}
+			if k, ok, err := f.store.Known(name, path); err == nil && ok {
+				byRule[name] = append(byRule[name], gone{path, c, k})
+				break
+			}
+		}
+		if f.troubles[f.removalRule(path)] == "" {
+			delete(f.removing, path)
+		}
+	}
+	for name, list := range byRule {
+		if n := len(list); n > massRemoval && 2*n > f.store.KnownCount(name) && list[0].c.Rule.Reacts(file.Removed) {
+			f.troubles[name] = fmt.Sprintf("%d of its %d known files went at once; nothing was done about that: stilltide resume %s accepts it", n, f.store.KnownCount(name), name)
+			for _, g := range list {
+				f.removing[g.path] = now
+			}
+			continue
+		}
+		sort.Slice(list, func(i, k int) bool { return list[i].path < list[k].path })
+		for _, g := range list {
+			if facts, err := f.look(g.path); err != nil || facts.Exists || f.byPath[g.path] != nil {
+				continue // it is back, or a job has it
+			}
+			if !g.c.Rule.Reacts(file.Removed) {
+				f.store.Forget(name, g.path)
+				continue
+			}
+			j := f.newJob(g.c, g.path, g.k.Facts, file.Removed, now)
+			j.row.EndsIn, j.row.Hash = "", g.k.Hash
+			f.record(j)
+			f.enqueue(j)
+		}
+	}
+}
