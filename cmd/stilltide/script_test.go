@@ -1,7 +1,10 @@
 package main
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -29,13 +32,29 @@ func TestScripts(t *testing.T) {
 			e.Setenv("TMPDIR", filepath.Join(e.WorkDir, ".tmp"))
 			return os.MkdirAll(filepath.Join(e.WorkDir, ".tmp"), 0o777)
 		},
-		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"waitfor": waitFor,
-			"files":   countFiles,
-			"fill":    fillFolder,
-			"replace": replaceText,
-		},
+		Cmds:      scriptCommands,
+		Condition: condition,
 	})
+}
+
+// condition knows what a machine must allow for some scripts: [root], [userns].
+func condition(name string) (bool, error) {
+	switch name {
+	case "root":
+		return os.Getuid() == 0, nil
+	case "userns":
+		return exec.Command("unshare", "-Ur", "true").Run() == nil, nil
+	}
+	return false, fmt.Errorf("there is no condition %q", name)
+}
+
+// scriptCommands are what the scripts have beyond testscript's own.
+var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
+	"waitfor": waitFor,
+	"files":   countFiles,
+	"fill":    fillFolder,
+	"replace": replaceText,
+	"runs":    checkRuns,
 }
 
 // waitFor waits until all the files are there (or, negated, gone). With
@@ -82,6 +101,40 @@ func fillFolder(ts *testscript.TestScript, _ bool, args []string) {
 	ts.Check(err)
 	for i := range n {
 		ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), "file-"+strconv.Itoa(i)+".txt"), []byte(strconv.Itoa(i)+"\n"), 0o666))
+	}
+}
+
+// checkRuns waits until the log of runs holds so many lines for a file, the
+// last with the checksum that the file has now, and no more a moment later.
+func checkRuns(ts *testscript.TestScript, _ bool, args []string) {
+	want, err := strconv.Atoi(args[1])
+	ts.Check(err)
+	count := func() (n int, last string) {
+		log, err := os.ReadFile(ts.MkAbs("runs.txt"))
+		if err != nil && !os.IsNotExist(err) {
+			ts.Fatalf("%v", err)
+		}
+		for _, line := range strings.Split(string(log), "\n") {
+			if name, sum, ok := strings.Cut(line, " "); ok && name == args[0] {
+				n, last = n+1, sum
+			}
+		}
+		return n, last
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		if n, _ := count(); n >= want {
+			break
+		}
+		if time.Now().After(end) {
+			n, _ := count()
+			ts.Fatalf("%s ran %d times, wanted %d", args[0], n, want)
+		}
+	}
+	content, err := os.ReadFile(ts.MkAbs("in/" + args[0]))
+	ts.Check(err)
+	now := fmt.Sprintf("%x", sha256.Sum256(content))
+	if n, last := count(); n != want || last != now {
+		ts.Fatalf("%s ran %d times, wanted %d; it saw %s, and the file is %s", args[0], n, want, last, now)
 	}
 }
 

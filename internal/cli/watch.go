@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/control"
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -86,6 +87,8 @@ func (l *lines) whereTo(o engine.Outcome) string {
 	switch {
 	case !o.Next.IsZero():
 		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))
+	case j.Event == file.Removed:
+		return "it was removed"
 	case j.EndsIn == "":
 		return "the input is not there any more"
 	case j.EndsIn == j.File:

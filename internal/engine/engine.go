@@ -348,7 +348,7 @@ func (e *Engine) finished() bool {
 	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
 		return false
 	}
-	if _, gathering := e.flow.gather.Next(); gathering {
+	if e.flow.gather.Busy() {
 		return false
 	}
 	for _, j := range e.flow.jobs {

@@ -188,53 +188,94 @@ func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, 
 // of a rule's known files must not go without a person's word.
 const massRemoval = 20
 
+// removal is a known file that went.
+type removal struct {
+	path  string
+	due   time.Time
+	c     plan.Candidate
+	known ledger.Known
+}
+
 // removals decides on the known files that went and are still missing.
 func (f *flow) removals(now time.Time) {
-	type gone struct {
-		path string
-		c    plan.Candidate
-		k    ledger.Known
+	if !f.anyRemovalDue(now) {
+		return
 	}
-	byRule := map[string][]gone{}
-	for path, due := range f.removing {
-		if due.After(now) {
+	for name, list := range f.removalsByRule() {
+		if f.tooMany(name, list) {
 			continue
 		}
-		for _, c := range f.candidatesOf(path) {
-			name := c.Rule.Name.S
-			if f.absent[c.Watch] || f.troubles[name] != "" {
-				break // an absent folder is no removal; a rule in trouble waits for a person
-			}
-			if k, ok, err := f.store.Known(name, path); err == nil && ok {
-				byRule[name] = append(byRule[name], gone{path, c, k})
-				break
+		for _, g := range list {
+			if !g.due.After(now) {
+				delete(f.removing, g.path)
+				f.removed(g, now)
 			}
 		}
-		if f.troubles[f.removalRule(path)] == "" {
+	}
+}
+
+func (f *flow) anyRemovalDue(now time.Time) bool {
+	for _, due := range f.removing {
+		if !due.After(now) {
+			return true
+		}
+	}
+	return false
+}
+
+// removalsByRule sorts out whose known files went. What is in an absent
+// folder has not gone; what no rule knows is forgotten.
+func (f *flow) removalsByRule() map[string][]removal {
+	byRule := map[string][]removal{}
+	for path, due := range f.removing {
+		found := false
+		for _, c := range f.candidatesOf(path) {
+			name := c.Rule.Name.S
+			k, ok, err := f.store.Known(name, path)
+			if f.absent[c.Watch] || err != nil || !ok {
+				continue
+			}
+			found = true
+			byRule[name] = append(byRule[name], removal{path, due, c, k})
+			break
+		}
+		if !found {
 			delete(f.removing, path)
 		}
 	}
-	for name, list := range byRule {
-		if n := len(list); n > massRemoval && 2*n > f.store.KnownCount(name) && list[0].c.Rule.Reacts(file.Removed) {
-			f.troubles[name] = fmt.Sprintf("%d of its %d known files went at once; nothing was done about that: stilltide resume %s accepts it", n, f.store.KnownCount(name), name)
-			for _, g := range list {
-				f.removing[g.path] = now
-			}
-			continue
-		}
+	for _, list := range byRule {
 		sort.Slice(list, func(i, k int) bool { return list[i].path < list[k].path })
-		for _, g := range list {
-			if facts, err := f.look(g.path); err != nil || facts.Exists || f.byPath[g.path] != nil {
-				continue // it is back, or a job has it
-			}
-			if !g.c.Rule.Reacts(file.Removed) {
-				f.store.Forget(name, g.path)
-				continue
-			}
-			j := f.newJob(g.c, g.path, g.k.Facts, file.Removed, now)
-			j.row.EndsIn, j.row.Hash = "", g.k.Hash
-			f.record(j)
-			f.enqueue(j)
-		}
 	}
+	return byRule
+}
+
+// tooMany stops a rule whose known files went in a mass: more likely
+// something happened to the folder than to each of them.
+func (f *flow) tooMany(name string, list []removal) bool {
+	if f.troubles[name] != "" {
+		return true
+	}
+	if len(list) <= massRemoval || !list[0].c.Rule.Reacts(file.Removed) {
+		return false
+	}
+	known := f.store.KnownCount(name)
+	if 2*len(list) <= known {
+		return false
+	}
+	f.troubles[name] = fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide resume %s accepts that they are gone", len(list), known, name)
+	return true
+}
+
+func (f *flow) removed(g removal, now time.Time) {
+	if facts, err := f.look(g.path); err != nil || facts.Exists || f.byPath[g.path] != nil {
+		return // it is back, or a job has it
+	}
+	if !g.c.Rule.Reacts(file.Removed) {
+		f.store.Forget(g.c.Rule.Name.S, g.path)
+		return
+	}
+	j := f.newJob(g.c, g.path, g.known.Facts, file.Removed, now)
+	j.row.EndsIn, j.row.Hash = "", g.known.Hash
+	f.record(j)
+	f.enqueue(j)
 }

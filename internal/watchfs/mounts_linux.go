@@ -12,11 +12,13 @@ import (
 // nothing when something is mounted over a watched folder. The kernel wakes a
 // poll for POLLPRI on the mount table when it changes (proc_pid_mountinfo(5)).
 func (w *Watcher) watchMounts() {
-	table, err := os.Open("/proc/self/mountinfo")
+	// Not os.Open: the runtime would poll the file, too, and each change wakes
+	// only the first who asks.
+	table, err := unix.Open("/proc/self/mountinfo", unix.O_RDONLY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return // without /proc the safety sweep finds it later
 	}
-	defer table.Close()
+	defer unix.Close(table)
 	var pipe [2]int
 	if unix.Pipe2(pipe[:], unix.O_CLOEXEC) != nil {
 		return
@@ -26,7 +28,7 @@ func (w *Watcher) watchMounts() {
 		<-w.stop
 		unix.Close(pipe[1])
 	})
-	fds := []unix.PollFd{{Fd: int32(table.Fd()), Events: unix.POLLPRI}, {Fd: int32(pipe[0]), Events: unix.POLLIN}}
+	fds := []unix.PollFd{{Fd: int32(table), Events: unix.POLLPRI}, {Fd: int32(pipe[0]), Events: unix.POLLIN}}
 	for {
 		if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
 			return

@@ -51,7 +51,7 @@ func listen(t *testing.T, o Options, folders map[string]int) *listener {
 // wait waits for an event of a kind at a path.
 func (l *listener) wait(kind Kind, path string) {
 	l.t.Helper()
-	require.Eventually(l.t, func() bool { return l.count(kind, path) > 0 }, 10*time.Second, time.Millisecond, "no event %d for %s", kind, path)
+	require.Eventually(l.t, func() bool { return l.count(kind, path) > 0 }, waitAtMost, tick, "no event %d for %s", kind, path)
 }
 
 func (l *listener) count(kind Kind, path string) int {
@@ -117,7 +117,7 @@ func TestNewSubfoldersWithoutARace(t *testing.T) {
 		files = append(files, touch(t, filepath.Join(sub, "f")), touch(t, filepath.Join(dir, fmt.Sprint("a", i), "g")))
 	}
 	for _, f := range files {
-		require.Eventually(t, func() bool { return l.count(Created, f)+l.count(Found, f) > 0 }, 10*time.Second, time.Millisecond, f)
+		require.Eventually(t, func() bool { return l.count(Created, f)+l.count(Found, f) > 0 }, waitAtMost, tick, f)
 	}
 	require.NoError(t, os.Rename(filepath.Join(dir, "a1"), filepath.Join(dir, "moved")))
 	l.wait(Found, filepath.Join(dir, "moved", "g"))
@@ -135,7 +135,7 @@ func TestAbsentFoldersAreWaitedFor(t *testing.T) {
 	mkdir(t, want)
 	l.wait(Present, want)
 	f := touch(t, filepath.Join(want, "f"))
-	require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, waitAtMost, tick)
 	for range 3 {
 		l.clear()
 		require.NoError(t, os.RemoveAll(filepath.Join(dir, "x")))
@@ -143,7 +143,7 @@ func TestAbsentFoldersAreWaitedFor(t *testing.T) {
 		mkdir(t, want)
 		touch(t, f)
 		l.wait(Present, want)
-		require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, 10*time.Second, time.Millisecond)
+		require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, waitAtMost, tick)
 	}
 }
 
@@ -159,7 +159,7 @@ func TestWithoutWatchesFoldersAreLookedAt(t *testing.T) {
 		sub := filepath.Join(dir, fmt.Sprint("d", i))
 		polled += l.count(Polled, sub)
 		f := touch(t, filepath.Join(sub, "f"))
-		require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, 10*time.Second, time.Millisecond, f)
+		require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, waitAtMost, tick, f)
 		require.NoError(t, os.Remove(f))
 		l.wait(Removed, f)
 	}
@@ -176,7 +176,7 @@ func TestWithoutWatchesFoldersAreLookedAt(t *testing.T) {
 			n += l.count(Mended, filepath.Join(dir, fmt.Sprint("d", i)))
 		}
 		return n > 0
-	}, 10*time.Second, time.Millisecond)
+	}, waitAtMost, tick)
 }
 
 func TestSweepFindsAgain(t *testing.T) {
@@ -202,3 +202,8 @@ func TestOnceSweepsAndDoesNotWatch(t *testing.T) {
 	l.wait(Swept, dir)
 	l.wait(Swept, filepath.Join(dir, "none"))
 }
+
+const (
+	waitAtMost = 10 * time.Second
+	tick       = time.Millisecond
+)

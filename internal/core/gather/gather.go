@@ -111,6 +111,17 @@ func (m *Machine) Next() (at time.Time, ok bool) {
 	return at, ok
 }
 
+// Busy tells whether any group ends by itself as a success: a burst, or a set
+// that is complete.
+func (m *Machine) Busy() bool {
+	for _, g := range m.groups {
+		if len(g.missing()) == 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Due takes the groups that have ended by now, the longest waiting first.
 func (m *Machine) Due(now time.Time) []Group {
 	var due []Group

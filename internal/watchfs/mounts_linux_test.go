@@ -1,0 +1,46 @@
+package watchfs
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+)
+
+// A folder on a disk that is unplugged and plugged in again, with something of
+// the same name on the disk below.
+func TestAnUnpluggedDiskIsAbsent(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root may mount")
+	}
+	card := mkdir(t, filepath.Join(t.TempDir(), "card"))
+	mount := func() { require.NoError(t, unix.Mount("none", card, "tmpfs", 0, "")) }
+	mount()
+	t.Cleanup(func() { _ = unix.Unmount(card, unix.MNT_DETACH) })
+	in := mkdir(t, filepath.Join(card, "in"))
+	missing := func(string) error {
+		if IsMountPoint(card) {
+			return nil
+		}
+		return errors.New("its disk is not there")
+	}
+	l := listen(t, Options{Missing: missing}, map[string]int{in: 0})
+	l.wait(Present, in)
+	for range 5 {
+		l.clear()
+		require.NoError(t, unix.Unmount(card, 0), "no descriptor keeps it busy")
+		l.wait(Absent, in)
+		stranger := touch(t, filepath.Join(mkdir(t, in), "stranger"))
+		l.w.Sweep()
+		l.wait(Swept, in)
+		require.Zero(t, l.count(Found, stranger)+l.count(Created, stranger))
+		require.NoError(t, os.RemoveAll(in))
+		mount()
+		f := touch(t, filepath.Join(mkdir(t, in), "f"))
+		l.wait(Present, in)
+		require.Eventually(t, func() bool { return l.count(Closed, f)+l.count(Found, f) > 0 }, waitAtMost, tick)
+	}
+}
