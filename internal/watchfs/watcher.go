@@ -45,6 +45,7 @@ type Watcher struct {
 	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
 	polled map[string]snapshot
 	walks  []walk // to be done by the walker
+	queued map[walk]bool
 	kick   chan struct{}
 	looks  chan struct{} // kicked when the first folder must be looked at
 }
@@ -70,7 +71,7 @@ func New(o Options) (*Watcher, error) {
 	}
 	w := &Watcher{
 		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, polled: map[string]snapshot{},
+		roots: map[string]*root{}, waits: map[string][]string{}, polled: map[string]snapshot{}, queued: map[walk]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -144,11 +145,10 @@ func (w *Watcher) forget(path string) {
 
 // push gives the walker something to do. The lock is held.
 func (w *Watcher) push(k walk) {
-	for _, have := range w.walks {
-		if have.path == k.path && (have.root == k.root || k.root == "") {
-			return
-		}
+	if w.queued[k] {
+		return
 	}
+	w.queued[k] = true
 	w.walks = append(w.walks, k)
 	select {
 	case w.kick <- struct{}{}:
@@ -233,7 +233,9 @@ func (w *Watcher) subfolder(batch []Event, c change) []Event {
 		return append(batch, Event{Kind: Removed, Path: c.path, Dir: true})
 	}
 	if w.wanted(c.path) {
-		w.src.dropBelow(c.path)
+		if w.src.has(c.path) { // another folder stands at this path now
+			w.src.dropBelow(c.path)
+		}
 		w.push(walk{path: c.path})
 	}
 	kind := Created
@@ -265,6 +267,7 @@ func (w *Watcher) walkFolders() {
 		if some {
 			k = w.walks[0]
 			w.walks = w.walks[1:]
+			delete(w.queued, k)
 		}
 		w.mu.Unlock()
 		if !some {
