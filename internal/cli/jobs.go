@@ -350,29 +350,11 @@ func (a *app) retry(args []string, failed bool, ruleName string) error {
 	if err != nil {
 		return err
 	}
-	sent, err := sendRound(f.StateFolder(), ids)
+	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Retry, engine.RetryOffline)
 	if err != nil {
 		return err
 	}
-	missed := false
-	for _, s := range sent {
-		missed = missed || !s.Done
-		if a.json {
-			if err := a.printJSON(s); err != nil {
-				return err
-			}
-			continue
-		}
-		text := fmt.Sprintf("job %d: %s", s.ID, clean(s.Reason))
-		if !s.Done {
-			text = a.style.bad("not done") + ", " + text
-		}
-		fmt.Fprintln(a.out, text)
-	}
-	if missed {
-		return &exitError{status: exitFound}
-	}
-	return nil
+	return a.printSent(sent)
 }
 
 func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, error) {
@@ -402,23 +384,4 @@ func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, er
 		}
 	}
 	return ids, err
-}
-
-// sendRound asks the running watcher, or does it through the ledger.
-func sendRound(state string, ids []int64) ([]engine.Sent, error) {
-	if len(ids) == 0 {
-		return nil, nil
-	}
-	sent, err := control.Dial(state).Retry(ids)
-	if !errors.Is(err, control.ErrNobody) {
-		return sent, err
-	}
-	l, err := ledger.Open(state, func(error) {})
-	if err != nil {
-		return nil, err
-	}
-	for _, id := range ids {
-		sent = append(sent, engine.RetryOffline(l, id))
-	}
-	return sent, l.Close()
 }

@@ -63,6 +63,10 @@ func (a *app) newLines(f *rule.File) *lines {
 
 // report prints one outcome: time, rule, name, state, how long, where to.
 func (l *lines) report(o engine.Outcome) {
+	if o.Job.ID == 0 { // about the rule, not about a job
+		l.a.note("%s", l.a.styleErr.bad(fmt.Sprintf("the rule %s is in trouble: %s", o.Job.Rule, clean(o.Job.Reason))))
+		return
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.count[o.Job.State]++
@@ -184,6 +188,11 @@ func (a *app) watch() error {
 	a.greet(f)
 	ctx, stop := a.untilSignal()
 	defer stop()
+	stopReload, err := a.reloadOnChange(f, e)
+	if err != nil {
+		return err
+	}
+	defer stopReload()
 	context.AfterFunc(ctx, func() {
 		a.note("ending: nothing new starts; running jobs get %s (once more to end at once)", plan.Span(engine.StopAfter))
 	})

@@ -48,6 +48,8 @@ func Path(state string) string {
 type Watcher interface {
 	Live() (engine.Live, error)
 	Retry(id int64) engine.Sent
+	Cancel(id int64) engine.Sent
+	Pause(rules []string, paused bool) error
 }
 
 // Server answers on the socket. Close ends it.
@@ -76,7 +78,18 @@ func Serve(state string, w Watcher) (*Server, error) {
 		live, err := w.Live()
 		answer(rw, live, err)
 	})
-	mux.HandleFunc("POST /retry", func(rw http.ResponseWriter, r *http.Request) {
+	mux.HandleFunc("POST /retry", each(w.Retry))
+	mux.HandleFunc("POST /cancel", each(w.Cancel))
+	mux.HandleFunc("POST /pause", rules(w, true))
+	mux.HandleFunc("POST /resume", rules(w, false))
+	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
+	go s.http.Serve(l) // ends with Close
+	return s, nil
+}
+
+// each answers a list of job numbers with what became of each.
+func each(do func(id int64) engine.Sent) http.HandlerFunc {
+	return func(rw http.ResponseWriter, r *http.Request) {
 		var ids []int64
 		if err := json.NewDecoder(r.Body).Decode(&ids); err != nil {
 			answer(rw, nil, err)
@@ -84,13 +97,22 @@ func Serve(state string, w Watcher) (*Server, error) {
 		}
 		sent := make([]engine.Sent, len(ids))
 		for i, id := range ids {
-			sent[i] = w.Retry(id)
+			sent[i] = do(id)
 		}
 		answer(rw, sent, nil)
-	})
-	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
-	go s.http.Serve(l) // ends with Close
-	return s, nil
+	}
+}
+
+// rules pauses the named rules, or lets them go on; none means all.
+func rules(w Watcher, paused bool) http.HandlerFunc {
+	return func(rw http.ResponseWriter, r *http.Request) {
+		var names []string
+		if err := json.NewDecoder(r.Body).Decode(&names); err != nil {
+			answer(rw, nil, err)
+			return
+		}
+		answer(rw, names, w.Pause(names, paused))
+	}
 }
 
 func answer(w http.ResponseWriter, v any, err error) {
@@ -137,6 +159,22 @@ func (c *Client) Live() (engine.Live, error) {
 func (c *Client) Retry(ids []int64) ([]engine.Sent, error) {
 	var sent []engine.Sent
 	return sent, c.call(http.MethodPost, "/retry", ids, &sent)
+}
+
+// Cancel takes jobs out of the queue, or stops them.
+func (c *Client) Cancel(ids []int64) ([]engine.Sent, error) {
+	var sent []engine.Sent
+	return sent, c.call(http.MethodPost, "/cancel", ids, &sent)
+}
+
+// Pause pauses rules, or lets them go on; no names mean all.
+func (c *Client) Pause(names []string, paused bool) error {
+	path := "/resume"
+	if paused {
+		path = "/pause"
+	}
+	var done []string
+	return c.call(http.MethodPost, path, names, &done)
 }
 
 func (c *Client) call(method, path string, in, out any) error {

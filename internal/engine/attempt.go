@@ -30,7 +30,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 			return res
 		}
 		res.hash, a.plan.Hash = sum, sum
-		if a.unless != "" && a.unless == sum {
+		if e.handledBefore(a, sum) {
 			res.same = true
 			return res
 		}
@@ -47,6 +47,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 		ctx, cancel = context.WithTimeoutCause(ctx, t, errAttemptTimeout)
 		defer cancel()
 	}
+	defer e.bounded(output)()
 	res.ok = true
 	for i := range a.plan.Rule.Steps {
 		if !e.step(ctx, a, i, output, &res) {
@@ -61,8 +62,23 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 
 var (
 	errAttemptTimeout = errors.New("the attempt's time is over")
-	errFileChanged    = errors.New("the file changed")
+	errStopJob        = errors.New("the job is to be stopped")
 )
+
+// handledBefore tells whether the content need not be handled again.
+func (e *Engine) handledBefore(a *attempt, sum string) bool {
+	if a.unless != "" && a.unless == sum {
+		return true
+	}
+	if !a.never {
+		return false
+	}
+	if e.ledger.Flush() != nil { // what the job before remembered may not be in the file yet
+		return false
+	}
+	known, err := e.ledger.KnowsContent(a.plan.Rule.Name.S, sum, a.plan.ID)
+	return err == nil && known
+}
 
 // scratch makes the attempt's own folder, if a step uses it.
 func (e *Engine) scratch(a *attempt) (string, error) {
@@ -139,8 +155,8 @@ func (e *Engine) judge(ctx context.Context, s *rule.Step, r *rule.Rule, run runn
 		return run.Err.Error()
 	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
 		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(r.Timeout.Duration))
-	case run.Stopped && context.Cause(ctx) == errFileChanged:
-		return "it was stopped, because the file changed meanwhile"
+	case run.Stopped && context.Cause(ctx) == errStopJob:
+		return "it was stopped"
 	case run.Stopped:
 		res.stopped = true
 		return "the watcher ended"

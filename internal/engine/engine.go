@@ -183,6 +183,9 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 	done := ctx.Done()
 	safety := time.NewTicker(e.o.SafetySweep)
 	defer safety.Stop()
+	if !e.o.Once {
+		e.work.Go(func() { e.pruneHistory(work) })
+	}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
@@ -285,7 +288,7 @@ func (e *Engine) carryOut(work context.Context) {
 	}
 	for _, id := range f.stops {
 		if cancel := e.cancels[id]; cancel != nil {
-			cancel(errFileChanged)
+			cancel(errStopJob)
 		}
 	}
 	if len(f.places) > 0 {
@@ -314,6 +317,21 @@ func (e *Engine) look() time.Duration {
 		}
 	}
 	return shortest
+}
+
+// pruneHistory removes the details of old jobs at the start and once a day.
+func (e *Engine) pruneHistory(work context.Context) {
+	keep := e.o.Rules.KeepHistory()
+	for {
+		if _, err := e.ledger.Prune(time.Now().Add(-keep)); err != nil && e.o.Trouble != nil {
+			e.o.Trouble(err)
+		}
+		select {
+		case <-work.Done():
+			return
+		case <-time.After(24 * time.Hour):
+		}
+	}
 }
 
 // findMissing tells the flow of the known files below a swept folder that are
@@ -352,7 +370,7 @@ func (e *Engine) finished() bool {
 		return false
 	}
 	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.retryAt.IsZero() {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
 			return false
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"stilltide/internal/core/circle"
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
@@ -27,6 +28,12 @@ type store interface {
 	Forget(rule, path string)
 	Known(rule, path string) (ledger.Known, bool, error)
 	KnownCount(rule string) int
+	Origin(path string, facts file.Facts) (rule, chain string, ok bool, err error)
+	RecordPause(rule string, paused bool)
+	RememberContent(rule, hash string, job int64)
+	OpenJob(path string) (ledger.Job, bool, error)
+	Jobs(q ledger.Filter) ([]ledger.Job, error)
+	Flush() error
 }
 
 // flow decides, step by step, what becomes of every file: event, settled,
@@ -50,6 +57,10 @@ type flow struct {
 	held     []*job               // jobs whose watched folder is not there
 	late     []*job               // placements to be tried again
 	troubles map[string]string    // by rule: why it needs a person
+	paused   map[string]bool      // rules that are paused; "" for all
+	book     circle.Book
+	running  map[int64]*job // jobs whose attempt is under way
+	window   window
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
 
@@ -76,6 +87,8 @@ type job struct {
 	parked   map[string]bool // taken, but no longer settled
 	extras   bool            // it had further files, so their rows are kept right
 	stopOld  bool            // its attempt is being stopped, because the file changed
+	cancel   bool            // its attempt is being stopped for good
+	key      string          // jobs with the same key never run at the same time
 	checked  time.Time
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
@@ -91,6 +104,7 @@ type attempt struct {
 	plan   plan.Job
 	unless string
 	hash   bool // the content's hash is wanted
+	never  bool // skip any content that the rule has handled
 }
 
 // attemptResult is how an attempt ended.
@@ -149,11 +163,75 @@ func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flo
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
 		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, absent: map[string]bool{}, troubles: map[string]string{},
+		paused: map[string]bool{}, running: map[int64]*job{},
 	}
-	for _, r := range set.Rules() {
-		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Light: len(r.Steps) == 0})
-	}
+	f.window.count = map[string]int{}
+	f.applyRules()
 	return f
+}
+
+// applyRules tells the dispatching machine how the rules stand now.
+func (f *flow) applyRules() {
+	f.dispatch.SetWorkers(f.set.File.WorkerCount())
+	for name, q := range f.set.File.Queues {
+		f.dispatch.SetQueue(name, q.Bounds())
+	}
+	for _, r := range f.set.Rules() {
+		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order), Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S)})
+	}
+}
+
+// isHeld tells whether nothing of a rule may start.
+func (f *flow) isHeld(rule string) bool {
+	return f.paused[""] || f.paused[rule] || f.troubles[rule] != ""
+}
+
+// trouble stops a rule until a person says resume.
+func (f *flow) trouble(rule, why string) {
+	f.troubles[rule] = why
+	f.applyRules()
+	f.outcomes = append(f.outcomes, Outcome{Job: ledger.Job{Rule: rule, Reason: why}})
+}
+
+// setPaused pauses rules, or lets them go on; no names mean all. Resuming
+// ends a rule's trouble, too.
+func (f *flow) setPaused(names []string, paused bool) {
+	if len(names) == 0 {
+		names = []string{""}
+		if !paused {
+			for name := range f.paused {
+				names = append(names, name)
+			}
+			for name := range f.troubles {
+				names = append(names, name)
+			}
+		}
+	}
+	for _, name := range names {
+		f.store.RecordPause(name, paused)
+		if paused {
+			f.paused[name] = true
+			continue
+		}
+		delete(f.paused, name)
+		if _, ok := f.troubles[name]; ok {
+			f.accept(name)
+		}
+	}
+	f.applyRules()
+}
+
+// accept ends a rule's trouble: what it waited to be told is so.
+func (f *flow) accept(rule string) {
+	delete(f.troubles, rule)
+	for _, list := range f.removalsByRule() {
+		for _, g := range list {
+			if g.c.Rule.Name.S == rule {
+				delete(f.removing, g.path)
+				f.removed(g, g.due)
+			}
+		}
+	}
 }
 
 // event takes what the watcher says.
@@ -198,15 +276,34 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if f.reserved[unit] {
 		return
 	}
+	f.window.find(f, unit)
 	if j := f.byPath[unit]; j != nil && !j.parked[unit] {
 		f.changedWhile(j, unit, kind)
 		return
+	}
+	if kind != settle.Found {
+		f.suspect(unit, candidates)
 	}
 	f.gather.Leave(unit)
 	if first.Rule.Folded() {
 		kind = settle.Created // what was closed inside says little about the whole
 	}
 	f.wait(unit, first.Rule, kind, now)
+}
+
+// suspect notes that a file appeared while jobs ran that may have made it.
+func (f *flow) suspect(path string, candidates []plan.Candidate) {
+	var running []circle.Running
+	for _, j := range f.running {
+		for _, c := range candidates {
+			if c.Rule == j.rule {
+				running = append(running, circle.Running{Input: j.row.File, Depth: j.row.Depth})
+			}
+		}
+	}
+	if len(running) > 0 {
+		f.book.Appeared(path, running)
+	}
 }
 
 // wait has the settling machine wait for a unit under a rule's policy.
@@ -295,6 +392,7 @@ func (f *flow) advance(now time.Time) {
 		f.takeGroup(g, now)
 	}
 	f.placeLate(now)
+	f.window.refill(f, now)
 	for !f.stopping && !f.holding {
 		next, ok := f.dispatch.Next(now)
 		if !ok {

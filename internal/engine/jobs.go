@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/dispatch"
@@ -35,9 +36,11 @@ func (f *flow) begin(j *job, now time.Time) {
 		return
 	}
 	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
+	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
 		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless,
-		hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash")),
+		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
+		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
 }
 
@@ -177,10 +180,11 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		return
 	}
 	f.dispatch.Idle(res.id)
+	delete(f.running, res.id)
 	if res.hash != "" {
 		j.row.Hash = res.hash
 	}
-	if res.stopped {
+	if res.stopped && !j.cancel {
 		j.row.Attempts--
 		j.row.State = ledger.Queued
 		f.record(j)
@@ -190,6 +194,10 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.store.RecordAttempt(ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
+	if j.cancel {
+		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.File, now)
+		return
+	}
 	if j.stopOld {
 		f.restart(j, now)
 		return
@@ -206,6 +214,9 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		j.cause = "the same content was handled before"
 		f.end(j, ledger.Skipped, now)
 	case res.ok:
+		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
+			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
+		}
 		f.end(j, ledger.Processed, now)
 	default:
 		f.failed(j, res, now)
@@ -300,6 +311,11 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if companion {
 			name = filepath.Base(path)
 		}
+		if target := filepath.Join(folder, name); f.set.Watched(target) {
+			chain := append(j.chain(), j.row.Rule)
+			f.book.Placed(target, j.row.Rule, chain[:len(chain)-1])
+			f.book.Placed(inode(facts), j.row.Rule, chain[:len(chain)-1])
+		}
 		e.moves = append(e.moves, move{
 			request: place.Request{Source: path, Folder: folder, Name: name, Expect: facts, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
 			record:  ledger.Placement{ID: f.store.NextPlacement(), Job: j.row.ID, Source: path, Target: filepath.Join(folder, name), Facts: facts, State: ledger.Intended, Leads: state},
@@ -390,6 +406,9 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
 	f.drop(j)
 	for path := range j.again {
+		if state == ledger.Processed && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
+			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
+		}
 		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
 	}
 }
@@ -403,8 +422,37 @@ func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn stri
 	}
 }
 
+// chain lists the rules that the job's input went through before.
+func (j *job) chain() []string {
+	if j.row.Chain == "" {
+		return nil
+	}
+	return strings.Split(j.row.Chain, ",")
+}
+
+// cancelJob takes a job out of the queue, or stops it.
+func (f *flow) cancelJob(id int64, now time.Time) error {
+	j := f.jobs[id]
+	switch {
+	case j == nil:
+		return errNotOpen
+	case f.running[id] != nil:
+		j.cancel = true
+		f.stops = append(f.stops, id)
+	case j.row.State == ledger.Running:
+		return errors.New("its input is being placed, which cannot be stopped")
+	default:
+		f.settle.Forget(j.row.File)
+		f.finish(j, ledger.Cancelled, "it was cancelled by hand", j.row.File, now)
+	}
+	return nil
+}
+
+var errNotOpen = errors.New("the job is over, or there is none with this number")
+
 // drop takes a job out of the memory.
 func (f *flow) drop(j *job) {
+	f.window.left(f, j)
 	f.dispatch.Done(j.row.ID)
 	f.dispatch.Remove(j.row.ID)
 	delete(f.jobs, j.row.ID)

@@ -3,8 +3,10 @@ package engine
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
@@ -69,5 +71,23 @@ func (m *mounts) nearest(folder string) string {
 			return ""
 		}
 		folder = up
+	}
+}
+
+// accept forgets the mount points of the rules' folders: a person says that
+// what is there now is what is meant.
+func (m *mounts) accept(l *ledger.Ledger, set *plan.Set, names []string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, r := range set.Rules() {
+		if !slices.Contains(names, r.Name.S) {
+			continue
+		}
+		for _, folder := range r.Folders {
+			if m.expect[folder] != "" {
+				delete(m.expect, folder)
+				l.RememberMount(folder, "")
+			}
+		}
 	}
 }

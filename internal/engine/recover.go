@@ -19,7 +19,25 @@ func (e *Engine) recover(now time.Time) error {
 	if err := emptyFolder(filepath.Join(e.state, "scratch")); err != nil {
 		return err
 	}
-	jobs, err := e.ledger.Jobs(ledger.Filter{Open: true, Oldest: true})
+	paused, err := e.ledger.Paused()
+	if err != nil {
+		return err
+	}
+	for name := range paused {
+		e.flow.paused[name] = true
+	}
+	e.flow.applyRules()
+	tally, err := e.ledger.Tally()
+	if err != nil {
+		return err
+	}
+	for name, states := range tally {
+		if states[ledger.Queued] > 0 {
+			e.flow.window.leave(name) // taken from the ledger as there is room
+		}
+	}
+	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Held, ledger.Waiting}
+	jobs, err := e.ledger.Jobs(ledger.Filter{States: begun, Open: true, Oldest: true})
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ type RuleState string
 
 const (
 	RuleWatching RuleState = "watching"
+	RulePaused   RuleState = "paused"
 	RuleAbsent   RuleState = "absent"  // none of its folders is there
 	RuleTrouble  RuleState = "trouble" // it cannot do its work
 	RuleOff      RuleState = "off"     // no watcher runs
@@ -114,6 +116,11 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 		return
 	}
 	s.State = RuleWatching
+	if slices.Contains(w.Paused, "") || slices.Contains(w.Paused, s.Rule) {
+		s.State = RulePaused
+		s.Held, s.Queued = s.Held+s.Queued, 0
+		return
+	}
 	if absent == len(r.Folders) {
 		s.State = RuleAbsent
 	}

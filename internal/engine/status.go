@@ -28,6 +28,7 @@ type Live struct {
 	Waiting  map[string]int        `json:"waiting"`            // files that are not settled, by rule
 	Files    []LiveFile            `json:"files"`              // the longest waiting of them
 	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
+	Paused   []string              `json:"paused,omitempty"`   // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
 }
 
@@ -57,6 +58,9 @@ func (e *Engine) Live() (Live, error) {
 	}
 	err := e.do(func() {
 		maps.Copy(l.Troubles, e.flow.troubles)
+		for name := range e.flow.paused {
+			l.Paused = append(l.Paused, name)
+		}
 		e.flow.gather.Each(func(path string, k gather.Key, since time.Time, missing []string) {
 			why := "more files may come"
 			if len(missing) > 0 {
@@ -117,6 +121,55 @@ func (e *Engine) Retry(id int64) Sent {
 		return Sent{ID: id, Reason: err.Error()}
 	}
 	return Sent{ID: id, Done: true, Reason: "queued again"}
+}
+
+// Cancel takes a job out of the queue, or stops it.
+func (e *Engine) Cancel(id int64) Sent {
+	running := false
+	var err error
+	doErr := e.do(func() {
+		running = e.flow.running[id] != nil
+		if e.flow.jobs[id] == nil { // perhaps it waits in the ledger alone
+			if row, findErr := jobByID(e.ledger, id); findErr == nil && !row.State.Final() {
+				e.flow.window.find(e.flow, row.File)
+			}
+		}
+		err = e.flow.cancelJob(id, time.Now())
+	})
+	switch err = errors.Join(err, doErr); {
+	case err != nil:
+		return Sent{ID: id, Reason: err.Error()}
+	case running:
+		return Sent{ID: id, Done: true, Reason: "it is being stopped"}
+	}
+	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
+}
+
+// CancelOffline takes a job out of the queue while no watcher runs.
+func CancelOffline(l *ledger.Ledger, id int64) Sent {
+	row, err := jobByID(l, id)
+	if err == nil && row.State.Final() {
+		err = fmt.Errorf("the job is over: it is %s", row.State)
+	}
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	was := row.State
+	row.State, row.Reason, row.Ended, row.Due = ledger.Cancelled, "it was cancelled by hand", time.Now(), time.Time{}
+	l.Record(row, was)
+	l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
+	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
+}
+
+// Pause pauses rules, or lets them go on; no names mean all.
+func (e *Engine) Pause(names []string, paused bool) error {
+	return e.do(func() {
+		e.flow.setPaused(names, paused)
+		if !paused {
+			e.mounts.accept(e.ledger, e.flow.set, names)
+			e.events.Sweep()
+		}
+	})
 }
 
 func jobByID(l *ledger.Ledger, id int64) (ledger.Job, error) {

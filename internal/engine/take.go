@@ -6,10 +6,12 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/circle"
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 )
 
@@ -24,9 +26,17 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 	for i, c := range candidates {
 		known, ok, err := f.store.Known(c.Rule.Name.S, path)
 		if err == nil && ok && known.Facts.Same(facts) {
+			if known.Job == 0 {
+				continue // seen, and not for this rule
+			}
 			return // this rule has handled it already
 		}
 		if !c.Takes(facts) {
+			continue
+		}
+		chain := f.chain(c, path, facts)
+		if c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain) {
+			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts})
 			continue
 		}
 		event := file.Added
@@ -41,9 +51,38 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 			f.wait(path, c.Rule, 0, now) // this rule wants a longer quiet time than the one before
 			return
 		}
-		f.give(c, path, facts, event, known.Hash, now)
+		unless := known.Hash
+		if c.Rule.Again == rule.AgainAlways {
+			unless = ""
+		}
+		f.give(c, path, facts, event, unless, now)
 		return
 	}
+	f.book.Forget(path)
+}
+
+// inode names a file by what a rename does not change.
+func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
+
+// chain gives the rules that a file went through before it came to its path.
+func (f *flow) chain(c plan.Candidate, path string, facts file.Facts) []string {
+	if chain := f.book.Chain(inode(facts)); chain != nil {
+		return chain
+	}
+	if chain := f.book.Chain(path); chain != nil {
+		return chain
+	}
+	if !f.set.Chained(c.Watch) {
+		return nil
+	}
+	name, before, ok, err := f.store.Origin(path, facts)
+	if err != nil || !ok {
+		return nil
+	}
+	if before == "" {
+		return []string{name}
+	}
+	return append(strings.Split(before, ","), name)
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
@@ -75,6 +114,12 @@ func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event fil
 func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
 	j := f.newJob(c, path, facts, event, now)
 	j.unless = unless
+	j.row.Chain = strings.Join(f.chain(c, path, facts), ",")
+	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
+		f.trouble(c.Rule.Name.S, fmt.Sprintf("it circles: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
+	}
+	f.book.Forget(path)
+	f.book.Forget(inode(facts))
 	if m := plan.MarkerOf(c.Rule, path); m != "" {
 		if mf, err := f.look(m); err == nil && mf.Exists {
 			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}
@@ -145,8 +190,26 @@ func (f *flow) adoptPaths(j *job) {
 }
 
 func (f *flow) enqueue(j *job) {
+	if f.window.full(f, j) {
+		return // it stays in the ledger until there is room
+	}
 	f.adoptPaths(j)
-	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod})
+	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod})
+}
+
+// keyOf fills one_by_one. Content that may come only once is compared one job
+// at a time.
+func (f *flow) keyOf(j *job) string {
+	switch {
+	case j.rule.Key != nil:
+		p := f.planned(j, j.row.Taken)
+		if key, err := j.rule.Key.Fill(p.Lookup); err == nil {
+			return j.rule.Queue.S + "\x00" + key
+		}
+	case j.rule.Again == rule.AgainNever:
+		return "\x00" + j.rule.Name.S
+	}
+	return ""
 }
 
 func (f *flow) record(j *job) {
@@ -161,6 +224,10 @@ func (f *flow) record(j *job) {
 // recorded is the state that its row has in the ledger.
 func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *job {
 	j := &job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
+	if j.rule == nil {
+		f.adoptPaths(j)
+		return j
+	}
 	for _, c := range f.candidatesOf(row.File) {
 		if c.Rule == j.rule {
 			j.captures = c.Captures
@@ -262,7 +329,7 @@ func (f *flow) tooMany(name string, list []removal) bool {
 	if 2*len(list) <= known {
 		return false
 	}
-	f.troubles[name] = fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide resume %s accepts that they are gone", len(list), known, name)
+	f.trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide resume %s accepts that they are gone", len(list), known, name))
 	return true
 }
 

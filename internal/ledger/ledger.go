@@ -230,6 +230,14 @@ func (l *Ledger) Sync(ctx context.Context) error {
 	return l.w.sync(ctx)
 }
 
+// Flush is Sync for whoever reads right afterwards. It does not wait long for
+// a disk that is full.
+func (l *Ledger) Flush() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	return l.Sync(ctx)
+}
+
 // nano and its opposite keep times as nanoseconds since 1970 (UTC), 0 for none.
 func nano(t time.Time) int64 {
 	if t.IsZero() {

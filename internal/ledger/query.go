@@ -8,7 +8,7 @@ import (
 	"stilltide/internal/core/file"
 )
 
-const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in`
+const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth`
 
 // Filter chooses jobs. Zero values choose all.
 type Filter struct {
@@ -127,6 +127,53 @@ func (l *Ledger) members(jobs []Job) error {
 	return rows.Err()
 }
 
+// Origin gives the rule whose job placed the file at a path, and the rules
+// before it.
+func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
+	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
+		WHERE placement.target = ? AND placement.size = ? AND placement.mod = ? AND placement.state <> 'dropped' ORDER BY placement.id DESC LIMIT 1`,
+		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
+	if err == sql.ErrNoRows {
+		return "", "", false, nil
+	}
+	return rule, chain, err == nil, err
+}
+
+// KnowsContent tells whether a rule has handled content under another job.
+func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
+	var n int
+	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, rule, hash, job).Scan(&n)
+	return n > 0, err
+}
+
+// OpenJob finds the job of a path that is not over.
+func (l *Ledger) OpenJob(path string) (Job, bool, error) {
+	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE file = ? AND ended = 0 ORDER BY id DESC LIMIT 1`, path)
+	if err != nil || len(list) == 0 {
+		return Job{}, false, err
+	}
+	return list[0], true, nil
+}
+
+// Paused lists the paused rules, and since when; "" is all of them.
+func (l *Ledger) Paused() (map[string]time.Time, error) {
+	rows, err := l.db.Query(`SELECT rule, since FROM pause WHERE paused = 1`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	paused := map[string]time.Time{}
+	for rows.Next() {
+		var rule string
+		var since int64
+		if err := rows.Scan(&rule, &since); err != nil {
+			return nil, l.damaged(err)
+		}
+		paused[rule] = fromNano(since)
+	}
+	return paused, rows.Err()
+}
+
 // KnownFiles lists what a rule remembers below a folder.
 func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
 	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ? ORDER BY file`, rule, folder+"/", folder+"0")
@@ -169,7 +216,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var exit sql.NullInt64
 	var endsIn sql.NullString
 	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn)
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	if exit.Valid {

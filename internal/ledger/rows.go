@@ -54,6 +54,8 @@ type Job struct {
 	Exit     *int          // exit code of the last command
 	Reason   string        // one sentence, "" after success
 	EndsIn   string        // where the input is now, "" if nowhere
+	Chain    string        // rules that the input went through before, comma-separated
+	Depth    int           // depth of suspected descent from the rule's own jobs
 	Extra    []Member      // the other files of a burst or set, and markers
 }
 

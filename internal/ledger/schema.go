@@ -30,11 +30,14 @@ CREATE TABLE job (
 	ran      INTEGER NOT NULL DEFAULT 0, -- nanoseconds of all attempts together
 	exit     INTEGER,                    -- exit code of the last command
 	reason   TEXT NOT NULL DEFAULT '',
-	ends_in  TEXT                        -- where the input is now, NULL if nowhere
+	ends_in  TEXT,                       -- where the input is now, NULL if nowhere
+	chain    TEXT NOT NULL DEFAULT '',   -- rules that the input went through before, comma-separated
+	depth    INTEGER NOT NULL DEFAULT 0  -- depth of suspected descent from the rule's own jobs
 );
 CREATE INDEX job_open ON job (state, id) WHERE ended = 0;
 CREATE INDEX job_file ON job (file, id);
 CREATE INDEX job_rule ON job (rule, id);
+CREATE INDEX job_ended ON job (ended) WHERE ended > 0;
 CREATE TABLE attempt (
 	job     INTEGER NOT NULL,
 	number  INTEGER NOT NULL,
@@ -61,6 +64,18 @@ CREATE TABLE placement (
 	leads  TEXT NOT NULL                 -- the state the job has afterwards
 );
 CREATE INDEX placement_job ON placement (job);
+CREATE INDEX placement_target ON placement (target);
+CREATE TABLE content (                  -- what again: never has handled
+	rule TEXT NOT NULL,
+	hash TEXT NOT NULL,
+	job  INTEGER NOT NULL,
+	PRIMARY KEY (rule, hash)
+) WITHOUT ROWID;
+CREATE TABLE pause (                    -- rules that are paused; an empty name is all of them
+	rule   TEXT PRIMARY KEY,
+	paused INTEGER NOT NULL,
+	since  INTEGER NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE member (                   -- the other files of a burst or set, and markers
 	job       INTEGER NOT NULL,
 	number    INTEGER NOT NULL,

@@ -80,8 +80,8 @@ func (b *batch) follow(later *batch) {
 func (b *batch) empty() bool { return len(b.rows) == 0 && len(b.tally) == 0 }
 
 const (
-	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
 		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
 		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in`
@@ -95,6 +95,8 @@ const (
 	putMember = `INSERT INTO member (job, number, file, companion, size, mod, dev, ino, ends_in) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, ends_in=excluded.ends_in`
 	dropMembers = `DELETE FROM member WHERE job = ? AND number >= ?`
+	putContent  = `INSERT INTO content (rule, hash, job) VALUES (?,?,?) ON CONFLICT (rule, hash) DO NOTHING`
+	putPause    = `INSERT INTO pause (rule, paused, since) VALUES (?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since`
 	putMount    = `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`
 	dropKnown   = `DELETE FROM known WHERE rule = ? AND file = ?`
 	putTally    = `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`
@@ -106,7 +108,7 @@ func startWriter(l *Ledger) (*writer, error) {
 		return nil, err
 	}
 	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
-	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount} {
+	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putPause, dropJob, dropAttempts, dropPlacements} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
 		}
@@ -277,7 +279,7 @@ func (l *Ledger) Record(j Job, was State) {
 	}
 	f := j.Facts
 	r := record{key: rowKey{table: "job", id: j.ID}, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
-		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn}}
+		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, j.Depth}}
 	l.w.mu.Lock()
 	l.w.pending.put(r)
 	if was != j.State {
@@ -303,6 +305,16 @@ func (l *Ledger) RecordMembers(j Job) {
 		l.w.add(record{key: rowKey{table: "member", id: j.ID, sub: i}, query: putMember,
 			args: []any{j.ID, i, m.File, m.Companion, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), endsIn}})
 	}
+}
+
+// RememberContent notes content that a rule never takes again.
+func (l *Ledger) RememberContent(rule, hash string, job int64) {
+	l.w.add(record{key: rowKey{table: "content", known: knownKey{rule, hash}}, query: putContent, args: []any{rule, hash, job}})
+}
+
+// RecordPause notes that a rule is paused, or not any more; "" is all rules.
+func (l *Ledger) RecordPause(rule string, paused bool) {
+	l.w.add(record{key: rowKey{table: "pause", known: knownKey{rule: rule}}, query: putPause, args: []any{rule, paused, nano(time.Now())}})
 }
 
 // RememberMount notes the mount point that a folder lies on, "" to forget it.

@@ -129,9 +129,11 @@ func (m *Machine) SetRule(r Rule) {
 	m.rules[r.Name] = &line{Rule: r, ready: readyHeap{order: r.Order}, blocked: map[string][]*entry{}}
 }
 
-// DropRule forgets a rule without jobs.
-func (m *Machine) DropRule(name string) {
-	delete(m.rules, name)
+// HoldRule lets nothing more of a rule start; what runs goes on.
+func (m *Machine) HoldRule(name string) {
+	if l := m.rules[name]; l != nil {
+		l.Held = true
+	}
 }
 
 // Add puts a job in. Its rule must be known; a job that is already there is replaced.

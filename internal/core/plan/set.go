@@ -26,6 +26,8 @@ type Set struct {
 	deep  int // the deepest depth of any rule
 	state string
 
+	chained map[string]bool // watched folders where a rule may place files
+
 	folded, markers bool // whether any rule takes folders, or asks for markers
 }
 
@@ -41,7 +43,28 @@ func NewSet(f *rule.File) *Set {
 		s.folded = s.folded || r.Folded()
 		s.markers = s.markers || r.Ready.Marker.Set()
 	}
+	s.findChains()
 	return s
+}
+
+// Chained tells whether a rule may place files in or below a watched folder.
+func (s *Set) Chained(watch string) bool { return s.chained[watch] }
+
+func (s *Set) findChains() {
+	s.chained = map[string]bool{}
+	for _, r := range s.Rules() {
+		for _, p := range []*rule.Place{r.Processed, r.Failed} {
+			if p == nil {
+				continue
+			}
+			fixed := fixedFolder(p)
+			for watch := range s.watch {
+				if within(fixed, watch) || within(watch, fixed) {
+					s.chained[watch] = true
+				}
+			}
+		}
+	}
 }
 
 // Rule finds a rule by its name, nil if there is none.

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
@@ -28,6 +29,8 @@ type File struct {
 	Version  int      `key:"version" doc:"the version of this notation: 1"`
 	Workers  int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
 	State    Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
+	Queues   Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
+	Keep     Duration `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
 	Defaults Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
 	Rules    rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
 
@@ -47,6 +50,14 @@ func (f *File) StateFolder() string {
 		return filepath.Join(f.Base, ".stilltide")
 	}
 	return f.State.Absolute()
+}
+
+// KeepHistory is how long the details of jobs that are over are kept.
+func (f *File) KeepHistory() time.Duration {
+	if f.Keep.Pos.Line == 0 {
+		return 90 * 24 * time.Hour
+	}
+	return f.Keep.Duration
 }
 
 // WorkerCount is the number of jobs that may run at once.
@@ -75,6 +86,11 @@ type Rule struct {
 	Script    Text     `key:"script" doc:"short for a do with this one step: the text of a script"`
 	Timeout   Duration `key:"timeout" doc:"bound on one attempt; none if left out"`
 	Retry     Retry    `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
+	Again     Again    `key:"again" doc:"a file that stays: changed, never or always"`
+	Loops     Loops    `key:"loops" doc:"stop or allow a file that this rule itself placed"`
+	Queue     Text     `key:"queue" doc:"a named queue; the common one if left out"`
+	OneByOne  Text     `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
+	Order     Order    `key:"order" doc:"arrival, name, oldest, newest or smallest"`
 	Processed *Place   `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
 	Failed    *Place   `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
@@ -83,6 +99,7 @@ type Rule struct {
 	Folders []string // watch, absolute and clean
 	Matcher *pattern.List
 	Steps   []Step // what to do, whichever way it was written
+	Key     *fill.Template
 }
 
 func (r *Rule) setPos(p Pos) { r.Pos = p }
@@ -134,6 +151,7 @@ func (s *Step) AppendsFile() bool {
 
 func newRule() Rule {
 	return Rule{
+		Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
 		Take: TakeFiles, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunAfter,
 		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Then: Choice(settle.ThenWait)},
 	}

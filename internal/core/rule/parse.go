@@ -101,6 +101,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	}
 	d.matcher(r)
 	d.units(r)
+	d.flow(f, r)
 	d.steps(r, n)
 	words := stepWords(r)
 	for i := range r.Steps {

@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/control"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+)
+
+func (a *app) pauseCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "pause [RULE …]", Short: "Pause rules, or all: files are still taken, but nothing starts", Args: cobra.ArbitraryArgs,
+		Long: `A paused rule goes on taking files and holds them; what runs goes on to its end. It stays
+paused until resume, also over a restart.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, true) },
+	}
+}
+
+func (a *app) resumeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "resume [RULE …]", Short: "Let paused rules, or all, go on; ends a rule's trouble, too", Args: cobra.ArbitraryArgs,
+		Long: `Lets paused rules go on. For a rule in trouble it is your word that things are as they should
+be: removals are accepted, a circle may go on, a folder whose disk is not mounted is taken
+as it is.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, false) },
+	}
+}
+
+func (a *app) pause(names []string, paused bool) error {
+	f, diags, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	if !diags.Failed() {
+		for _, name := range names {
+			if !knowsRule(f, name) {
+				return usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
+			}
+		}
+	}
+	err = control.Dial(f.StateFolder()).Pause(names, paused)
+	if errors.Is(err, control.ErrNobody) {
+		err = pauseOffline(f, names, paused)
+	}
+	if err != nil {
+		return err
+	}
+	what, word := "all rules", "go on"
+	if len(names) > 0 {
+		what = strings.Join(names, ", ")
+	}
+	if paused {
+		word = "paused; stilltide resume lets go on"
+	}
+	fmt.Fprintf(a.err, "%s: %s.\n", what, word)
+	return nil
+}
+
+func pauseOffline(f *rule.File, names []string, paused bool) error {
+	l, err := ledger.Open(f.StateFolder(), func(error) {})
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 && !paused { // everything that is paused
+		all, err := l.Paused()
+		if err != nil {
+			return errors.Join(err, l.Close())
+		}
+		for name := range all {
+			names = append(names, name)
+		}
+	} else if len(names) == 0 {
+		names = []string{""}
+	}
+	for _, name := range names {
+		l.RecordPause(name, paused)
+	}
+	return l.Close()
+}
+
+func (a *app) cancelCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "cancel ID …", Short: "Take jobs out of the queue, or stop them; the input stays where it is", Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.cancel(args) },
+	})
+}
+
+func (a *app) cancel(args []string) error {
+	f, _, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	for _, arg := range args {
+		id, err := jobNumber(arg)
+		if err != nil {
+			return err
+		}
+		ids = append(ids, id)
+	}
+	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Cancel, engine.CancelOffline)
+	if err != nil {
+		return err
+	}
+	return a.printSent(sent)
+}
+
+// viaWatcher asks the running watcher, or does it through the ledger.
+func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]engine.Sent, error), offline func(*ledger.Ledger, int64) engine.Sent) ([]engine.Sent, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	sent, err := ask(control.Dial(state), ids)
+	if !errors.Is(err, control.ErrNobody) {
+		return sent, err
+	}
+	l, err := ledger.Open(state, func(error) {})
+	if err != nil {
+		return nil, err
+	}
+	for _, id := range ids {
+		sent = append(sent, offline(l, id))
+	}
+	return sent, l.Close()
+}
+
+// printSent tells what became of each job.
+func (a *app) printSent(sent []engine.Sent) error {
+	missed := false
+	for _, s := range sent {
+		missed = missed || !s.Done
+		if a.json {
+			if err := a.printJSON(s); err != nil {
+				return err
+			}
+			continue
+		}
+		text := fmt.Sprintf("job %d: %s", s.ID, clean(s.Reason))
+		if !s.Done {
+			text = a.style.bad("not done") + ", " + text
+		}
+		fmt.Fprintln(a.out, text)
+	}
+	if missed {
+		return &exitError{status: exitFound}
+	}
+	return nil
+}

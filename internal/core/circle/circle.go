@@ -1,0 +1,101 @@
+// Package circle knows which file came from which job, and stops circles.
+//
+// A rule that writes where another watches is a chain, and chains are a
+// feature. A chain that comes back to a rule it went through is a circle,
+// and a disaster. What a placement of ours put somewhere is known for sure
+// and not taken by a rule it went through (loops: stop). What a command wrote
+// by itself can only be suspected; nothing is ignored on suspicion, but its
+// depth is counted, and at Deepest the rule stops until a person has looked.
+package circle
+
+import (
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Deepest is the depth of suspected descent at which a rule stops.
+const Deepest = 5
+
+// Short is the time in which the same file, changed by its own job again and
+// again, counts as circling.
+const Short = time.Minute
+
+// Book keeps what is known of files' descent. The zero value is ready to use.
+type Book struct {
+	placed  map[string][]string // by path: the rules that its file went through
+	suspect map[string]int      // by path: depth of suspected descent
+	again   map[string][]time.Time
+}
+
+// Placed notes that a job of a rule put a file at a path; chain are the rules
+// that its input had gone through.
+func (b *Book) Placed(path, rule string, chain []string) {
+	if b.placed == nil {
+		b.placed = map[string][]string{}
+	}
+	b.placed[path] = append(slices.Clone(chain), rule)
+}
+
+// Chain gives the rules that the file at a path went through.
+func (b *Book) Chain(path string) []string { return b.placed[path] }
+
+// Forget drops what is known of a path, when its file is gone or is another.
+func (b *Book) Forget(path string) {
+	delete(b.placed, path)
+	delete(b.suspect, path)
+}
+
+// Stops tells whether a rule must not take a file because it went through it.
+func Stops(rule string, chain []string) bool { return slices.Contains(chain, rule) }
+
+// Running is a job that was under way when a file appeared.
+type Running struct {
+	Input string
+	Depth int
+}
+
+// Appeared notes that a file appeared while jobs of a rule that watches its
+// folder were running. A name that holds an input's stem is suspected to be
+// that job's output.
+func (b *Book) Appeared(path string, running []Running) {
+	name := filepath.Base(path)
+	for _, r := range running {
+		if r.Input == path || !strings.Contains(name, stem(r.Input)) {
+			continue
+		}
+		if b.suspect == nil {
+			b.suspect = map[string]int{}
+		}
+		b.suspect[path] = max(b.suspect[path], r.Depth+1)
+	}
+}
+
+func stem(path string) string {
+	name := filepath.Base(path)
+	if i := strings.LastIndexByte(name, '.'); i > 0 {
+		return name[:i]
+	}
+	return name
+}
+
+// Depth is the depth of suspected descent of the file at a path.
+func (b *Book) Depth(path string) int { return b.suspect[path] }
+
+// Again notes that a file changed while its own job of a rule ran. It is true
+// when that has happened Deepest times in a Short time.
+func (b *Book) Again(rule, path string, now time.Time) bool {
+	if b.again == nil {
+		b.again = map[string][]time.Time{}
+	}
+	key := rule + "\x00" + path
+	times := append(b.again[key], now)
+	times = slices.DeleteFunc(times, func(t time.Time) bool { return now.Sub(t) > Short })
+	b.again[key] = times
+	if len(times) < Deepest {
+		return false
+	}
+	delete(b.again, key)
+	return true
+}

@@ -1,0 +1,104 @@
+package rule
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/dispatch"
+)
+
+// Queues are the named queues.
+type Queues map[string]Queue
+
+// Queue is a named queue's own bounds.
+type Queue struct {
+	Workers  int  `key:"workers" doc:"how many of its jobs run at once; no bound but the common one if left out"`
+	Rate     Rate `key:"rate" doc:"how many may start in a time, such as 30 in 1m"`
+	Priority int  `key:"priority" doc:"higher goes first; 0 if left out"`
+}
+
+// Bounds is what the dispatching machine must know.
+func (q Queue) Bounds() dispatch.Queue {
+	return dispatch.Queue{Workers: q.Workers, Count: q.Rate.Count, Per: q.Rate.Per, Priority: q.Priority}
+}
+
+// Rate is a number of starts in a time: `30 in 1m`.
+type Rate struct {
+	Count int
+	Per   time.Duration
+}
+
+func (v *Rate) fromNode(d *decoder, n ast.Node) {
+	s, _ := d.scalar(n)
+	count, per, ok := strings.Cut(s, " in ")
+	number, err := strconv.Atoi(strings.TrimSpace(count))
+	span, spanErr := ParseDuration(strings.TrimSpace(per))
+	if !ok || err != nil || spanErr != nil || number < 1 || span <= 0 {
+		d.errorAt(n, "rate", fmt.Sprintf("%q is not a rate", s), "write a number and a time, such as 30 in 1m")
+		return
+	}
+	*v = Rate{Count: number, Per: span}
+}
+
+// Again says whether a file that stays is handled again.
+type Again Choice
+
+const (
+	AgainChanged Again = "changed" // when its content differs
+	AgainNever   Again = "never"   // never the same content twice, under whatever name
+	AgainAlways  Again = "always"  // at each change
+)
+
+func (v *Again) fromNode(d *decoder, n ast.Node) {
+	*v = Again(choose(d, n, "again", "changed", "never", "always"))
+}
+
+// Loops says whether a rule takes what it placed itself.
+type Loops Choice
+
+const (
+	LoopsStop  Loops = "stop"
+	LoopsAllow Loops = "allow"
+)
+
+func (v *Loops) fromNode(d *decoder, n ast.Node) {
+	*v = Loops(choose(d, n, "loops", "stop", "allow"))
+}
+
+// Order is the order in which a rule's jobs start.
+type Order dispatch.Order
+
+func (v *Order) fromNode(d *decoder, n ast.Node) {
+	*v = Order(choose(d, n, "order", "arrival", "name", "oldest", "newest", "smallest"))
+}
+
+// flow checks the keys that say when a job runs.
+func (d *decoder) flow(f *File, r *Rule) {
+	if r.Queue.Set() {
+		if _, ok := f.Queues[r.Queue.S]; !ok {
+			names := make([]string, 0, len(f.Queues))
+			for name := range f.Queues {
+				names = append(names, name)
+			}
+			slices.Sort(names)
+			hint := "the queues are " + strings.Join(names, ", ")
+			if near := Nearest(r.Queue.S, names); near != "" {
+				hint = "did you mean " + near + "?"
+			} else if len(names) == 0 {
+				hint = "there is no queues: in this file"
+			}
+			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S), hint)
+		}
+	}
+	if r.OneByOne.Set() {
+		r.Key = d.template(r.OneByOne, memberWords(r))
+	}
+	if r.Again == AgainNever && (r.Folded() || r.Gather != nil) {
+		d.add(SeverityError, r.Pos, "again", "again: never compares the content of single files, so it does not go with take: folders or gather:", "leave it out")
+	}
+}

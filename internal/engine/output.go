@@ -1,0 +1,59 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+const (
+	mostOutput = 10 << 20 // bytes that a job may have on disk
+	keptOutput = 1 << 20  // bytes that are kept of one that prints more
+)
+
+// boundOutput looks at a growing output file each second until the attempt
+// ends, so that a job that prints without end does not fill the disk.
+func boundOutput(ctx context.Context, path string) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if info, err := os.Stat(path); err == nil && info.Size() > mostOutput {
+				_ = cutOutput(path, info.Size()) // the next look tries again
+			}
+		}
+	}
+}
+
+// cutOutput keeps the end of an output file. The command writes on with
+// O_APPEND meanwhile; what it writes in this instant may be lost.
+func cutOutput(path string, size int64) error {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	tail := make([]byte, keptOutput)
+	n, err := f.ReadAt(tail, size-keptOutput)
+	if err != nil && err != io.EOF {
+		return err
+	}
+	if err := f.Truncate(0); err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(f, "--- %d bytes before this were not kept\n%s", size-keptOutput, tail[:n])
+	return err
+}
+
+// bounded runs boundOutput beside an attempt; the returned function ends it.
+func (e *Engine) bounded(output string) (end func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	e.work.Go(func() { boundOutput(ctx, filepath.Join(e.state, output)) })
+	return cancel
+}

@@ -1,0 +1,51 @@
+package engine
+
+import (
+	"time"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+)
+
+// Reload gives the running engine changed rules, which must be free of
+// errors. Running attempts end under the old ones. Jobs that are not running
+// are tested again; one that no longer fits is cancelled, and its file is
+// offered anew.
+func (e *Engine) Reload(f *rule.File) error {
+	return e.do(func() {
+		e.flow.reload(plan.NewSet(f), time.Now())
+		e.o.Rules = f
+		e.events.Want(e.wanted())
+		e.events.Sweep()
+	})
+}
+
+func (f *flow) reload(set *plan.Set, now time.Time) {
+	old := f.set
+	f.set = set
+	f.applyRules()
+	for _, r := range old.Rules() {
+		if set.Rule(r.Name.S) == nil {
+			f.dispatch.HoldRule(r.Name.S)
+		}
+	}
+	for _, j := range f.jobs {
+		if f.running[j.row.ID] != nil || j.row.State == ledger.Running {
+			continue
+		}
+		f.test(j, now)
+	}
+}
+
+// test asks again whether a job that has not begun fits its rule.
+func (f *flow) test(j *job, now time.Time) {
+	for _, c := range f.candidatesOf(j.row.File) {
+		if c.Rule.Name.S == j.row.Rule && c.Unit == j.row.File {
+			j.rule, j.captures = c.Rule, c.Captures
+			return
+		}
+	}
+	f.settle.Forget(j.row.File)
+	f.finish(j, ledger.Cancelled, "the rule changed and does not take it any more", "", now)
+}

@@ -1,0 +1,102 @@
+package engine
+
+import (
+	"time"
+
+	"stilltide/internal/ledger"
+)
+
+// mostQueued is how many jobs of one rule wait in the memory; the rest wait
+// in the ledger alone, so that a long queue does not grow the program.
+const mostQueued = 1000
+
+// window is the part of the queue that is in the memory.
+type window struct {
+	count map[string]int   // jobs in the memory, by rule
+	more  map[string]bool  // rules with jobs in the ledger alone
+	last  map[string]int64 // the greatest number that was taken from the ledger, by rule
+
+	filling bool
+}
+
+// full tells whether a job must wait in the ledger alone; otherwise it counts
+// as being in the memory.
+func (w *window) full(f *flow, j *job) bool {
+	if f.jobs[j.row.ID] == j {
+		return false // it is in the memory already
+	}
+	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
+	if (behind || w.count[j.row.Rule] >= mostQueued) && j.row.State == ledger.Queued {
+		w.leave(j.row.Rule)
+		return true
+	}
+	w.count[j.row.Rule]++
+	return false
+}
+
+func (w *window) leave(rule string) {
+	if w.more == nil {
+		w.more, w.last = map[string]bool{}, map[string]int64{}
+	}
+	w.more[rule] = true
+}
+
+// left is told when a job leaves the memory.
+func (w *window) left(f *flow, j *job) {
+	if f.jobs[j.row.ID] == j && w.count[j.row.Rule] > 0 {
+		w.count[j.row.Rule]--
+	}
+}
+
+// refill takes queued jobs from the ledger when the memory runs low of them.
+func (w *window) refill(f *flow, now time.Time) {
+	w.filling = true
+	defer func() { w.filling = false }()
+	for name := range w.more {
+		for w.more[name] && w.count[name] <= mostQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
+			if !w.fill(f, name, now) {
+				break // the ledger says itself what is wrong
+			}
+		}
+	}
+}
+
+// fill takes one helping of a rule's jobs from the ledger.
+func (w *window) fill(f *flow, name string, now time.Time) bool {
+	if f.store.Flush() != nil {
+		return false
+	}
+	const helping = mostQueued / 2
+	rows, err := f.store.Jobs(ledger.Filter{Rule: name, States: []ledger.State{ledger.Queued}, Open: true, Oldest: true, After: w.last[name], Limit: helping})
+	if err != nil {
+		return false
+	}
+	for _, row := range rows {
+		w.last[name] = max(w.last[name], row.ID)
+		if f.jobs[row.ID] == nil {
+			f.restore(row, row.State, nil, now)
+		}
+	}
+	if len(rows) < helping {
+		delete(w.more, name)
+		delete(w.last, name)
+	}
+	return true
+}
+
+// find brings the open job of a path into the memory, if it may be in the
+// ledger alone.
+func (w *window) find(f *flow, path string) {
+	if len(w.more) == 0 || f.byPath[path] != nil {
+		return
+	}
+	row, ok, err := f.store.OpenJob(path)
+	if err != nil || !ok || f.jobs[row.ID] != nil {
+		return
+	}
+	j := f.adopt(row, row.State, nil)
+	w.count[row.Rule]++
+	if j.rule != nil {
+		f.enqueue(j)
+	}
+}

@@ -1,0 +1,71 @@
+package ledger
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// Prune removes the details of jobs that ended before a time: attempts,
+// placements, members, what was printed, and the jobs themselves. What is
+// remembered of files that are still there stays, and so does the tally.
+func (l *Ledger) Prune(before time.Time) (removed int, err error) {
+	const helping = 500
+	for {
+		jobs, outputs, err := l.old(before, helping)
+		if err != nil || len(jobs) == 0 {
+			return removed, err
+		}
+		for _, id := range jobs {
+			l.w.add(record{key: rowKey{table: "prune", id: id}, query: dropJob, args: []any{id}})
+			l.w.add(record{key: rowKey{table: "prune-attempt", id: id}, query: dropAttempts, args: []any{id}})
+			l.w.add(record{key: rowKey{table: "prune-placement", id: id}, query: dropPlacements, args: []any{id}})
+			l.w.add(record{key: rowKey{table: "prune-member", id: id}, query: dropMembers, args: []any{id, 0}})
+		}
+		if err := l.Sync(context.Background()); err != nil {
+			return removed, err
+		}
+		for _, name := range outputs {
+			os.Remove(filepath.Join(l.folder, name)) // gone already is fine
+		}
+		removed += len(jobs)
+	}
+}
+
+const (
+	dropJob        = `DELETE FROM job WHERE id = ?`
+	dropAttempts   = `DELETE FROM attempt WHERE job = ?`
+	dropPlacements = `DELETE FROM placement WHERE job = ?`
+)
+
+// old lists jobs that ended before a time, and their outputs.
+func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
+	rows, err := l.db.Query(`SELECT id FROM job WHERE ended > 0 AND ended < ? ORDER BY ended LIMIT ?`, nano(before), most)
+	if err != nil {
+		return nil, nil, l.damaged(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, nil, l.damaged(err)
+		}
+		jobs = append(jobs, id)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, nil, l.damaged(err)
+	}
+	for _, id := range jobs {
+		attempts, err := l.Attempts(id)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, a := range attempts {
+			if a.Output != "" {
+				outputs = append(outputs, a.Output)
+			}
+		}
+	}
+	return jobs, outputs, nil
+}
