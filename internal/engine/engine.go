@@ -53,7 +53,7 @@ type Options struct {
 // Engine runs the rules of one file. Use Open, then Run, then Close.
 type Engine struct {
 	o       Options
-	ledger  *ledger.Ledger
+	ledger  store
 	runner  *runner.Runner
 	placer  place.Placer
 	state   string
@@ -99,10 +99,11 @@ func Open(o Options) (*Engine, error) {
 	if o.SafetySweep == 0 {
 		e.o.SafetySweep = SafetySweep
 	}
-	var err error
-	if e.ledger, err = ledger.Open(state, e.ledgerTrouble); err != nil {
+	l, err := ledger.Open(state, e.ledgerTrouble)
+	if err != nil {
 		return nil, err
 	}
+	e.ledger = l
 	for _, sub := range []string{"output", "scratch", "scripts"} {
 		if err := os.MkdirAll(filepath.Join(state, sub), 0o700); err != nil {
 			e.ledger.Close()

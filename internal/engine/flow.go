@@ -16,26 +16,6 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// store is what the flow needs of the ledger.
-type store interface {
-	NextID() int64
-	NextPlacement() int64
-	Record(j ledger.Job, was ledger.State)
-	RecordAttempt(a ledger.Attempt)
-	RecordPlacement(p ledger.Placement)
-	RecordMembers(j ledger.Job)
-	Remember(k ledger.Known)
-	Forget(rule, path string)
-	Known(rule, path string) (ledger.Known, bool, error)
-	KnownCount(rule string) int
-	Origin(path string, facts file.Facts) (rule, chain string, ok bool, err error)
-	RecordPause(rule string, paused bool)
-	RememberContent(rule, hash string, job int64)
-	OpenJob(path string) (ledger.Job, bool, error)
-	Jobs(q ledger.Filter) ([]ledger.Job, error)
-	Flush() error
-}
-
 // flow decides, step by step, what becomes of every file: event, settled,
 // taken, recorded, run, placed, recorded. It has no goroutine and no clock:
 // the engine brings events, looks, results and the time, and carries out the
@@ -82,13 +62,14 @@ type job struct {
 	recorded ledger.State
 	rule     *rule.Rule
 	captures map[string]string
-	unless   string          // skip if the content has this hash
-	again    map[string]bool // files that changed while the job ran: offered when it ends
-	parked   map[string]bool // taken, but no longer settled
-	extras   bool            // it had further files, so their rows are kept right
-	stopOld  bool            // its attempt is being stopped, because the file changed
-	cancel   bool            // its attempt is being stopped for good
-	key      string          // jobs with the same key never run at the same time
+	unless   string            // skip if the content has this hash
+	again    map[string]bool   // files that changed while the job ran: offered when it ends
+	parked   map[string]bool   // taken, but no longer settled
+	extras   bool              // it had further files, so their rows are kept right
+	stopOld  bool              // its attempt is being stopped, because the file changed
+	cancel   bool              // its attempt is being stopped for good
+	intents  map[string]int64  // numbers of its placements, by file and where they lead
+	landed   map[string]string // files of a placing that a crash cut short: where they are, "" if gone
 	checked  time.Time
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
@@ -147,6 +128,7 @@ type placedEnd struct {
 
 // moved is where a file of a placing is now.
 type moved struct {
+	source string
 	target string
 	err    error // ErrGone or ErrChanged: it was not moved
 }

@@ -280,6 +280,8 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	}
 	e, err := f.placing(j, state, target, now)
 	switch {
+	case err == nil && len(e.moves) == 0:
+		f.placedEnd(placedEnd{id: j.row.ID, leads: state}, now)
 	case err == nil:
 		f.places = append(f.places, e)
 	case state == ledger.Failed:
@@ -295,6 +297,9 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	main := f.planned(j, now)
 	e := &placing{id: j.row.ID, leads: state}
 	add := func(path string, facts file.Facts, companion bool) error {
+		if _, done := j.landed[path]; done {
+			return nil
+		}
 		p := main
 		if path != j.row.File && !companion {
 			p.File, p.Facts, p.Captures = path, facts, nil
@@ -318,7 +323,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 		e.moves = append(e.moves, move{
 			request: place.Request{Source: path, Folder: folder, Name: name, Expect: facts, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
-			record:  ledger.Placement{ID: f.store.NextPlacement(), Job: j.row.ID, Source: path, Target: filepath.Join(folder, name), Facts: facts, State: ledger.Intended, Leads: state},
+			record:  ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Source: path, Target: filepath.Join(folder, name), Facts: facts, State: ledger.Intended, Leads: state},
 		})
 		return nil
 	}
@@ -336,6 +341,18 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	return e, nil
 }
 
+// intent gives the number of a placement: the same each time it is tried.
+func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
+	key := string(leads) + "\x00" + path
+	if j.intents == nil {
+		j.intents = map[string]int64{}
+	}
+	if j.intents[key] == 0 {
+		j.intents[key] = f.store.NextPlacement()
+	}
+	return j.intents[key]
+}
+
 // placedEnd decides what follows a placing.
 func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	j := f.jobs[p.id]
@@ -346,18 +363,24 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.postpone(j, p.leads, p.err, now)
 		return
 	}
-	for i, m := range p.moved[1:] {
-		j.row.Extra[i].EndsIn = m.target
-		if m.err == place.ErrChanged {
-			set(&j.again, j.row.Extra[i].File)
+	reason, endsIn := j.cause, map[string]string{}
+	for path, at := range j.landed {
+		endsIn[path] = at
+	}
+	for _, m := range p.moved {
+		endsIn[m.source] = m.target
+		if !errors.Is(m.err, place.ErrChanged) {
+			continue
+		}
+		set(&j.again, m.source)
+		if m.source == j.row.File {
+			reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
 		}
 	}
-	main, reason := p.moved[0], j.cause
-	if errors.Is(main.err, place.ErrChanged) {
-		set(&j.again, j.row.File)
-		reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
+	for i := range j.row.Extra {
+		j.row.Extra[i].EndsIn = endsIn[j.row.Extra[i].File]
 	}
-	f.finish(j, p.leads, reason, main.target, now)
+	f.finish(j, p.leads, reason, endsIn[j.row.File], now)
 }
 
 func join(a, b string) string {

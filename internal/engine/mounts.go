@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
 
@@ -30,7 +29,7 @@ func (m *mounts) missing(folder string) error {
 }
 
 // note remembers a folder's mount point when it is there.
-func (m *mounts) note(l *ledger.Ledger, folder string) {
+func (m *mounts) note(l store, folder string) {
 	point := watchfs.MountPoint(folder)
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -76,7 +75,7 @@ func (m *mounts) nearest(folder string) string {
 
 // accept forgets the mount points of the rules' folders: a person says that
 // what is there now is what is meant.
-func (m *mounts) accept(l *ledger.Ledger, set *plan.Set, names []string) {
+func (m *mounts) accept(l store, set *plan.Set, names []string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, r := range set.Rules() {

@@ -79,6 +79,11 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 		if err == nil {
 			res, err = e.placer.Move(m.request)
 		}
+		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
+			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
+			end.err, end.moved = err, nil
+			return end
+		}
 		m.record.State = ledger.Done
 		if err != nil {
 			m.record.State = ledger.Dropped
@@ -86,12 +91,7 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 			m.record.Target = res.Target
 		}
 		e.ledger.RecordPlacement(m.record)
-		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
-			e.takeBack(p.moves[:i])
-			end.err, end.moved = err, nil
-			return end
-		}
-		end.moved = append(end.moved, moved{target: res.Target, err: err})
+		end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, err: err})
 	}
 	if p.note != nil && end.moved[0].err == nil {
 		e.writeNote(p, end.moved[0].target)
@@ -111,7 +111,7 @@ func (e *Engine) takeBack(moves []move) {
 			_, err = e.placer.Move(place.Request{Source: m.record.Target, Folder: filepath.Dir(m.request.Source), Name: filepath.Base(m.request.Source), Expect: now, Part: m.request.Part})
 		}
 		if err == nil {
-			m.record.State = ledger.Dropped
+			m.record.State = ledger.Intended
 			e.ledger.RecordPlacement(m.record)
 		}
 	}

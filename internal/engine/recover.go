@@ -113,52 +113,39 @@ func lastRound(all []ledger.Placement) []ledger.Placement {
 }
 
 // resumePlacing looks where the files are whose move was intended, and
-// perhaps done, when the watcher ended. If any has arrived the others follow;
-// otherwise the placing begins anew.
+// perhaps done, when the watcher ended. Those that still wait are placed anew.
 func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = row.Reason
-	endsIn := map[string]string{}
-	open := 0
+	j.landed = map[string]string{}
 	for _, p := range moves {
-		at, still := e.settleMove(row.ID, p)
-		endsIn[p.Source] = at
-		if still {
-			open++
+		if at, still := e.settleMove(row.ID, p); !still {
+			j.landed[p.Source] = at
 		}
 	}
-	if open == len(moves) {
-		e.flow.end(j, moves[0].Leads, now)
+	if j.rule == nil {
+		at, landed := j.landed[row.File]
+		if !landed {
+			at = row.File
+		}
+		e.flow.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", at, now)
 		return
 	}
-	for _, p := range moves {
-		if endsIn[p.Source] != p.Source {
-			continue
-		}
-		if res, err := e.placer.Move(place.Request{Source: p.Source, Folder: filepath.Dir(p.Target), Name: filepath.Base(p.Target), Expect: p.Facts, Part: place.PartName(e.state, row.ID)}); err == nil {
-			p.State, p.Target = ledger.Done, res.Target
-			e.ledger.RecordPlacement(p)
-			endsIn[p.Source] = res.Target
-		}
-	}
-	for i := range j.row.Extra {
-		j.row.Extra[i].EndsIn = endsIn[j.row.Extra[i].File]
-	}
-	e.flow.finish(j, moves[0].Leads, j.cause, endsIn[row.File], now)
+	e.flow.end(j, moves[0].Leads, now)
 }
 
 // settleMove brings one move that a crash cut short to a clean point: it says
 // where the file is, and whether it still waits to be moved.
 func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
 	part := place.PartName(e.state, job)
-	os.Remove(filepath.Join(filepath.Dir(p.Target), part)) // a copy that was not complete
+	_ = e.placer.Discard(filepath.Join(filepath.Dir(p.Target), part)) // a copy that was not complete
 	hidden := filepath.Join(filepath.Dir(p.Source), part)
 	landed := e.landed(p)
 	if facts, err := watchfs.Stat(hidden); err == nil && facts.Exists {
 		if landed != "" && facts.Same(p.Facts) {
-			os.Remove(hidden) // the copy is complete: this was the last act of the move
+			_ = e.placer.Discard(hidden) // the copy is complete: this was the last act of the move
 		} else {
-			os.Rename(hidden, p.Source)
+			_ = e.placer.Rename(hidden, p.Source)
 		}
 	}
 	facts, err := watchfs.Stat(p.Source)
@@ -166,7 +153,7 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	switch {
 	case landed != "":
 		if there {
-			os.Remove(p.Source) // both names, one content: the move was between its two halves
+			_ = e.placer.Discard(p.Source) // both names, one content: the move was between its two halves
 		}
 		p.State, p.Target = ledger.Done, landed
 	case there:

@@ -110,7 +110,7 @@ func (e *Engine) Retry(id int64) Sent {
 	if busy {
 		return Sent{ID: id, Reason: "the job, or another one for its file, is not over"}
 	}
-	opened, err := SendRound(e.ledger, &e.placer, row)
+	opened, err := sendRound(e.ledger, &e.placer, row)
 	doErr := e.do(func() {
 		delete(e.flow.reserved, row.File)
 		if err == nil {
@@ -172,7 +172,7 @@ func (e *Engine) Pause(names []string, paused bool) error {
 	})
 }
 
-func jobByID(l *ledger.Ledger, id int64) (ledger.Job, error) {
+func jobByID(l store, id int64) (ledger.Job, error) {
 	rows, err := l.Jobs(ledger.Filter{ID: id})
 	if err != nil {
 		return ledger.Job{}, err
@@ -188,7 +188,7 @@ func jobByID(l *ledger.Ledger, id int64) (ledger.Job, error) {
 func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	row, err := jobByID(l, id)
 	if err == nil {
-		_, err = SendRound(l, &place.Placer{}, row)
+		_, err = sendRound(l, &place.Placer{}, row)
 	}
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
@@ -196,9 +196,9 @@ func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	return Sent{ID: id, Done: true, Reason: "queued; the next watch or sweep works on it"}
 }
 
-// SendRound puts a job's input back where it came from, removes its failure
+// sendRound puts a job's input back where it came from, removes its failure
 // note, and opens the job again.
-func SendRound(l *ledger.Ledger, placer *place.Placer, row ledger.Job) (ledger.Job, error) {
+func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error) {
 	switch {
 	case !row.State.Final():
 		return row, fmt.Errorf("the job is not over: it is %s", row.State)
@@ -236,7 +236,7 @@ func SendRound(l *ledger.Ledger, placer *place.Placer, row ledger.Job) (ledger.J
 
 // putBackMembers puts the further files of a burst or set back, and markers.
 // One that is not there any more stays away.
-func putBackMembers(l *ledger.Ledger, placer *place.Placer, row *ledger.Job) error {
+func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 	for i := range row.Extra {
 		m := &row.Extra[i]
 		if m.EndsIn == "" {
@@ -259,7 +259,7 @@ func putBackMembers(l *ledger.Ledger, placer *place.Placer, row *ledger.Job) err
 }
 
 // putBack moves one file from where it is to where it was taken.
-func putBack(l *ledger.Ledger, placer *place.Placer, job int64, from, to string, facts file.Facts) (file.Facts, error) {
+func putBack(l store, placer *place.Placer, job int64, from, to string, facts file.Facts) (file.Facts, error) {
 	if from == to {
 		return facts, nil
 	}

@@ -56,15 +56,29 @@ type Result struct {
 
 // Placer moves files. The zero value works on the real file system.
 type Placer struct {
+	// Before, if set, is called with the name of each operation on files and
+	// their paths before it is done; an error makes it fail. Tests use it.
+	Before func(operation string, paths ...string) error
+
 	ops ops
 }
 
 func (p *Placer) system() ops {
-	if p.ops == nil {
-		return realOps{}
+	inner := p.ops
+	if inner == nil {
+		inner = realOps{}
 	}
-	return p.ops
+	if p.Before != nil {
+		return guarded{inner, p.Before}
+	}
+	return inner
 }
+
+// Discard removes a part-file or the hidden rest of a move, if it is there.
+func (p *Placer) Discard(path string) error { return p.system().Discard(path) }
+
+// Rename gives a file another name and never replaces.
+func (p *Placer) Rename(from, to string) error { return p.system().Rename(from, to) }
 
 // Move does one move. Errors name the file and the reason; after any error
 // the source is where it was, whole, and no part-file is left.
@@ -102,10 +116,13 @@ func (p *Placer) Move(r Request) (Result, error) {
 // hold opens the source and checks that it is the file that was meant.
 func (p *Placer) hold(r Request) (heldFile, error) {
 	src, err := p.system().Hold(r.Source)
-	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil, ErrGone
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := p.unhide(r); err != nil {
+			return nil, err
 		}
+		src, err = p.system().Hold(r.Source)
+	}
+	if err != nil {
 		return nil, err
 	}
 	f, err := src.Facts()
@@ -120,6 +137,20 @@ func (p *Placer) hold(r Request) (heldFile, error) {
 		return nil, err
 	}
 	return src, nil
+}
+
+// unhide gives the source its name back, if an earlier try failed after it
+// was hidden; otherwise the source is gone.
+func (p *Placer) unhide(r Request) error {
+	hidden := filepath.Join(filepath.Dir(r.Source), r.Part)
+	now, err := p.look(hidden, r)
+	if err != nil {
+		return err
+	}
+	if !now.Same(r.Expect) {
+		return ErrGone
+	}
+	return p.system().Rename(hidden, r.Source)
 }
 
 // look gives the facts that Expect is compared with: for a folder those of

@@ -113,83 +113,6 @@ func TestMoveAcross(t *testing.T) {
 	require.Equal(t, map[string]string{"out/deep/a.txt": "one"}, all(t, dir))
 }
 
-// faultyOps lets one operation fail, the n-th of all.
-type faultyOps struct {
-	inner ops
-	at    int
-	err   error
-	count *int
-	log   *[]string
-}
-
-func (o faultyOps) fail(name string) error {
-	*o.count++
-	*o.log = append(*o.log, name)
-	if *o.count == o.at {
-		return &os.PathError{Op: name, Path: "the-file", Err: o.err}
-	}
-	return nil
-}
-
-func (o faultyOps) Hold(p string) (heldFile, error) {
-	if err := o.fail("hold"); err != nil {
-		return nil, err
-	}
-	return o.inner.Hold(p)
-}
-
-func (o faultyOps) Stat(p string) (file.Facts, error) {
-	if err := o.fail("stat"); err != nil {
-		return file.Facts{}, err
-	}
-	return o.inner.Stat(p)
-}
-
-func (o faultyOps) Rename(a, b string) error {
-	if err := o.fail("rename"); err != nil {
-		return err
-	}
-	return o.inner.Rename(a, b)
-}
-
-func (o faultyOps) MakeFolder(p string) error {
-	if err := o.fail("mkdir"); err != nil {
-		return err
-	}
-	return o.inner.MakeFolder(p)
-}
-
-func (o faultyOps) Copy(a, b string) error {
-	if err := o.fail("copy"); err != nil {
-		_ = os.WriteFile(b, []byte("ha"), 0o600) // a copy that stopped half-way
-		return err
-	}
-	return o.inner.Copy(a, b)
-}
-
-func (o faultyOps) Write(p string, c []byte) error {
-	if err := o.fail("write"); err != nil {
-		return err
-	}
-	return o.inner.Write(p, c)
-}
-
-func (o faultyOps) FlushFolder(p string) error {
-	if err := o.fail("flush"); err != nil {
-		return err
-	}
-	return o.inner.FlushFolder(p)
-}
-
-func (o faultyOps) Remove(p string) error {
-	if err := o.fail("remove"); err != nil {
-		return err
-	}
-	return o.inner.Remove(p)
-}
-
-func (o faultyOps) Discard(p string) error { return o.inner.Discard(p) } // the clean-up itself must work
-
 // Whatever operation fails, with whatever error: the content is whole in
 // exactly one place, and no part-file remains.
 func TestEveryFaultLeavesTheFileWhole(t *testing.T) {
@@ -200,7 +123,17 @@ func TestEveryFaultLeavesTheFileWhole(t *testing.T) {
 				dir := t.TempDir()
 				r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
 				count, log := 0, []string{}
-				p := Placer{ops: faultyOps{inner: inner, at: at, err: fault, count: &count, log: &log}}
+				p := Placer{ops: inner, Before: func(operation string, _ ...string) error {
+					count++
+					log = append(log, operation)
+					if count == at {
+						if operation == "copy" { // one that stopped half-way
+							require.NoError(t, os.WriteFile(filepath.Join(r.Folder, r.Part), []byte("on"), 0o600))
+						}
+						return &os.PathError{Op: operation, Path: "the-file", Err: fault}
+					}
+					return nil
+				}}
 				res, err := p.Move(r)
 				what := fmt.Sprintf("%s, %v at operation %d of %s", name, fault, at, strings.Join(log, " "))
 				if count < at { // nothing failed any more

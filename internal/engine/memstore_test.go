@@ -1,0 +1,173 @@
+package engine
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/ledger"
+)
+
+// memStore is the ledger of the simulation: what was recorded is lost in a
+// crash unless it was committed, and commits keep the order of recording.
+type memStore struct {
+	durable, now tables
+	full         bool // the disk is full: nothing becomes durable
+}
+
+// tables is one state of the ledger.
+type tables struct {
+	id, placement int64
+	jobs          map[int64]ledger.Job
+	attempts      map[[2]int64]ledger.Attempt
+	placements    map[int64]ledger.Placement
+	known         map[[2]string]ledger.Known
+	content       map[[2]string]int64
+	paused        map[string]bool
+}
+
+func newTables() tables {
+	return tables{id: 1, placement: 1, jobs: map[int64]ledger.Job{}, attempts: map[[2]int64]ledger.Attempt{}, placements: map[int64]ledger.Placement{},
+		known: map[[2]string]ledger.Known{}, content: map[[2]string]int64{}, paused: map[string]bool{}}
+}
+
+func (t tables) clone() tables {
+	t.jobs, t.attempts, t.placements = maps.Clone(t.jobs), maps.Clone(t.attempts), maps.Clone(t.placements)
+	t.known, t.content, t.paused = maps.Clone(t.known), maps.Clone(t.content), maps.Clone(t.paused)
+	return t
+}
+
+func newMemStore() *memStore { return &memStore{durable: newTables(), now: newTables()} }
+
+func (m *memStore) commit() bool {
+	if m.full {
+		return false
+	}
+	m.durable = m.now.clone()
+	return true
+}
+
+// crash forgets what was not durable. Numbers are read from the file anew.
+func (m *memStore) crash() {
+	m.now = m.durable.clone()
+	for id := range m.now.jobs {
+		m.now.id = max(m.now.id, id+1)
+	}
+}
+
+func (m *memStore) NextID() int64        { m.now.id++; return m.now.id - 1 }
+func (m *memStore) NextPlacement() int64 { m.now.placement++; return m.now.placement - 1 }
+func (m *memStore) Record(j ledger.Job, _ ledger.State) {
+	j.Extra = slices.Clone(j.Extra)
+	m.now.jobs[j.ID] = j
+}
+func (m *memStore) RecordMembers(ledger.Job) {} // Record keeps them
+func (m *memStore) RecordAttempt(a ledger.Attempt) {
+	m.now.attempts[[2]int64{a.Job, int64(a.Number)}] = a
+}
+func (m *memStore) RecordPlacement(p ledger.Placement) { m.now.placements[p.ID] = p }
+func (m *memStore) RecordPause(rule string, p bool)    { m.now.paused[rule] = p }
+func (m *memStore) Flush() error                       { m.commit(); return nil }
+func (m *memStore) Sync(context.Context) error         { m.commit(); return nil }
+func (m *memStore) Remember(k ledger.Known)            { m.now.known[[2]string{k.Rule, k.File}] = k }
+func (m *memStore) Forget(rule, path string)           { delete(m.now.known, [2]string{rule, path}) }
+func (m *memStore) KnownFiles(string, string) ([]string, error) {
+	return nil, nil
+}
+func (m *memStore) RememberContent(rule, hash string, job int64) {
+	m.now.content[[2]string{rule, hash}] = job
+}
+func (m *memStore) KnowsContent(rule, hash string, job int64) (bool, error) {
+	other, ok := m.now.content[[2]string{rule, hash}]
+	return ok && other != job, nil
+}
+func (m *memStore) RememberMount(string, string)       {}
+func (m *memStore) Mounts() (map[string]string, error) { return map[string]string{}, nil }
+func (m *memStore) Folder() string                     { return "" }
+func (m *memStore) Prune(time.Time) (int, error)       { return 0, nil }
+func (m *memStore) Close() error                       { return nil }
+
+func (m *memStore) Known(rule, path string) (ledger.Known, bool, error) {
+	k, ok := m.now.known[[2]string{rule, path}]
+	return k, ok, nil
+}
+
+func (m *memStore) KnownCount(rule string) (n int) {
+	for k := range m.now.known {
+		if k[0] == rule {
+			n++
+		}
+	}
+	return n
+}
+
+func (m *memStore) Jobs(q ledger.Filter) ([]ledger.Job, error) {
+	var list []ledger.Job
+	for _, j := range m.now.jobs {
+		if (q.ID == 0 || j.ID == q.ID) && (q.Rule == "" || j.Rule == q.Rule) && (!q.Open || !j.State.Final()) &&
+			(len(q.States) == 0 || slices.Contains(q.States, j.State)) && j.ID > q.After {
+			list = append(list, j)
+		}
+	}
+	slices.SortFunc(list, func(a, b ledger.Job) int { return int(a.ID - b.ID) })
+	if q.Limit > 0 && len(list) > q.Limit {
+		list = list[:q.Limit]
+	}
+	return list, nil
+}
+
+func (m *memStore) OpenJob(path string) (ledger.Job, bool, error) {
+	for _, j := range m.now.jobs {
+		if j.File == path && !j.State.Final() {
+			return j, true, nil
+		}
+	}
+	return ledger.Job{}, false, nil
+}
+
+func (m *memStore) Attempts(job int64) (list []ledger.Attempt, err error) {
+	for n := int64(1); ; n++ {
+		a, ok := m.now.attempts[[2]int64{job, n}]
+		if !ok {
+			return list, nil
+		}
+		list = append(list, a)
+	}
+}
+
+func (m *memStore) Placements(job int64) (list []ledger.Placement, err error) {
+	for _, p := range m.now.placements {
+		if p.Job == job {
+			list = append(list, p)
+		}
+	}
+	slices.SortFunc(list, func(a, b ledger.Placement) int { return int(a.ID - b.ID) })
+	return list, nil
+}
+
+func (m *memStore) Origin(string, file.Facts) (string, string, bool, error) {
+	return "", "", false, nil
+}
+
+func (m *memStore) Tally() (map[string]map[ledger.State]int, error) {
+	all := map[string]map[ledger.State]int{}
+	for _, j := range m.now.jobs {
+		if all[j.Rule] == nil {
+			all[j.Rule] = map[ledger.State]int{}
+		}
+		all[j.Rule][j.State]++
+	}
+	return all, nil
+}
+
+func (m *memStore) Paused() (map[string]time.Time, error) {
+	paused := map[string]time.Time{}
+	for name, p := range m.now.paused {
+		if p {
+			paused[name] = time.Time{}
+		}
+	}
+	return paused, nil
+}

@@ -1,0 +1,496 @@
+//go:build linux
+
+package engine
+
+import (
+	"flag"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
+)
+
+var (
+	simSeeds = flag.Int("sim.seeds", 5000, "how many seeds the simulation runs")
+	simSeed  = flag.Uint64("sim.seed", 0, "run this one seed of the simulation")
+)
+
+const simRules = `version: 1
+workers: 2
+rules:
+  - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, first: 1s}, processed: done, failed: trouble}
+  - {name: move, watch: in, match: "*.move", debounce: 0s, processed: "sorted/{stem}"}
+  - {name: stay, watch: in, match: "*.stay", debounce: 200ms, run: "do {file}", retry: 1}
+  - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, gather: {by: "{n}", need: ["*.a", "*.b"], at_most: 5m}, run: "do", retry: 1, processed: sets, failed: trouble}
+`
+
+// world is a seeded world around the real flow, recovery and placing: files
+// that come, grow, change and vanish, commands that succeed, fail and hang,
+// a ledger that forgets what was not committed, refused file operations, and
+// crashes between any two effects.
+type world struct {
+	t     *testing.T
+	seed  uint64
+	r     *rand.Rand
+	dir   string
+	rules *rule.File
+	store *memStore
+	e     *Engine
+	now   time.Time
+
+	serial   int
+	writing  map[string]bool      // files that somebody holds open for writing
+	changed  map[string]time.Time // when a file last changed, in the world's time
+	running  []*attempt
+	placing  []*placing
+	dirty    []string        // paths whose event was not told yet
+	removed  map[string]bool // inputs that the user took away
+	grown    map[string]bool // inputs that the user changed: their earlier content may have been placed already
+	tries    map[string]int  // attempts that ran, by input content
+	faults   bool
+	far      bool // renames go to another file system, often
+	crashIn  int  // operations on files until a crash, 0 for none
+	hadCrash int
+	trace    []string
+}
+
+// crashed is what a simulated crash panics with.
+type crashed struct{}
+
+func TestSimulation(t *testing.T) {
+	base := t.TempDir()
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		if shm, err := os.MkdirTemp("/dev/shm", "tide-sim-"); err == nil {
+			base = shm
+			t.Cleanup(func() { os.RemoveAll(shm) })
+		}
+	}
+	if *simSeed > 0 {
+		simulate(t, base, *simSeed)
+		return
+	}
+	for seed := uint64(1); seed <= uint64(*simSeeds); seed++ {
+		if !simulate(t, base, seed) {
+			return
+		}
+	}
+}
+
+// simulate runs one seed and says whether the promises held.
+func simulate(t *testing.T, base string, seed uint64) bool {
+	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)), store: newMemStore(),
+		now: time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{}, removed: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
+	if err := os.MkdirAll(filepath.Join(w.dir, "in"), 0o777); err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(w.dir)
+	f, diags := rule.Parse(filepath.Join(w.dir, "stilltide.yaml"), []byte(simRules))
+	if diags.Failed() {
+		t.Fatal(diags)
+	}
+	w.rules = f
+	w.start()
+	for range 30 + w.r.IntN(60) {
+		w.protected(w.step)
+	}
+	w.quiet()
+	return w.promises()
+}
+
+// say keeps a line for the trace of a failing seed.
+func (w *world) say(format string, args ...any) {
+	w.trace = append(w.trace, w.now.Format("15:04:05.000 ")+fmt.Sprintf(format, args...))
+}
+
+func (w *world) fail(format string, args ...any) bool {
+	w.t.Errorf("seed %d: %s\nrun it again with: go test ./internal/engine -run TestSimulation -sim.seed=%d\n%s",
+		w.seed, fmt.Sprintf(format, args...), w.seed, strings.Join(w.trace[max(0, len(w.trace)-60):], "\n"))
+	return false
+}
+
+// start is the start of the watcher: recovery, then a sweep.
+func (w *world) start() {
+	w.running, w.placing = nil, nil
+	for {
+		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(), folders: map[string]*folderState{}}
+		w.e.mounts.expect = map[string]string{w.dir: "/"}
+		w.e.flow = newFlow(plan.NewSet(w.rules), w.store, w.look)
+		w.e.flow.chance = w.r.Float64
+		w.e.placer.Before = w.before
+		if w.survives(func() {
+			if err := w.e.recover(w.now); err != nil {
+				w.t.Fatal(err)
+			}
+		}) {
+			break
+		}
+		w.store.crash()
+	}
+	w.sweep()
+}
+
+// before is asked before each operation on a file of ours.
+func (w *world) before(operation string, paths ...string) error {
+	if w.crashIn > 0 {
+		if w.crashIn--; w.crashIn == 0 {
+			w.say("crash before %s %v", operation, paths)
+			panic(crashed{})
+		}
+	}
+	if operation == "rename" && w.far && filepath.Dir(paths[0]) != filepath.Dir(paths[1]) {
+		return &os.LinkError{Op: operation, Old: "x", New: "y", Err: syscall.EXDEV} // as if the target were on another disk
+	}
+	if w.faults && w.r.IntN(8) == 0 {
+		w.say("refused: %s %v", operation, paths)
+		return &os.PathError{Op: operation, Path: "x", Err: []error{syscall.ENOSPC, syscall.EACCES, syscall.EIO, syscall.EROFS}[w.r.IntN(4)]}
+	}
+	return nil
+}
+
+// survives runs f and tells whether no crash came.
+func (w *world) survives(f func()) (ok bool) {
+	defer func() {
+		if r := recover(); r != nil {
+			if _, is := r.(crashed); !is {
+				panic(r)
+			}
+			w.crashIn = 0
+			w.hadCrash++
+			ok = false
+		}
+	}()
+	f()
+	return true
+}
+
+// protected runs f; after a crash in it the watcher starts again.
+func (w *world) protected(f func()) {
+	if !w.survives(f) {
+		w.store.crash()
+		w.start()
+	}
+}
+
+// look is the real look with the world's writers and times.
+func (w *world) look(path string) (file.Facts, error) {
+	f, err := watchfs.Stat(path)
+	f.Writers = file.None
+	if w.writing[path] {
+		f.Writers = file.Some
+	}
+	if f.Exists {
+		f.Change = w.changed[path]
+	}
+	return f, err
+}
+
+func (w *world) sweep() {
+	entries, err := os.ReadDir(filepath.Join(w.dir, "in"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.dirty = nil
+	for _, e := range entries {
+		w.e.flow.event(watchfs.Event{Kind: watchfs.Found, Path: filepath.Join(w.dir, "in", e.Name())}, w.now)
+	}
+}
+
+// step lets one thing happen.
+func (w *world) step() {
+	switch w.r.IntN(14) {
+	case 0, 1, 2:
+		w.arrive()
+	case 3:
+		w.touchOne(w.grow)
+	case 4:
+		w.touchOne(w.vanish)
+	case 5, 6:
+		w.now = w.now.Add(time.Duration(w.r.IntN(1500)) * time.Millisecond)
+	case 7, 8:
+		w.endAttempt()
+	case 9, 10:
+		w.placeBatch()
+	case 11:
+		w.store.full = w.r.IntN(4) == 0
+		w.store.commit()
+	case 12:
+		w.faults, w.far = w.r.IntN(3) == 0, w.r.IntN(2) == 0
+	case 13:
+		if w.r.IntN(3) == 0 {
+			w.say("crash")
+			panic(crashed{})
+		}
+		w.crashIn = 1 + w.r.IntN(6)
+	}
+	w.pump()
+}
+
+// pump tells the events, lets the flow decide and takes its effects.
+func (w *world) pump() {
+	f := w.e.flow
+	for _, p := range w.dirty {
+		kind := watchfs.Closed
+		if _, err := os.Lstat(p); err != nil {
+			kind = watchfs.Removed
+		} else if w.writing[p] {
+			kind = watchfs.Created
+		}
+		f.event(watchfs.Event{Kind: kind, Path: p}, w.now)
+	}
+	w.dirty = nil
+	f.advance(w.now)
+	for _, a := range f.starts {
+		for _, other := range w.running {
+			if other.plan.File == a.plan.File {
+				w.fail("two attempts for %s at the same time", a.plan.File)
+			}
+		}
+		for _, p := range a.job.row.Files() {
+			if w.writing[p] {
+				w.fail("an attempt started on %s while somebody writes to it", p)
+			}
+			if content, err := os.ReadFile(p); err == nil && strings.HasSuffix(string(content), "half") {
+				w.fail("an attempt started on half of %s", p)
+			}
+		}
+		w.say("attempt %d of job %d: %s", a.number, a.plan.ID, filepath.Base(a.plan.File))
+		w.running = append(w.running, a)
+	}
+	for _, p := range f.places {
+		w.say("job %d is to be placed: %s", p.id, p.leads)
+	}
+	w.placing = append(w.placing, f.places...)
+	for _, o := range f.outcomes {
+		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
+	}
+	f.starts, f.stops, f.places, f.outcomes, f.unready = nil, nil, nil, nil, nil
+}
+
+var endings = []string{"work", "work", "move", "stay", "a", "b"}
+
+func (w *world) arrive() {
+	w.serial++
+	name := fmt.Sprintf("f%d.%s", w.serial, endings[w.r.IntN(len(endings))])
+	if ext := filepath.Ext(name); ext == ".a" || ext == ".b" {
+		name = fmt.Sprintf("s%d%s", w.serial/4, ext)
+	}
+	path := filepath.Join(w.dir, "in", name)
+	if _, err := os.Lstat(path); err == nil {
+		return
+	}
+	w.writing[path] = w.r.IntN(3) == 0
+	content := fmt.Sprintf("token-%d ", w.serial)
+	if w.writing[path] {
+		content += "half"
+	}
+	w.write(path, content)
+	w.say("arrives: %s (being written: %v)", name, w.writing[path])
+}
+
+func (w *world) write(path, content string) {
+	if err := os.WriteFile(path, []byte(content), 0o666); err != nil {
+		w.t.Fatal(err)
+	}
+	w.changed[path] = w.now
+	w.dirty = append(w.dirty, path)
+}
+
+// touchOne does something to a file that is still in the inbox.
+func (w *world) touchOne(do func(path string)) {
+	entries, _ := os.ReadDir(filepath.Join(w.dir, "in"))
+	if len(entries) > 0 {
+		do(filepath.Join(w.dir, "in", entries[w.r.IntN(len(entries))].Name()))
+	}
+}
+
+// grow ends a slow writer's work, or appends to a complete file.
+func (w *world) grow(path string) {
+	if strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
+		return
+	}
+	content, err := os.ReadFile(path)
+	if err != nil {
+		return
+	}
+	w.grown[token(string(content))] = !w.writing[path]
+	w.writing[path] = false
+	w.say("complete: %s", filepath.Base(path))
+	w.write(path, strings.TrimSuffix(string(content), "half")+"x")
+}
+
+func (w *world) vanish(path string) {
+	content, err := os.ReadFile(path)
+	if err != nil || strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
+		return
+	}
+	w.removed[token(string(content))] = true
+	delete(w.writing, path)
+	w.say("vanishes: %s", filepath.Base(path))
+	if err := os.Remove(path); err != nil {
+		w.t.Fatal(err)
+	}
+	w.dirty = append(w.dirty, path)
+}
+
+func token(content string) string {
+	t, _, _ := strings.Cut(content, " ")
+	return t
+}
+
+func (w *world) endAttempt() {
+	if len(w.running) == 0 {
+		return
+	}
+	i := w.r.IntN(len(w.running))
+	a := w.running[i]
+	w.running = slices.Delete(w.running, i, i+1)
+	exit := 0
+	if w.r.IntN(3) == 0 {
+		exit = 1
+	}
+	res := attemptResult{id: a.plan.ID, ok: exit == 0, exit: &exit, ran: time.Second}
+	if exit != 0 {
+		res.reason = "it ended with exit code 1"
+	}
+	if a.hash {
+		content, err := os.ReadFile(a.plan.File)
+		if err == nil {
+			res.hash = string(content)
+			res.same = a.unless != "" && a.unless == res.hash
+		}
+	}
+	w.say("attempt of job %d ends: ok %v", a.plan.ID, res.ok)
+	w.e.flow.attemptEnded(res, w.now)
+}
+
+// placeBatch does what the placing goroutine does: all intentions in one
+// commit, then the moves.
+func (w *world) placeBatch() {
+	if len(w.placing) == 0 {
+		return
+	}
+	batch := w.placing
+	for _, p := range batch {
+		for _, m := range p.moves {
+			w.store.RecordPlacement(m.record)
+		}
+	}
+	if !w.store.commit() {
+		return // a full disk: nothing is touched before its intention is durable
+	}
+	w.placing = nil
+	for _, p := range batch {
+		end := w.e.placeOne(p)
+		for _, m := range end.moved {
+			delete(w.changed, m.target)
+		}
+		w.e.flow.placedEnd(end, w.now)
+	}
+}
+
+// quiet lets everything come to its end, without faults and crashes.
+func (w *world) quiet() {
+	w.protected(func() { panic(crashed{}) }) // and once more from what is durable
+	w.faults, w.far, w.crashIn, w.store.full = false, false, 0, false
+	for path, open := range w.writing {
+		if _, err := os.Lstat(path); err == nil && open {
+			w.grow(path)
+		}
+	}
+	for range 400 {
+		w.now = w.now.Add(2 * time.Second)
+		w.pump()
+		w.endAttempt()
+		w.placeBatch()
+		w.store.commit()
+		if _, more := w.e.flow.wake(w.now); !more && len(w.running)+len(w.placing) == 0 && len(w.dirty) == 0 {
+			break
+		}
+	}
+	w.sweep()
+	for range 50 {
+		w.now = w.now.Add(10 * time.Second)
+		w.pump()
+		w.endAttempt()
+		w.placeBatch()
+		w.store.commit()
+	}
+}
+
+// promises checks what must hold when all has come to its end.
+func (w *world) promises() bool {
+	if w.t.Failed() {
+		return false
+	}
+	places := map[string][]string{}
+	leftover := ""
+	err := filepath.WalkDir(w.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		if strings.HasPrefix(d.Name(), plan.HiddenPrefix) {
+			leftover = path
+		}
+		content, err := os.ReadFile(path)
+		if err == nil && !strings.HasSuffix(path, plan.NoteEnding) {
+			places[token(string(content))] = append(places[token(string(content))], strings.TrimPrefix(path, w.dir+"/"))
+		}
+		return err
+	})
+	if err != nil {
+		return w.fail("%v", err)
+	}
+	if leftover != "" {
+		return w.fail("left over: %s", leftover)
+	}
+	for n := 1; n <= w.serial; n++ {
+		at := places[fmt.Sprintf("token-%d", n)]
+		gone := w.removed[fmt.Sprintf("token-%d", n)]
+		if len(at) > 1 && !w.grown[fmt.Sprintf("token-%d", n)] || len(at) == 0 && !gone && w.arrived(n) {
+			return w.fail("input %d is in %d places: %v", n, len(at), at)
+		}
+		if len(at) == 1 && strings.HasPrefix(at[0], "in/") && !strings.HasSuffix(at[0], ".stay") {
+			return w.fail("input %d was forgotten: it is still in %s", n, at[0])
+		}
+	}
+	return w.jobsAreRight()
+}
+
+// arrived tells whether a serial number became a file.
+func (w *world) arrived(n int) bool {
+	mark := fmt.Sprintf("arrives: f%d.", n)
+	return slices.ContainsFunc(w.trace, func(line string) bool { return strings.Contains(line, mark) })
+}
+
+func (w *world) jobsAreRight() bool {
+	jobs, err := w.store.Jobs(ledger.Filter{})
+	if err != nil {
+		return w.fail("%v", err)
+	}
+	for _, j := range jobs {
+		if !j.State.Final() {
+			return w.fail("job %d of %s is %s for ever: %s", j.ID, filepath.Base(j.File), j.State, j.Reason)
+		}
+		if j.EndsIn != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
+			if _, err := os.Lstat(j.EndsIn); err != nil {
+				return w.fail("job %d says its input is in %s, where it is not", j.ID, j.EndsIn)
+			}
+		}
+		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times && w.hadCrash == 0 {
+			return w.fail("job %d failed after %d attempts", j.ID, j.Attempts)
+		}
+	}
+	return true
+}

@@ -1,0 +1,46 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/ledger"
+)
+
+// store is what the engine needs of the ledger: few calls, named by what they
+// mean, so that another store can stand in its place.
+type store interface {
+	NextID() int64
+	NextPlacement() int64
+
+	Record(j ledger.Job, was ledger.State)
+	RecordMembers(j ledger.Job)
+	RecordAttempt(a ledger.Attempt)
+	RecordPlacement(p ledger.Placement)
+	RecordPause(rule string, paused bool)
+	Sync(ctx context.Context) error // until all that was recorded is durable
+	Flush() error
+
+	Remember(k ledger.Known)
+	Forget(rule, path string)
+	Known(rule, path string) (ledger.Known, bool, error)
+	KnownCount(rule string) int
+	KnownFiles(rule, folder string) ([]string, error)
+	RememberContent(rule, hash string, job int64)
+	KnowsContent(rule, hash string, job int64) (bool, error)
+	RememberMount(folder, point string)
+	Mounts() (map[string]string, error)
+
+	Jobs(q ledger.Filter) ([]ledger.Job, error)
+	OpenJob(path string) (ledger.Job, bool, error)
+	Attempts(job int64) ([]ledger.Attempt, error)
+	Placements(job int64) ([]ledger.Placement, error)
+	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
+	Tally() (map[string]map[ledger.State]int, error)
+	Paused() (map[string]time.Time, error)
+
+	Folder() string
+	Prune(before time.Time) (removed int, err error)
+	Close() error
+}
