@@ -390,6 +390,15 @@ func join(a, b string) string {
 	return a + "; " + b
 }
 
+// notPlacedYet begins the reason of a job whose placement is tried again.
+const notPlacedYet = "its work is done, but it cannot be placed yet"
+
+// causeOf is a job's reason without what is said of its placement.
+func causeOf(reason string) string {
+	cause, _, _ := strings.Cut(reason, notPlacedYet)
+	return strings.TrimSuffix(cause, "; ")
+}
+
 // postpone keeps a job whose input could not be placed and tries the
 // placement again, later and later; the command is not repeated.
 func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
@@ -398,7 +407,7 @@ func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
 	j.leads, j.retryAt = leads, now.Add(j.wait)
 	f.late = append(f.late, j)
 	if first {
-		j.row.Reason = join(j.cause, fmt.Sprintf("its work is done, but it cannot be placed yet: %v", err))
+		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
 		f.record(j)
 		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt})
 	}

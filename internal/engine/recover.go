@@ -116,7 +116,7 @@ func lastRound(all []ledger.Placement) []ledger.Placement {
 // perhaps done, when the watcher ended. Those that still wait are placed anew.
 func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
-	j.cause = row.Reason
+	j.cause = causeOf(row.Reason)
 	j.landed = map[string]string{}
 	for _, p := range moves {
 		if at, still := e.settleMove(row.ID, p); !still {
@@ -175,7 +175,8 @@ func (e *Engine) landed(p ledger.Placement) string {
 			return ""
 		}
 		sameFile := facts.Dev == p.Facts.Dev && facts.Ino == p.Facts.Ino
-		copied := facts.Dev != p.Facts.Dev && facts.Size == p.Facts.Size && facts.Mod.Equal(p.Facts.Mod)
+		// Not by device: a bind mount is another file system with the same number.
+		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod.Equal(p.Facts.Mod)
 		if copied {
 			// A complete copy has the source's content, if that is still there to compare.
 			if source, err := watchfs.Stat(p.Source); err == nil && source.Exists {

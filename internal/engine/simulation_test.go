@@ -23,7 +23,7 @@ import (
 )
 
 var (
-	simSeeds = flag.Int("sim.seeds", 5000, "how many seeds the simulation runs")
+	simSeeds = flag.Int("sim.seeds", simDefault, "how many seeds the simulation runs")
 	simSeed  = flag.Uint64("sim.seed", 0, "run this one seed of the simulation")
 )
 
@@ -116,7 +116,7 @@ func (w *world) say(format string, args ...any) {
 
 func (w *world) fail(format string, args ...any) bool {
 	w.t.Errorf("seed %d: %s\nrun it again with: go test ./internal/engine -run TestSimulation -sim.seed=%d\n%s",
-		w.seed, fmt.Sprintf(format, args...), w.seed, strings.Join(w.trace[max(0, len(w.trace)-60):], "\n"))
+		w.seed, fmt.Sprintf(format, args...), w.seed, strings.Join(w.trace[max(0, len(w.trace)-120):], "\n"))
 	return false
 }
 
@@ -394,6 +394,9 @@ func (w *world) placeBatch() {
 	for _, p := range batch {
 		end := w.e.placeOne(p)
 		for _, m := range end.moved {
+			w.say("moved %s to %q: %v", filepath.Base(m.source), m.target, m.err)
+		}
+		for _, m := range end.moved {
 			delete(w.changed, m.target)
 		}
 		w.e.flow.placedEnd(end, w.now)
@@ -486,6 +489,12 @@ func (w *world) jobsAreRight() bool {
 		if j.EndsIn != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
 			if _, err := os.Lstat(j.EndsIn); err != nil {
 				return w.fail("job %d says its input is in %s, where it is not", j.ID, j.EndsIn)
+			}
+		}
+		var n int
+		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.EndsIn == "" && j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
+			if input := fmt.Sprintf("token-%d", n); !w.removed[input] && !w.grown[input] {
+				return w.fail("job %d is %s and does not know where its input is", j.ID, j.State)
 			}
 		}
 		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times && w.hadCrash == 0 {

@@ -93,8 +93,8 @@ func (p *Placer) Move(r Request) (Result, error) {
 		crossed, err := p.moveTo(r, target)
 		switch {
 		case err == nil && crossed:
-			now, err := p.system().Stat(target)
-			return Result{Target: target, Facts: now}, err
+			now, _ := p.system().Stat(target) // moved, even if this last look fails
+			return Result{Target: target, Facts: now}, nil
 		case err == nil:
 			return p.finished(src, r, target)
 		case !errors.Is(err, fs.ErrExist):
@@ -253,8 +253,8 @@ func (p *Placer) removeTwin(r Request, target string) (Result, error) {
 	if err := p.removeExpected(r); err != nil {
 		return Result{}, err
 	}
-	now, err := p.system().Stat(target)
-	return Result{Target: target, Facts: now, Same: true}, err
+	now, _ := p.system().Stat(target) // done, even if this last look fails
+	return Result{Target: target, Facts: now, Same: true}, nil
 }
 
 // SameContent tells whether b is a regular file with the content of a, which

@@ -1,0 +1,5 @@
+//go:build linux && !race
+
+package engine
+
+const simDefault = 5000
