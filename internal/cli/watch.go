@@ -169,7 +169,7 @@ func (a *app) untilSignal() (context.Context, context.CancelFunc) {
 	return ctx, stop
 }
 
-func (a *app) watch() error {
+func (a *app) watch() (err error) {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
@@ -179,7 +179,7 @@ func (a *app) watch() error {
 	if err != nil {
 		return err
 	}
-	defer e.Close()
+	defer func() { err = errors.Join(err, e.Close()) }()
 	s, err := control.Serve(f.StateFolder(), e)
 	if err != nil {
 		return err
@@ -235,7 +235,7 @@ func (a *app) greet(f *rule.File) {
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }
 
-func (a *app) sweep() error {
+func (a *app) sweep() (err error) {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
@@ -245,7 +245,7 @@ func (a *app) sweep() error {
 	if err != nil {
 		return err
 	}
-	defer e.Close()
+	defer func() { err = errors.Join(err, e.Close()) }()
 	ctx, stop := a.untilSignal()
 	defer stop()
 	if err := e.Run(ctx); err != nil {

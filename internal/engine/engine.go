@@ -336,25 +336,40 @@ func (e *Engine) pruneHistory(work context.Context) {
 }
 
 // findMissing tells the flow of the known files below a swept folder that are
-// not there any more.
+// not there any more. There may be many, so it looks beside the flow.
 func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
-	for _, r := range e.flow.set.Rules() {
-		if !slices.Contains(r.Folders, folder) {
-			continue
-		}
-		known, err := e.ledger.KnownFiles(r.Name.S, folder)
-		if err != nil {
-			continue // the next sweep tries again
-		}
-		for _, path := range known {
-			if facts, err := watchfs.Stat(path); err == nil && !facts.Exists {
-				e.flow.wentAway(path, false, time.Now())
+	rules := e.flow.set.Rules()
+	e.active++
+	e.work.Go(func() {
+		var missing []string
+		for _, r := range rules {
+			if slices.Contains(r.Folders, folder) {
+				missing = append(missing, e.missing(r.Name.S, folder)...)
 			}
 		}
+		e.asks <- func() { // the flow listens as long as anything is under way
+			e.active--
+			now := time.Now()
+			for _, path := range missing {
+				e.flow.wentAway(path, false, now)
+			}
+		}
+	})
+}
+
+// missing lists what a rule remembers below a folder and what is not there.
+func (e *Engine) missing(rule, folder string) []string {
+	known, err := e.ledger.KnownFiles(rule, folder)
+	if err != nil {
+		return nil // the next sweep tries again
 	}
+	return slices.DeleteFunc(known, func(path string) bool {
+		facts, err := watchfs.Stat(path)
+		return err != nil || facts.Exists
+	})
 }
 
 // finished tells whether a single pass has nothing left to do.

@@ -297,7 +297,7 @@ func (l *Ledger) Tally() (map[string]map[State]int, error) {
 
 // LastEnded gives the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
-	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY id DESC LIMIT 1`, rule)
+	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY ended DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
 		return Job{}, false, err
 	}

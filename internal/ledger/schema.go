@@ -38,6 +38,7 @@ CREATE INDEX job_open ON job (state, id) WHERE ended = 0;
 CREATE INDEX job_file ON job (file, id);
 CREATE INDEX job_rule ON job (rule, id);
 CREATE INDEX job_ended ON job (ended) WHERE ended > 0;
+CREATE INDEX job_last ON job (rule, ended) WHERE ended > 0;
 CREATE TABLE attempt (
 	job     INTEGER NOT NULL,
 	number  INTEGER NOT NULL,

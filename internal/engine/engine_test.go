@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+)
+
+// run runs an engine on rules in a folder until stop is called. At the end no
+// goroutine of it is left.
+func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop func()) {
+	t.Helper()
+	before := runtime.NumGoroutine()
+	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
+	require.Empty(t, diags)
+	e, err := Open(Options{Rules: f, Report: report, StopAfter: 100 * time.Millisecond})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() {
+		if err := e.Run(ctx); err != nil {
+			t.Error(err)
+		}
+	})
+	return e, func() {
+		cancel()
+		done.Wait()
+		require.NoError(t, e.Close())
+		for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before; time.Sleep(time.Millisecond) {
+			if time.Now().After(end) {
+				stacks := make([]byte, 1<<16)
+				t.Fatalf("goroutines are left:\n%s", stacks[:runtime.Stack(stacks, true)])
+			}
+		}
+	}
+}
+
+// outcomes collects what an engine reports.
+type outcomes struct {
+	mu   sync.Mutex
+	list []Outcome
+}
+
+func (o *outcomes) add(one Outcome) {
+	o.mu.Lock()
+	o.list = append(o.list, one)
+	o.mu.Unlock()
+}
+
+func (o *outcomes) count(state ledger.State) (n int) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, one := range o.list {
+		if one.Job.State == state {
+			n++
+		}
+	}
+	return n
+}
+
+// A hanging job whose children ignore SIGTERM is gone after timeout and grace,
+// and others run meanwhile.
+func TestAHangingJobHoldsNobodyUp(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	var o outcomes
+	_, stop := run(t, dir, `
+workers: 2
+defaults: {debounce: 0s, retry: 0}
+rules:
+  - {name: hang, watch: in, match: "hang*", timeout: 300ms, script: 'trap "" TERM; (trap "" TERM; sleep 61) & sleep 61'}
+  - {name: quick, watch: in, match: "quick*", script: 'exit 0'}
+`, o.add)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in", "hang"), []byte("x"), 0o666))
+	for i := range 20 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprint("quick", i)), []byte("x"), 0o666))
+	}
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 20 }, 20*time.Second, time.Millisecond)
+	require.Zero(t, o.count(ledger.Failed), "the hanging one is still being ended")
+	require.Eventually(t, func() bool { return o.count(ledger.Failed) == 1 }, 20*time.Second, 10*time.Millisecond)
+	o.mu.Lock()
+	reason := o.list[len(o.list)-1].Job.Reason
+	o.mu.Unlock()
+	require.Contains(t, reason, "was ended after 300 ms (timeout)")
+	stop()
+}
+
+// A queue that is longer than the memory's part of it: every job runs once,
+// in the order of arrival, also over a restart.
+func TestALongQueueWaitsInTheLedger(t *testing.T) {
+	dir := t.TempDir()
+	in := filepath.Join(dir, "in")
+	require.NoError(t, os.Mkdir(in, 0o777))
+	const files = 3*mostQueued + 17
+	for i := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
+	}
+	var o outcomes
+	rules := `
+rules:
+  - {name: all, watch: in, debounce: 0s, processed: done}
+`
+	e, stop := run(t, dir, rules, o.add)
+	require.NoError(t, e.Pause([]string{"all"}, true))
+	require.Eventually(t, func() bool {
+		tally, err := e.ledger.Tally()
+		return err == nil && tally["all"][ledger.Queued]+tally["all"][ledger.Processed] == files
+	}, 30*time.Second, 5*time.Millisecond)
+	stop()
+	e, stop = run(t, dir, rules, o.add)
+	var inMemory int
+	require.NoError(t, e.do(func() { inMemory = len(e.flow.jobs) }))
+	require.LessOrEqual(t, inMemory, mostQueued)
+	require.NoError(t, e.Pause(nil, false))
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, 60*time.Second, 5*time.Millisecond)
+	stop()
+	done, err := os.ReadDir(filepath.Join(dir, "done"))
+	require.NoError(t, err)
+	require.Len(t, done, files)
+}
+
+func TestOutputIsBounded(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "out")
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	require.NoError(t, err)
+	defer f.Close()
+	line := []byte("a line of thirty-two characters\n")
+	for range 400_000 {
+		_, err := f.Write(line)
+		require.NoError(t, err)
+	}
+	require.NoError(t, cutOutput(path, int64(len(line)*400_000)))
+	_, err = f.Write([]byte("the end\n"))
+	require.NoError(t, err)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	require.Less(t, info.Size(), int64(keptOutput+200))
+	require.Equal(t, []string{"a line of thirty-two characters", "the end"}, LastLines(path, 2))
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Contains(t, string(text[:80]), "bytes before this were not kept")
+}
