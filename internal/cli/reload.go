@@ -19,8 +19,12 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 	if err != nil {
 		return nil, err
 	}
-	w.Want(map[string]int{f.Base: 0})
-	src, _ := os.ReadFile(f.Path)
+	folders := map[string]int{f.Base: 0}
+	for _, p := range append(f.Included, globFolders(f)...) {
+		folders[filepath.Dir(p)] = 0
+	}
+	w.Want(folders)
+	before := texts(f.Path)
 	var done sync.WaitGroup
 	end := make(chan struct{})
 	done.Go(func() {
@@ -31,16 +35,17 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 				return
 			case batch := <-w.Events():
 				for _, ev := range batch {
-					if ev.Path == f.Path && ev.Kind != watchfs.Removed {
+					if !ev.Dir && filepath.Ext(ev.Path) == filepath.Ext(f.Path) {
 						settled = time.After(200 * time.Millisecond) // an editor may write several times
 					}
 				}
 			case <-settled:
 				settled = nil
-				now, err := os.ReadFile(f.Path)
-				if err == nil && !bytes.Equal(now, src) {
-					src = now
-					a.reload(f, now, e)
+				if now := texts(f.Path); !bytes.Equal(now, before) {
+					before = now
+					if src, err := os.ReadFile(f.Path); err == nil {
+						a.reload(f, src, e)
+					}
 				}
 			}
 		}
@@ -52,9 +57,39 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 	}, nil
 }
 
+// texts joins the rules file and all it includes, to tell whether any changed.
+func texts(path string) []byte {
+	src, err := os.ReadFile(path)
+	if err != nil {
+		return nil
+	}
+	all := bytes.Clone(src)
+	rule.ParseAll(path, src, func(glob string) ([]rule.Source, error) {
+		sources, err := loadIncluded(glob)
+		for _, s := range sources {
+			all = append(append(all, s.Path...), s.Text...)
+		}
+		return sources, err
+	})
+	return all
+}
+
+// globFolders are the folders that include: looks in.
+func globFolders(f *rule.File) []string {
+	var paths []string
+	for _, g := range f.Include {
+		if filepath.IsAbs(g.S) {
+			paths = append(paths, g.S)
+		} else {
+			paths = append(paths, filepath.Join(f.Base, g.S))
+		}
+	}
+	return paths
+}
+
 func (a *app) reload(old *rule.File, src []byte, e *engine.Engine) {
 	name := filepath.Base(old.Path)
-	f, diags := rule.Parse(old.Path, src)
+	f, diags := rule.ParseAll(old.Path, src, loadIncluded)
 	if diags.Failed() {
 		n, _ := diags.Count()
 		a.note("%s", a.styleErr.bad(name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:"))

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -74,8 +75,28 @@ func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
 		}
 		return nil, nil, usage("the rules file %s cannot be read: %v", path, err)
 	}
-	f, diags := rule.Parse(path, src)
+	f, diags := rule.ParseAll(path, src, loadIncluded)
 	return f, diags, nil
+}
+
+// loadIncluded finds the files that an include: names, in name order.
+func loadIncluded(glob string) ([]rule.Source, error) {
+	paths, err := filepath.Glob(glob)
+	if err != nil {
+		return nil, err
+	}
+	if len(paths) == 0 && !strings.ContainsAny(glob, "*?[") {
+		return nil, os.ErrNotExist
+	}
+	var sources []rule.Source
+	for _, p := range paths {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, rule.Source{Path: p, Text: text})
+	}
+	return sources, nil
 }
 
 // shown gives a path as it is best shown to a person in the current folder.
@@ -103,7 +124,14 @@ func (a *app) check(strict bool) error {
 	}
 	if !diags.Failed() {
 		diags = append(diags, engine.Doubts(f)...)
+		diags = append(diags, engine.Examples(f, time.Now())...)
 		diags.Sort()
+	}
+	differs := 0
+	for _, d := range diags {
+		if d.Code == "example" {
+			differs++
+		}
 	}
 	errorsFound, warnings := diags.Count()
 	if a.json {
@@ -117,6 +145,8 @@ func (a *app) check(strict bool) error {
 		a.summary(f, errorsFound, warnings)
 	}
 	switch {
+	case errorsFound > 0 && errorsFound == differs:
+		return &exitError{status: exitFound}
 	case errorsFound > 0:
 		return &exitError{status: exitUsage}
 	case strict && warnings > 0:

@@ -24,7 +24,7 @@ import (
 )
 
 func (a *app) watchCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	return a.trustFlag(&cobra.Command{
 		Use: "watch", Short: "Watch the folders and work on what arrives, until it is ended",
 		Long: `Watches the folders of all rules in the foreground: a line for each job on standard output,
 everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts, running
@@ -34,13 +34,19 @@ jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
 }
 
 func (a *app) sweepCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	return a.trustFlag(&cobra.Command{
 		Use: "sweep", Short: "Work on what is in the folders now, then end",
 		Long: `Handles the files that are there now, and ends. Each job is tried once; what must be tried
 again, and files that somebody still writes, are left to the next watch or sweep.
 The exit status is 1 if a job failed.`,
 		RunE: func(*cobra.Command, []string) error { return a.sweep() },
 	})
+}
+
+// trustFlag adds --trust-rules, and --json.
+func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use a rules file that every user of this machine can write")
+	return a.jsonFlag(c)
 }
 
 // lines prints a line for each job, and counts.
@@ -140,6 +146,11 @@ func (a *app) ledgerNote(err error) {
 
 // openEngine takes the ledger for watch and sweep.
 func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, error) {
+	for path, who := range engine.Loose(f) {
+		if !a.trust {
+			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
+		}
+	}
 	e, err := engine.Open(engine.Options{
 		Rules: f, Once: once, Report: l.report, Trouble: a.ledgerNote,
 		Unready: func(u engine.Unready) {

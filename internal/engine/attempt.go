@@ -94,13 +94,18 @@ func (e *Engine) scratch(a *attempt) (string, error) {
 		return path, nil
 	}
 	a.plan.List, a.plan.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	return path, writeLists(a.plan)
+}
+
+// writeLists writes the files that list those of a burst or set.
+func writeLists(j plan.Job) error {
 	err := errors.Join(
-		os.WriteFile(a.plan.List, []byte(strings.Join(a.plan.Files, "\n")+"\n"), 0o600),
-		os.WriteFile(a.plan.List0, []byte(strings.Join(a.plan.Files, "\x00")+"\x00"), 0o600))
+		os.WriteFile(j.List, []byte(strings.Join(j.Files, "\n")+"\n"), 0o600),
+		os.WriteFile(j.List0, []byte(strings.Join(j.Files, "\x00")+"\x00"), 0o600))
 	if err != nil {
-		return path, fmt.Errorf("the list of files cannot be written: %w", err)
+		return fmt.Errorf("the list of files cannot be written: %w", err)
 	}
-	return path, nil
+	return nil
 }
 
 // step runs one step; false ends the attempt.

@@ -6,8 +6,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
 
@@ -18,7 +20,23 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	warn := func(at rule.Pos, code, message, hint string) {
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
+	set := plan.NewSet(f)
+	for _, circle := range set.Circles() {
+		var names []string
+		for _, r := range circle {
+			names = append(names, r.Name.S)
+		}
+		warn(circle[0].Processed.To.Pos, "circle", fmt.Sprintf("the rules %s lead in a circle, through their processed folders", strings.Join(append(names, names[0]), " → ")),
+			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
+	}
+	for path, who := range Loose(f) {
+		warn(rule.Pos{File: path, Line: 1, Column: 1}, "rules-writable", fmt.Sprintf("%s can write this rules file, and a rules file runs commands", who), "chmod o-w it; watch and sweep refuse it otherwise")
+	}
 	for _, r := range f.All() {
+		if earlier := set.Shadowed(r); earlier != nil {
+			warn(r.Name.Pos, "never-taken", fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S, earlier.Name.S), "put it before "+earlier.Name.S)
+		}
+		d = append(d, destinations(r)...)
 		for i, folder := range r.Folders {
 			if info, err := os.Stat(folder); err != nil {
 				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "it is waited for; make it if that is not meant")
@@ -39,6 +57,55 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 	}
 	return d
+}
+
+// Examples tries the rules' examples; each difference is an error.
+func Examples(f *rule.File, now time.Time) rule.Diagnostics {
+	var d rule.Diagnostics
+	set := plan.NewSet(f)
+	for _, r := range f.All() {
+		for i := range r.Examples {
+			for _, wrong := range set.Example(r, &r.Examples[i], now) {
+				at := r.Examples[i].Pos
+				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example", Message: "this example differs: " + wrong, Quote: quoteLine(at)})
+			}
+		}
+	}
+	return d
+}
+
+// destinations warns of folders that exist and cannot be written to.
+func destinations(r *rule.Rule) rule.Diagnostics {
+	var d rule.Diagnostics
+	for _, p := range []*rule.Place{r.Processed, r.Failed} {
+		if p == nil {
+			continue
+		}
+		folder := plan.FixedFolder(p)
+		for folder != filepath.Dir(folder) {
+			if _, err := os.Stat(folder); err == nil {
+				break
+			}
+			folder = filepath.Dir(folder)
+		}
+		if !writable(folder) {
+			d = append(d, rule.Diagnostic{Pos: p.To.Pos, Severity: rule.SeverityWarning, Code: "folder-not-writable",
+				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder), Hint: "a job would wait until it can", Quote: quoteLine(p.To.Pos)})
+		}
+	}
+	return d
+}
+
+// Loose lists the rules files that others may write, by who can: whoever can
+// write a rules file runs commands as the watcher's user.
+func Loose(f *rule.File) map[string]string {
+	loose := map[string]string{}
+	for _, path := range append([]string{f.Path}, f.Included...) {
+		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o002 != 0 {
+			loose[path] = "every user of this machine"
+		}
+	}
+	return loose
 }
 
 func programOf(s *rule.Step) (rule.Text, *fill.Command) {

@@ -150,6 +150,10 @@ func (e *Engine) Run(ctx context.Context) error {
 	if err := e.recover(time.Now()); err != nil {
 		return err
 	}
+	e.flow.once = e.o.Once
+	if err := e.findLeaving(); err != nil {
+		return err
+	}
 	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.look(), MaxWatches: e.o.MaxWatches, Missing: e.mounts.missing})
 	if err != nil {
 		return err
@@ -254,6 +258,9 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	switch ev.Kind {
 	case watchfs.Swept:
 		f.swept = true
+		if !f.absent {
+			e.leftAll(ev.Path)
+		}
 		e.findMissing(ev.Path)
 	case watchfs.Absent:
 		f.absent = true
@@ -333,6 +340,38 @@ func (e *Engine) pruneHistory(work context.Context) {
 		case <-time.After(24 * time.Hour):
 		}
 	}
+}
+
+// findLeaving finds the rules that leave what is in their folders, where they
+// have not watched before.
+func (e *Engine) findLeaving() error {
+	seen, err := e.ledger.Watched()
+	if err != nil {
+		return err
+	}
+	if e.o.Once {
+		return nil // a sweep by hand takes what is there, and is no watching
+	}
+	for _, r := range e.flow.set.Rules() {
+		for _, folder := range r.Folders {
+			if r.Existing != rule.ExistingLeave || seen[[2]string{r.Name.S, folder}] {
+				continue
+			}
+			if e.flow.leaving[folder] == nil {
+				e.flow.leaving[folder] = map[string]bool{}
+			}
+			e.flow.leaving[folder][r.Name.S] = true
+		}
+	}
+	return nil
+}
+
+// leftAll ends the leaving of a folder when it has been looked through.
+func (e *Engine) leftAll(folder string) {
+	for name := range e.flow.leaving[folder] {
+		e.ledger.RecordWatched(name, folder)
+	}
+	delete(e.flow.leaving, folder)
 }
 
 // findMissing tells the flow of the known files below a swept folder that are

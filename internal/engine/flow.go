@@ -41,6 +41,9 @@ type flow struct {
 	book     circle.Book
 	running  map[int64]*job // jobs whose attempt is under way
 	window   window
+	aging    map[string]time.Time       // files that are too young for a rule: when they are not
+	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
+	once     bool
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
 
@@ -144,7 +147,7 @@ func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flo
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
 		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{},
-		markers: map[string]string{}, removing: map[string]time.Time{}, absent: map[string]bool{}, troubles: map[string]string{},
+		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}
 	f.window.count = map[string]int{}
@@ -265,12 +268,32 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	}
 	if kind != settle.Found {
 		f.suspect(unit, candidates)
+	} else if rules := f.leaving[first.Watch]; rules != nil {
+		f.leave(unit, candidates, rules)
 	}
 	f.gather.Leave(unit)
 	if first.Rule.Folded() {
 		kind = settle.Created // what was closed inside says little about the whole
 	}
 	f.wait(unit, first.Rule, kind, now)
+}
+
+// leave remembers a file that was there before rules watched its folder, for
+// those that leave such files alone.
+func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]bool) {
+	facts, err := f.look(path)
+	if err != nil || !facts.Exists {
+		return
+	}
+	for _, c := range candidates {
+		name := c.Rule.Name.S
+		if !rules[name] {
+			continue
+		}
+		if _, known, err := f.store.Known(name, path); err == nil && !known {
+			f.store.Remember(ledger.Known{Rule: name, File: path, Facts: facts})
+		}
+	}
 }
 
 // suspect notes that a file appeared while jobs ran that may have made it.
@@ -370,6 +393,12 @@ func (f *flow) advance(now time.Time) {
 		f.lookAt(path, now)
 	}
 	f.removals(now)
+	for path, at := range f.aging {
+		if !at.After(now) {
+			delete(f.aging, path)
+			f.offer(path, false, settle.Nudged, now)
+		}
+	}
 	for _, g := range f.gather.Due(now) {
 		f.takeGroup(g, now)
 	}
@@ -432,6 +461,9 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	}
 	for _, j := range f.late {
 		sooner(j.retryAt, true)
+	}
+	for _, at := range f.aging {
+		sooner(at, true)
 	}
 	for path, due := range f.removing {
 		if len(f.troubles) == 0 || f.troubles[f.removalRule(path)] == "" {

@@ -167,6 +167,9 @@ func (f *flow) planned(j *job, now time.Time) plan.Job {
 		Rule: j.rule, ID: j.row.ID, File: j.row.File, Watch: j.row.Watch, Facts: j.row.Facts, Event: j.row.Event,
 		Attempt: j.row.Attempts, Captures: j.captures, Hash: j.row.Hash, Now: now,
 	}
+	if j.row.Event != file.Removed {
+		f.complete(j.rule, p.File, &p.Facts)
+	}
 	if j.rule.Gather != nil {
 		p.Files = j.row.Files()
 	}
@@ -303,6 +306,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		p := main
 		if path != j.row.File && !companion {
 			p.File, p.Facts, p.Captures = path, facts, nil
+			f.complete(j.rule, path, &p.Facts)
 			for _, c := range f.set.Candidates(path) {
 				if c.Rule == j.rule {
 					p.Captures = c.Captures
@@ -437,6 +441,9 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 	}
 	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
 	f.drop(j)
+	if j.rule != nil && j.rule.Share && endsIn == j.row.File && state.Final() {
+		set(&j.again, j.row.File) // the rules after it come next
+	}
 	for path := range j.again {
 		if state == ledger.Processed && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
 			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))

@@ -85,9 +85,14 @@ func (m *memStore) KnowsContent(rule, hash string, job int64) (bool, error) {
 }
 func (m *memStore) RememberMount(string, string)       {}
 func (m *memStore) Mounts() (map[string]string, error) { return map[string]string{}, nil }
-func (m *memStore) Folder() string                     { return "" }
-func (m *memStore) Prune(time.Time) (int, error)       { return 0, nil }
-func (m *memStore) Close() error                       { return nil }
+func (m *memStore) RecordWatched(string, string)       {}
+func (m *memStore) Rename(string, string) error        { return nil }
+func (m *memStore) Watched() (map[[2]string]bool, error) {
+	return map[[2]string]bool{}, nil
+}
+func (m *memStore) Folder() string               { return "" }
+func (m *memStore) Prune(time.Time) (int, error) { return 0, nil }
+func (m *memStore) Close() error                 { return nil }
 
 func (m *memStore) Known(rule, path string) (ledger.Known, bool, error) {
 	k, ok := m.now.known[[2]string{rule, path}]

@@ -19,6 +19,9 @@ func (e *Engine) recover(now time.Time) error {
 	if err := emptyFolder(filepath.Join(e.state, "scratch")); err != nil {
 		return err
 	}
+	if err := e.renamed(); err != nil {
+		return err
+	}
 	paused, err := e.ledger.Paused()
 	if err != nil {
 		return err
@@ -51,6 +54,18 @@ func (e *Engine) recover(now time.Time) error {
 			return err
 		}
 		e.resume(row, tries, placements, now)
+	}
+	return nil
+}
+
+// renamed gives rules with a `was` the memory of their old name.
+func (e *Engine) renamed() error {
+	for _, r := range e.flow.set.Rules() {
+		if r.Was.Set() && e.flow.set.Rule(r.Was.S) == nil {
+			if err := e.ledger.Rename(r.Was.S, r.Name.S); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

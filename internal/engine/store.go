@@ -31,6 +31,9 @@ type store interface {
 	KnowsContent(rule, hash string, job int64) (bool, error)
 	RememberMount(folder, point string)
 	Mounts() (map[string]string, error)
+	RecordWatched(rule, folder string)
+	Watched() (map[[2]string]bool, error)
+	Rename(was, rule string) error
 
 	Jobs(q ledger.Filter) ([]ledger.Job, error)
 	OpenJob(path string) (ledger.Job, bool, error)

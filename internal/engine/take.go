@@ -23,25 +23,33 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 		}
 		return
 	}
+	var young time.Time // when the file is old enough for a rule that wants that
 	for i, c := range candidates {
 		known, ok, err := f.store.Known(c.Rule.Name.S, path)
 		if err == nil && ok && known.Facts.Same(facts) {
-			if known.Job == 0 {
-				continue // seen, and not for this rule
+			if known.Job == 0 && !f.takesLeft(c) || c.Rule.Share {
+				continue // seen, and not for this rule; or handled, and shared with later ones
 			}
-			return // this rule has handled it already
+			if known.Job != 0 {
+				return // this rule has handled it already
+			}
 		}
-		if !c.Takes(facts) {
+		event := file.Added
+		if ok && known.Job != 0 {
+			event = file.Changed
+		}
+		f.complete(c.Rule, path, &facts)
+		fits, older := c.Fits(facts, event, now)
+		if !older.IsZero() && (young.IsZero() || older.Before(young)) {
+			young = older
+		}
+		if !fits {
 			continue
 		}
 		chain := f.chain(c, path, facts)
 		if c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain) {
 			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts})
 			continue
-		}
-		event := file.Added
-		if ok {
-			event = file.Changed
 		}
 		if !c.Rule.Reacts(event) {
 			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts, Job: known.Job})
@@ -59,6 +67,20 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 		return
 	}
 	f.book.Forget(path)
+	if !young.IsZero() {
+		f.aging[path] = young
+	}
+}
+
+// complete finds out what a rule needs to know of a file beyond its facts.
+func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
+	complete(f.set, r, path, facts)
+}
+
+// takesLeft tells whether a file that was left (existing: leave) is taken all
+// the same: a sweep by hand does that.
+func (f *flow) takesLeft(c plan.Candidate) bool {
+	return f.once && c.Rule.Existing == rule.ExistingLeave
 }
 
 // inode names a file by what a rename does not change.

@@ -155,6 +155,49 @@ func (l *Ledger) OpenJob(path string) (Job, bool, error) {
 	return list[0], true, nil
 }
 
+// Watched tells which folders each rule has watched before, as rule and folder.
+func (l *Ledger) Watched() (map[[2]string]bool, error) {
+	rows, err := l.db.Query(`SELECT rule, folder FROM watched`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	seen := map[[2]string]bool{}
+	for rows.Next() {
+		var key [2]string
+		if err := rows.Scan(&key[0], &key[1]); err != nil {
+			return nil, l.damaged(err)
+		}
+		seen[key] = true
+	}
+	return seen, rows.Err()
+}
+
+// Rename gives a rule's memory to its new name. Nothing may be recorded meanwhile.
+func (l *Ledger) Rename(was, rule string) error {
+	if err := l.Flush(); err != nil {
+		return err
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after the commit
+	for _, table := range []string{"job", "known", "content", "tally", "watched", "pause"} {
+		if _, err := tx.Exec(`UPDATE OR IGNORE `+table+` SET rule = ? WHERE rule = ?`, rule, was); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.counts[rule] += l.counts[was]
+	delete(l.counts, was)
+	return nil
+}
+
 // Paused lists the paused rules, and since when; "" is all of them.
 func (l *Ledger) Paused() (map[string]time.Time, error) {
 	rows, err := l.db.Query(`SELECT rule, since FROM pause WHERE paused = 1`)

@@ -72,6 +72,11 @@ CREATE TABLE content (                  -- what again: never has handled
 	job  INTEGER NOT NULL,
 	PRIMARY KEY (rule, hash)
 ) WITHOUT ROWID;
+CREATE TABLE watched (                  -- folders that a rule has watched before
+	rule   TEXT NOT NULL,
+	folder TEXT NOT NULL,
+	PRIMARY KEY (rule, folder)
+) WITHOUT ROWID;
 CREATE TABLE pause (                    -- rules that are paused; an empty name is all of them
 	rule   TEXT PRIMARY KEY,
 	paused INTEGER NOT NULL,

@@ -96,6 +96,7 @@ const (
 		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, ends_in=excluded.ends_in`
 	dropMembers = `DELETE FROM member WHERE job = ? AND number >= ?`
 	putContent  = `INSERT INTO content (rule, hash, job) VALUES (?,?,?) ON CONFLICT (rule, hash) DO NOTHING`
+	putWatched  = `INSERT INTO watched (rule, folder) VALUES (?,?) ON CONFLICT DO NOTHING`
 	putPause    = `INSERT INTO pause (rule, paused, since) VALUES (?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since`
 	putMount    = `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`
 	dropKnown   = `DELETE FROM known WHERE rule = ? AND file = ?`
@@ -108,7 +109,7 @@ func startWriter(l *Ledger) (*writer, error) {
 		return nil, err
 	}
 	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
-	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putPause, dropJob, dropAttempts, dropPlacements} {
+	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putWatched, putPause, dropJob, dropAttempts, dropPlacements} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
 		}
@@ -310,6 +311,11 @@ func (l *Ledger) RecordMembers(j Job) {
 // RememberContent notes content that a rule never takes again.
 func (l *Ledger) RememberContent(rule, hash string, job int64) {
 	l.w.add(record{key: rowKey{table: "content", known: knownKey{rule, hash}}, query: putContent, args: []any{rule, hash, job}})
+}
+
+// RecordWatched notes that a rule has watched a folder.
+func (l *Ledger) RecordWatched(rule, folder string) {
+	l.w.add(record{key: rowKey{table: "watched", known: knownKey{rule, folder}}, query: putWatched, args: []any{rule, folder}})
 }
 
 // RecordPause notes that a rule is paused, or not any more; "" is all rules.

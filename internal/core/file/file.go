@@ -36,7 +36,10 @@ type Facts struct {
 	Ino     uint64
 	Mode    uint32 // permission bits
 	Writers Writers
-	Marker  bool // the companion that says "done" is there, where a rule asks for one
+	Kind    string    // media type, "" if nobody asked for it
+	Tags    []string  // labels (user.xdg.tags), nil if nobody asked for them
+	Shot    time.Time // when a picture was taken, zero if it does not say
+	Marker  bool      // the companion that says "done" is there, where a rule asks for one
 }
 
 // Same tells whether two looks saw the same, unchanged file: device, inode,

@@ -30,6 +30,8 @@ type Job struct {
 	Files    []string // all files of a burst or set; nil otherwise
 	List     string   // file that lists them, one a line
 	List0    string   // the same, NUL-separated
+
+	lets map[string]fill.Value
 }
 
 // files are the words that a command gets for the file, or for all of them.
@@ -80,6 +82,16 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Text: j.List, Path: true}, nil
 	case "list0":
 		return fill.Value{Text: j.List0, Path: true}, nil
+	case "kind":
+		return fill.Text(j.Facts.Kind), nil
+	case "type":
+		t, _, _ := strings.Cut(j.Facts.Kind, "/")
+		return fill.Text(t), nil
+	case "shot":
+		if j.Facts.Shot.IsZero() {
+			return fill.Value{Time: j.Facts.Mod}, nil
+		}
+		return fill.Value{Time: j.Facts.Shot}, nil
 	case "modified":
 		return fill.Value{Time: j.Facts.Mod}, nil
 	case "clock":
@@ -87,6 +99,9 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 	}
 	if v, ok := j.Captures[word]; ok {
 		return fill.Text(v), nil
+	}
+	if v, ok, err := j.let(word); ok || err != nil {
+		return v, err
 	}
 	return fill.Value{}, fmt.Errorf("there is no placeholder {%s}", word)
 }
@@ -221,6 +236,9 @@ func (j *Job) words() []string {
 	}
 	for w := range j.Captures {
 		add(w)
+	}
+	for _, l := range j.Rule.Lets {
+		add(l.Word)
 	}
 	if j.Files != nil {
 		add("list")

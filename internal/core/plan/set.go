@@ -12,7 +12,6 @@ import (
 	"strings"
 	"sync"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -26,6 +25,7 @@ type Set struct {
 	deep  int // the deepest depth of any rule
 	state string
 
+	needs   map[*rule.Rule]Needs
 	chained map[string]bool // watched folders where a rule may place files
 
 	folded, markers bool // whether any rule takes folders, or asks for markers
@@ -33,9 +33,13 @@ type Set struct {
 
 // NewSet indexes the rules. The file must be free of errors.
 func NewSet(f *rule.File) *Set {
-	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, state: f.StateFolder()}
+	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, needs: map[*rule.Rule]Needs{}, state: f.StateFolder()}
 	for _, r := range f.All() {
 		s.named[r.Name.S] = r
+		s.needs[r] = needsOf(r)
+		if !r.Enabled {
+			continue
+		}
 		for _, folder := range r.Folders {
 			s.watch[folder] = append(s.watch[folder], r)
 		}
@@ -57,7 +61,7 @@ func (s *Set) findChains() {
 			if p == nil {
 				continue
 			}
-			fixed := fixedFolder(p)
+			fixed := FixedFolder(p)
 			for watch := range s.watch {
 				if within(fixed, watch) || within(watch, fixed) {
 					s.chained[watch] = true
@@ -110,7 +114,7 @@ func (s *Set) Candidates(path string) []Candidate {
 			return
 		}
 		rel := filepath.ToSlash(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)))
-		if captures, ok := nameFits(r, folder, path, name, rel); ok {
+		if captures, ok := s.nameFits(r, folder, path, name, rel); ok {
 			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Rel: rel, Captures: captures})
 		}
 	})
@@ -140,7 +144,7 @@ func (s *Set) units(path string, dir bool) []Candidate {
 		rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
 		name, _, _ := strings.Cut(filepath.ToSlash(rel), "/")
 		unit := filepath.Join(folder, name)
-		if captures, ok := nameFits(r, folder, unit, name, name); ok {
+		if captures, ok := s.nameFits(r, folder, unit, name, name); ok {
 			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Rel: name, Captures: captures})
 		}
 	})
@@ -198,12 +202,17 @@ func levels(r *rule.Rule) int {
 }
 
 // nameFits tests what can be tested without looking at the file.
-func nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
+func (s *Set) nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
 	captures, ok := r.Matcher.Match(name, rel)
-	if !ok || hidden(rel) || unfinished(r, name) || ownPlace(r, watch, path) {
+	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.never(name, rel) || ownPlace(r, watch, path) {
 		return nil, false
 	}
 	return captures, true
+}
+
+// never tells whether the file's own never: holds the name.
+func (s *Set) never(name, rel string) bool {
+	return s.File.Never != nil && s.File.Never.Fits(name, rel)
 }
 
 // hidden tells whether the name, or a folder on the way to it, begins with a dot.
@@ -234,15 +243,15 @@ func ownPlace(r *rule.Rule, watch, path string) bool {
 		if p == nil {
 			continue
 		}
-		if fixed := fixedFolder(p); !within(watch, fixed) && within(path, fixed) {
+		if fixed := FixedFolder(p); !within(watch, fixed) && within(path, fixed) {
 			return true
 		}
 	}
 	return false
 }
 
-// fixedFolder is the part of a destination before its first placeholder.
-func fixedFolder(p *rule.Place) string {
+// FixedFolder is the part of a destination before its first placeholder.
+func FixedFolder(p *rule.Place) string {
 	fixed := p.To.S
 	if p.Folder != nil && len(p.Folder.Refs()) > 0 {
 		fixed = p.Folder.Fixed()
@@ -300,12 +309,4 @@ func MarkerOf(r *rule.Rule, path string) string {
 		return ""
 	}
 	return filepath.Join(filepath.Dir(path), name)
-}
-
-// Takes tells whether the rule's conditions on the settled file fit.
-func (c Candidate) Takes(f file.Facts) bool {
-	if c.Rule.Folded() {
-		return f.Exists && f.Dir
-	}
-	return f.Exists && f.Regular
 }

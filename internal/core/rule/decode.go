@@ -292,9 +292,11 @@ func (d *decoder) intoMap(n ast.Node, v reflect.Value, what string) {
 		d.wrongType(n, what, "a mapping")
 		return
 	}
-	if v.IsNil() {
-		v.Set(reflect.MakeMap(v.Type()))
+	fresh := reflect.MakeMap(v.Type()) // never write into a default's map
+	for _, key := range v.MapKeys() {
+		fresh.SetMapIndex(key, v.MapIndex(key))
 	}
+	v.Set(fresh)
 	for _, p := range pairs {
 		key := p.Key.GetToken().Value
 		item := reflect.New(v.Type().Elem()).Elem()

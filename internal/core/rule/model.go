@@ -26,17 +26,20 @@ const FileName = "stilltide.yaml"
 
 // File is a whole rules file.
 type File struct {
-	Version  int      `key:"version" doc:"the version of this notation: 1"`
-	Workers  int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
-	State    Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
-	Queues   Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
-	Keep     Duration `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
-	Defaults Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
-	Rules    rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
+	Version   int      `key:"version" doc:"the version of this notation: 1"`
+	Workers   int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
+	State     Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
+	Include   []Text   `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
+	NeverTake []Text   `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
+	Queues    Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
+	Keep      Duration `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
+	Defaults  Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
+	Rules     rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
 
-	Path  string // the rules file itself
-	Base  string // its folder
-	Never *pattern.List
+	Path     string        // the rules file itself
+	Base     string        // its folder
+	Never    *pattern.List // nil if there is no never:
+	Included []string      // the files that include: named
 
 	list []*Rule
 }
@@ -70,29 +73,41 @@ func (f *File) WorkerCount() int {
 
 // Rule is one rule.
 type Rule struct {
-	Name      Text     `key:"name" doc:"a short word, unique in the file"`
-	Watch     []Path   `key:"watch" doc:"the folder to watch, or a list of folders"`
-	Depth     Depth    `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
-	Take      Take     `key:"take" doc:"files, or folders: a folder directly inside watch is the unit"`
-	Events    []Event  `key:"events" doc:"what the rule reacts to: added, changed, removed; a rename into the pattern is added"`
-	Match     []Text   `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
-	Debounce  Duration `key:"debounce" doc:"quiet time since the last change before a file is taken"`
-	Ready     Ready    `key:"ready" doc:"when a file is ready: writers, marker, min_size, at_most, then"`
-	Gather    *Gather  `key:"gather" doc:"one job for many files: a burst (quiet, most) or a set (by, need)"`
-	Look      Look     `key:"look" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
-	Running   Running  `key:"while_running" doc:"the file changes while its job runs: after, stop_old or ignore"`
-	Do        []Step   `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
-	Run       Text     `key:"run" doc:"short for a do with this one step: a program without a shell"`
-	Script    Text     `key:"script" doc:"short for a do with this one step: the text of a script"`
-	Timeout   Duration `key:"timeout" doc:"bound on one attempt; none if left out"`
-	Retry     Retry    `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
-	Again     Again    `key:"again" doc:"a file that stays: changed, never or always"`
-	Loops     Loops    `key:"loops" doc:"stop or allow a file that this rule itself placed"`
-	Queue     Text     `key:"queue" doc:"a named queue; the common one if left out"`
-	OneByOne  Text     `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
-	Order     Order    `key:"order" doc:"arrival, name, oldest, newest or smallest"`
-	Processed *Place   `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
-	Failed    *Place   `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
+	Name      Text            `key:"name" doc:"a short word, unique in the file"`
+	Watch     []Path          `key:"watch" doc:"the folder to watch, or a list of folders"`
+	Depth     Depth           `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
+	Take      Take            `key:"take" doc:"files, or folders: a folder directly inside watch is the unit"`
+	Events    []Event         `key:"events" doc:"what the rule reacts to: added, changed, removed; a rename into the pattern is added"`
+	Match     []Text          `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
+	Hidden    bool            `key:"hidden" doc:"also names that begin with a dot"`
+	Case      bool            `key:"ignore_case" doc:"match without regard to case"`
+	Kind      []Text          `key:"kind" doc:"media type by content, then by name: image/*, or a list"`
+	Size      SizeRange       `key:"size" doc:"range of sizes: 100MB.., ..2KiB"`
+	Age       AgeRange        `key:"age" doc:"range of ages since the last change: 1h..30d"`
+	Where     Where           `key:"where" doc:"a CEL expression over name stem ext path rel size modified age kind event tags now, captures and let words"`
+	Let       map[string]Text `key:"let" doc:"more words, each a CEL expression"`
+	Existing  Existing        `key:"existing" doc:"files that were there before the rule first watched the folder: take or leave"`
+	Share     bool            `key:"share" doc:"later rules may take the file too, after this one"`
+	Enabled   bool            `key:"enabled" doc:"false: the rule is off"`
+	Was       Text            `key:"was" doc:"an old name of this rule, whose memory it keeps"`
+	Examples  []Example       `key:"examples" doc:"files that check tries the rules on"`
+	Debounce  Duration        `key:"debounce" doc:"quiet time since the last change before a file is taken"`
+	Ready     Ready           `key:"ready" doc:"when a file is ready: writers, marker, min_size, at_most, then"`
+	Gather    *Gather         `key:"gather" doc:"one job for many files: a burst (quiet, most) or a set (by, need)"`
+	Look      Look            `key:"look" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
+	Running   Running         `key:"while_running" doc:"the file changes while its job runs: after, stop_old or ignore"`
+	Do        []Step          `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
+	Run       Text            `key:"run" doc:"short for a do with this one step: a program without a shell"`
+	Script    Text            `key:"script" doc:"short for a do with this one step: the text of a script"`
+	Timeout   Duration        `key:"timeout" doc:"bound on one attempt; none if left out"`
+	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
+	Again     Again           `key:"again" doc:"a file that stays: changed, never or always"`
+	Loops     Loops           `key:"loops" doc:"stop or allow a file that this rule itself placed"`
+	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
+	OneByOne  Text            `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
+	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
+	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
+	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
 	Pos     Pos
 	Index   int      // place in the order, from 0
@@ -100,6 +115,7 @@ type Rule struct {
 	Matcher *pattern.List
 	Steps   []Step // what to do, whichever way it was written
 	Key     *fill.Template
+	Lets    []Let // in the order in which they are filled
 }
 
 func (r *Rule) setPos(p Pos) { r.Pos = p }
@@ -151,7 +167,7 @@ func (s *Step) AppendsFile() bool {
 
 func newRule() Rule {
 	return Rule{
-		Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
+		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
 		Take: TakeFiles, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunAfter,
 		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Then: Choice(settle.ThenWait)},
 	}

@@ -3,8 +3,9 @@ package rule
 import (
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -27,20 +28,81 @@ func (r *rawRules) fromNode(d *decoder, n ast.Node) {
 	r.nodes, r.pos = list.Values, d.pos(n)
 }
 
-// Parse reads a rules file. path names it in messages and gives the folder
+// Source is a rules file to be read.
+type Source struct {
+	Path string
+	Text []byte
+}
+
+// Load finds the files that an `include` names, in name order.
+type Load func(glob string) ([]Source, error)
+
+// Parse reads a rules file without the ones that it includes; a file that
+// includes others needs ParseAll.
+func Parse(path string, src []byte) (*File, Diagnostics) {
+	return ParseAll(path, src, func(string) ([]Source, error) { return nil, nil })
+}
+
+// ParseAll reads a rules file and what it includes. path names it in messages and gives the folder
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
-func Parse(path string, src []byte) (*File, Diagnostics) {
+func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 	f := &File{Path: path, Base: filepath.Dir(path)}
 	d := newDecoder(path, f.Base, src)
 	if root := d.tree(src); root != nil {
 		f.Defaults = newRule()
 		d.into(root, reflectOf(f), "the rules file")
 		d.header(f, root)
-		d.rules(f)
+		named := map[string]Pos{}
+		d.rules(f, f.Defaults, f.Rules, named)
+		d.include(f, load, named)
+		d.nothing(f)
 	}
 	d.diags.Sort()
 	return f, d.diags
+}
+
+// include reads the files that the rules file names. Each may have defaults
+// of its own, on top of the main file's; paths in it start at its own folder.
+func (d *decoder) include(f *File, load Load, named map[string]Pos) {
+	for _, glob := range f.Include {
+		at := glob.S
+		if !filepath.IsAbs(at) {
+			at = filepath.Join(f.Base, at)
+		}
+		sources, err := load(at)
+		if err != nil {
+			d.add(SeverityError, glob.Pos, "include", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
+			continue
+		}
+		for _, src := range sources {
+			if src.Path == f.Path {
+				continue
+			}
+			f.Included = append(f.Included, src.Path)
+			d.included(f, src, named)
+		}
+	}
+}
+
+func (d *decoder) included(f *File, src Source, named map[string]Pos) {
+	inner := newDecoder(src.Path, filepath.Dir(src.Path), src.Text)
+	part := struct {
+		Version  int      `key:"version"`
+		Defaults Rule     `key:"defaults"`
+		Rules    rawRules `key:"rules"`
+	}{Defaults: f.Defaults}
+	if root := inner.tree(src.Text); root != nil {
+		inner.into(root, reflectOf(&part), "an included rules file")
+		inner.rules(f, part.Defaults, part.Rules, named)
+	}
+	d.diags = append(d.diags, inner.diags...)
+}
+
+func (d *decoder) nothing(f *File) {
+	if len(f.list) == 0 && !d.diags.Failed() {
+		d.errorAtLine(1, 1, "missing", "there is no rule in this file", "add rules: and at least one entry")
+	}
 }
 
 func (d *decoder) header(f *File, root ast.Node) {
@@ -54,41 +116,63 @@ func (d *decoder) header(f *File, root ast.Node) {
 	default:
 		d.errorAt(root, "version", fmt.Sprintf("this program reads version 1 of the notation, and this file says %d", f.Version), "")
 	}
+	if len(f.NeverTake) > 0 {
+		texts := make([]string, len(f.NeverTake))
+		for i, t := range f.NeverTake {
+			texts[i] = t.S
+		}
+		list, at, err := pattern.CompileList(texts, pattern.Options{})
+		if err != nil {
+			e := err.(*pattern.Error)
+			d.errorIn(f.NeverTake[at], e.Near, "pattern", e.Message, "")
+		}
+		f.Never = list
+	}
 	if f.Defaults.Name.Set() {
 		d.add(SeverityError, f.Defaults.Name.Pos, "defaults", "a name cannot be a default: every rule needs its own", "remove it here")
 	}
 }
 
-func (d *decoder) rules(f *File) {
-	if f.Rules.pos.Line > 0 && len(f.Rules.nodes) == 0 {
-		d.add(SeverityError, f.Rules.pos, "empty", "there is no rule in this file", "")
+// rules reads a list of rules on top of defaults; named holds the names so far.
+func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]Pos) {
+	if raw.pos.Line > 0 && len(raw.nodes) == 0 {
+		d.add(SeverityError, raw.pos, "empty", "there is no rule in this list", "")
 	}
-	if f.Rules.pos.Line == 0 && !d.diags.Failed() {
-		d.errorAtLine(1, 1, "missing", "there is no rule in this file", "add rules: and at least one entry")
-	}
-	named := map[string]Pos{}
-	for i, n := range f.Rules.nodes {
-		r := f.Defaults
-		r.Index = i
+	for _, n := range raw.nodes {
+		r := defaults
+		r.Index = len(f.list)
 		d.into(n, reflectOf(&r), "a rule")
 		r.Pos = d.pos(n)
 		d.finish(f, &r, n)
 		if first, ok := named[r.Name.S]; ok && r.Name.Set() {
-			d.add(SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, on line %d", r.Name.S, first.Line), "give one of them another name")
+			where := fmt.Sprintf("on line %d", first.Line)
+			if first.File != r.Name.Pos.File {
+				where = fmt.Sprintf("in %s on line %d", first.File, first.Line)
+			}
+			d.add(SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, %s", r.Name.S, where), "give one of them another name")
 		}
 		named[r.Name.S] = r.Name.Pos
 		f.list = append(f.list, &r)
 	}
 }
 
-var ruleName = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}_.-]{0,63}$`)
+// ruleName tells whether a text can name a rule: letters, digits, _ . - after
+// a letter or digit, at most 64 characters.
+func ruleName(s string) bool {
+	for i, r := range s {
+		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && (i == 0 || !strings.ContainsRune("_.-", r)) {
+			return false
+		}
+	}
+	return s != "" && utf8.RuneCountInString(s) <= 64
+}
 
 // finish checks one rule and compiles what is in it.
 func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	switch {
 	case !r.Name.Set():
 		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
-	case !ruleName.MatchString(r.Name.S):
+	case !ruleName(r.Name.S):
 		d.add(SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S), "use letters, digits, -, _ and ., beginning with a letter or digit, at most 64")
 	}
 	if len(r.Watch) == 0 {
@@ -101,6 +185,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	}
 	d.matcher(r)
 	d.units(r)
+	d.conditions(r)
 	d.flow(f, r)
 	d.steps(r, n)
 	words := stepWords(r)
@@ -116,7 +201,7 @@ func (d *decoder) matcher(r *Rule) {
 	for i, m := range r.Match {
 		texts[i] = m.S
 	}
-	list, at, err := pattern.CompileList(texts, pattern.Options{})
+	list, at, err := pattern.CompileList(texts, pattern.Options{IgnoreCase: r.Case})
 	if err != nil {
 		e := err.(*pattern.Error)
 		d.errorIn(r.Match[at], e.Near, "pattern", e.Message, "")
@@ -239,9 +324,9 @@ func contains(list []string, word string) bool {
 }
 
 // builtIn are the placeholders that every rule has.
-var builtIn = []string{"file", "name", "stem", "ext", "dir", "watch", "rel", "reldir", "size", "event", "hash", "rule", "job", "attempt", "scratch", "modified", "clock"}
+var builtIn = []string{"file", "name", "stem", "ext", "dir", "watch", "rel", "reldir", "size", "kind", "type", "event", "hash", "rule", "job", "attempt", "scratch", "modified", "clock", "shot"}
 
-var dateWords = []string{"modified", "clock"}
+var dateWords = []string{"modified", "clock", "shot"}
 
 // BuiltIn lists the placeholders that every rule has.
 func BuiltIn() []string { return append([]string(nil), builtIn...) }

@@ -84,12 +84,16 @@ func (d *decoder) gathering(r *Rule) {
 }
 
 // fileOnly are the placeholders of one file. A burst or set has many.
-var fileOnly = []string{"file", "name", "stem", "ext", "dir", "rel", "reldir", "size", "hash", "modified"}
+var fileOnly = []string{"file", "name", "stem", "ext", "dir", "rel", "reldir", "size", "kind", "type", "hash", "modified", "shot"}
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {
 	shared, _ := r.Matcher.Shared()
-	return append(BuiltIn(), shared...)
+	words := append(BuiltIn(), shared...)
+	for _, l := range r.Lets {
+		words = append(words, l.Word)
+	}
+	return words
 }
 
 // stepWords are the placeholders of the steps.

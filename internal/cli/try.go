@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+)
+
+func (a *app) tryCommand() *cobra.Command {
+	var name string
+	var inPlace bool
+	c := &cobra.Command{
+		Use: "try FILE", Short: "Run the rule's commands on a copy of a file, and show everything; moves nothing", Args: cobra.ExactArgs(1),
+		Long: `Runs the very commands that the rule would run, on a copy of the file in a throwaway folder, and
+prints the command lines, what they print and how they end. Nothing is moved and nothing is
+recorded; what the commands write elsewhere, they do write. The exit status is 1 if a step fails.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.try(args[0], name, inPlace) },
+	}
+	c.Flags().StringVar(&name, "rule", "", "try this `RULE`, whether or not it takes the file")
+	c.Flags().BoolVar(&inPlace, "in-place", false, "run the commands on the real file")
+	return c
+}
+
+func (a *app) try(path, name string, inPlace bool) (err error) {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	path = absolute(path)
+	set := plan.NewSet(f)
+	r, err := a.ruleToTry(f, set, path, name)
+	if err != nil {
+		return err
+	}
+	folder, err := os.MkdirTemp("", "stilltide-try-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(folder)) }()
+	ctx, stop := a.untilSignal()
+	defer stop()
+	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
+	ok, endsIn, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
+	switch {
+	case err != nil:
+		return found(err.Error())
+	case !ok:
+		return found("the step failed, so the attempt would end here; nothing was moved")
+	case endsIn == path:
+		fmt.Fprintln(a.err, "All steps succeed; the file would stay where it is. Nothing was moved.")
+	default:
+		fmt.Fprintf(a.err, "All steps succeed; the file would end in %s. Nothing was moved.\n", display(short(f.Base, endsIn)))
+	}
+	return nil
+}
+
+// ruleToTry is the named rule, or the one that takes the file.
+func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.Rule, error) {
+	if name != "" {
+		if r := set.Rule(name); r != nil {
+			return r, nil
+		}
+		return nil, usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
+	}
+	w, err := engine.Explain(set, nil, path, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	if w.Taker == nil {
+		return nil, found(fmt.Sprintf("no rule takes %s; stilltide why says why, --rule NAME tries one all the same", display(path)))
+	}
+	return w.Taker, nil
+}

@@ -1,0 +1,376 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+)
+
+func (a *app) whyCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "why FILE", Short: "Why is this file taken, or not? Rule by rule, condition by condition", Args: cobra.ExactArgs(1),
+		Long: `Asks every rule about the file, which need not exist: which condition fits and which does not,
+whether the file is ready and who still writes, what would be done, and earlier jobs. The
+conclusion is in the last line. The exit status is 1 if no rule takes it.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0]) },
+	})
+}
+
+func (a *app) why(path string) error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	l, err := a.readLedger(f)
+	if err != nil {
+		return err
+	}
+	if l != nil {
+		defer l.Close()
+	}
+	w, err := engine.Explain(plan.NewSet(f), l, absolute(path), time.Now())
+	if err != nil {
+		return err
+	}
+	if a.json {
+		if err := a.whyJSON(f, w); err != nil {
+			return err
+		}
+	} else {
+		a.whyText(f, w)
+	}
+	if w.Taker == nil {
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+func (a *app) whyJSON(f *rule.File, w engine.Why) error {
+	for _, r := range w.Reasons {
+		line := struct {
+			Rule       string           `json:"rule"`
+			Fits       bool             `json:"fits"`
+			Takes      bool             `json:"takes"`
+			Conditions []plan.Condition `json:"conditions"`
+			Settled    bool             `json:"settled"`
+			Writers    []string         `json:"writers"`
+			EndsIn     *string          `json:"ends_in"`
+		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Rule == w.Taker, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
+		if r.Rule == w.Taker && w.EndsIn != "" {
+			line.EndsIn = &w.EndsIn
+		}
+		if err := a.printJSON(line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func writers(w engine.Why) []string {
+	names := []string{}
+	for _, one := range w.Writers {
+		names = append(names, fmt.Sprintf("%s (process %d)", clean(one.Program), one.PID))
+	}
+	return names
+}
+
+func (a *app) whyText(f *rule.File, w engine.Why) {
+	state := "is not there; as if it arrived now"
+	if w.Facts.Exists {
+		when := plan.Span(time.Since(w.Facts.Mod)) + " ago"
+		if w.Facts.Mod.After(time.Now()) {
+			when = w.Facts.Mod.Format("2006-01-02 15:04")
+		}
+		state = fmt.Sprintf("%s, changed %s", humanize.IBytes(uint64(max(w.Facts.Size, 0))), when)
+	}
+	fmt.Fprintf(a.out, "%s: %s\n", a.style.bold(display(short(f.Base, w.Path))), state)
+	for _, r := range w.Reasons {
+		verdict := a.style.dim("does not fit")
+		switch {
+		case r.Handled != 0:
+			verdict = fmt.Sprintf("has handled it already, as job %d", r.Handled)
+		case r.Rule == w.Taker:
+			verdict = a.style.good("takes it")
+		case r.Fits:
+			verdict = "fits, but an earlier rule takes it"
+		}
+		fmt.Fprintf(a.out, "\n%s %s\n", a.style.bold(r.Rule.Name.S), verdict)
+		for _, c := range r.Conditions {
+			mark, paint := "fits", a.style.good
+			if !c.Fits {
+				mark, paint = "not ", a.style.bad
+			}
+			fmt.Fprintf(a.out, "  %s  %s  %s\n", paint(mark), pad(c.Key, 7), a.compared(f, c))
+		}
+	}
+	fmt.Fprintln(a.out)
+	a.whyEnd(f, w)
+}
+
+// compared puts the wanted value beside the one that was found.
+func (a *app) compared(f *rule.File, c plan.Condition) string {
+	want, got := c.Want, c.Got
+	if c.Key == "watch" {
+		want, got = strings.ReplaceAll(want, f.Base+"/", ""), short(f.Base, got)
+	}
+	if c.Fits {
+		return fmt.Sprintf("%s: %s", clean(want), display(got))
+	}
+	return fmt.Sprintf("wanted %s, and it is %s", clean(want), a.style.warn(display(got)))
+}
+
+// whyEnd says whether it is ready, what would be done, what was done before,
+// and the conclusion.
+func (a *app) whyEnd(f *rule.File, w engine.Why) {
+	for _, j := range w.Jobs {
+		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.state(j.State, string(j.State)), clock(j.Taken, time.Now()), reasonOf(j))
+	}
+	if w.Facts.Exists && !w.Ready {
+		who := ""
+		if names := writers(w); len(names) > 0 {
+			who = ": " + strings.Join(names, ", ")
+		}
+		fmt.Fprintf(a.out, "Not ready yet: %s%s.\n", w.NotYet, who)
+	}
+	for _, s := range w.Steps {
+		fmt.Fprintf(a.out, "Would %s\n", clean(s))
+	}
+	if w.Problem != "" {
+		fmt.Fprintf(a.out, "%s\n", a.style.bad("It would fail: "+clean(w.Problem)))
+	}
+	switch {
+	case w.Taker == nil:
+		fmt.Fprintln(a.out, a.style.warn(a.noTaker(w)))
+	case w.EndsIn == "":
+		fmt.Fprintf(a.out, "%s\n", a.style.good(fmt.Sprintf("The rule %s takes it; it stays where it is.", w.Taker.Name.S)))
+	default:
+		fmt.Fprintf(a.out, "%s\n", a.style.good(fmt.Sprintf("The rule %s takes it; after success it ends in %s.", w.Taker.Name.S, display(short(f.Base, w.EndsIn)))))
+	}
+}
+
+func (a *app) noTaker(w engine.Why) string {
+	for _, r := range w.Reasons {
+		if r.Handled != 0 {
+			return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.", r.Rule.Name.S)
+		}
+	}
+	return "No rule takes it."
+}
+
+func reasonOf(j ledger.Job) string {
+	if j.Reason == "" {
+		return ""
+	}
+	return ": " + clean(j.Reason)
+}
+
+func (a *app) previewCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "preview [PATH …]", Short: "What would happen with the files there now; touches nothing", Args: cobra.ArbitraryArgs,
+		RunE: func(_ *cobra.Command, args []string) error { return a.preview(args) },
+	})
+}
+
+func (a *app) preview(paths []string) error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	l, err := a.readLedger(f)
+	if err != nil {
+		return err
+	}
+	if l != nil {
+		defer l.Close()
+	}
+	for i := range paths {
+		paths[i] = absolute(paths[i])
+	}
+	p := preview{a: a, f: f, untaken: map[string][]string{}}
+	if err := engine.Preview(plan.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
+		return err
+	}
+	p.progress("")
+	if !a.json {
+		p.print()
+	}
+	return nil
+}
+
+// preview collects what is foreseen, and shows how far it is on a terminal.
+type preview struct {
+	a       *app
+	f       *rule.File
+	taken   []engine.Foreseen
+	untaken map[string][]string // files by reason
+	seen    int
+	last    time.Time
+}
+
+func (p *preview) tell(f engine.Foreseen) {
+	p.seen++
+	if p.a.json {
+		p.a.printJSON(p.line(f))
+		return
+	}
+	if f.Rule != nil {
+		p.taken = append(p.taken, f)
+	} else {
+		p.untaken[f.Reason] = append(p.untaken[f.Reason], f.File)
+	}
+	if p.seen%256 == 0 {
+		p.progress(fmt.Sprintf("%s looked at", plural(p.seen, "file")))
+	}
+}
+
+// progress shows a text in one line of a terminal that is written again and again.
+func (p *preview) progress(text string) {
+	w, ok := p.a.err.(*os.File)
+	if !ok || !term.IsTerminal(int(w.Fd())) || text != "" && time.Since(p.last) < 200*time.Millisecond {
+		return
+	}
+	p.last = time.Now()
+	fmt.Fprintf(w, "\r\x1b[K%s", text)
+}
+
+func (p *preview) line(f engine.Foreseen) any {
+	line := struct {
+		File     string   `json:"file"`
+		Rule     *string  `json:"rule"`
+		Reason   string   `json:"reason,omitempty"`
+		Settled  bool     `json:"settled"`
+		Steps    []string `json:"steps"`
+		EndsIn   *string  `json:"ends_in"`
+		SameName string   `json:"same_name,omitempty"`
+	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: f.Clash}
+	if f.Rule != nil {
+		line.Rule = &f.Rule.Name.S
+	}
+	if f.EndsIn != "" {
+		line.EndsIn = &f.EndsIn
+	}
+	return line
+}
+
+func (p *preview) print() {
+	a := p.a
+	var rows [][]cell
+	for _, t := range p.taken {
+		ends := "stays"
+		if t.EndsIn != "" {
+			ends = display(short(p.f.Base, t.EndsIn))
+		}
+		steps := strings.Join(t.Steps, "; ")
+		if steps == "" {
+			steps = "-"
+		}
+		if !t.Settled {
+			steps = "waits: somebody still writes"
+		}
+		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.good}, {text: clean(strings.ReplaceAll(steps, p.f.Base+"/", ""))}, {text: ends}})
+	}
+	if len(rows) > 0 {
+		a.table([]string{"FILE", "RULE", "WOULD", "THEN IN"}, rows, columns(a.out))
+		fmt.Fprintln(a.out)
+	}
+	for _, t := range p.taken {
+		if t.Clash != "" {
+			fmt.Fprintf(a.out, "%s → %s: %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.warn(clean(t.Clash)))
+		}
+	}
+	untaken := p.seen - len(p.taken)
+	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(len(p.taken), "file"), plural(untaken, "file"))
+	reasons := make([]string, 0, len(p.untaken))
+	for r := range p.untaken {
+		reasons = append(reasons, r)
+	}
+	sort.Slice(reasons, func(i, j int) bool { return len(p.untaken[reasons[i]]) > len(p.untaken[reasons[j]]) })
+	for _, r := range reasons {
+		files := p.untaken[r]
+		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.warn(r), plural(len(files), "file"))
+		for i, f := range files {
+			if i == 5 {
+				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-5)
+				break
+			}
+			fmt.Fprintf(a.out, "  %s\n", display(short(p.f.Base, f)))
+		}
+	}
+}
+
+func (a *app) rulesCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "rules [FOLDER]", Short: "The rules in their order: folders, patterns, where each stands", Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.listRules(args) },
+	})
+}
+
+func (a *app) listRules(args []string) error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	var rows [][]cell
+	for i, r := range f.All() {
+		if len(args) == 1 && !watches(r, absolute(args[0])) {
+			continue
+		}
+		var where, match []string
+		for _, w := range r.Folders {
+			where = append(where, display(short(f.Base, w)))
+		}
+		for _, m := range r.Match {
+			match = append(match, clean(m.S))
+		}
+		if len(match) == 0 {
+			match = []string{"*"}
+		}
+		state := "on"
+		if !r.Enabled {
+			state = "off"
+		}
+		at := fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)
+		if a.json {
+			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders, "match": match, "enabled": r.Enabled, "path": r.Pos.File, "line": r.Pos.Line}); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S}, {text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: state}, {text: at}})
+	}
+	if a.json {
+		return nil
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(a.err, "No rule watches %s.\n", args[0])
+		return &exitError{status: exitFound}
+	}
+	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "STANDS IN"}, rows, columns(a.out))
+	return nil
+}
+
+// watches tells whether a rule watches a folder, by itself or by its depth.
+func watches(r *rule.Rule, folder string) bool {
+	for _, w := range r.Folders {
+		if w == folder {
+			return true
+		}
+		rel, err := filepath.Rel(w, folder)
+		if err == nil && rel != "." && !strings.HasPrefix(rel, "..") && strings.Count(rel, "/")+1 <= r.Levels() {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,149 @@
+// Package expr compiles the expressions of `where` and `let`: CEL, the Common
+// Expression Language, over what is known of a file.
+package expr
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+)
+
+// Env is what an expression may name.
+type Env struct {
+	words map[string]*cel.Type
+}
+
+// Sizes are the units that expressions multiply with.
+var Sizes = map[string]int64{"KB": 1000, "MB": 1000 * 1000, "GB": 1000 * 1000 * 1000, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+
+// New makes an environment with the built-in words and a rule's captures.
+func New(captures []string) Env {
+	e := Env{words: map[string]*cel.Type{
+		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "path": cel.StringType, "rel": cel.StringType,
+		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "kind": cel.StringType, "event": cel.StringType,
+		"tags": cel.ListType(cel.StringType), "now": cel.TimestampType,
+	}}
+	for unit := range Sizes {
+		e.words[unit] = cel.IntType
+	}
+	for _, c := range captures {
+		if e.words[c] == nil {
+			e.words[c] = cel.StringType
+		}
+	}
+	return e
+}
+
+// With adds a word.
+func (e Env) With(word string, t *cel.Type) Env {
+	words := map[string]*cel.Type{word: t}
+	for w, t := range e.words {
+		words[w] = t
+	}
+	return Env{words}
+}
+
+// Program is a compiled expression.
+type Program struct {
+	text string
+	typ  *cel.Type
+	run  cel.Program
+}
+
+// Type is what the expression gives.
+func (p *Program) Type() *cel.Type { return p.typ }
+
+// String gives the expression as it was written.
+func (p *Program) String() string { return p.text }
+
+// Error says what is wrong with an expression.
+type Error struct {
+	Message string
+	Near    string // the part from the mistake on
+}
+
+func (e *Error) Error() string { return e.Message }
+
+// Compile reads an expression; want "bool" asks for a condition. Expressions
+// are compiled when the rules are read, never for a file.
+func (e Env) Compile(text, want string) (*Program, error) {
+	options := []cel.EnvOption{cel.OptionalTypes()}
+	for w, t := range e.words {
+		options = append(options, cel.Variable(w, t))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, err
+	}
+	compiled, issues := env.Compile(text)
+	if issues != nil && issues.Err() != nil {
+		first := issues.Errors()[0]
+		message, _, _ := strings.Cut(first.Message, " (in container")
+		return nil, &Error{Message: message, Near: from(text, first.Location.Line(), first.Location.Column())}
+	}
+	if want == "bool" && compiled.OutputType() != cel.BoolType && compiled.OutputType() != cel.DynType {
+		return nil, &Error{Message: fmt.Sprintf("it gives %s, and a condition must give true or false", compiled.OutputType())}
+	}
+	run, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(1_000_000))
+	if err != nil {
+		return nil, &Error{Message: err.Error()}
+	}
+	return &Program{text: text, typ: compiled.OutputType(), run: run}, nil
+}
+
+// from gives the rest of a text from a line (from 1) and column (from 0) on.
+func from(text string, line, column int) string {
+	lines := strings.Split(text, "\n")
+	if line < 1 || line > len(lines) {
+		return ""
+	}
+	rest := []rune(lines[line-1])
+	return string(rest[min(max(column, 0), len(rest)):])
+}
+
+// Values are what an expression's words stand for.
+type Values map[string]any
+
+// Base makes the values that do not depend on a rule.
+func Base(now time.Time) Values {
+	v := Values{"now": now}
+	for unit, n := range Sizes {
+		v[unit] = n
+	}
+	return v
+}
+
+// Holds evaluates a condition.
+func (p *Program) Holds(v Values) (bool, error) {
+	out, _, err := p.run.Eval(map[string]any(v))
+	if err != nil {
+		return false, err
+	}
+	b, ok := out.Value().(bool)
+	if !ok {
+		return false, fmt.Errorf("it gives %s, not true or false", out.Type())
+	}
+	return b, nil
+}
+
+// Value evaluates a `let` word: as it is for later expressions, and as text
+// for placeholders.
+func (p *Program) Value(v Values) (value any, text string, err error) {
+	out, _, err := p.run.Eval(map[string]any(v))
+	if err != nil {
+		return nil, "", err
+	}
+	switch t := out.Value().(type) {
+	case time.Time:
+		return t, t.Format(time.RFC3339), nil
+	case string:
+		return t, t, nil
+	}
+	if s := out.ConvertToType(types.StringType); !types.IsError(s) {
+		return out.Value(), fmt.Sprint(s.Value()), nil
+	}
+	return out.Value(), fmt.Sprint(out.Value()), nil
+}

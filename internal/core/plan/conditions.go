@@ -1,0 +1,331 @@
+package plan
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/expr"
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/rule"
+)
+
+// Needs says what must be known of a file beyond its facts before a rule can
+// decide: looking into it costs, so it is done only then.
+type Needs struct {
+	Kind, Tags, Shot bool
+}
+
+// Needs gives what a rule needs.
+func (s *Set) Needs(r *rule.Rule) Needs { return s.needs[r] }
+
+func needsOf(r *rule.Rule) Needs {
+	texts := r.Where.S
+	for _, l := range r.Lets {
+		texts += " " + l.Text.S
+	}
+	return Needs{
+		Kind: len(r.Kind) > 0 || strings.Contains(texts, "kind") || r.Uses("kind", "type"),
+		Tags: strings.Contains(texts, "tags"),
+		Shot: r.Uses("shot"),
+	}
+}
+
+// Condition is one condition of a rule on one file: what was wanted, what the
+// file has, and whether that fits.
+type Condition struct {
+	Key  string `json:"key"`
+	Want string `json:"want"`
+	Got  string `json:"got"`
+	Fits bool   `json:"fits"`
+}
+
+// Fits tests the conditions on the settled file, the cheapest first. older is
+// when a file that fails only because it is too young will fit, zero otherwise.
+func (c Candidate) Fits(f file.Facts, event file.Event, now time.Time) (fits bool, older time.Time) {
+	if !c.isUnit(f) {
+		return false, time.Time{}
+	}
+	young := false
+	for _, cond := range c.onFile(f, event, now) {
+		if cond.Fits {
+			continue
+		}
+		if cond.Key == "age" && age(f, now) < c.Rule.Age.Low {
+			young = true
+			continue
+		}
+		return false, time.Time{}
+	}
+	if young {
+		return false, f.Mod.Add(c.Rule.Age.Low)
+	}
+	return true, time.Time{}
+}
+
+func (c Candidate) isUnit(f file.Facts) bool {
+	if c.Rule.Folded() {
+		return f.Exists && f.Dir
+	}
+	return f.Exists && f.Regular
+}
+
+// age is the time since the last change of the content; a time in the future is age 0.
+func age(f file.Facts, now time.Time) time.Duration { return max(now.Sub(f.Mod), 0) }
+
+// onFile lists the conditions that need a look at the file.
+func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condition {
+	r := c.Rule
+	var list []Condition
+	if r.Size.Set() {
+		list = append(list, Condition{"size", r.Size.Text, fmt.Sprintf("%d bytes", f.Size), r.Size.Holds(f.Size)})
+	}
+	if r.Age.Set() {
+		list = append(list, Condition{"age", r.Age.Text, Span(age(f, now)), r.Age.Holds(age(f, now))})
+	}
+	if len(r.Kind) > 0 {
+		list = append(list, c.kind(f))
+	}
+	if r.Where.Program != nil {
+		list = append(list, c.where(f, event, now))
+	}
+	return list
+}
+
+func (c Candidate) kind(f file.Facts) Condition {
+	cond := Condition{Key: "kind", Got: f.Kind}
+	var wants []string
+	for _, k := range c.Rule.Kind {
+		wants = append(wants, k.S)
+		if ok, err := filepath.Match(k.S, f.Kind); err == nil && ok {
+			cond.Fits = true
+		}
+	}
+	cond.Want = strings.Join(wants, " or ")
+	return cond
+}
+
+func (c Candidate) where(f file.Facts, event file.Event, now time.Time) Condition {
+	cond := Condition{Key: "where", Want: c.Rule.Where.S}
+	values, err := c.job(f, event, now).values()
+	if err == nil {
+		cond.Fits, err = c.Rule.Where.Program.Holds(values)
+	}
+	cond.Got = fmt.Sprint(cond.Fits)
+	if err != nil {
+		cond.Got = err.Error()
+	}
+	return cond
+}
+
+// job is the candidate as a job that would begin now.
+func (c Candidate) job(f file.Facts, event file.Event, now time.Time) *Job {
+	return &Job{Rule: c.Rule, File: c.Unit, Watch: c.Watch, Captures: c.Captures, Facts: f, Event: event, Now: now, Attempt: 1}
+}
+
+// values are what the expressions of a job's rule name, `let` words included.
+func (j *Job) values() (expr.Values, error) {
+	name := filepath.Base(j.File)
+	v := expr.Base(j.Now)
+	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
+	v["path"], v["rel"], v["size"] = j.File, j.rel(), j.Facts.Size
+	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod, age(j.Facts, j.Now), j.Facts.Kind, string(j.Event)
+	tags := j.Facts.Tags
+	if tags == nil {
+		tags = []string{}
+	}
+	v["tags"] = tags
+	for word, text := range j.Captures {
+		if _, built := v[word]; !built {
+			v[word] = text
+		}
+	}
+	j.lets = map[string]fill.Value{}
+	for _, l := range j.Rule.Lets {
+		value, text, err := l.Program.Value(v)
+		if err != nil {
+			return nil, fmt.Errorf("the word %s cannot be computed: %w", l.Word, err)
+		}
+		v[l.Word] = value
+		filled := fill.Text(text)
+		if at, ok := value.(time.Time); ok {
+			filled.Time = at
+		}
+		j.lets[l.Word] = filled
+	}
+	return v, nil
+}
+
+// let gives the value of one of the rule's own words.
+func (j *Job) let(word string) (v fill.Value, ok bool, err error) {
+	if len(j.Rule.Lets) == 0 {
+		return v, false, nil
+	}
+	if j.lets == nil {
+		if _, err := j.values(); err != nil {
+			return v, false, err
+		}
+	}
+	v, ok = j.lets[word]
+	return v, ok, nil
+}
+
+// Explain lists the conditions of a rule on a path, one by one, whether or
+// not the earlier ones fit. The facts may be those of a file that does not exist.
+func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event, now time.Time) (list []Condition, fits bool) {
+	add := func(key, want, got string, ok bool) { list = append(list, Condition{key, want, got, ok}) }
+	if !r.Enabled {
+		add("enabled", "true", "false", false)
+	}
+	watch, level := s.nearestWatch(r, path)
+	add("watch", folders(r), filepath.Dir(path), watch != "" && level <= r.Levels())
+	if watch == "" {
+		return list, false
+	}
+	unit := path
+	if r.Folded() {
+		first, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path[len(watch):], string(filepath.Separator))), "/")
+		unit = filepath.Join(watch, first)
+		list[len(list)-1].Fits = true
+	}
+	name := filepath.Base(unit)
+	rel := filepath.ToSlash(strings.TrimPrefix(unit[len(watch):], string(filepath.Separator)))
+	captures, matched := r.Matcher.Match(name, rel)
+	add("match", patterns(r), rel, matched)
+	if hidden(rel) {
+		add("hidden", fmt.Sprint(r.Hidden), "begins with a dot", r.Hidden)
+	}
+	if unfinished(r, name) {
+		add("never", "a file that is real", "a name of the built-in list of part-files, swap files and lock files", false)
+	}
+	if s.never(name, rel) {
+		add("never", "no name of never:", name, false)
+	}
+	if within(path, s.state) {
+		add("state", "outside the state folder", s.state, false)
+	}
+	if ownPlace(r, watch, path) {
+		add("watch", "outside the rule's own processed and failed folders", filepath.Dir(path), false)
+	}
+	if s.marker(path) {
+		add("marker", "no companion file", name, false)
+	}
+	if !r.Reacts(event) {
+		add("events", events(r), string(event), false)
+	}
+	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: captures}
+	if f.Exists {
+		add("take", string(r.Take), unitWord(f), c.isUnit(f))
+	}
+	list = append(list, c.onFile(f, event, now)...)
+	fits = true
+	for _, cond := range list {
+		fits = fits && cond.Fits
+	}
+	return list, fits
+}
+
+// nearestWatch gives the rule's watched folder that a path lies in or below.
+func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, level int) {
+	for _, folder := range r.Folders {
+		if within(path, folder) && path != folder && len(folder) > len(watch) {
+			watch = folder
+		}
+	}
+	if watch != "" {
+		rel := strings.TrimPrefix(path[len(watch):], string(filepath.Separator))
+		level = strings.Count(rel, string(filepath.Separator))
+	}
+	return watch, level
+}
+
+func folders(r *rule.Rule) string {
+	text := strings.Join(r.Folders, " or ")
+	switch {
+	case r.Levels() == rule.AllLevels:
+		text += ", at any depth"
+	case r.Levels() > 0:
+		text += fmt.Sprintf(", %d levels deep", r.Levels())
+	}
+	return text
+}
+
+func patterns(r *rule.Rule) string {
+	if len(r.Match) == 0 {
+		return "*"
+	}
+	var texts []string
+	for _, m := range r.Match {
+		texts = append(texts, m.S)
+	}
+	return strings.Join(texts, " or ")
+}
+
+func events(r *rule.Rule) string {
+	var texts []string
+	for _, e := range r.Events {
+		texts = append(texts, string(e))
+	}
+	return strings.Join(texts, " or ")
+}
+
+func unitWord(f file.Facts) string {
+	switch {
+	case f.Dir:
+		return "a folder"
+	case f.Regular:
+		return "a file"
+	}
+	return "neither file nor folder"
+}
+
+// Steps says in a line each what would be done with a file, and where it
+// would end after success; endsIn is "" if it stays where it is.
+func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
+	j := c.job(f, event, now)
+	j.Scratch = filepath.Join(state, "scratch", "…")
+	if c.Rule.Gather != nil {
+		j.Files = []string{j.File}
+	}
+	for i := range c.Rule.Steps {
+		s := &c.Rule.Steps[i]
+		command, err := j.Command(s, state)
+		if err != nil {
+			return nil, "", err
+		}
+		text := "run " + fill.Quote(command.Args)
+		if command.Script != nil {
+			text = "script, on " + Display(filepath.Base(j.File))
+		}
+		steps = append(steps, text)
+	}
+	if c.Rule.Processed == nil {
+		return steps, "", nil
+	}
+	folder, name, err := j.Destination(c.Rule.Processed)
+	return steps, filepath.Join(folder, name), err
+}
+
+// LeftAlone says in words why no rule even considers a name: it is hidden, a
+// part-file, a marker. "" if it is none of these.
+func (s *Set) LeftAlone(path string) string {
+	name := filepath.Base(path)
+	never := neverList()
+	switch {
+	case within(path, s.state):
+		return "it is in the state folder"
+	case s.marker(path):
+		return "it is the companion that says another file is done"
+	case strings.HasSuffix(name, NoteEnding):
+		return "it is a failure note"
+	case s.never(name, name):
+		return "never: holds its name"
+	case never.Fits(name, name):
+		return "it is a part-file, swap file or lock file"
+	case strings.HasPrefix(name, "."):
+		return "it is hidden"
+	}
+	return ""
+}

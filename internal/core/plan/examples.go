@@ -1,0 +1,209 @@
+package plan
+
+import (
+	"fmt"
+	"mime"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/rule"
+)
+
+// Example tries the rules, in their order, on an example of one of them, and
+// says in a sentence each what is not as the example wants it.
+func (s *Set) Example(r *rule.Rule, e *rule.Example, now time.Time) []string {
+	if len(r.Folders) == 0 || !e.File.Set() {
+		return nil
+	}
+	path := filepath.Join(r.Folders[0], e.File.S)
+	facts, event := exampleFacts(r, e, path, now)
+	var taker *Candidate
+	candidates := s.Candidates(path)
+	if facts.Dir {
+		candidates = s.Folder(path)
+	}
+	for _, c := range candidates {
+		if fits, _ := c.Fits(facts, event, now); fits && c.Rule.Reacts(event) && (taker == nil || c.Rule == r && taker.Rule.Share) {
+			taker = &c
+		}
+	}
+	var wrong []string
+	takes := taker != nil && taker.Rule == r
+	if e.Taken != nil && *e.Taken != takes {
+		who := "no rule takes it"
+		if taker != nil {
+			who = "the rule " + taker.Rule.Name.S + " takes it"
+		}
+		if *e.Taken {
+			wrong = append(wrong, fmt.Sprintf("%s should be taken by this rule, and %s", e.File.S, who))
+		} else {
+			wrong = append(wrong, fmt.Sprintf("%s should not be taken by this rule, and it is", e.File.S))
+		}
+	}
+	if e.EndsIn.Set() && takes {
+		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.EndsIn.S) {
+			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S, e.EndsIn.S, got))
+		}
+	}
+	return wrong
+}
+
+func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
+	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: now, Change: now, Kind: e.Kind.S}
+	if !e.At.IsZero() {
+		f.Mod = e.At
+	} else if e.Age.Pos.Line > 0 {
+		f.Mod = now.Add(-e.Age.Duration)
+	}
+	if f.Kind == "" {
+		f.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
+	}
+	if e.Event == "" {
+		return f, file.Added
+	}
+	return f, file.Event(e.Event)
+}
+
+// exampleEnd is where the file ends, relative to the rules file; its own path
+// if it stays.
+func exampleEnd(c Candidate, f file.Facts, event file.Event, now time.Time) string {
+	ends := c.Unit
+	if c.Rule.Processed != nil {
+		folder, name, err := c.job(f, event, now).Destination(c.Rule.Processed)
+		if err != nil {
+			return "nothing, because " + err.Error()
+		}
+		ends = filepath.Join(folder, name)
+	}
+	if rel, err := filepath.Rel(filepath.Dir(c.Rule.Pos.File), ends); err == nil {
+		return rel
+	}
+	return ends
+}
+
+// Shadowed gives the earlier rule that takes every file that a rule could
+// take, nil if there is none that surely does.
+func (s *Set) Shadowed(r *rule.Rule) *rule.Rule {
+	for _, earlier := range s.Rules() {
+		if earlier == r {
+			return nil
+		}
+		if r.Enabled && covers(earlier, r) {
+			return earlier
+		}
+	}
+	return nil
+}
+
+// covers tells whether a rule surely takes all that a later one could.
+func covers(a, b *rule.Rule) bool {
+	if !a.Enabled || a.Share || a.Take != b.Take || a.Size.Set() || a.Age.Set() || len(a.Kind) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
+		return false
+	}
+	for _, e := range b.Events {
+		if !a.Reacts(file.Event(e)) {
+			return false
+		}
+	}
+	for _, folder := range b.Folders {
+		covered := false
+		for _, wide := range a.Folders {
+			if rel, err := filepath.Rel(wide, folder); err == nil && !strings.HasPrefix(rel, "..") {
+				level := 0
+				if rel != "." {
+					level = 1 + strings.Count(rel, string(filepath.Separator))
+				}
+				covered = covered || level+b.Levels() <= a.Levels()
+			}
+		}
+		if !covered {
+			return false
+		}
+	}
+	return widerPatterns(a, b)
+}
+
+// widerPatterns tells whether each pattern of b stands in a, or a takes every name.
+func widerPatterns(a, b *rule.Rule) bool {
+	own := map[string]bool{}
+	for _, m := range a.Match {
+		if strings.HasPrefix(m.S, "!") {
+			return false
+		}
+		own[m.S] = true
+	}
+	if len(own) == 0 || own["*"] {
+		return true
+	}
+	if len(b.Match) == 0 {
+		return false
+	}
+	for _, m := range b.Match {
+		if !strings.HasPrefix(m.S, "!") && !own[m.S] {
+			return false
+		}
+	}
+	return true
+}
+
+// Circles lists the circles of rules whose destinations lie where the next
+// one watches, each once, beginning with its first rule.
+func (s *Set) Circles() [][]*rule.Rule {
+	next := map[*rule.Rule][]*rule.Rule{}
+	for _, from := range s.Rules() {
+		for _, to := range s.Rules() {
+			if from != to && from.Enabled && to.Enabled && leadsTo(from, to) {
+				next[from] = append(next[from], to)
+			}
+		}
+	}
+	var circles [][]*rule.Rule
+	var walk func(start *rule.Rule, path []*rule.Rule)
+	walk = func(start *rule.Rule, path []*rule.Rule) {
+		for _, to := range next[path[len(path)-1]] {
+			switch {
+			case to == start:
+				circles = append(circles, append([]*rule.Rule(nil), path...))
+			case to.Index > start.Index && !contains(path, to) && len(path) < 20:
+				walk(start, append(path, to))
+			}
+		}
+	}
+	for _, r := range s.Rules() {
+		walk(r, []*rule.Rule{r})
+	}
+	return circles
+}
+
+func contains(list []*rule.Rule, r *rule.Rule) bool {
+	for _, one := range list {
+		if one == r {
+			return true
+		}
+	}
+	return false
+}
+
+// leadsTo tells whether a rule's processed folder lies where another watches.
+func leadsTo(from, to *rule.Rule) bool {
+	if from.Processed == nil {
+		return false
+	}
+	fixed := FixedFolder(from.Processed)
+	for _, folder := range to.Folders {
+		rel, err := filepath.Rel(folder, fixed)
+		if err != nil || strings.HasPrefix(rel, "..") {
+			continue
+		}
+		level := 0
+		if rel != "." {
+			level = 1 + strings.Count(rel, string(filepath.Separator))
+		}
+		if level <= levels(to) {
+			return true
+		}
+	}
+	return false
+}
