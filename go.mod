@@ -12,6 +12,7 @@ require (
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/ncruces/go-strftime v1.1.0
 	github.com/rogpeppe/go-internal v1.16.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
 	golang.org/x/sys v0.50.0

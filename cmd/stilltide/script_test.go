@@ -55,6 +55,17 @@ var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
 	"fill":    fillFolder,
 	"replace": replaceText,
 	"runs":    checkRuns,
+	"hostile": hostileNames,
+}
+
+// hostileNames makes files whose names try to be more than names: hostile FOLDER.
+func hostileNames(ts *testscript.TestScript, _ bool, args []string) {
+	for _, name := range []string{
+		"with blanks", `"quoted" 'twice'`, "new\nline", "\x1b[31mred\x1b]0;title\a", "bad\xff\xfeutf8", "{name} {file}", "-rf", "--help",
+		"$(touch pwned)", "`touch pwned`; touch pwned", "..\\..\\pwned", "*?[a]",
+	} {
+		ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), name), []byte("content\n"), 0o666))
+	}
 }
 
 // waitFor waits until all the files are there (or, negated, gone). With

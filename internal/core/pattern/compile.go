@@ -11,6 +11,9 @@ type compiler struct {
 	src string
 	pos int
 	lit []byte // the literal run that ends at pos
+
+	prefix []byte // the literal run at the start
+	opened bool   // something else than literal text was read
 }
 
 func (c *compiler) ending() string { return string(c.lit) }
@@ -41,6 +44,8 @@ func (c *compiler) sequence(depth int, stop string) (string, error) {
 
 func (c *compiler) piece(depth int, b byte) (string, error) {
 	start := c.pos
+	literal := !strings.ContainsRune("*?[{<", rune(b)) && depth == 0
+	c.opened = c.opened || !literal || b == '/' && strings.HasPrefix(c.src[start:], "/**")
 	switch b {
 	case '*':
 		return c.stars(), nil
@@ -70,13 +75,16 @@ func (c *compiler) piece(depth int, b byte) (string, error) {
 		if strings.HasPrefix(c.src[c.pos:], "/**") && c.pos+3 == len(c.src) {
 			c.pos += 3
 			c.lit = nil
-			return `(?:/.*?)?`, nil
+			return `/.+?`, nil // what lies below, not the folder itself
 		}
 	}
 	_, size := utf8.DecodeRuneInString(c.src[c.pos:])
 	char := c.src[c.pos : c.pos+size]
 	c.pos += size
 	c.lit = append(c.lit, char...)
+	if !c.opened {
+		c.prefix = append(c.prefix, char...)
+	}
 	return regexp.QuoteMeta(char), nil
 }
 

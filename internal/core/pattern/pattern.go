@@ -31,8 +31,9 @@ type Pattern struct {
 	re     *regexp.Regexp
 	names  []string // capture names in order, "" for groups without a name
 	wide   bool     // held against the path below the watched folder
+	prefix string   // the literal text that every fitting name begins with
 	ending string   // the literal text that every fitting name ends in
-	exact  bool     // case is kept, so ending can be compared before the expression runs
+	exact  bool     // case is kept, so prefix and ending can be compared before the expression runs
 }
 
 // Error says what is wrong with a pattern and where.
@@ -64,7 +65,7 @@ func Compile(text string, o Options) (*Pattern, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), ending: c.ending(), exact: !o.IgnoreCase}
+	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), prefix: string(c.prefix), ending: c.ending(), exact: !o.IgnoreCase}
 	return p.finish(body, o)
 }
 
@@ -139,15 +140,25 @@ func (p *Pattern) Captures(name, rel string) (captures map[string]string, ok boo
 	return p.find(name, rel, true)
 }
 
+// ascii spares most names the question whether they are normal.
+func ascii(s string) bool {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
 func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool) {
 	s := name
 	if p.wide {
 		s = rel
 	}
-	if !norm.NFC.IsNormalString(s) {
+	if !ascii(s) && !norm.NFC.IsNormalString(s) {
 		s = norm.NFC.String(s)
 	}
-	if p.exact && !strings.HasSuffix(s, p.ending) {
+	if p.exact && !(strings.HasPrefix(s, p.prefix) && strings.HasSuffix(s, p.ending)) {
 		return nil, false
 	}
 	if !capture || len(p.names) < 2 {

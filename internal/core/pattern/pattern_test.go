@@ -29,6 +29,7 @@ func TestPatterns(t *testing.T) {
 		{"**/c.csv", "c.csv", true, ""},
 		{"**/c.csv", "a/b/c.csv", true, ""},
 		{"a/**", "a/b/c", true, ""},
+		{"a/**", "a", false, ""},
 		{"a/**/c", "a/c", true, ""},
 		{"a/**/c", "a/x/y/c", true, ""},
 		{"?.txt", "a.txt", true, ""},
@@ -120,9 +121,10 @@ func TestLists(t *testing.T) {
 	require.True(t, l.Fits("a.csv", "a.csv"))
 }
 
-// Plain globs mean what they mean elsewhere: doublestar is the oracle.
+// Plain globs mean what they mean elsewhere: doublestar is the oracle. Left out
+// are negated classes, which fit a slash there and never do here.
 func TestPlainGlobsAgainstOracle(t *testing.T) {
-	piece := rapid.SampledFrom([]string{"a", "b", ".", "-", "*", "?", "[ab]", "[!a]", "[a-c]", "{a,b}", "{ab,}", "é"})
+	piece := rapid.SampledFrom([]string{"a", "b", ".", "-", "*", "?", "[ab]", "[a-c]", "{a,b}", "{ab,ba}", "é"})
 	segment := rapid.Custom(func(t *rapid.T) string {
 		if rapid.IntRange(0, 4).Draw(t, "deep") == 0 {
 			return "**"
@@ -138,7 +140,11 @@ func TestPlainGlobsAgainstOracle(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%q: %v", glob, err)
 		}
-		want, err := doublestar.Match(glob, rel)
+		oracle := glob
+		if strings.HasSuffix(glob, "/**") {
+			oracle += "/*" // here a/** is what lies below a, and not a itself
+		}
+		want, err := doublestar.Match(oracle, rel)
 		if err != nil {
 			t.Fatalf("%q: %v", glob, err)
 		}

@@ -219,7 +219,12 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if f.Exists {
 		add("take", string(r.Take), unitWord(f), c.isUnit(f))
 	}
-	list = append(list, c.onFile(f, event, now)...)
+	for _, cond := range c.onFile(f, event, now) {
+		if !f.Exists && cond.Key != "kind" { // a name alone says nothing of these
+			cond.Got, cond.Fits = "not known before the file is there", true
+		}
+		list = append(list, cond)
+	}
 	fits = true
 	for _, cond := range list {
 		fits = fits && cond.Fits

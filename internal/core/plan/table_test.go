@@ -1,0 +1,243 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/rule"
+)
+
+// now is the table's present: files are changed a minute ago unless a row says otherwise.
+var now = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
+
+// row is one line of the specification: what a rule says, a file, and whether
+// the rule takes it.
+type row struct {
+	keys  string // keys of the rule, in flow style
+	file  string // path below in/
+	takes bool
+	f     file.Facts // what is unusual about it
+}
+
+func big(n int64) file.Facts                        { return file.Facts{Size: n} }
+func old(d time.Duration) file.Facts                { return file.Facts{Mod: now.Add(-d)} }
+func kind(k string) file.Facts                      { return file.Facts{Kind: k} }
+func tagged(tags ...string) file.Facts              { return file.Facts{Tags: tags} }
+func folder() file.Facts                            { return file.Facts{Dir: true} }
+func bigAndOld(n int64, d time.Duration) file.Facts { return file.Facts{Size: n, Mod: now.Add(-d)} }
+
+var table = []row{
+	// Every name, but not what is hidden or unfinished.
+	{``, "a.csv", true, file.Facts{}},
+	{``, ".hidden", false, file.Facts{}},
+	{`hidden: true`, ".hidden", true, file.Facts{}},
+	{`hidden: true`, ".a.csv.swp", false, file.Facts{}},
+	{``, "film.mkv.part", false, file.Facts{}},
+	{`match: "*.part"`, "film.mkv.part", true, file.Facts{}},
+	{`match: [.part, .csv]`, "film.mkv.part", true, file.Facts{}},
+	{``, "letter.txt~", false, file.Facts{}},
+	{``, "~$letter.docx", false, file.Facts{}},
+	{``, "4913", false, file.Facts{}},
+	{``, "report.csv.failed.txt", false, file.Facts{}},
+	{``, ".tide-abcdefgh", false, file.Facts{}},
+	{`hidden: true`, ".tide-abcdefgh", false, file.Facts{}},
+	// Names.
+	{`match: "*.csv"`, "a.csv", true, file.Facts{}},
+	{`match: "*.csv"`, "A.CSV", false, file.Facts{}},
+	{`match: .csv`, "A.CSV", true, file.Facts{}},
+	{`{match: "*.csv", ignore_case: true}`, "A.CSV", true, file.Facts{}},
+	{`match: [.csv, .txt]`, "a.txt", true, file.Facts{}},
+	{`match: "gauge-*"`, "gauge-NOR.csv", true, file.Facts{}},
+	{`match: "*NOR*"`, "gauge-NOR.csv", true, file.Facts{}},
+	{`match: "gauge-<station>_<day>.csv"`, "gauge-NOR_2031-04-02.csv", true, file.Facts{}},
+	{`match: "gauge-<station:{NOR,PIR}>.csv"`, "gauge-SLU.csv", false, file.Facts{}},
+	{`match: ["*", "!*.tmp2"]`, "a.tmp2", false, file.Facts{}},
+	{`match: "!draft-*"`, "draft-1", false, file.Facts{}},
+	{`match: "!draft-*"`, "final-1", true, file.Facts{}},
+	{`match: ["!draft-*", "*.txt"]`, "draft-1.txt", false, file.Facts{}},
+	{`match: "re:^[a-z]{3}[.]csv$"`, "abc.csv", true, file.Facts{}},
+	{`match: "re:^[a-z]{3}[.]csv$"`, "abcd.csv", false, file.Facts{}},
+	{`match: "chart?.pgm"`, "chart7.pgm", true, file.Facts{}},
+	{`match: "chart[0-4].pgm"`, "chart7.pgm", false, file.Facts{}},
+	{`match: "*"`, "name with blanks", true, file.Facts{}},
+	{`match: "*"`, "new\nline", true, file.Facts{}},
+	{`match: "*.csv"`, "bad\xff.csv", true, file.Facts{}},
+	{`match: "$(rm -rf)*"`, "$(rm -rf) x", true, file.Facts{}},
+	{`match: '\{a\}'`, "{a}", true, file.Facts{}},
+	{`match: "cafe*"`, "cafe\u0301", false, file.Facts{}}, // compared as one character, é
+	{`match: "café"`, "cafe\u0301", true, file.Facts{}},
+	// Subfolders.
+	{``, "sub/a.csv", false, file.Facts{}},
+	{`depth: 1`, "sub/a.csv", true, file.Facts{}},
+	{`depth: 1`, "sub/sub/a.csv", false, file.Facts{}},
+	{`depth: all`, "a/b/c/d/e.csv", true, file.Facts{}},
+	{`{depth: all, match: "a/**/*.csv"}`, "a/b/c.csv", true, file.Facts{}},
+	{`{depth: all, match: "a/*.csv"}`, "a/b/c.csv", false, file.Facts{}},
+	{`{depth: all, match: "*.csv"}`, "a/b/c.csv", true, file.Facts{}},
+	{`depth: all`, ".git/config", false, file.Facts{}},
+	{`{depth: all, hidden: true}`, ".git/config", true, file.Facts{}},
+	{`{depth: all, processed: in/done}`, "done/a.csv", false, file.Facts{}},
+	{`{depth: all, failed: in/trouble}`, "trouble/a.csv", false, file.Facts{}},
+	// Whole folders.
+	{`take: folders`, "card", true, folder()},
+	{`take: folders`, "card", false, file.Facts{}},
+	{`{take: folders, match: "card-*"}`, "other", false, folder()},
+	{``, "card", false, folder()},
+	// Size, age, kind.
+	{`size: 100B..`, "a", false, big(99)},
+	{`size: 100B..`, "a", true, big(100)},
+	{`size: ..2KiB`, "a", true, big(2048)},
+	{`size: ..2KiB`, "a", false, big(2049)},
+	{`size: 1KB..2KB`, "a", true, big(1500)},
+	{`age: 1h..`, "a", true, old(2 * time.Hour)},
+	{`age: 1h..`, "a", false, old(time.Minute)},
+	{`age: ..1d`, "a", false, old(25 * time.Hour)},
+	{`age: ..1d`, "a", true, old(-time.Hour)}, // a time in the future is age 0
+	{`kind: "image/*"`, "a", true, kind("image/png")},
+	{`kind: ["image/*", text/csv]`, "a", true, kind("text/csv")},
+	{`kind: "image/*"`, "a", false, kind("text/plain")},
+	// Expressions.
+	{`where: size > 100 * MB`, "a", true, big(100_000_001)},
+	{`where: size > 100 * MB`, "a", false, big(100_000_000)},
+	{`where: 'name.startsWith("gauge") && ext == "csv"'`, "gauge-1.csv", true, file.Facts{}},
+	{`where: 'rel == "a.csv"'`, "a.csv", true, file.Facts{}},
+	{`where: 'age > duration("1h")'`, "a", true, old(2 * time.Hour)},
+	{`where: 'modified.getFullYear() == 2031'`, "a", true, file.Facts{}},
+	{`where: '"urgent" in tags'`, "a", true, tagged("urgent", "chart")},
+	{`where: '"urgent" in tags'`, "a", false, file.Facts{}},
+	{`{match: "<station>_*", where: 'station in ["NOR", "PIR"]'}`, "NOR_1", true, file.Facts{}},
+	{`{match: "<station>_*", where: 'station in ["NOR", "PIR"]'}`, "SLU_1", false, file.Facts{}},
+	{`{let: {large: 'size > 5'}, where: large}`, "a", true, big(6)},
+	{`{let: {large: 'size > 5', both: 'large && name == "a"'}, where: both}`, "b", false, big(6)},
+	{`where: 'event == "added"'`, "a", true, file.Facts{}},
+	{`{size: 1KB.., age: 1h.., where: 'stem == "a"'}`, "a.x", true, bigAndOld(2000, 2*time.Hour)},
+	{`{size: 1KB.., age: 1h.., where: 'stem == "a"'}`, "b.x", false, bigAndOld(2000, 2*time.Hour)},
+	// Off, markers.
+	{`enabled: false`, "a.csv", false, file.Facts{}},
+	{`ready: {marker: "{name}.ok"}`, "a.csv.ok", false, file.Facts{}},
+	{`ready: {marker: "{name}.ok"}`, "a.csv", true, file.Facts{}},
+}
+
+func TestTable(t *testing.T) {
+	require.Greater(t, len(table), 60)
+	for _, tt := range table {
+		t.Run(tt.keys+" on "+tt.file, func(t *testing.T) {
+			keys := strings.TrimSuffix(strings.TrimPrefix(tt.keys, "{"), "}")
+			if strings.HasPrefix(tt.keys, "{") != strings.HasSuffix(tt.keys, "}") || !strings.HasPrefix(tt.keys, "{") {
+				keys = tt.keys
+			}
+			if keys != "" {
+				keys = ", " + keys
+			}
+			s := rules(t, "  - {name: r, watch: in"+keys+"}")
+			path := "/office/in/" + tt.file
+			f := tt.f
+			f.Exists, f.Regular = true, !f.Dir
+			if f.Mod.IsZero() {
+				f.Mod = now.Add(-time.Minute)
+			}
+			candidates := s.Candidates(path)
+			if f.Dir {
+				candidates = s.Folder(path)
+			}
+			takes := false
+			for _, c := range candidates {
+				takes, _ = c.Fits(f, file.Added, now)
+			}
+			require.Equal(t, tt.takes, takes)
+			// What `why` says is what happens.
+			_, says := s.Explain(s.Rules()[0], path, f, file.Added, now)
+			require.Equal(t, tt.takes, says, "why says something else")
+		})
+	}
+}
+
+func TestTooYoungIsLookedAtLater(t *testing.T) {
+	s := rules(t, `  - {name: r, watch: in, age: 1h.., size: 1B..}`)
+	c := s.Candidates("/office/in/a")[0]
+	fits, later := c.Fits(file.Facts{Exists: true, Regular: true, Size: 5, Mod: now.Add(-10 * time.Minute)}, file.Added, now)
+	require.False(t, fits)
+	require.Equal(t, now.Add(50*time.Minute), later)
+	_, later = c.Fits(file.Facts{Exists: true, Regular: true, Mod: now}, file.Added, now)
+	require.True(t, later.IsZero(), "it fails by size, too")
+}
+
+func TestExamples(t *testing.T) {
+	s := rules(t, `
+  - name: gauges
+    watch: in
+    match: "gauge-<station>.csv"
+    processed: "done/{station}"
+    examples:
+      - {file: gauge-NOR.csv, taken: true, ends_in: done/NOR/gauge-NOR.csv}
+      - {file: gauge-NOR.csv, taken: true, ends_in: done/x}
+      - {file: other.csv, taken: true}
+      - {file: gauge-PIR.csv, taken: false}
+  - {name: rest, watch: in, size: 1KB.., examples: [{file: x, size: 2KB, taken: true}, {file: x, taken: true}]}
+`)
+	var wrong []string
+	for _, r := range s.Rules() {
+		for i := range r.Examples {
+			wrong = append(wrong, s.Example(r, &r.Examples[i], now)...)
+		}
+	}
+	require.Equal(t, []string{
+		"gauge-NOR.csv should end in done/x, and it would end in done/NOR/gauge-NOR.csv",
+		"other.csv should be taken by this rule, and no rule takes it",
+		"gauge-PIR.csv should not be taken by this rule, and it is",
+		"x should be taken by this rule, and no rule takes it",
+	}, wrong)
+}
+
+func TestCirclesAndShadows(t *testing.T) {
+	s := rules(t, `
+  - {name: a, watch: a, processed: b}
+  - {name: b, watch: b, processed: "c/{stem}"}
+  - {name: c, watch: c, depth: all, processed: a}
+  - {name: d, watch: d, processed: e}
+  - {name: shadowed, watch: a, match: "*.csv"}
+  - {name: free, watch: d, share: false, events: removed}
+`)
+	circles := s.Circles()
+	require.Len(t, circles, 1)
+	require.Equal(t, "a", circles[0][0].Name.S)
+	require.Len(t, circles[0], 3)
+	require.Equal(t, "a", s.Shadowed(s.Rule("shadowed")).Name.S)
+	require.Nil(t, s.Shadowed(s.Rule("free")))
+	require.Nil(t, s.Shadowed(s.Rule("d")))
+}
+
+func TestLetWordsFill(t *testing.T) {
+	s := rules(t, `
+  - name: r
+    watch: in
+    let: {class: 'size > 100 * MB ? "big" : "small"', week: 'modified - duration("24h")'}
+    processed: "{class}/{week:%Y-%m-%d}"
+`)
+	c := s.Candidates("/office/in/a")[0]
+	f := file.Facts{Exists: true, Regular: true, Size: 5, Mod: now}
+	_, ends, err := c.Steps(f, file.Added, now, "/state")
+	require.NoError(t, err)
+	require.Equal(t, "/office/small/2031-04-01/a", ends)
+	_ = rule.BuiltIn()
+}
+
+func BenchmarkMatch300Rules(b *testing.B) {
+	var text strings.Builder
+	for i := range 300 {
+		name := "r" + string(rune('a'+i/26)) + string(rune('a'+i%26))
+		text.WriteString("  - {name: " + name + ", watch: in, match: \"" + name + "-<n>_*.csv\", where: 'size > 5'}\n")
+	}
+	s := rules(b, text.String())
+	f := file.Facts{Exists: true, Regular: true, Size: 9, Mod: now}
+	b.ReportAllocs()
+	for b.Loop() {
+		for _, c := range s.Candidates("/office/in/rln-7_x.csv") {
+			c.Fits(f, file.Added, now)
+		}
+	}
+}
