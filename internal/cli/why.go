@@ -145,19 +145,24 @@ func (a *app) whyEnd(f *rule.File, w engine.Why) {
 		fmt.Fprintf(a.out, "Not ready yet: %s%s.\n", w.NotYet, who)
 	}
 	for _, s := range w.Steps {
-		fmt.Fprintf(a.out, "Would %s\n", clean(s))
+		fmt.Fprintf(a.out, "Would %s\n", clean(strings.ReplaceAll(s, f.Base+"/", "")))
 	}
 	if w.Problem != "" {
 		fmt.Fprintf(a.out, "%s\n", a.style.bad("It would fail: "+clean(w.Problem)))
 	}
-	switch {
-	case w.Taker == nil:
+	if w.Taker == nil {
 		fmt.Fprintln(a.out, a.style.warn(a.noTaker(w)))
-	case w.EndsIn == "":
-		fmt.Fprintf(a.out, "%s\n", a.style.good(fmt.Sprintf("The rule %s takes it; it stays where it is.", w.Taker.Name.S)))
-	default:
-		fmt.Fprintf(a.out, "%s\n", a.style.good(fmt.Sprintf("The rule %s takes it; after success it ends in %s.", w.Taker.Name.S, display(short(f.Base, w.EndsIn)))))
+		return
 	}
+	when := ""
+	if w.Facts.Exists && !w.Ready {
+		when = " when it is ready"
+	}
+	end := "it stays where it is"
+	if w.EndsIn != "" {
+		end = "after success it ends in " + display(short(f.Base, w.EndsIn))
+	}
+	fmt.Fprintln(a.out, a.style.good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, end)))
 }
 
 func (a *app) noTaker(w engine.Why) string {
@@ -287,7 +292,7 @@ func (p *preview) print() {
 	}
 	for _, t := range p.taken {
 		if t.Clash != "" {
-			fmt.Fprintf(a.out, "%s → %s: %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.warn(clean(t.Clash)))
+			fmt.Fprintf(a.out, "%s → %s\n  %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.warn(clean(t.Clash)))
 		}
 	}
 	untaken := p.seen - len(p.taken)

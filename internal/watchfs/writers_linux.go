@@ -29,7 +29,7 @@ func WhoWrites(path string) []Writer {
 	var found []Writer
 	for _, p := range processes {
 		pid, err := strconv.Atoi(p.Name())
-		if err == nil && writes(pid, want) {
+		if err == nil && pid != os.Getpid() && writes(pid, want) {
 			program, _ := os.ReadFile(filepath.Join("/proc", p.Name(), "comm"))
 			found = append(found, Writer{pid, strings.TrimSpace(string(program))})
 		}
