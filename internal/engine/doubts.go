@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,6 +47,9 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 		for i := range r.Steps {
 			s := &r.Steps[i]
+			if word := leadingName(r, s); word != "" {
+				warn(s.Run.Pos, "leading-dash", fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash would be read as an option", word), "use {file}, or put a folder or -- before it")
+			}
 			if text, words := programOf(s); words != nil {
 				if missing := missingProgram(s, words); missing != "" {
 					warn(text.Pos, "program", missing, "install it, or correct its path")
@@ -113,6 +117,23 @@ func programOf(s *rule.Step) (rule.Text, *fill.Command) {
 		return s.Run, s.Command
 	}
 	return s.Interpreter, s.Shell
+}
+
+// leadingName finds a word of a command that begins with part of a file's name.
+func leadingName(r *rule.Rule, s *rule.Step) string {
+	if s.Command == nil {
+		return ""
+	}
+	shared, _ := r.Matcher.Shared()
+	risky := append([]string{"name", "stem", "rel"}, shared...)
+	for i, w := range s.Command.Words {
+		if i > 0 && w.String() != "--" && s.Command.Words[i-1].String() != "--" {
+			if ref := w.Leading(); ref != nil && slices.Contains(risky, ref.Word) {
+				return ref.Word
+			}
+		}
+	}
+	return ""
 }
 
 // missingProgram says in one sentence that a program cannot be started, "" if it can.

@@ -22,8 +22,14 @@ type decoder struct {
 	base    string // folder that relative paths start at
 	lines   []string
 	anchors map[string]ast.Node
+	merging int // merge keys that are being followed, one inside the other
+	depth   int // values inside values
 	diags   Diagnostics
 }
+
+// deepest bounds values inside values and merge keys inside merge keys: an
+// alias may stand inside what it names.
+const deepest = 40
 
 // fromNode is implemented by values with a notation of their own.
 type fromNode interface {
@@ -158,9 +164,15 @@ func (d *decoder) merged(values []*ast.MappingValueNode) []*ast.MappingValueNode
 			own = append(own, v)
 			continue
 		}
+		if d.merging > deepest {
+			d.errorAt(v.Key, "alias", "this merge key leads to itself", "name another anchor")
+			continue
+		}
+		d.merging++
 		if inner, ok := d.pairs(d.resolve(v.Value)); ok {
 			out = append(out, inner...)
 		}
+		d.merging--
 	}
 	if len(out) == 0 {
 		return own
@@ -199,6 +211,12 @@ func (d *decoder) into(n ast.Node, v reflect.Value, what string) {
 	if n = d.resolve(n); n == nil {
 		return
 	}
+	if d.depth > deepest {
+		d.errorAt(n, "alias", what+" is nested too deeply, or an alias stands inside what it names", "")
+		return
+	}
+	d.depth++
+	defer func() { d.depth-- }()
 	if _, ok := n.(*ast.NullNode); ok {
 		d.errorAt(n, "empty", what+" has no value", "write one, or remove the key")
 		return

@@ -47,6 +47,7 @@ func TestMistakes(t *testing.T) {
 		"name with slash":     {head + "  - {name: a, watch: b, processed: {to: x, as: 'a/b'}}\n", "as: is a name, and a name holds no /"},
 		"default name":        {"version: 1\ndefaults: {name: x}\nrules: [{name: a, watch: b}]\n", "a name cannot be a default"},
 		"empty value":         {head + "  - name: a\n    watch:\n", "watch has no value"},
+		"merge of itself":     {head + "  - &a\n    name: a\n    watch: b\n    <<: *a\n", "this merge key leads to itself"},
 		"no anchor":           {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
 	} {
 		t.Run(name, func(t *testing.T) {
