@@ -150,3 +150,37 @@ func TestOutputIsBounded(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, string(text[:80]), "bytes before this were not kept")
 }
+
+// More events for files whose jobs wait in the ledger alone make no second job.
+func TestEventsForJobsInTheLedgerAlone(t *testing.T) {
+	dir := t.TempDir()
+	in := filepath.Join(dir, "in")
+	require.NoError(t, os.Mkdir(in, 0o777))
+	var o outcomes
+	e, stop := run(t, dir, `
+workers: 2
+rules:
+  - {name: all, watch: in, debounce: 0s, script: 'exit 0', processed: done}
+`, o.add)
+	const files = 2*mostQueued + 100
+	write := func(i int) {
+		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
+	}
+	for i := range files {
+		write(i)
+	}
+	e.events.Sweep()
+	e.events.Sweep()
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) >= files }, 100*time.Second, 5*time.Millisecond)
+	stop()
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	seen := map[string]int{}
+	for _, one := range o.list {
+		seen[one.Job.File]++
+	}
+	for path, n := range seen {
+		require.Equal(t, 1, n, path)
+	}
+	require.Len(t, seen, files)
+}

@@ -153,6 +153,7 @@ func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.
 
 // takeGroup makes one job of a burst or set that has ended.
 func (f *flow) takeGroup(g gather.Group, now time.Time) {
+	sort.Slice(g.Members, func(i, k int) bool { return g.Members[i].Path < g.Members[k].Path })
 	first := g.Members[0]
 	r := f.set.Rule(g.Key.Rule)
 	var c plan.Candidate

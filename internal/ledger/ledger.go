@@ -51,6 +51,7 @@ type Ledger struct {
 	nextID int64
 	nextPl int64
 	known  map[knownKey]*Known // recorded, but perhaps not yet in the file; nil for forgotten
+	recent map[string]*Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
 	counts map[string]int      // remembered files by rule
 }
 
@@ -65,7 +66,7 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, counts: map[string]int{}}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}}
 	if err := l.open(); err != nil {
 		if l.db != nil {
 			l.db.Close()

@@ -126,6 +126,32 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 	check(true)
 }
 
+// A job is found by its file at once, before it is in the file, and not any
+// more when it is over.
+func TestOpenJobIsSeenAtOnce(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.Close()
+	for round := range 3 {
+		j := sample(int64(round+1), Queued)
+		l.Record(j, "")
+		got, ok, err := l.OpenJob(j.File)
+		require.NoError(t, err)
+		require.True(t, ok)
+		require.Equal(t, j.ID, got.ID)
+		if round == 1 {
+			require.NoError(t, l.Flush())
+			_, ok, err = l.OpenJob(j.File)
+			require.NoError(t, err)
+			require.True(t, ok, "and afterwards, from the file")
+		}
+		j.State, j.Ended = Processed, when
+		l.Record(j, Queued)
+		_, ok, err = l.OpenJob(j.File)
+		require.NoError(t, err)
+		require.False(t, ok)
+	}
+}
+
 func TestManyWritersShareCommits(t *testing.T) {
 	l := open(t, t.TempDir())
 	defer l.Close()

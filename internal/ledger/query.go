@@ -148,6 +148,12 @@ func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 
 // OpenJob finds the job of a path that is not over.
 func (l *Ledger) OpenJob(path string) (Job, bool, error) {
+	l.mu.Lock()
+	recent := l.recent[path]
+	l.mu.Unlock()
+	if recent != nil {
+		return *recent, !recent.State.Final(), nil
+	}
 	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE file = ? AND ended = 0 ORDER BY id DESC LIMIT 1`, path)
 	if err != nil || len(list) == 0 {
 		return Job{}, false, err

@@ -39,6 +39,7 @@ type record struct {
 	query string
 	args  []any
 	known *knownKey // leaves the memory of what is not yet in the file
+	job   *Job      // the same, for a job
 }
 
 // rowKey names a row: its table, its number, and for known files their key.
@@ -254,6 +255,9 @@ func (l *Ledger) settled(b *batch) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, r := range b.rows {
+		if r.job != nil && l.recent[r.job.File] == r.job {
+			delete(l.recent, r.job.File)
+		}
 		if r.known == nil {
 			continue
 		}
@@ -279,7 +283,10 @@ func (l *Ledger) Record(j Job, was State) {
 		endsIn = j.EndsIn
 	}
 	f := j.Facts
-	r := record{key: rowKey{table: "job", id: j.ID}, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
+	l.mu.Lock()
+	l.recent[j.File] = &j
+	l.mu.Unlock()
+	r := record{key: rowKey{table: "job", id: j.ID}, job: &j, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
 		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, j.Depth}}
 	l.w.mu.Lock()
 	l.w.pending.put(r)
