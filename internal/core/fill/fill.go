@@ -189,7 +189,9 @@ func (t *Template) FillPath(get Lookup) (string, error) {
 		return "", err
 	}
 	if len(t.Refs()) > 0 {
-		for _, segment := range strings.Split(strings.TrimPrefix(s, t.Fixed()), "/") {
+		fixed := t.Fixed() // a .. that the rule itself says is meant
+		fixed = fixed[:strings.LastIndexByte(fixed, '/')+1]
+		for _, segment := range strings.Split(strings.TrimPrefix(s, fixed), "/") {
 			if segment == ".." {
 				return "", fmt.Errorf("%q would lead out of its folder when filled: %q", t.src, s)
 			}
