@@ -230,8 +230,8 @@ func (a *app) greet(f *rule.File) {
 	}
 	for _, r := range f.All() {
 		var where []string
-		for _, w := range r.Folders {
-			where = append(where, display(short(f.Base, w)))
+		for _, w := range r.Watch {
+			where = append(where, display(short(f.Base, w.Absolute())))
 		}
 		match := "everything"
 		if len(r.Match) > 0 {

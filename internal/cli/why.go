@@ -333,8 +333,8 @@ func (a *app) listRules(args []string) error {
 			continue
 		}
 		var where, match []string
-		for _, w := range r.Folders {
-			where = append(where, display(short(f.Base, w)))
+		for _, w := range r.Watch {
+			where = append(where, display(short(f.Base, w.Absolute())))
 		}
 		for _, m := range r.Match {
 			match = append(match, clean(m.S))

@@ -39,6 +39,9 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 		d = append(d, destinations(r)...)
 		for i, folder := range r.Folders {
+			if len(r.Watch) != len(r.Folders) {
+				break // one of them has a mistake of its own
+			}
 			if info, err := os.Stat(folder); err != nil {
 				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "it is waited for; make it if that is not meant")
 			} else if !info.IsDir() {
@@ -124,8 +127,7 @@ func leadingName(r *rule.Rule, s *rule.Step) string {
 	if s.Command == nil {
 		return ""
 	}
-	shared, _ := r.Matcher.Shared()
-	risky := append([]string{"name", "stem", "rel"}, shared...)
+	risky := append([]string{"name", "stem", "rel"}, r.Captures()...)
 	for i, w := range s.Command.Words {
 		if i > 0 && w.String() != "--" && s.Command.Words[i-1].String() != "--" {
 			if ref := w.Leading(); ref != nil && slices.Contains(risky, ref.Word) {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"math/rand/v2"
+	"path/filepath"
 	"time"
 
 	"stilltide/internal/core/circle"
@@ -268,7 +269,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	}
 	if kind != settle.Found {
 		f.suspect(unit, candidates)
-	} else if rules := f.leaving[first.Watch]; rules != nil {
+	} else if rules := f.leaving[first.Root]; rules != nil {
 		f.leave(unit, candidates, rules)
 	}
 	f.gather.Leave(unit)
@@ -276,6 +277,22 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 		kind = settle.Created // what was closed inside says little about the whole
 	}
 	f.wait(unit, first.Rule, kind, now)
+}
+
+// isAbsent tells whether a watched folder, or the one a glob of folders
+// begins at, is not there.
+func (f *flow) isAbsent(watch string) bool {
+	for len(f.absent) > 0 {
+		if f.absent[watch] {
+			return true
+		}
+		up := filepath.Dir(watch)
+		if up == watch {
+			return false
+		}
+		watch = up
+	}
+	return false
 }
 
 // leave remembers a file that was there before rules watched its folder, for

@@ -18,7 +18,7 @@ import (
 
 // begin starts an attempt, if the job's files still are what was taken.
 func (f *flow) begin(j *job, now time.Time) {
-	if f.absent[j.row.Watch] {
+	if f.isAbsent(j.row.Watch) {
 		f.hold(j)
 		return
 	}
@@ -149,7 +149,7 @@ func (f *flow) unhold() {
 	held := f.held
 	f.held = nil
 	for _, j := range held {
-		if f.absent[j.row.Watch] {
+		if f.isAbsent(j.row.Watch) {
 			f.held = append(f.held, j)
 			continue
 		}

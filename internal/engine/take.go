@@ -94,7 +94,7 @@ func (f *flow) chain(c plan.Candidate, path string, facts file.Facts) []string {
 	if chain := f.book.Chain(path); chain != nil {
 		return chain
 	}
-	if !f.set.Chained(c.Watch) {
+	if !f.set.Chained(c.Root) {
 		return nil
 	}
 	name, before, ok, err := f.store.Origin(path, facts)
@@ -322,7 +322,7 @@ func (f *flow) removalsByRule() map[string][]removal {
 		for _, c := range f.candidatesOf(path) {
 			name := c.Rule.Name.S
 			k, ok, err := f.store.Known(name, path)
-			if f.absent[c.Watch] || err != nil || !ok {
+			if f.isAbsent(c.Watch) || err != nil || !ok {
 				continue
 			}
 			found = true

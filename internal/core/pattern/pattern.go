@@ -150,6 +150,11 @@ func ascii(s string) bool {
 	return true
 }
 
+// CapturesPath holds the pattern against a whole path, also if it has no slash.
+func (p *Pattern) CapturesPath(path string) (captures map[string]string, ok bool) {
+	return p.find(path, path, true)
+}
+
 func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool) {
 	s := name
 	if p.wide {

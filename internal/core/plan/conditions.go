@@ -179,8 +179,8 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if !r.Enabled {
 		add("enabled", "true", "false", false)
 	}
-	watch, level := s.nearestWatch(r, path)
-	add("watch", folders(r), filepath.Dir(path), watch != "" && level <= r.Levels())
+	watch, words := s.nearestWatch(r, path)
+	add("watch", folders(r), filepath.Dir(path), watch != "")
 	if watch == "" {
 		return list, false
 	}
@@ -188,7 +188,6 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if r.Folded() {
 		first, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path[len(watch):], string(filepath.Separator))), "/")
 		unit = filepath.Join(watch, first)
-		list[len(list)-1].Fits = true
 	}
 	name := filepath.Base(unit)
 	rel := filepath.ToSlash(strings.TrimPrefix(unit[len(watch):], string(filepath.Separator)))
@@ -215,7 +214,7 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if !r.Reacts(event) {
 		add("events", events(r), string(event), false)
 	}
-	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: captures}
+	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: join(words, captures)}
 	if f.Exists {
 		add("take", string(r.Take), unitWord(f), c.isUnit(f))
 	}
@@ -232,22 +231,27 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	return list, fits
 }
 
-// nearestWatch gives the rule's watched folder that a path lies in or below.
-func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, level int) {
+// nearestWatch gives the rule's watched folder that a path lies in, "" if it
+// lies in none, and what a glob of folders captured.
+func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, words map[string]string) {
 	for _, folder := range r.Folders {
-		if within(path, folder) && path != folder && len(folder) > len(watch) {
-			watch = folder
+		if !within(path, folder) || path == folder {
+			continue
+		}
+		level := strings.Count(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)), string(filepath.Separator))
+		if at, w, ok := placeIn(r, folder, level, path); ok && len(at) > len(watch) {
+			watch, words = at, w
 		}
 	}
-	if watch != "" {
-		rel := strings.TrimPrefix(path[len(watch):], string(filepath.Separator))
-		level = strings.Count(rel, string(filepath.Separator))
-	}
-	return watch, level
+	return watch, words
 }
 
 func folders(r *rule.Rule) string {
-	text := strings.Join(r.Folders, " or ")
+	var texts []string
+	for _, w := range r.Watch {
+		texts = append(texts, w.Absolute())
+	}
+	text := strings.Join(texts, " or ")
 	switch {
 	case r.Levels() == rule.AllLevels:
 		text += ", at any depth"

@@ -58,6 +58,36 @@ func TestCandidates(t *testing.T) {
 	require.False(t, s.Watched("/office/x"))
 }
 
+func TestGlobsOfFolders(t *testing.T) {
+	s := rules(t, `
+  - {name: stations, watch: "in/<station>/<year:20??>", match: "*.csv", processed: "done/{station}/{year}"}
+  - {name: boxes, watch: "box/**", depth: 1}
+  - {name: cards, watch: "cards/slot-<n>", take: folders}
+`)
+	for path, want := range map[string]string{
+		"/office/in/NOR/2031/a.csv":     "stations",
+		"/office/in/NOR/2031/sub/a.csv": "",
+		"/office/in/NOR/1999/a.csv":     "",
+		"/office/in/NOR/a.csv":          "",
+		"/office/in/a.csv":              "",
+		"/office/box/a/b/c/d":           "boxes",
+		"/office/cards/slot-1/x/y/z":    "cards",
+		"/office/cards/other/x/y":       "",
+	} {
+		require.Equal(t, want, names(s.Candidates(path)), path)
+	}
+	c := s.Candidates("/office/in/NOR/2031/a.csv")[0]
+	require.Equal(t, "/office/in/NOR/2031", c.Watch)
+	_, ends, err := c.Steps(file.Facts{Exists: true, Regular: true}, file.Added, now, "/state")
+	require.NoError(t, err)
+	require.Equal(t, "/office/done/NOR/2031/a.csv", ends)
+	require.Equal(t, "/office/cards/slot-1/x", s.Candidates("/office/cards/slot-1/x/y/z")[0].Unit)
+	require.Equal(t, 2, s.Folders()["/office/in"])
+	conditions, fits := s.Explain(s.Rule("stations"), "/office/in/NOR/a.csv", file.Facts{Exists: true, Regular: true}, file.Added, now)
+	require.False(t, fits)
+	require.Equal(t, "watch", conditions[0].Key)
+}
+
 func job(s *Set, path string) *Job {
 	c := s.Candidates(path)[0]
 	return &Job{Rule: c.Rule, ID: 7, File: path, Watch: c.Watch, Captures: c.Captures, Event: file.Added, Attempt: 2, Scratch: "/s/7-2", Hash: "abc",

@@ -93,6 +93,7 @@ type Candidate struct {
 	Rule     *rule.Rule
 	Unit     string // what the job is about: the file itself, or the folder it lies in
 	Watch    string // the watched folder it was found in
+	Root     string // the same, or the fixed part of a glob of folders
 	Rel      string // path of the unit below it, with forward slashes
 	Captures map[string]string
 }
@@ -110,12 +111,17 @@ func (s *Set) Candidates(path string) []Candidate {
 	var found []Candidate
 	name := filepath.Base(path)
 	s.above(path, func(r *rule.Rule, folder string, level int) {
-		if r.Folded() || level > r.Levels() {
+		if r.Folded() {
+			return
+		}
+		root := folder
+		folder, words, ok := placeIn(r, folder, level, path)
+		if !ok {
 			return
 		}
 		rel := filepath.ToSlash(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)))
 		if captures, ok := s.nameFits(r, folder, path, name, rel); ok {
-			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Rel: rel, Captures: captures})
+			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Root: root, Rel: rel, Captures: join(words, captures)})
 		}
 	})
 	inOrder(found)
@@ -138,14 +144,19 @@ func (s *Set) units(path string, dir bool) []Candidate {
 	}
 	var found []Candidate
 	s.above(path, func(r *rule.Rule, folder string, level int) {
-		if !r.Folded() || level == 0 && !dir {
+		if !r.Folded() {
+			return
+		}
+		root := folder
+		folder, words, ok := placeIn(r, folder, level, path)
+		if !ok || filepath.Dir(path) == folder && !dir {
 			return
 		}
 		rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
 		name, _, _ := strings.Cut(filepath.ToSlash(rel), "/")
 		unit := filepath.Join(folder, name)
 		if captures, ok := s.nameFits(r, folder, unit, name, name); ok {
-			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Rel: name, Captures: captures})
+			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Root: root, Rel: name, Captures: join(words, captures)})
 		}
 	})
 	inOrder(found)
@@ -193,12 +204,53 @@ func (s *Set) Watched(path string) bool {
 	return found
 }
 
+// placeIn gives the watched folder that a path lies in, for a folder of the
+// rule that stands level folders above it. Below a glob it is the nearest
+// folder that fits; words are what the glob captured.
+func placeIn(r *rule.Rule, folder string, level int, path string) (watch string, words map[string]string, ok bool) {
+	deepest := r.Levels()
+	if r.Folded() {
+		deepest = rule.AllLevels
+	}
+	g := r.Glob(folder)
+	if g == nil {
+		return folder, nil, level <= deepest
+	}
+	at := filepath.Dir(path)
+	for up := 0; up <= deepest && len(at) > len(folder); up++ {
+		rel := filepath.ToSlash(strings.TrimPrefix(at[len(folder):], string(filepath.Separator)))
+		if words, ok := g.Pattern.CapturesPath(rel); ok {
+			return at, words, true
+		}
+		at = filepath.Dir(at)
+	}
+	return "", nil, false
+}
+
+// join puts what a glob of folders captured beside what the pattern did.
+func join(words, captures map[string]string) map[string]string {
+	if len(words) == 0 {
+		return captures
+	}
+	all := map[string]string{}
+	for _, m := range []map[string]string{words, captures} {
+		for k, v := range m {
+			all[k] = v
+		}
+	}
+	return all
+}
+
 // levels is how deep a rule's folders must be watched.
 func levels(r *rule.Rule) int {
 	if r.Folded() {
 		return rule.AllLevels
 	}
-	return r.Levels()
+	deepest := 0
+	for _, g := range r.Globs {
+		deepest = max(deepest, g.Levels)
+	}
+	return min(deepest+r.Levels(), rule.AllLevels)
 }
 
 // nameFits tests what can be tested without looking at the file.

@@ -134,7 +134,7 @@ func (d *decoder) conditions(r *Rule) {
 			}
 		}
 	}
-	shared, _ := r.Matcher.Shared()
+	shared := r.Captures()
 	env := expr.New(shared)
 	words := make([]string, 0, len(r.Let))
 	for w := range r.Let {

@@ -111,7 +111,8 @@ type Rule struct {
 
 	Pos     Pos
 	Index   int      // place in the order, from 0
-	Folders []string // watch, absolute and clean
+	Folders []string // watch, absolute and clean; of a glob its fixed part
+	Globs   []Glob   // the globs of folders in watch
 	Matcher *pattern.List
 	Steps   []Step // what to do, whichever way it was written
 	Key     *fill.Template

@@ -179,7 +179,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
 	}
 	for _, w := range r.Watch {
-		if w.Set() && w.S != "" {
+		if w.Set() && w.S != "" && !d.watchGlob(r, w) {
 			r.Folders = append(r.Folders, w.Absolute())
 		}
 	}

@@ -88,8 +88,7 @@ var fileOnly = []string{"file", "name", "stem", "ext", "dir", "rel", "reldir", "
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {
-	shared, _ := r.Matcher.Shared()
-	words := append(BuiltIn(), shared...)
+	words := append(BuiltIn(), r.Captures()...)
 	for _, l := range r.Lets {
 		words = append(words, l.Word)
 	}
