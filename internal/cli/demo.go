@@ -183,7 +183,7 @@ func (s *show) play() error {
 	if err := drop("slip-0402-gale.txt", arrivals, "slip-0402-gale.txt"); err != nil {
 		return err
 	}
-	time.Sleep(900 * time.Millisecond) // long enough for the first attempt to meet the lock
+	s.untilRetrying(5 * time.Second) // the first attempt has met the lock
 	if err := os.Remove(lock); err != nil {
 		return err
 	}
@@ -216,6 +216,21 @@ func (s *show) writeSlowly(path string, content []byte) error {
 		time.Sleep(500 * time.Millisecond)
 	}
 	return f.Close()
+}
+
+// untilRetrying waits for a job that waits for its next attempt.
+func (s *show) untilRetrying(most time.Duration) {
+	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
+		if err != nil {
+			continue
+		}
+		jobs, err := l.Jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}})
+		l.Close()
+		if err == nil && len(jobs) > 0 {
+			return
+		}
+	}
 }
 
 // until waits for files to be where they belong.

@@ -441,7 +441,7 @@ func (f *flow) lookAt(path string, now time.Time) {
 	if len(candidates) > 0 {
 		if marker = plan.MarkerOf(candidates[0].Rule, path); marker != "" {
 			m, err := f.look(marker)
-			facts.Marker = err == nil && m.Exists
+			facts.Marker = err == nil && m.Exists && m.Writers != file.Some // a marker that is still being written says nothing yet
 		}
 	}
 	d := f.settle.Answer(path, facts, now)

@@ -317,8 +317,11 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if err != nil {
 			return err
 		}
-		if companion {
+		if companion { // it goes along as it is now
 			name = filepath.Base(path)
+			if now, err := f.look(path); err == nil && now.Exists {
+				facts = now
+			}
 		}
 		if target := filepath.Join(folder, name); f.set.Watched(target) {
 			chain := append(j.chain(), j.row.Rule)
