@@ -71,7 +71,8 @@ type Engine struct {
 	active  int                               // attempts and placements under way
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
-	ended   chan struct{} // closed when Run ends
+	there   map[string]error // the placing goroutine's: what mounted said in this batch
+	ended   chan struct{}    // closed when Run ends
 	health  struct {
 		sync.Mutex
 		err error

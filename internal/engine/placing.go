@@ -57,6 +57,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 			}
 		}
 		err := e.ledger.Sync(work)
+		e.there = map[string]error{}
 		for _, p := range batch {
 			result := placedEnd{id: p.id, leads: p.leads, err: err}
 			if err == nil {
@@ -75,7 +76,7 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 	for i := range p.moves {
 		m := &p.moves[i]
 		var res place.Result
-		err := e.mounted(m.request.Folder)
+		err := e.diskOf(m.request.Folder)
 		if err == nil {
 			res, err = e.placer.Move(m.request)
 		}
@@ -97,6 +98,19 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 		e.writeNote(p, end.moved[0].target)
 	}
 	return end
+}
+
+// diskOf is mounted, asked once a batch for each folder: the mount table is
+// long to read.
+func (e *Engine) diskOf(folder string) error {
+	err, asked := e.there[folder]
+	if !asked {
+		err = e.mounted(folder)
+		if e.there != nil {
+			e.there[folder] = err
+		}
+	}
+	return err
 }
 
 // takeBack undoes the moves of a job whose later move failed, newest first.

@@ -158,9 +158,12 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	landed := e.landed(p)
 	if facts, err := watchfs.Stat(hidden); err == nil && facts.Exists {
 		if landed != "" && facts.Same(p.Facts) {
-			_ = e.placer.Discard(hidden) // the copy is complete: this was the last act of the move
+			err = e.placer.Discard(hidden) // the copy is complete: this was the last act of the move
 		} else {
-			_ = e.placer.Rename(hidden, p.Source)
+			err = e.placer.Rename(hidden, p.Source)
+		}
+		if err != nil {
+			return p.Source, true // the placing, which is tried again, finds it under its hidden name
 		}
 	}
 	facts, err := watchfs.Stat(p.Source)

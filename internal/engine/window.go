@@ -6,13 +6,17 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// mostQueued is how many jobs of one rule wait in the memory; the rest wait
-// in the ledger alone, so that a long queue does not grow the program.
+// mostQueued is how many jobs of one rule may always wait in the memory, and
+// mostTogether how many of all rules; the rest wait in the ledger alone, so
+// that a long queue does not grow the program.
 const mostQueued = 1000
+
+var mostTogether = 20_000 // a variable for tests
 
 // window is the part of the queue that is in the memory.
 type window struct {
 	count map[string]int   // jobs in the memory, by rule
+	total int              // of all rules
 	more  map[string]bool  // rules with jobs in the ledger alone
 	last  map[string]int64 // the greatest number that was taken from the ledger, by rule
 
@@ -26,11 +30,13 @@ func (w *window) full(f *flow, j *job) bool {
 		return false // it is in the memory already
 	}
 	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
-	if (behind || w.count[j.row.Rule] >= mostQueued) && j.row.State == ledger.Queued {
+	much := w.count[j.row.Rule] >= mostQueued && w.total >= mostTogether
+	if (behind || much) && j.row.State == ledger.Queued {
 		w.leave(j.row.Rule)
 		return true
 	}
 	w.count[j.row.Rule]++
+	w.total++
 	return false
 }
 
@@ -45,6 +51,7 @@ func (w *window) leave(rule string) {
 func (w *window) left(f *flow, j *job) {
 	if f.jobs[j.row.ID] == j && w.count[j.row.Rule] > 0 {
 		w.count[j.row.Rule]--
+		w.total--
 	}
 }
 
@@ -96,6 +103,7 @@ func (w *window) find(f *flow, path string) {
 	}
 	j := f.adopt(row, row.State, nil)
 	w.count[row.Rule]++
+	w.total++
 	if j.rule != nil {
 		f.enqueue(j)
 	}
