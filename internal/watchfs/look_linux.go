@@ -32,15 +32,27 @@ func Look(path string) (file.Facts, error) {
 		return Stat(path)
 	}
 	defer unix.Close(fd)
+	// The facts are read while the lease is held: a writer cannot have come
+	// and gone between the two.
+	leaseErr := lease(fd, unix.F_RDLCK)
 	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
+	err = unix.Fstat(fd, &st)
+	if leaseErr == nil {
+		_ = lease(fd, unix.F_UNLCK) // closing gives it back, too; this is sooner for a writer that waits
+	}
+	if err != nil {
 		return file.Facts{}, err
 	}
 	f := fromStat(&st)
 	if f.Regular {
-		f.Writers = writers(fd)
+		f.Writers = writers(fd, leaseErr)
 	}
 	return f, nil
+}
+
+func lease(fd, kind int) error {
+	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, kind)
+	return err
 }
 
 func fromStat(st *unix.Stat_t) file.Facts {
@@ -57,12 +69,10 @@ func fromStat(st *unix.Stat_t) file.Facts {
 	}
 }
 
-func writers(fd int) file.Writers {
-	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK)
+// writers reads the answer to the asked lease.
+func writers(fd int, err error) file.Writers {
 	switch {
 	case err == nil:
-		// Closing would give it back too; this is sooner for a writer that waits.
-		unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK)
 		if remote(fd) {
 			return file.Unknown
 		}
