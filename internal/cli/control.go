@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -96,15 +97,40 @@ func (a *app) cancel(args []string) error {
 	if err != nil {
 		return err
 	}
-	var ids []int64
-	for _, arg := range args {
-		id, err := jobNumber(arg)
-		if err != nil {
-			return err
-		}
-		ids = append(ids, id)
+	ids, err := jobNumbers(args)
+	if err != nil {
+		return err
 	}
 	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Cancel, engine.CancelOffline)
+	if err != nil {
+		return err
+	}
+	return a.printSent(sent)
+}
+
+func (a *app) undoCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "undo ID …", Short: "Put back what jobs placed, as long as it is still what was placed", Args: cobra.MinimumNArgs(1),
+		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, the newest
+first: all of it or nothing. If a placed file has changed since, or a later job took it,
+nothing is touched and what stands in the way is listed. The input counts as handled until
+it changes; stilltide retry sends it round again.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.undo(args) },
+	})
+}
+
+func (a *app) undo(args []string) error {
+	f, _, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	ids, err := jobNumbers(args)
+	if err != nil {
+		return err
+	}
+	slices.Sort(ids)
+	slices.Reverse(ids) // a later job may stand on what an earlier one placed
+	sent, err := viaWatcher(f.StateFolder(), slices.Compact(ids), (*control.Client).Undo, engine.UndoOffline)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 )
 
 // jobFilter are the flags of `jobs`.
@@ -214,6 +215,17 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	return f, l, list[0], nil
 }
 
+func jobNumbers(args []string) (ids []int64, err error) {
+	for _, arg := range args {
+		id, err := jobNumber(arg)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	return ids, nil
+}
+
 func jobNumber(arg string) (int64, error) {
 	id, err := strconv.ParseInt(arg, 10, 64)
 	if err != nil || id < 1 {
@@ -275,8 +287,13 @@ func (a *app) showJob(arg string) error {
 			line("", "%s", clean(t.Reason))
 		}
 	}
+	if j.Result != "" {
+		line("Result", "%s", clean(j.Result))
+	}
 	for _, p := range placements {
-		line("Moved", "%s → %s (%s)", display(short(f.Base, p.Source)), display(short(f.Base, p.Target)), p.State)
+		if p.State != ledger.Dropped {
+			line(placedWord(p), "%s", a.placedText(f, p))
+		}
 	}
 	if !j.Due.IsZero() && j.State == ledger.Retrying {
 		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
@@ -291,6 +308,39 @@ func (a *app) showJob(arg string) error {
 		fmt.Fprintf(a.out, "\nTo send it round again: stilltide retry %d\n", j.ID)
 	}
 	return nil
+}
+
+// placedWord heads a placement's line.
+func placedWord(p ledger.Placement) string {
+	switch place.Kind(p.Kind) {
+	case place.Put:
+		if p.Over {
+			return "Replaced"
+		}
+		return "Made"
+	case place.Trashed:
+		return "Trashed"
+	case place.Deleted:
+		return "Deleted"
+	case place.Tagged:
+		return "Labelled"
+	}
+	return "Moved"
+}
+
+// placedText says what a placement did, and how it stands if that is not done.
+func (a *app) placedText(f *rule.File, p ledger.Placement) string {
+	text := display(short(f.Base, p.Target))
+	switch place.Kind(p.Kind) {
+	case place.Moved, place.Trashed:
+		text = display(short(f.Base, p.Source)) + " → " + text
+	case place.Twin:
+		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
+	}
+	if p.State != ledger.Done {
+		text += a.style.warn(" (" + string(p.State) + ")")
+	}
+	return text
 }
 
 func (a *app) logJob(arg string) error {
@@ -361,17 +411,10 @@ func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, er
 	if failed == (len(args) > 0) {
 		return nil, usage("name the jobs by their numbers, or all failed ones with --failed")
 	}
-	var ids []int64
-	for _, arg := range args {
-		id, err := jobNumber(arg)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, id)
-	}
 	if !failed {
-		return ids, nil
+		return jobNumbers(args)
 	}
+	var ids []int64
 	_, l, err := a.ledgerFor()
 	if err != nil || l == nil {
 		return nil, err

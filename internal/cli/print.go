@@ -200,6 +200,7 @@ type jobJSON struct {
 	RanS       float64      `json:"ran_s"`
 	Exit       *int         `json:"exit"`
 	Reason     string       `json:"reason"`
+	Result     string       `json:"result,omitempty"` // what its steps have to say
 	EndsIn     *string      `json:"ends_in"`
 	Size       int64        `json:"size"`
 	Hash       string       `json:"hash,omitempty"`
@@ -209,7 +210,7 @@ func jobLine(j ledger.Job) jobJSON {
 	out := jobJSON{
 		ID: j.ID, Rule: j.Rule, File: strings.ToValidUTF8(j.File, "\uFFFD"), State: j.State, Event: string(j.Event), Attempts: j.Attempts,
 		Taken: timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended), RanS: j.Ran.Seconds(),
-		Exit: j.Exit, Reason: j.Reason, Size: j.Facts.Size, Hash: j.Hash,
+		Exit: j.Exit, Reason: j.Reason, Result: j.Result, Size: j.Facts.Size, Hash: j.Hash,
 	}
 	if files := j.Files(); len(files) > 1 {
 		for _, f := range files {

@@ -90,6 +90,9 @@ func (l *lines) report(o engine.Outcome) {
 	if j.Reason != "" {
 		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.state(j.State, clean(j.Reason)))
 	}
+	if j.Result != "" {
+		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), clean(j.Result))
+	}
 }
 
 func (l *lines) whereTo(o engine.Outcome) string {
@@ -155,6 +158,9 @@ func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, err
 		Rules: f, Once: once, Report: l.report, Trouble: a.ledgerNote,
 		Unready: func(u engine.Unready) {
 			a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
+		},
+		Notice: func(n engine.Notice) {
+			a.note("notice from %s, job %d: %s", n.Rule, n.Job, clean(n.Text))
 		},
 		Folders: func(ev watchfs.Event) {
 			if !once || ev.Kind != watchfs.Present {

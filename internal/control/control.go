@@ -49,6 +49,7 @@ type Watcher interface {
 	Live() (engine.Live, error)
 	Retry(id int64) engine.Sent
 	Cancel(id int64) engine.Sent
+	Undo(id int64) engine.Sent
 	Pause(rules []string, paused bool) error
 }
 
@@ -80,6 +81,7 @@ func Serve(state string, w Watcher) (*Server, error) {
 	})
 	mux.HandleFunc("POST /retry", each(w.Retry))
 	mux.HandleFunc("POST /cancel", each(w.Cancel))
+	mux.HandleFunc("POST /undo", each(w.Undo))
 	mux.HandleFunc("POST /pause", rules(w, true))
 	mux.HandleFunc("POST /resume", rules(w, false))
 	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
@@ -165,6 +167,12 @@ func (c *Client) Retry(ids []int64) ([]engine.Sent, error) {
 func (c *Client) Cancel(ids []int64) ([]engine.Sent, error) {
 	var sent []engine.Sent
 	return sent, c.call(http.MethodPost, "/cancel", ids, &sent)
+}
+
+// Undo puts back what jobs placed.
+func (c *Client) Undo(ids []int64) ([]engine.Sent, error) {
+	var sent []engine.Sent
+	return sent, c.call(http.MethodPost, "/undo", ids, &sent)
 }
 
 // Pause pauses rules, or lets them go on; no names mean all.

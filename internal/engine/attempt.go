@@ -10,12 +10,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/runner"
 )
 
 // attempt runs a job's steps, one after the other, in a goroutine of its own.
@@ -36,11 +37,14 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 		}
 	}
 	output := filepath.Join("output", fmt.Sprintf("%d-%d.txt", a.plan.ID, a.number))
-	if scratch, err := e.scratch(a); err != nil {
+	w := e.workOn(a, filepath.Join(e.state, output))
+	scratch, err := w.scratch()
+	if scratch != "" {
+		defer os.RemoveAll(scratch)
+	}
+	if err != nil {
 		res.reason = err.Error()
 		return res
-	} else if scratch != "" {
-		defer os.RemoveAll(scratch)
 	}
 	if t := a.plan.Rule.Timeout.Duration; t > 0 {
 		var cancel context.CancelFunc
@@ -48,16 +52,88 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 		defer cancel()
 	}
 	defer e.bounded(output)()
-	res.ok = true
-	for i := range a.plan.Rule.Steps {
-		if !e.step(ctx, a, i, output, &res) {
-			res.ok = false
-			break
+	why := w.all(ctx)
+	res.ok = why == nil
+	if why != nil {
+		res.reason, res.waits = why.text, why.waits
+		res.stopped = ctx.Err() != nil && context.Cause(ctx) != errAttemptTimeout && context.Cause(ctx) != errStopJob
+		if problems := w.takeBack(w.placed); len(problems) > 0 {
+			res.stuck = "not undone: " + strings.Join(problems, "; ")
+			stuck(w.units, w.placed)
+		} else {
+			w.units = a.units()
 		}
 	}
+	e.keep(w.placed, false)
+	if len(w.placed) > 0 {
+		e.trimKept()
+	}
+	res.exit, res.cpu, res.memory = w.exit, w.cpu, w.memory
+	res.units, res.result = w.units, strings.Join(w.notes, "; ")
+	e.rehash(a, &res)
 	res.output = keepOutput(e.state, output)
 	res.ran = time.Since(begun)
 	return res
+}
+
+// rehash gives the hash of a file whose content a step replaced and that stays.
+func (e *Engine) rehash(a *attempt, res *attemptResult) {
+	if !res.ok || res.hash == "" || len(res.units) != 1 {
+		return
+	}
+	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || !u.facts.Mod.Equal(a.plan.Facts.Mod)) {
+		if sum, err := hashFile(u.at); err == nil {
+			res.hash = sum
+		}
+	}
+}
+
+// workOn makes the work of an attempt.
+func (e *Engine) workOn(a *attempt, output string) *work {
+	w := &work{hands: e.hands(a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
+	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
+	return w
+}
+
+// hands are the engine's own, for one attempt of a rule.
+func (e *Engine) hands(set *plan.Set, rule string, chain []string) hands {
+	return hands{placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, set: set, rule: rule, chain: chain}}
+}
+
+// units are the job's files where they were taken.
+func (a *attempt) units() []unit {
+	list := []unit{{taken: a.plan.File, at: a.plan.File, facts: a.plan.Facts, captures: a.plan.Captures}}
+	if a.plan.Event == file.Removed {
+		list[0].at = ""
+	}
+	return append(list, a.more...)
+}
+
+// all does the steps, one after the other, until one fails.
+func (w *work) all(ctx context.Context) *problem {
+	r := w.job.Rule
+	for i := range r.Steps {
+		p := w.step(ctx, &r.Steps[i])
+		if p == nil && ctx.Err() != nil {
+			p = &problem{text: whyEnded(ctx, r)}
+		}
+		if p != nil {
+			p.text = stepName(r, i) + p.text
+			return p
+		}
+	}
+	return nil
+}
+
+// whyEnded says why an attempt ended between or within steps that run no program.
+func whyEnded(ctx context.Context, r *rule.Rule) string {
+	switch context.Cause(ctx) {
+	case errAttemptTimeout:
+		return fmt.Sprintf("it was ended after %s (timeout)", plan.Span(r.Timeout.Duration))
+	case errStopJob:
+		return "it was stopped"
+	}
+	return "the watcher ended"
 }
 
 var (
@@ -81,20 +157,20 @@ func (e *Engine) handledBefore(a *attempt, sum string) bool {
 }
 
 // scratch makes the attempt's own folder, if a step uses it.
-func (e *Engine) scratch(a *attempt) (string, error) {
-	if !a.plan.Rule.Uses("scratch", "list", "list0") {
+func (w *work) scratch() (string, error) {
+	if !w.job.Rule.NeedsScratch() {
 		return "", nil
 	}
-	path := filepath.Join(e.state, "scratch", fmt.Sprintf("%d-%d", a.plan.ID, a.number))
+	path := filepath.Join(w.state, "scratch", fmt.Sprintf("%d-%d", w.job.ID, w.job.Attempt))
 	if err := os.MkdirAll(path, 0o700); err != nil {
 		return "", fmt.Errorf("the scratch folder cannot be made: %w", err)
 	}
-	a.plan.Scratch = path
-	if a.plan.Files == nil {
+	w.job.Scratch = path
+	if w.job.Files == nil {
 		return path, nil
 	}
-	a.plan.List, a.plan.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
-	return path, writeLists(a.plan)
+	w.job.List, w.job.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	return path, writeLists(w.job)
 }
 
 // writeLists writes the files that list those of a burst or set.
@@ -108,38 +184,6 @@ func writeLists(j plan.Job) error {
 	return nil
 }
 
-// step runs one step; false ends the attempt.
-func (e *Engine) step(ctx context.Context, a *attempt, i int, output string, res *attemptResult) bool {
-	s := &a.plan.Rule.Steps[i]
-	c, err := a.plan.Command(s, e.state)
-	if err == nil {
-		err = writeScript(c.Script)
-	}
-	if err != nil {
-		res.reason = stepName(a.plan.Rule, i) + err.Error()
-		return false
-	}
-	run := e.runner.Run(ctx, runner.Spec{
-		Args: c.Args, Dir: c.Dir, Env: c.Env, Output: filepath.Join(e.state, output), Timeout: c.Timeout,
-		Ledger: e.state, Job: a.plan.ID, Attempt: a.number,
-	})
-	res.cpu += run.CPU
-	res.memory = max(res.memory, run.Memory)
-	if run.Err == nil {
-		exit := run.Exit
-		res.exit = &exit
-	}
-	reason := e.judge(ctx, s, a.plan.Rule, run, res)
-	if reason == "" {
-		return true
-	}
-	if last := LastLines(filepath.Join(e.state, output), 1); len(last) == 1 && run.Err == nil {
-		reason += ": " + shorten(last[0])
-	}
-	res.reason = stepName(a.plan.Rule, i) + reason
-	return false
-}
-
 // shorten keeps the last printed line to the length of a sentence.
 func shorten(line string) string {
 	line = strings.TrimSpace(strings.ToValidUTF8(line, "\uFFFD"))
@@ -147,32 +191,6 @@ func shorten(line string) string {
 		return string(r[:199]) + "…"
 	}
 	return line
-}
-
-// judge says in one sentence why a step failed, "" if it did not.
-func (e *Engine) judge(ctx context.Context, s *rule.Step, r *rule.Rule, run runner.Result, res *attemptResult) string {
-	program := "the script"
-	if s.Verb() == "run" {
-		program = filepath.Base(s.Command.Words[0].String())
-	}
-	switch {
-	case run.Err != nil:
-		return run.Err.Error()
-	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
-		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(r.Timeout.Duration))
-	case run.Stopped && context.Cause(ctx) == errStopJob:
-		return "it was stopped"
-	case run.Stopped:
-		res.stopped = true
-		return "the watcher ended"
-	case run.TimedOut:
-		return fmt.Sprintf("%s was ended after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
-	case run.Signal != "":
-		return fmt.Sprintf("%s was ended by %s", program, run.Signal)
-	case !s.Success(run.Exit):
-		return fmt.Sprintf("%s ended with exit code %d", program, run.Exit)
-	}
-	return ""
 }
 
 // stepName names the step in messages where a rule has several.

@@ -42,6 +42,8 @@ type Options struct {
 	Folders func(watchfs.Event)
 	// Unready is called for each file that did not become ready in time.
 	Unready func(Unready)
+	// Notice is called for each notify step.
+	Notice func(Notice)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
 	Trouble func(error)
 	// StopAfter and SafetySweep replace the constants, 0 for them.
@@ -72,10 +74,14 @@ type Engine struct {
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
 	there   map[string]error // the placing goroutine's: what mounted said in this batch
+	batch   *place.Placer    // the placing goroutine's, for this batch
 	ended   chan struct{}    // closed when Run ends
+	placing context.Context  // ends when placements may not wait for the ledger any more
 	health  struct {
 		sync.Mutex
-		err error
+		err  error
+		kept map[string]bool // replaced content that a running attempt may still need
+		lost map[string]bool // folders of which was said that they cannot hold attributes
 	}
 }
 
@@ -105,7 +111,7 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.ledger = l
-	for _, sub := range []string{"output", "scratch", "scripts"} {
+	for _, sub := range []string{"output", "scratch", "scripts", "kept"} {
 		if err := os.MkdirAll(filepath.Join(state, sub), 0o700); err != nil {
 			e.ledger.Close()
 			return nil, fmt.Errorf("the state folder cannot be used: %w", err)
@@ -114,6 +120,7 @@ func Open(o Options) (*Engine, error) {
 	e.runner = runner.New()
 	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
 	e.queue.kick = make(chan struct{}, 1)
+	e.health.kept, e.health.lost, e.placing = map[string]bool{}, map[string]bool{}, context.Background()
 	return e, nil
 }
 
@@ -161,6 +168,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	}
 	e.events = w
 	work, stopWork := context.WithCancel(context.Background())
+	e.placing = work
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(work, quit) })
@@ -314,7 +322,12 @@ func (e *Engine) carryOut(work context.Context) {
 			e.o.Unready(u)
 		}
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.unready = nil, nil, nil, nil, nil
+	if e.o.Notice != nil {
+		for _, n := range f.notices {
+			e.o.Notice(n)
+		}
+	}
+	f.starts, f.stops, f.places, f.outcomes, f.unready, f.notices = nil, nil, nil, nil, nil, nil
 }
 
 // look is the shortest `look` of all rules, 0 for auto.

@@ -53,6 +53,15 @@ type flow struct {
 	places   []*placing
 	outcomes []Outcome
 	unready  []Unready
+	notices  []Notice
+}
+
+// Notice is what a notify step says.
+type Notice struct {
+	Channel, Text string
+	Rule          string
+	Job           int64
+	File          string
 }
 
 // Unready is a file that did not become ready in time.
@@ -73,7 +82,8 @@ type job struct {
 	stopOld  bool              // its attempt is being stopped, because the file changed
 	cancel   bool              // its attempt is being stopped for good
 	intents  map[string]int64  // numbers of its placements, by file and where they lead
-	landed   map[string]string // files of a placing that a crash cut short: where they are, "" if gone
+	now      map[string]unit   // by file as taken: where it is after the steps, if that differs
+	landed   map[string]string // by source: files of a placing that a crash cut short: where they are, "" if gone
 	checked  time.Time
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
@@ -88,8 +98,11 @@ type attempt struct {
 	number int
 	plan   plan.Job
 	unless string
-	hash   bool // the content's hash is wanted
-	never  bool // skip any content that the rule has handled
+	set    *plan.Set
+	chain  []string // rules that the input went through before
+	more   []unit   // the other files of a burst or set
+	hash   bool     // the content's hash is wanted
+	never  bool     // skip any content that the rule has handled
 }
 
 // attemptResult is how an attempt ended.
@@ -105,6 +118,10 @@ type attemptResult struct {
 	cpu     time.Duration
 	memory  int64
 	output  string // file below the state folder, "" if nothing was printed
+	units   []unit // where the job's files are now; nil if where they were taken
+	result  string // what the steps have to say
+	stuck   string // what could not be undone after a failure
+	waits   bool   // it failed for want of room or of a disk, which is not the file's fault
 }
 
 // placing is a job's end: its input goes where it belongs, with all that

@@ -38,7 +38,7 @@ func (f *flow) begin(j *job, now time.Time) {
 	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
 	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
-		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless,
+		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j),
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
@@ -176,6 +176,48 @@ func (f *flow) planned(j *job, now time.Time) plan.Job {
 	return p
 }
 
+// others are the further files of a burst or set.
+func (f *flow) others(j *job) []unit {
+	var list []unit
+	for _, m := range j.row.Extra {
+		if !m.Companion {
+			list = append(list, unit{taken: m.File, at: m.File, facts: m.Facts, captures: f.capturesOf(j.rule, m.File)})
+		}
+	}
+	return list
+}
+
+// capturesOf gives what a rule's patterns capture of a path.
+func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
+	for _, c := range f.candidatesOf(path) {
+		if c.Rule == r {
+			return c.Captures
+		}
+	}
+	return nil
+}
+
+// where tells where a file of the job is now, and how it looks there.
+func (j *job) where(path string, taken file.Facts) unit {
+	if u, ok := j.now[path]; ok {
+		return u
+	}
+	return unit{taken: path, at: path, facts: taken}
+}
+
+// follow notes where an attempt left the job's files.
+func (j *job) follow(units []unit) {
+	j.now = map[string]unit{}
+	for _, u := range units {
+		j.now[u.taken] = u
+	}
+	j.row.EndsIn = j.where(j.row.File, j.row.Facts).at
+	for i := range j.row.Extra {
+		m := &j.row.Extra[i]
+		m.EndsIn = j.where(m.File, m.Facts).at
+	}
+}
+
 // attemptEnded decides what follows an attempt.
 func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	j := f.jobs[res.id]
@@ -197,19 +239,24 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.store.RecordAttempt(ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
+	j.row.Result = res.result
+	if res.units != nil {
+		j.follow(res.units)
+	}
 	if j.cancel {
-		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.File, now)
+		f.finish(j, ledger.Cancelled, join("it was cancelled by hand while it ran", res.stuck), j.row.EndsIn, now)
 		return
 	}
-	if j.stopOld {
+	if j.stopOld && res.stuck == "" {
 		f.restart(j, now)
 		return
 	}
 	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
 	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
 	if j.rule.Running == rule.RunIgnore {
-		if facts, err := f.look(j.row.File); err == nil && facts.Exists {
+		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File, facts).at == j.row.File {
 			j.row.Facts, j.row.Hash = facts, "" // the change is the job's own work
+			delete(j.now, j.row.File)
 		}
 	}
 	switch {
@@ -217,12 +264,35 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		j.cause = "the same content was handled before"
 		f.end(j, ledger.Skipped, now)
 	case res.ok:
+		if len(j.now) > 0 {
+			f.record(j) // where the steps left the files, before those are placed
+		}
 		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
 		}
 		f.end(j, ledger.Processed, now)
+	case res.stuck != "":
+		j.cause = join(j.cause, res.stuck)
+		f.end(j, ledger.Failed, now)
+	case res.waits:
+		f.waitForRoom(j, res, now)
 	default:
 		f.failed(j, res, now)
+	}
+}
+
+// waitForRoom tries a job again that failed for want of room or of a disk:
+// that is not the file's fault, and the attempt does not count.
+func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
+	j.row.Earlier++
+	j.wait = min(max(2*j.wait, 2*time.Second), time.Minute)
+	first := j.row.State != ledger.Retrying && j.wait == 2*time.Second
+	f.dispatch.Done(j.row.ID)
+	j.row.State, j.row.Due = ledger.Retrying, now.Add(j.wait)
+	f.record(j)
+	f.enqueue(j)
+	if first {
+		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due})
 	}
 }
 
@@ -273,12 +343,13 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	if state == ledger.Failed {
 		target = j.rule.Failed
 	}
+	at := j.where(j.row.File, j.row.Facts).at
 	if j.row.Event == file.Removed {
 		f.finish(j, state, j.cause, "", now)
 		return
 	}
-	if target == nil {
-		f.finish(j, state, j.cause, j.row.File, now)
+	if target == nil || at == "" {
+		f.finish(j, state, j.cause, at, now)
 		return
 	}
 	e, err := f.placing(j, state, target, now)
@@ -288,7 +359,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	case err == nil:
 		f.places = append(f.places, e)
 	case state == ledger.Failed:
-		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), j.row.File, now)
+		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
 	default:
 		j.cause = err.Error()
 		f.end(j, ledger.Failed, now)
@@ -298,39 +369,41 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 // placing plans the moves of a job's files. A marker goes where its file goes.
 func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
 	main := f.planned(j, now)
+	main.At = j.where(j.row.File, j.row.Facts).at
 	e := &placing{id: j.row.ID, leads: state}
 	add := func(path string, facts file.Facts, companion bool) error {
-		if _, done := j.landed[path]; done {
+		u := j.where(path, facts)
+		if _, done := j.landed[u.at]; done || u.at == "" {
 			return nil
 		}
 		p := main
 		if path != j.row.File && !companion {
-			p.File, p.Facts, p.Captures = path, facts, nil
+			p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
 			f.complete(j.rule, path, &p.Facts)
-			for _, c := range f.set.Candidates(path) {
-				if c.Rule == j.rule {
-					p.Captures = c.Captures
-				}
-			}
 		}
-		folder, name, err := p.Destination(target)
+		spot, err := p.Destination(target)
 		if err != nil {
 			return err
 		}
 		if companion { // it goes along as it is now
-			name = filepath.Base(path)
+			spot.Name = filepath.Base(path)
 			if now, err := f.look(path); err == nil && now.Exists {
-				facts = now
+				u.facts = now
 			}
 		}
-		if target := filepath.Join(folder, name); f.set.Watched(target) {
+		if f.set.Watched(spot.Path()) {
 			chain := append(j.chain(), j.row.Rule)
-			f.book.Placed(target, j.row.Rule, chain[:len(chain)-1])
-			f.book.Placed(inode(facts), j.row.Rule, chain[:len(chain)-1])
+			f.book.Placed(spot.Path(), j.row.Rule, chain[:len(chain)-1])
+			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
+		}
+		id, same := f.intent(j, path, state), j.rule.SameName
+		if state == ledger.Failed && same == rule.SameFail {
+			same = rule.SameNumber
 		}
 		e.moves = append(e.moves, move{
-			request: place.Request{Source: path, Folder: folder, Name: name, Expect: facts, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
-			record:  ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Source: path, Target: filepath.Join(folder, name), Facts: facts, State: ledger.Intended, Leads: state},
+			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: f.keptPath(id), Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
+			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: spot.Path(), Facts: u.facts, After: u.facts,
+				State: ledger.Intended, Leads: state},
 		})
 		return nil
 	}
@@ -346,6 +419,11 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		e.note = &plan.Failure{Job: &main, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 	}
 	return e, nil
+}
+
+// keptPath is where the content is kept that a placement replaces.
+func (f *flow) keptPath(id int64) string {
+	return filepath.Join(f.set.File.StateFolder(), "kept", fmt.Sprint(id))
 }
 
 // intent gives the number of a placement: the same each time it is tried.
@@ -366,13 +444,21 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	if j == nil {
 		return
 	}
-	if p.err != nil {
+	switch {
+	case errors.Is(p.err, place.ErrTaken) && p.leads != ledger.Failed:
+		j.cause = join(j.cause, p.err.Error()+" (same_name: fail)")
+		f.end(j, ledger.Failed, now)
+		return
+	case errors.Is(p.err, place.ErrSkipped):
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).at, now)
+		return
+	case p.err != nil:
 		f.postpone(j, p.leads, p.err, now)
 		return
 	}
 	reason, endsIn := j.cause, map[string]string{}
-	for path, at := range j.landed {
-		endsIn[path] = at
+	for source, at := range j.landed {
+		endsIn[source] = at
 	}
 	for _, m := range p.moved {
 		endsIn[m.source] = m.target
@@ -385,9 +471,10 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		}
 	}
 	for i := range j.row.Extra {
-		j.row.Extra[i].EndsIn = endsIn[j.row.Extra[i].File]
+		m := &j.row.Extra[i]
+		m.EndsIn = endsIn[j.where(m.File, m.Facts).at]
 	}
-	f.finish(j, p.leads, reason, endsIn[j.row.File], now)
+	f.finish(j, p.leads, reason, endsIn[j.where(j.row.File, j.row.Facts).at], now)
 }
 
 func join(a, b string) string {
@@ -448,6 +535,9 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 		set(&j.again, j.row.File) // the rules after it come next
 	}
 	for path := range j.again {
+		if f.isOwnWork(j, path) {
+			continue
+		}
 		if state == ledger.Processed && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
 			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
 		}
@@ -455,10 +545,21 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 	}
 }
 
+// isOwnWork tells whether a file that changed while its job ran is as a step
+// of that job left it.
+func (f *flow) isOwnWork(j *job, path string) bool {
+	u, ok := j.now[path]
+	if !ok || u.at != path || j.rule.Share {
+		return false
+	}
+	facts, err := f.look(path)
+	return err == nil && facts.Same(u.facts) && facts.Writers != file.Some
+}
+
 // remember notes a file that stays, so that it is not taken again.
 func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn string) {
 	if endsIn == path {
-		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: facts, Hash: hash, Job: j.row.ID})
+		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
 	}

@@ -152,6 +152,17 @@ func (m *memStore) Placements(job int64) (list []ledger.Placement, err error) {
 	return list, nil
 }
 
+func (m *memStore) PlacedBy(rule, target string) (found ledger.Placement, ok bool, err error) {
+	for _, p := range m.now.placements {
+		if p.Target == target && p.State == ledger.Done && m.now.jobs[p.Job].Rule == rule && p.ID > found.ID {
+			found, ok = p, true
+		}
+	}
+	return found, ok, nil
+}
+
+func (m *memStore) Undoing() ([]ledger.Placement, error) { return nil, nil }
+
 func (m *memStore) Origin(string, file.Facts) (string, string, bool, error) {
 	return "", "", false, nil
 }

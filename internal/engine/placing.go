@@ -7,9 +7,9 @@ import (
 	"sync"
 
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
-	"stilltide/internal/watchfs"
 )
 
 // placeQueue holds the end moves that wait for the placing goroutine.
@@ -57,7 +57,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 			}
 		}
 		err := e.ledger.Sync(work)
-		e.there = map[string]error{}
+		e.there, e.batch = map[string]error{}, e.placer.Batch()
 		for _, p := range batch {
 			result := placedEnd{id: p.id, leads: p.leads, err: err}
 			if err == nil {
@@ -65,6 +65,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 			}
 			done = append(done, result)
 		}
+		e.batch.End()
 		e.placed <- done // the flow listens as long as anything is under way
 	}
 }
@@ -76,20 +77,25 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 	for i := range p.moves {
 		m := &p.moves[i]
 		var res place.Result
-		err := e.diskOf(m.request.Folder)
+		err := e.diskOf(m.request.To.Folder())
 		if err == nil {
-			res, err = e.placer.Move(m.request)
+			e.stageOver(m)
+			res, err = e.batch.Move(m.request)
 		}
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
+			if errors.Is(err, place.ErrTaken) || errors.Is(err, place.ErrSkipped) {
+				m.record.State = ledger.Dropped
+				e.ledger.RecordPlacement(m.record)
+			}
 			end.err, end.moved = err, nil
 			return end
 		}
-		m.record.State = ledger.Done
-		if err != nil {
-			m.record.State = ledger.Dropped
-		} else {
-			m.record.Target = res.Target
+		if m.record.State = ledger.Dropped; err == nil {
+			m.record.State, m.record.Target, m.record.After = ledger.Done, res.Target, res.Facts
+			if res.Same {
+				m.record.Kind = string(place.Twin)
+			}
 		}
 		e.ledger.RecordPlacement(m.record)
 		end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, err: err})
@@ -98,6 +104,23 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 		e.writeNote(p, end.moved[0].target)
 	}
 	return end
+}
+
+// stageOver has a move that may replace something say so before it does: what
+// is replaced is found by that record.
+func (e *Engine) stageOver(m *move) {
+	if m.request.Same != rule.SameReplace {
+		return
+	}
+	m.request.Stage = func(staged []place.Staged) error {
+		s := staged[0]
+		m.record.Target, m.record.After, m.record.Over = s.Target, m.request.Expect, s.Over
+		if m.record.Kept = ""; s.Over {
+			m.record.Kept = m.request.Kept
+		}
+		e.ledger.RecordPlacement(m.record)
+		return e.ledger.Sync(e.placing)
+	}
 }
 
 // diskOf is mounted, asked once a batch for each folder: the mount table is
@@ -120,11 +143,7 @@ func (e *Engine) takeBack(moves []move) {
 		if m.record.State != ledger.Done {
 			continue
 		}
-		now, err := watchfs.Stat(m.record.Target)
-		if err == nil {
-			_, err = e.placer.Move(place.Request{Source: m.record.Target, Folder: filepath.Dir(m.request.Source), Name: filepath.Base(m.request.Source), Expect: now, Part: m.request.Part})
-		}
-		if err == nil {
+		if err := e.placer.Undo(recordOf(&m.record), m.request.Part); err == nil {
 			m.record.State = ledger.Intended
 			e.ledger.RecordPlacement(m.record)
 		}
@@ -143,5 +162,6 @@ func (e *Engine) writeNote(p *placing, target string) {
 			n.Output = LastLines(filepath.Join(e.state, last.Output), 20)
 		}
 	}
-	_, _ = e.placer.WriteNew(filepath.Dir(target), filepath.Base(target)+plan.NoteEnding, p.moves[0].request.Part, []byte(n.Note()))
+	to := place.SpotOf(target + plan.NoteEnding)
+	_, _ = e.placer.Write(place.Request{To: to, Part: p.moves[0].request.Part}, []byte(n.Note()))
 }

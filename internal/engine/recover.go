@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/plan"
@@ -20,6 +21,9 @@ func (e *Engine) recover(now time.Time) error {
 		return err
 	}
 	if err := e.renamed(); err != nil {
+		return err
+	}
+	if err := e.finishUndoing(); err != nil {
 		return err
 	}
 	paused, err := e.ledger.Paused()
@@ -94,33 +98,64 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 		f.restore(row, was, tries, now)
 		return
 	}
-	if last := lastRound(placements); len(last) > 0 {
+	if last := lastRound(placements, row.Attempts); len(last) > 0 {
 		e.resumePlacing(row, tries, last, now)
 		return
 	}
 	cut := "the watcher ended in the middle of this attempt"
 	tries = append(tries, plan.Try{Started: row.Started, Reason: cut})
 	r := f.set.Rule(row.Rule)
+	at, problems := e.unmake(row, placements)
+	if r != nil && len(problems) > 0 {
+		j := f.adopt(row, was, tries)
+		j.cause = cut + "; not undone: " + strings.Join(problems, "; ")
+		j.follow(at)
+		f.end(j, ledger.Failed, now)
+		return
+	}
 	if r != nil && len(r.Steps) > 0 && (row.Attempts-row.Earlier > r.Retry.Times || !r.Retry.AfterCrash) {
 		j := f.adopt(row, was, tries)
 		j.cause = cut
 		f.end(j, ledger.Failed, now)
 		return
 	}
-	row.State = ledger.Queued
+	row.State, row.EndsIn = ledger.Queued, row.File
 	f.restore(row, was, tries, now)
 }
 
-// lastRound gives the placements of a job's last placing, if it was under way
-// or done: those that lead where the newest one leads and were not dropped.
-func lastRound(all []ledger.Placement) []ledger.Placement {
+// unmake takes back what the steps of an attempt placed that was cut short.
+// It gives where the files are if something could not be undone.
+func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, problems []string) {
+	var list []*ledger.Placement
+	for i := range placements {
+		if p := &placements[i]; p.Leads == "" && p.Attempt == row.Attempts {
+			list = append(list, p)
+		}
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	problems = e.hands(e.flow.set, row.Rule, nil).takeBack(list)
+	units = []unit{{taken: row.File, at: row.File, facts: row.Facts}}
+	for _, m := range row.Extra {
+		units = append(units, unit{taken: m.File, at: m.File, facts: m.Facts})
+	}
+	stuck(units, list)
+	return units, problems
+}
+
+// lastRound gives the placements that end a job's last attempt, if that was
+// under way or done: those that lead where the newest one leads and were not
+// dropped. What a step placed, or a command that sent the job round again,
+// is none of them.
+func lastRound(all []ledger.Placement, attempt int) []ledger.Placement {
 	if len(all) == 0 {
 		return nil
 	}
 	leads := all[len(all)-1].Leads
 	var last []ledger.Placement
-	for i := len(all) - 1; i >= 0 && all[i].Leads == leads; i-- {
-		if all[i].State != ledger.Dropped {
+	for i := len(all) - 1; i >= 0 && all[i].Leads == leads && leads.Final(); i-- {
+		if all[i].State != ledger.Dropped && (all[i].Attempt == attempt || all[i].Attempt == 0) {
 			last = append([]ledger.Placement{all[i]}, last...)
 		}
 	}
@@ -132,16 +167,18 @@ func lastRound(all []ledger.Placement) []ledger.Placement {
 func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = causeOf(row.Reason)
-	j.landed = map[string]string{}
+	j.landed, j.now = map[string]string{}, map[string]unit{}
 	for _, p := range moves {
+		j.resumeAt(p)
 		if at, still := e.settleMove(row.ID, p); !still {
 			j.landed[p.Source] = at
 		}
 	}
 	if j.rule == nil {
-		at, landed := j.landed[row.File]
+		source := j.where(row.File, row.Facts).at
+		at, landed := j.landed[source]
 		if !landed {
-			at = row.File
+			at = source
 		}
 		e.flow.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", at, now)
 		return
@@ -149,11 +186,29 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 	e.flow.end(j, moves[0].Leads, now)
 }
 
+// resumeAt notes where the steps had left the file that a placement is about.
+func (j *job) resumeAt(p ledger.Placement) {
+	note := func(path, at string) {
+		if at == p.Source {
+			j.now[path] = unit{taken: path, at: at, facts: p.Facts}
+		}
+	}
+	note(j.row.File, j.row.EndsIn)
+	for _, m := range j.row.Extra {
+		note(m.File, m.EndsIn)
+	}
+}
+
 // settleMove brings one move that a crash cut short to a clean point: it says
 // where the file is, and whether it still waits to be moved.
 func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
 	part := place.PartName(e.state, job)
-	_ = e.placer.Discard(filepath.Join(filepath.Dir(p.Target), part)) // a copy that was not complete
+	half := filepath.Join(filepath.Dir(p.Target), part)
+	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino && there.Dev == p.Facts.Dev {
+		_ = e.placer.Rename(half, p.Source) // on its way to replace something
+	} else {
+		_ = e.placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
+	}
 	hidden := filepath.Join(filepath.Dir(p.Source), part)
 	landed := e.landed(p)
 	if facts, err := watchfs.Stat(hidden); err == nil && facts.Exists {
@@ -174,6 +229,9 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 			_ = e.placer.Discard(p.Source) // both names, one content: the move was between its two halves
 		}
 		p.State, p.Target = ledger.Done, landed
+		if now := lookAt(landed, p.Facts.Dir); now.Exists {
+			p.After = now
+		}
 	case there:
 		return p.Source, true
 	default:

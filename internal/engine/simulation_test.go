@@ -391,6 +391,8 @@ func (w *world) placeBatch() {
 		return // a full disk: nothing is touched before its intention is durable
 	}
 	w.placing = nil
+	w.e.batch = w.e.placer.Batch()
+	defer w.e.batch.End()
 	for _, p := range batch {
 		end := w.e.placeOne(p)
 		for _, m := range end.moved {

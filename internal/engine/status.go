@@ -212,9 +212,12 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	if !facts.Exists {
 		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.EndsIn))
 	}
-	note := row.EndsIn + plan.NoteEnding
+	note, info := row.EndsIn+plan.NoteEnding, place.InfoOf(row.EndsIn)
 	if facts, err = putBack(l, placer, row.ID, row.EndsIn, row.File, facts); err != nil {
 		return row, err
+	}
+	if filepath.Base(filepath.Dir(row.EndsIn)) == "files" && row.EndsIn != row.File {
+		_ = placer.Discard(info) // what lay in the trash is there no more
 	}
 	if err := putBackMembers(l, placer, &row); err != nil {
 		return row, err
@@ -266,15 +269,14 @@ func putBack(l store, placer *place.Placer, job int64, from, to string, facts fi
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Source: from, Target: to, Facts: facts, State: ledger.Intended, Leads: ledger.Queued}
+	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued}
 	l.RecordPlacement(record)
 	if err := l.Sync(context.Background()); err != nil {
 		return facts, err
 	}
-	res, err := placer.Move(place.Request{Source: from, Folder: filepath.Dir(to), Name: filepath.Base(to), Expect: facts, Part: place.PartName(l.Folder(), job)})
-	record.State = ledger.Done
-	if err != nil {
-		record.State = ledger.Dropped
+	res, err := placer.Move(place.Request{Source: from, To: place.SpotOf(to), Expect: facts, Part: place.PartName(l.Folder(), job)})
+	if record.State = ledger.Dropped; err == nil {
+		record.State, record.After = ledger.Done, res.Facts
 	}
 	l.RecordPlacement(record)
 	if res.Facts.Dir {

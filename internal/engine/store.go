@@ -39,6 +39,8 @@ type store interface {
 	OpenJob(path string) (ledger.Job, bool, error)
 	Attempts(job int64) ([]ledger.Attempt, error)
 	Placements(job int64) ([]ledger.Placement, error)
+	PlacedBy(rule, target string) (ledger.Placement, bool, error)
+	Undoing() ([]ledger.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	Tally() (map[string]map[ledger.State]int, error)
 	Paused() (map[string]time.Time, error)

@@ -6,12 +6,14 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
 )
@@ -27,7 +29,8 @@ type Trial struct {
 }
 
 // Try runs the rule's steps on a copy of a file, prints what they print, and
-// says where the input would end. Nothing is moved, nothing is recorded.
+// says where the input would end. What steps place goes below the throwaway
+// folder under its full path; nothing is sent, discarded or recorded.
 func (t Trial) Try(ctx context.Context) (ok bool, endsIn string, err error) {
 	facts, err := watchfs.LookAny(t.File)
 	if err != nil || !facts.Exists {
@@ -40,15 +43,28 @@ func (t Trial) Try(ctx context.Context) (ok bool, endsIn string, err error) {
 			return false, "", err
 		}
 	}
-	if ok, err = t.steps(ctx, &job); err != nil || !ok {
+	at, ok, err := t.steps(ctx, job)
+	if err != nil || !ok {
 		return ok, "", err
 	}
-	job.File = t.File
-	if t.Rule.Processed == nil {
-		return true, t.File, nil
+	if at == "" || t.Rule.Processed == nil {
+		return true, t.outside(at), nil
 	}
-	folder, name, err := job.Destination(t.Rule.Processed)
-	return true, filepath.Join(folder, name), err
+	job.File, job.Watch, job.At = t.File, t.outsideOf(job.Watch), t.outside(at)
+	spot, err := job.Destination(t.Rule.Processed)
+	return true, spot.Path(), err
+}
+
+// outside gives the real path that a path in the throwaway folder stands for.
+func (t Trial) outside(at string) string {
+	if at == filepath.Join(t.Folder, "copy", t.File) {
+		return t.File
+	}
+	return t.outsideOf(strings.TrimPrefix(at, filepath.Join(t.Folder, "placed")))
+}
+
+func (t Trial) outsideOf(path string) string {
+	return strings.TrimPrefix(path, filepath.Join(t.Folder, "copy"))
 }
 
 func (t Trial) job(facts file.Facts) plan.Job {
@@ -102,50 +118,76 @@ func copyContent(from, to string, facts file.Facts) error {
 	return os.Chtimes(to, facts.Mod, facts.Mod)
 }
 
-func (t Trial) steps(ctx context.Context, job *plan.Job) (bool, error) {
-	for _, sub := range []string{"scratch", "scripts"} {
+// steps runs the steps and gives where the file is then, "" if nowhere.
+func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err error) {
+	for _, sub := range []string{"scratch", "scripts", "kept"} {
 		if err := os.MkdirAll(filepath.Join(t.Folder, sub), 0o700); err != nil {
-			return false, err
+			return "", false, err
 		}
 	}
 	if t.Rule.Gather != nil {
 		job.Files = []string{job.File}
 		job.List, job.List0 = filepath.Join(job.Scratch, "list.txt"), filepath.Join(job.Scratch, "list0.txt")
-		if err := writeLists(*job); err != nil {
-			return false, err
+		if err := writeLists(job); err != nil {
+			return "", false, err
 		}
 	}
 	if t.Rule.Uses("hash") {
-		sum, err := hashFile(t.File)
-		if err != nil {
-			return false, err
+		if job.Hash, err = hashFile(t.File); err != nil {
+			return "", false, err
 		}
-		job.Hash = sum
 	}
+	if job.Facts, err = watchfs.LookAny(job.File); err != nil { // the copy has an inode of its own
+		return "", false, err
+	}
+	complete(t.Set, t.Rule, job.File, &job.Facts)
 	r := runner.New()
 	defer r.Close()
-	for i := range t.Rule.Steps {
-		s := &t.Rule.Steps[i]
-		c, err := job.Command(s, t.Folder)
-		if err == nil {
-			err = writeScript(c.Script)
-		}
-		if err != nil {
-			return false, err
-		}
-		fmt.Fprintf(t.Out, "$ %s\n", fill.Quote(c.Args))
-		output := filepath.Join(t.Folder, fmt.Sprintf("output-%d", i+1))
-		res := r.Run(ctx, runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: output, Timeout: c.Timeout, Ledger: t.Folder, Attempt: 1})
-		if text, err := os.ReadFile(output); err == nil {
-			t.Out.Write(text)
-		}
-		if res.Err != nil {
-			return false, res.Err
-		}
-		fmt.Fprintf(t.Out, "exit code %d after %s\n", res.Exit, plan.Span(res.Ran))
-		if !s.Success(res.Exit) {
-			return false, nil
-		}
+	w := &work{job: job, output: filepath.Join(t.Folder, "output"), units: []unit{{taken: job.File, at: job.File, facts: job.Facts, captures: job.Captures}},
+		hands: hands{placer: &place.Placer{}, runner: r, state: t.Folder, book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
+	if p := w.all(ctx); p != nil {
+		fmt.Fprintln(t.Out, p.text)
+		return "", false, nil
 	}
-	return true, nil
+	return w.units[0].at, true, nil
+}
+
+// trialHands keep a trial's placements in its folder and record nothing.
+type trialHands struct {
+	folder string
+	out    io.Writer
+	shown  int64 // bytes of the output that were printed
+	last   int64
+}
+
+func (t *trialHands) spot(s plan.Spot) plan.Spot {
+	if strings.HasPrefix(s.Root, t.folder+string(filepath.Separator)) {
+		return s // a rename of the copy itself
+	}
+	s.Root = filepath.Join(t.folder, "placed", s.Root)
+	return s
+}
+
+// ran prints what a command printed, and how it ended.
+func (t *trialHands) ran(res runner.Result, output string) {
+	if t == nil {
+		return
+	}
+	if text, err := os.ReadFile(output); err == nil {
+		t.out.Write(text[min(t.shown, int64(len(text))):])
+		t.shown = int64(len(text))
+	}
+	if res.Err == nil {
+		fmt.Fprintf(t.out, "exit code %d after %s\n", res.Exit, plan.Span(res.Ran))
+	}
+}
+
+func (t *trialHands) number() int64                        { t.last++; return t.last }
+func (t *trialHands) intend([]*ledger.Placement) error     { return nil }
+func (t *trialHands) did(*ledger.Placement)                {}
+func (t *trialHands) there(string) error                   { return nil }
+func (t *trialHands) ours(string, string, file.Facts) bool { return false }
+func (t *trialHands) notice(string, string, plan.Job)      {}
+func (t *trialHands) lost(folder string, _ []string) string {
+	return folder + " cannot hold all attributes"
 }

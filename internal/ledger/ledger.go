@@ -96,7 +96,27 @@ func Read(folder string) (*Ledger, error) {
 		db.Close()
 		return nil, err
 	}
+	if err := l.renew(); err != nil {
+		db.Close()
+		return nil, err
+	}
 	return l, nil
+}
+
+// renew brings a ledger of an older version forward, so that it can be read.
+func (l *Ledger) renew() error {
+	var have int
+	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil || have == version {
+		return err
+	}
+	now, err := Open(l.folder, func(error) {})
+	if errors.Is(err, ErrBusy) {
+		return fmt.Errorf("an older stilltide is at work on the ledger in %s; end it and start this one: %w", l.folder, err)
+	}
+	if err != nil {
+		return err
+	}
+	return now.Close()
 }
 
 // Folder is the state folder.

@@ -329,7 +329,7 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	l.RecordPause("s", true)
 	l.RecordPause("s", false)
 	l.RememberContent("r", "h", 1)
-	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, State: Done, Leads: Processed})
+	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed})
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()

@@ -2,13 +2,14 @@ package ledger
 
 import (
 	"database/sql"
+	"slices"
 	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
 )
 
-const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth`
+const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result`
 
 // Filter chooses jobs. Zero values choose all.
 type Filter struct {
@@ -131,7 +132,7 @@ func (l *Ledger) members(jobs []Job) error {
 // before it.
 func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
 	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-		WHERE placement.target = ? AND placement.size = ? AND placement.mod = ? AND placement.state <> 'dropped' ORDER BY placement.id DESC LIMIT 1`,
+		WHERE placement.target = ? AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') ORDER BY placement.id DESC LIMIT 1`,
 		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
@@ -265,7 +266,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var exit sql.NullInt64
 	var endsIn sql.NullString
 	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth)
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	if exit.Valid {
@@ -303,7 +304,28 @@ func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
 
 // Placements lists a job's placements, oldest first.
 func (l *Ledger) Placements(job int64) ([]Placement, error) {
-	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads FROM placement WHERE job = ? ORDER BY id`, job)
+	return l.placements(`job = ?`, job)
+}
+
+// Undoing lists the placements whose undoing was cut short, newest first.
+func (l *Ledger) Undoing() ([]Placement, error) {
+	list, err := l.placements(`state = 'undoing'`)
+	slices.Reverse(list)
+	return list, err
+}
+
+// PlacedBy gives the newest placement that a rule made at a path.
+func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
+	list, err := l.placements(`target = ? AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
+	if err != nil || len(list) == 0 {
+		return Placement{}, false, err
+	}
+	return list[len(list)-1], true, nil
+}
+
+func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept
+		FROM placement WHERE `+where+` ORDER BY id`, args...)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
@@ -311,11 +333,14 @@ func (l *Ledger) Placements(job int64) ([]Placement, error) {
 	var list []Placement
 	for rows.Next() {
 		var p Placement
-		var dev, ino, mod, change int64
-		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &dev, &ino, &p.Facts.Size, &mod, &change, &p.State, &p.Leads); err != nil {
+		var dir bool
+		var before, after struct{ dev, ino, size, mod, change int64 }
+		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.Leads,
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept); err != nil {
 			return nil, l.damaged(err)
 		}
-		p.Facts = file.Facts{Exists: true, Regular: true, Size: p.Facts.Size, Mod: fromNano(mod), Change: fromNano(change), Dev: uint64(dev), Ino: uint64(ino)}
+		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: before.size, Mod: fromNano(before.mod), Change: fromNano(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
+		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: fromNano(after.mod), Dev: uint64(after.dev), Ino: uint64(after.ino)}
 		list = append(list, p)
 	}
 	return list, rows.Err()

@@ -56,6 +56,7 @@ type Job struct {
 	EndsIn   string        // where the input is now, "" if nowhere
 	Chain    string        // rules that the input went through before, comma-separated
 	Depth    int           // depth of suspected descent from the rule's own jobs
+	Result   string        // what its steps have to say, such as both sizes of a picture that got smaller
 	Extra    []Member      // the other files of a burst or set, and markers
 }
 
@@ -98,17 +99,24 @@ const (
 	Intended PlacementState = "intended" // recorded before the file is touched
 	Done     PlacementState = "done"
 	Dropped  PlacementState = "dropped" // it turned out not to happen
+	Undoing  PlacementState = "undoing" // it is being taken back
+	Undone   PlacementState = "undone"
 )
 
-// Placement is one move of one file.
+// Placement is one change to one file: a move, a copy, a replacement, a removal.
 type Placement struct {
-	ID     int64
-	Job    int64
-	Source string
-	Target string
-	Facts  file.Facts // of the source, before
-	State  PlacementState
-	Leads  State // the state the job has afterwards
+	ID      int64
+	Job     int64
+	Attempt int
+	Kind    string // moved, twin, put, trashed, deleted, tagged: see the place package
+	Source  string
+	Target  string
+	Facts   file.Facts // of the source, before
+	After   file.Facts // of the target, afterwards
+	Over    bool       // content was replaced
+	Kept    string     // where that is kept
+	State   PlacementState
+	Leads   State // the state the job has afterwards; "" for a placement of a step
 }
 
 // Known is a file that a rule has handled and that is still there.

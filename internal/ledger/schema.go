@@ -116,6 +116,19 @@ CREATE TABLE tally (                    -- jobs by rule and state, history that 
 	jobs  INTEGER NOT NULL,
 	PRIMARY KEY (rule, state)
 ) WITHOUT ROWID;
+`, `
+ALTER TABLE job ADD COLUMN result TEXT NOT NULL DEFAULT '';             -- what its steps have to say
+ALTER TABLE placement ADD COLUMN attempt INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE placement ADD COLUMN kind TEXT NOT NULL DEFAULT 'moved';    -- moved, twin, put, trashed, deleted, tagged
+ALTER TABLE placement ADD COLUMN dir INTEGER NOT NULL DEFAULT 0;        -- 1 if it is a whole folder
+ALTER TABLE placement ADD COLUMN after_dev INTEGER NOT NULL DEFAULT 0;  -- the target, after the placement
+ALTER TABLE placement ADD COLUMN after_ino INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE placement ADD COLUMN after_size INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE placement ADD COLUMN after_mod INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE placement ADD COLUMN over INTEGER NOT NULL DEFAULT 0;       -- 1 if content was replaced
+ALTER TABLE placement ADD COLUMN kept TEXT NOT NULL DEFAULT '';         -- where that is kept
+UPDATE placement SET after_dev = dev, after_ino = ino, after_size = size, after_mod = mod;
+CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
 `}
 
 // version is the newest schema this program knows.

@@ -81,16 +81,18 @@ func (b *batch) follow(later *batch) {
 func (b *batch) empty() bool { return len(b.rows) == 0 && len(b.tally) == 0 }
 
 const (
-	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
 		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
-		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in`
+		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result`
 	putAttempt = `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`
-	putPlacement = `INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (?,?,?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (id) DO UPDATE SET target=excluded.target, state=excluded.state`
+	putPlacement = `INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
+		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mod=excluded.after_mod, over=excluded.over, kept=excluded.kept`
 	putKnown = `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`
 	putMember = `INSERT INTO member (job, number, file, companion, size, mod, dev, ino, ends_in) VALUES (?,?,?,?,?,?,?,?,?)
@@ -287,7 +289,7 @@ func (l *Ledger) Record(j Job, was State) {
 	l.recent[j.File] = &j
 	l.mu.Unlock()
 	r := record{key: rowKey{table: "job", id: j.ID}, job: &j, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
-		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, j.Depth}}
+		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, j.Depth, j.Result}}
 	l.w.mu.Lock()
 	l.w.pending.put(r)
 	if was != j.State {
@@ -349,8 +351,10 @@ func (l *Ledger) RecordAttempt(a Attempt) {
 
 // RecordPlacement writes a placement's row.
 func (l *Ledger) RecordPlacement(p Placement) {
-	f := p.Facts
-	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, args: []any{p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads)}})
+	f, g := p.Facts, p.After
+	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, args: []any{
+		p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads),
+		p.Attempt, p.Kind, f.Dir || g.Dir, int64(g.Dev), int64(g.Ino), g.Size, nano(g.Mod), p.Over, p.Kept}})
 }
 
 // Remember notes that a rule has handled a file that stays where it is.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/watchfs"
@@ -20,14 +21,30 @@ type ops interface {
 	Stat(path string) (file.Facts, error)
 	// Rename never replaces: it fails with fs.ErrExist.
 	Rename(from, to string) error
-	MakeFolder(path string) error
-	// Copy makes a flushed copy with mode, times and extended attributes.
-	Copy(from, to string) error
-	Write(path string, content []byte) error
-	FlushFolder(path string) error
+	// Remove removes a file, or a folder with all that lies inside.
 	Remove(path string) error
 	// Discard removes a part-file of ours; it is no error if it is not there.
 	Discard(path string) error
+	// Preserve gives a file a second name, or copies it where it cannot have one.
+	Preserve(from, to string) error
+
+	// Open opens a destination folder, made as needed.
+	Open(root, rel string) (*folder, error)
+	StatIn(d *folder, name string) (file.Facts, error)
+	// RenameInto brings a file from anywhere into a folder and never replaces.
+	RenameInto(from string, d *folder, name string) error
+	// RenameIn renames inside a folder and never replaces.
+	RenameIn(d *folder, from, to string) error
+	// Exchange swaps two names of a folder in one instant.
+	Exchange(d *folder, a, b string) error
+	// Copy makes a flushed copy with mode, times and extended attributes.
+	// lost names the attributes that the target cannot hold.
+	Copy(from string, d *folder, name string) (lost []string, err error)
+	// Adopt gives a file the mode, owner and extended attributes of another.
+	Adopt(d *folder, from, to string) error
+	Write(d *folder, name string, content []byte) error
+	Flush(d *folder) error
+	DiscardIn(d *folder, name string) error
 }
 
 type heldFile interface {
@@ -57,15 +74,27 @@ func (realOps) Hold(path string) (heldFile, error) {
 	return held{f}, nil
 }
 
-func (realOps) Stat(path string) (file.Facts, error) { return watchfs.Stat(path) }
-func (realOps) Rename(from, to string) error         { return renameNew(from, to) }
-func (realOps) Remove(path string) error             { return removeUnit(path) }
+func (realOps) Stat(path string) (file.Facts, error)      { return watchfs.Stat(path) }
+func (realOps) Rename(from, to string) error              { return renameNew(from, to) }
+func (realOps) Remove(path string) error                  { return removeUnit(path) }
+func (realOps) Open(root, rel string) (*folder, error)    { return openFolder(root, rel) }
+func (realOps) RenameIn(d *folder, from, to string) error { return renameIn(d, from, to) }
+func (realOps) Exchange(d *folder, a, b string) error     { return exchange(d, a, b) }
+func (realOps) Flush(d *folder) error                     { return flushFolder(d.dir) }
 
-func (realOps) MakeFolder(path string) error {
-	if err := os.MkdirAll(path, 0o777); err != nil {
-		return fmt.Errorf("the folder %s cannot be made: %w", path, reason(err))
+func (realOps) RenameInto(from string, d *folder, name string) error {
+	return renameInto(from, d, name)
+}
+
+func (realOps) StatIn(d *folder, name string) (file.Facts, error) {
+	info, err := d.root.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return file.Facts{}, nil
 	}
-	return nil
+	if err != nil {
+		return file.Facts{}, err
+	}
+	return watchfs.Facts(info), nil
 }
 
 func (realOps) Discard(path string) error {
@@ -75,8 +104,49 @@ func (realOps) Discard(path string) error {
 	return nil
 }
 
-func (realOps) Write(path string, content []byte) error {
-	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+func (realOps) DiscardIn(d *folder, name string) error { return d.root.RemoveAll(name) }
+
+func (realOps) Preserve(from, to string) error {
+	if err := os.Link(from, to); err == nil {
+		return nil
+	}
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = copyInto(in, out, func(t time.Time) error { return os.Chtimes(to, t, t) })
+	return err
+}
+
+func (realOps) Adopt(d *folder, from, to string) error {
+	in, err := d.root.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := d.root.OpenFile(to, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	keepOwner(out, info)
+	if _, err := copyXattrs(in, out); err != nil {
+		return err
+	}
+	return out.Chmod(info.Mode().Perm())
+}
+
+func (realOps) Write(d *folder, name string, content []byte) error {
+	f, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
 	}
@@ -84,68 +154,69 @@ func (realOps) Write(path string, content []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (realOps) FlushFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return flushFolder(d)
-}
-
-func (realOps) Copy(from, to string) error {
+func (realOps) Copy(from string, d *folder, name string) (lost []string, err error) {
 	info, err := os.Lstat(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if info.IsDir() {
-		return copyTree(from, to)
+		return copyTree(from, d.root, name)
 	}
-	return copyFile(from, to)
+	return copyFile(from, d.root, name)
 }
 
-func copyFile(from, to string) error {
+// copyFile copies one file that is no link.
+func copyFile(from string, root *os.Root, name string) (lost []string, err error) {
 	src, err := openHeld(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer src.Close()
 	info, err := src.Stat()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	in, err := os.Open(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer in.Close()
 	if again, err := in.Stat(); err != nil || !os.SameFile(info, again) {
-		return errors.Join(ErrChanged, err)
+		return nil, errors.Join(ErrChanged, err)
 	}
-	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	return copyInto(in, out, func(t time.Time) error { return root.Chtimes(name, t, t) })
+}
+
+// copyInto copies content and attributes, flushes and closes the copy.
+func copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, err error) {
+	info, err := in.Stat()
+	if err != nil {
+		return nil, errors.Join(err, out.Close())
 	}
 	n, err := io.Copy(out, in) // in the kernel, where it can
 	if err == nil && n != info.Size() {
 		err = ErrChanged
 	}
 	if err == nil {
-		err = keepAttributes(in, out, info)
+		lost, err = keepAttributes(in, out, info, setTimes)
 	}
-	return errors.Join(err, out.Sync(), out.Close())
+	return lost, errors.Join(err, out.Sync(), out.Close())
 }
 
 // keepAttributes gives the copy the mode, times and extended attributes of
 // its original.
-func keepAttributes(in, out *os.File, info fs.FileInfo) error {
-	if err := copyXattrs(in, out); err != nil {
-		return err
+func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time) error) (lost []string, err error) {
+	if lost, err = copyXattrs(in, out); err != nil {
+		return lost, err
 	}
 	if err := out.Chmod(info.Mode().Perm()); err != nil {
-		return err
+		return lost, err
 	}
-	return os.Chtimes(out.Name(), info.ModTime(), info.ModTime())
+	return lost, setTimes(info.ModTime())
 }
 
 // reason takes the operation and path from a system error, for messages that
@@ -160,4 +231,9 @@ func reason(err error) error {
 		return le.Err
 	}
 	return err
+}
+
+// cannot says in a sentence what could not be done with a file.
+func cannot(path, what string, err error) error {
+	return fmt.Errorf("%s cannot be %s: %w", path, what, reason(err))
 }

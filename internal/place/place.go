@@ -10,7 +10,12 @@
 //
 // The file that is moved must be the one that was meant: it is held open by a
 // descriptor meanwhile and compared before and after. A stranger that took its
-// name in between is put back.
+// name in between is put back. The destination folder is held open, too, and
+// was reached without following a link in any part that a file's name filled.
+//
+// What is replaced is kept, and swapped with its replacement in one instant
+// (RENAME_EXCHANGE). So each placement can be undone as long as what it placed
+// is still what lies there.
 package place
 
 import (
@@ -28,6 +33,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
 
@@ -36,31 +42,98 @@ var (
 	ErrGone = errors.New("the file is not there any more")
 	// ErrChanged says that the source is not the file that was meant.
 	ErrChanged = errors.New("the file has changed meanwhile")
+	// ErrTaken says that the name is there with other content (same_name: fail).
+	ErrTaken = errors.New("that name is there already with other content")
+	// ErrSkipped says the same where that is no failure (same_name: skip).
+	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
+
+	errNoExchange = errors.New("this file system cannot swap two names")
 )
 
-// Request is one move.
+// Request is one placement.
 type Request struct {
-	Source string
-	Folder string     // made if needed
-	Name   string     // wanted name; numbered if it is taken by other content
-	Expect file.Facts // what the source must be
-	Part   string     // hidden name for a file on its way; the same after a crash, so that it can be found
+	Source string    // the file that is moved or copied
+	To     plan.Spot // the folder is made if needed
+	Expect file.Facts
+	Part   string        // hidden name for a file on its way; the same after a crash, so that it can be found
+	Same   rule.SameName // what happens if the name is there with other content; "" for number
+	Kept   string        // the path where content that is replaced is kept
+	// Ours tells whether what has the name may be replaced in any case.
+	Ours func(path string, f file.Facts) bool
+	// Stage makes the intention durable: first before anything is made (with
+	// no facts), then, with the facts by which the file will be known, before
+	// it gets its name. Nil if the caller has done so.
+	Stage func([]Staged) error
 }
 
-// Result is what a move did.
+// Staged is a file that is about to get its name.
+type Staged struct {
+	Target string
+	Facts  file.Facts // what will be there; the zero value before anything is made
+	Twin   bool       // the same content is there already: only the source goes
+	Over   bool       // what is there now is kept and replaced
+}
+
+func (r *Request) stage(s Staged) error {
+	if r.Stage == nil {
+		return nil
+	}
+	return r.Stage([]Staged{s})
+}
+
+// Result is what a placement did.
 type Result struct {
 	Target string
-	Facts  file.Facts // of the target, after the move
-	Same   bool       // the same content was there already; only the source was removed
+	Facts  file.Facts // of the target afterwards
+	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
+	Lost   []string   // extended attributes that the target cannot hold
 }
 
-// Placer moves files. The zero value works on the real file system.
+// Placer moves and copies files. The zero value works on the real file system.
 type Placer struct {
 	// Before, if set, is called with the name of each operation on files and
 	// their paths before it is done; an error makes it fail. Tests use it.
 	Before func(operation string, paths ...string) error
 
-	ops ops
+	ops  ops
+	open map[string]*folder // kept open between the placements of a batch
+}
+
+// mostOpen bounds the folders that a batch keeps open.
+const mostOpen = 64
+
+// Batch gives a Placer for one goroutine that keeps folders open until End.
+func (p *Placer) Batch() *Placer {
+	q := *p
+	q.open = map[string]*folder{}
+	return &q
+}
+
+// End closes the folders of a batch.
+func (p *Placer) End() {
+	for key, d := range p.open {
+		d.close()
+		delete(p.open, key)
+	}
+}
+
+// folder opens a destination folder; done is to be called afterwards.
+func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
+	key := s.Root + "\x00" + s.Rel
+	if d = p.open[key]; d != nil {
+		return d, func() {}, nil
+	}
+	if d, err = p.system().Open(s.Root, s.Rel); err != nil {
+		return nil, nil, err
+	}
+	if p.open == nil {
+		return d, d.close, nil
+	}
+	if len(p.open) >= mostOpen {
+		p.End()
+	}
+	p.open[key] = d
+	return d, func() {}, nil
 }
 
 func (p *Placer) system() ops {
@@ -88,29 +161,62 @@ func (p *Placer) Move(r Request) (Result, error) {
 		return Result{}, err
 	}
 	defer src.Close()
-	for n := 1; ; n++ {
-		target := filepath.Join(r.Folder, Numbered(r.Name, n))
-		crossed, err := p.moveTo(r, target)
-		switch {
-		case err == nil && crossed:
-			now, _ := p.system().Stat(target) // moved, even if this last look fails
-			return Result{Target: target, Facts: now}, nil
-		case err == nil:
-			return p.finished(src, r, target)
-		case !errors.Is(err, fs.ErrExist):
-			return Result{}, err
+	for again := false; ; again = true {
+		res, err := p.moveTo(r, src)
+		if !errors.Is(err, fs.ErrNotExist) {
+			return res, err
 		}
-		same, err := false, error(nil)
-		if !r.Expect.Dir {
-			same, err = SameContent(r.Source, target, r.Expect.Size)
+		if now, lookErr := p.look(r.Source, r); lookErr == nil && !now.Exists {
+			return res, ErrGone
 		}
-		if err != nil {
-			return Result{}, err
+		if again {
+			return res, err
 		}
-		if same {
-			return p.removeTwin(r, target)
+		p.End() // the folder was removed in this instant, or while it was kept open
+	}
+}
+
+func (p *Placer) moveTo(r Request, src heldFile) (Result, error) {
+	d, done, err := p.folder(r.To)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
+	c := choice{name: r.To.Name}
+	for first := r.Stage == nil; ; first = false { // without a stage the wanted name is tried right away
+		if !first {
+			if c, err = p.choose(r, d, func(path string) (bool, error) { return p.sameAsSource(r, path) }); err != nil {
+				return Result{}, err
+			}
+			if c.same {
+				return p.removeTwin(r, d, c)
+			}
+			if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Over: c.over}); err != nil {
+				return Result{}, err
+			}
+		}
+		res, err := p.moveAs(r, src, d, c)
+		if !errors.Is(err, fs.ErrExist) || c.over {
+			return res, err
 		}
 	}
+}
+
+// moveAs moves under one name. An error that is fs.ErrExist says it is taken.
+func (p *Placer) moveAs(r Request, src heldFile, d *folder, c choice) (Result, error) {
+	if c.over {
+		return p.moveOver(r, src, d, c)
+	}
+	err := p.system().RenameInto(r.Source, d, c.name)
+	switch {
+	case err == nil:
+		return p.finished(src, r, d, c.name)
+	case isCrossDevice(err):
+		return p.across(r, d, c.name)
+	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
+		return Result{}, err
+	}
+	return Result{}, cannot(r.Source, "moved to "+d.path, err)
 }
 
 // hold opens the source and checks that it is the file that was meant.
@@ -162,58 +268,107 @@ func (p *Placer) look(path string, r Request) (file.Facts, error) {
 	return p.system().Stat(path)
 }
 
-// moveTo tries one target name. An error that is fs.ErrExist says it is
-// taken; crossed says that the file went to another file system.
-func (p *Placer) moveTo(r Request, target string) (crossed bool, err error) {
-	sys := p.system()
-	err = sys.Rename(r.Source, target)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err := sys.MakeFolder(r.Folder); err != nil {
-			return false, err
+// choice is the name under which a file is placed.
+type choice struct {
+	name string
+	same bool       // the same content is there
+	over bool       // what is there is replaced
+	old  file.Facts // what is there
+}
+
+// choose finds the name that a file gets, by what is there already.
+func (p *Placer) choose(r Request, d *folder, same func(path string) (bool, error)) (choice, error) {
+	for n := 1; ; n++ {
+		name := Numbered(r.To.Name, n)
+		there, err := p.system().StatIn(d, name)
+		if err != nil {
+			return choice{}, cannot(d.at(name), "looked at", err)
 		}
-		if err = sys.Rename(r.Source, target); errors.Is(err, fs.ErrNotExist) {
-			return false, ErrGone
+		if !there.Exists {
+			return choice{name: name}, nil
+		}
+		is, err := false, error(nil)
+		if there.Regular {
+			is, err = same(d.at(name))
+		}
+		switch {
+		case err != nil:
+			return choice{}, err
+		case is:
+			return choice{name: name, same: true, old: there}, nil
+		case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
+			return choice{name: name, over: true, old: there}, nil
+		case r.Same == rule.SameSkip:
+			return choice{}, fmt.Errorf("%s: %w", d.at(name), ErrSkipped)
+		case r.Same == rule.SameFail:
+			return choice{}, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
+		case r.Same == rule.SameReplace:
+			return choice{}, fmt.Errorf("%s is no regular file, so it is not replaced: %w", d.at(name), ErrTaken)
 		}
 	}
-	if isCrossDevice(err) {
-		return true, p.across(r, target)
+}
+
+func (p *Placer) sameAsSource(r Request, path string) (bool, error) {
+	if r.Expect.Dir {
+		return false, nil
 	}
-	return false, err
+	return SameContent(r.Source, path, r.Expect.Size)
 }
 
 // finished checks that the file at the target is the one that was held.
-func (p *Placer) finished(src heldFile, r Request, target string) (Result, error) {
+func (p *Placer) finished(src heldFile, r Request, d *folder, name string) (Result, error) {
 	sys := p.system()
-	now, err := sys.Stat(target)
+	now, err := sys.StatIn(d, name)
 	held, heldErr := src.Facts()
 	if err != nil || heldErr != nil {
-		return Result{Target: target}, nil // moved; only the last look failed
+		return Result{Target: d.at(name), Facts: r.Expect}, nil // moved; only the last look failed
 	}
 	if now.Exists && now.Ino != held.Ino {
-		if err := sys.Rename(target, r.Source); err != nil {
-			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, target, err)
+		if err := sys.Rename(d.at(name), r.Source); err != nil {
+			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, d.at(name), err)
 		}
 		return Result{}, ErrChanged
 	}
-	return Result{Target: target, Facts: now}, nil
+	if r.Expect.Dir {
+		now = r.Expect // its own times stay; what lies inside went along
+	}
+	return Result{Target: d.at(name), Facts: now}, nil
 }
 
 // across moves to another file system.
-func (p *Placer) across(r Request, target string) (err error) {
+func (p *Placer) across(r Request, d *folder, name string) (Result, error) {
 	sys := p.system()
-	part := filepath.Join(r.Folder, r.Part)
-	if err := sys.MakeFolder(r.Folder); err != nil {
-		return err
+	lost, err := p.copyPart(r, d)
+	if err != nil {
+		return Result{}, err
 	}
-	if err := sys.Copy(r.Source, part); err != nil {
-		return errors.Join(err, sys.Discard(part))
+	if err := p.install(r, d, choice{name: name}); err != nil {
+		return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
 	}
-	if err := sys.Rename(part, target); err != nil {
-		return errors.Join(err, sys.Discard(part))
+	if err := p.removeSource(r); err != nil {
+		return Result{}, errors.Join(err, sys.DiscardIn(d, name))
 	}
-	if err := sys.FlushFolder(r.Folder); err != nil {
-		return errors.Join(err, sys.Discard(target))
+	now, _ := sys.StatIn(d, name) // moved, even if this last look fails
+	if r.Expect.Dir {
+		now, _ = watchfs.LookTree(d.at(name))
 	}
+	return Result{Target: d.at(name), Facts: now, Lost: lost}, nil
+}
+
+// copyPart copies the source to the hidden name.
+func (p *Placer) copyPart(r Request, d *folder) (lost []string, err error) {
+	sys := p.system()
+	if lost, err = sys.Copy(r.Source, d, r.Part); err != nil {
+		if !errors.Is(err, ErrChanged) {
+			err = cannot(r.Source, "copied to "+d.path, err)
+		}
+		return nil, errors.Join(err, sys.DiscardIn(d, r.Part))
+	}
+	return lost, nil
+}
+
+// removeSource removes the source if it still is what was copied.
+func (p *Placer) removeSource(r Request) error {
 	now, err := p.look(r.Source, r)
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
@@ -221,10 +376,93 @@ func (p *Placer) across(r Request, target string) (err error) {
 	if err == nil {
 		err = p.removeExpected(r)
 	}
+	return err
+}
+
+// moveOver moves onto a name that is there; what was there is kept.
+func (p *Placer) moveOver(r Request, src heldFile, d *folder, c choice) (Result, error) {
+	sys := p.system()
+	copied := false
+	var lost []string
+	err := sys.RenameInto(r.Source, d, r.Part)
+	if isCrossDevice(err) {
+		copied = true
+		lost, err = p.copyPart(r, d)
+	}
 	if err != nil {
-		return errors.Join(err, sys.Discard(target))
+		return Result{}, cannot(r.Source, "moved to "+d.path, err)
+	}
+	back := func(err error) (Result, error) {
+		if copied {
+			return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
+		}
+		return Result{}, errors.Join(err, sys.Rename(d.at(r.Part), r.Source))
+	}
+	now, err := p.partFacts(r, d, c.name)
+	if held, heldErr := src.Facts(); err == nil && heldErr == nil && !copied && held.Ino != now.Ino {
+		err = ErrChanged
+	}
+	if err == nil {
+		err = p.swap(d, r.Part, c, r.Kept)
+	}
+	if err != nil {
+		return back(err)
+	}
+	if copied {
+		if err := p.removeSource(r); err != nil {
+			return Result{}, err // both are whole, and the attempt that failed puts the old one back
+		}
+	}
+	return Result{Target: d.at(c.name), Facts: now, Lost: lost}, nil
+}
+
+// swap puts a part in the place of what has its name, in one instant. What
+// was there is kept first; if it is not what was meant, nothing changes.
+func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
+	sys := p.system()
+	if err := sys.Preserve(d.at(c.name), kept); err != nil {
+		return errors.Join(cannot(d.at(c.name), "kept before it is replaced", err), sys.Discard(kept))
+	}
+	stranger := func() error { return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), ErrChanged), sys.Discard(kept)) }
+	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || !saved.Mod.Equal(c.old.Mod) {
+		return errors.Join(err, stranger())
+	}
+	err := sys.Exchange(d, part, c.name)
+	if errors.Is(err, errNoExchange) {
+		return p.replaceBlindly(d, part, c, stranger)
+	}
+	if err != nil {
+		return errors.Join(cannot(d.at(c.name), "replaced", err), sys.Discard(kept))
+	}
+	was, err := sys.StatIn(d, part)
+	if err == nil && !was.Same(c.old) {
+		err = fmt.Errorf("%s: %w", d.at(c.name), ErrChanged)
+	}
+	if err == nil {
+		err = sys.Flush(d)
+	}
+	if err == nil {
+		err = sys.DiscardIn(d, part)
+	}
+	if err != nil && !errors.Is(err, ErrChanged) {
+		err = cannot(d.at(c.name), "replaced", err)
+	}
+	if err != nil {
+		return errors.Join(err, sys.Exchange(d, part, c.name), sys.Discard(kept))
 	}
 	return nil
+}
+
+// replaceBlindly replaces where two names cannot be swapped: the last look is
+// an instant before.
+func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func() error) error {
+	if now, err := p.system().StatIn(d, c.name); err != nil || !now.Same(c.old) {
+		return errors.Join(err, stranger())
+	}
+	if err := d.root.Rename(part, c.name); err != nil {
+		return cannot(d.at(c.name), "replaced", err)
+	}
+	return p.system().Flush(d)
 }
 
 // removeExpected removes the source by way of a hidden name, so that a
@@ -242,6 +480,9 @@ func (p *Placer) removeExpected(r Request) error {
 	if err == nil {
 		err = sys.Remove(hidden)
 	}
+	if err != nil && !errors.Is(err, ErrChanged) {
+		err = cannot(r.Source, "removed", err)
+	}
 	if err != nil {
 		return errors.Join(err, sys.Rename(hidden, r.Source))
 	}
@@ -249,12 +490,14 @@ func (p *Placer) removeExpected(r Request) error {
 }
 
 // removeTwin ends a move whose content is at the target already.
-func (p *Placer) removeTwin(r Request, target string) (Result, error) {
+func (p *Placer) removeTwin(r Request, d *folder, c choice) (Result, error) {
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Twin: true}); err != nil {
+		return Result{}, err
+	}
 	if err := p.removeExpected(r); err != nil {
 		return Result{}, err
 	}
-	now, _ := p.system().Stat(target) // done, even if this last look fails
-	return Result{Target: target, Facts: now, Same: true}, nil
+	return Result{Target: d.at(c.name), Facts: c.old, Same: true}, nil
 }
 
 // SameContent tells whether b is a regular file with the content of a, which
@@ -308,29 +551,6 @@ func Numbered(name string, n int) string {
 		stem, ext = name[:i], name[i:]
 	}
 	return stem + "-" + strconv.Itoa(n) + ext
-}
-
-// WriteNew writes a new file with content, whole or not at all, and gives the
-// name it got: the wanted one, or numbered if that is taken.
-func (p *Placer) WriteNew(folder, name, partName string, content []byte) (string, error) {
-	sys := p.system()
-	if err := sys.MakeFolder(folder); err != nil {
-		return "", err
-	}
-	part := filepath.Join(folder, partName)
-	if err := sys.Write(part, content); err != nil {
-		return "", errors.Join(err, sys.Discard(part))
-	}
-	for n := 1; ; n++ {
-		target := filepath.Join(folder, Numbered(name, n))
-		err := sys.Rename(part, target)
-		if err == nil {
-			return target, nil
-		}
-		if !errors.Is(err, fs.ErrExist) {
-			return "", errors.Join(err, sys.Discard(part))
-		}
-	}
 }
 
 // PartName gives the hidden name of a file on its way: short, never taken by

@@ -16,6 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
 
@@ -40,7 +42,7 @@ func all(t *testing.T, dir string) map[string]string {
 	t.Helper()
 	found := map[string]string{}
 	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
+		if err == nil && d.Type().IsRegular() {
 			rel, _ := filepath.Rel(dir, p)
 			found[rel] = read(t, p)
 		}
@@ -50,7 +52,8 @@ func all(t *testing.T, dir string) map[string]string {
 }
 
 func request(dir string, f file.Facts) Request {
-	return Request{Source: filepath.Join(dir, "in", "a.txt"), Folder: filepath.Join(dir, "out", "deep"), Name: "a.txt", Expect: f, Part: ".tide-test"}
+	return Request{Source: filepath.Join(dir, "in", "a.txt"), To: plan.Spot{Root: filepath.Join(dir, "out"), Rel: "deep", Name: "a.txt"},
+		Expect: f, Part: ".tide-test", Kept: filepath.Join(dir, "kept")}
 }
 
 func TestMove(t *testing.T) {
@@ -84,11 +87,11 @@ func TestMove(t *testing.T) {
 // crossOps behaves as if source and target were on different file systems.
 type crossOps struct{ realOps }
 
-func (c crossOps) Rename(from, to string) error {
-	if filepath.Dir(from) != filepath.Dir(to) {
-		return &os.LinkError{Op: "rename", Old: from, New: to, Err: unix.EXDEV}
+func (c crossOps) RenameInto(from string, d *folder, name string) error {
+	if filepath.Dir(from) != d.path {
+		return &os.LinkError{Op: "rename", Old: from, New: d.at(name), Err: unix.EXDEV}
 	}
-	return c.realOps.Rename(from, to)
+	return c.realOps.RenameInto(from, d, name)
 }
 
 func TestMoveAcross(t *testing.T) {
@@ -113,50 +116,139 @@ func TestMoveAcross(t *testing.T) {
 	require.Equal(t, map[string]string{"out/deep/a.txt": "one"}, all(t, dir))
 }
 
-// Whatever operation fails, with whatever error: the content is whole in
-// exactly one place, and no part-file remains.
-func TestEveryFaultLeavesTheFileWhole(t *testing.T) {
-	faults := []error{unix.ENOSPC, unix.EACCES, unix.EROFS, unix.ENAMETOOLONG, unix.EIO, unix.EPERM, unix.EDQUOT}
-	for name, inner := range map[string]ops{"rename": realOps{}, "across": crossOps{}} {
-		for _, fault := range faults {
-			for at := 1; ; at++ {
-				dir := t.TempDir()
-				r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
-				count, log := 0, []string{}
-				p := Placer{ops: inner, Before: func(operation string, _ ...string) error {
-					count++
-					log = append(log, operation)
-					if count == at {
-						if operation == "copy" { // one that stopped half-way
-							require.NoError(t, os.WriteFile(filepath.Join(r.Folder, r.Part), []byte("on"), 0o600))
-						}
-						return &os.PathError{Op: operation, Path: "the-file", Err: fault}
-					}
+// faults are what the system may say of any operation.
+var faults = []error{unix.ENOSPC, unix.EACCES, unix.EROFS, unix.ENAMETOOLONG, unix.EIO, unix.EPERM, unix.EDQUOT}
+
+// everyFault lets each operation of an act fail, one after the other, with
+// each error; check looks at what is left. setUp makes a new world.
+func everyFault(t *testing.T, inner ops, act func(p *Placer, dir string) error, setUp func(dir string), check func(dir, what string, err error)) {
+	for _, fault := range faults {
+		for at := 1; ; at++ {
+			dir := t.TempDir()
+			setUp(dir)
+			count, log := 0, []string{}
+			p := Placer{ops: inner, Before: func(operation string, paths ...string) error {
+				count++
+				log = append(log, operation)
+				if count != at {
 					return nil
-				}}
-				res, err := p.Move(r)
-				what := fmt.Sprintf("%s, %v at operation %d of %s", name, fault, at, strings.Join(log, " "))
-				if count < at { // nothing failed any more
-					require.NoError(t, err, what)
-					break
 				}
-				files := all(t, dir)
-				require.Len(t, files, 1, what)
-				for path, content := range files {
-					require.Equal(t, "one", content, what)
-					if err == nil {
-						require.Equal(t, "out/deep/a.txt", path, what)
-					}
+				if operation == "copy" { // one that stopped half-way
+					require.NoError(t, os.WriteFile(paths[1], []byte("on"), 0o600))
 				}
-				if err != nil {
-					require.ErrorIs(t, err, fault, what)
-					require.Contains(t, err.Error(), "the-file", what)
-				} else {
-					require.NotEmpty(t, res.Target)
-				}
+				return &os.PathError{Op: operation, Path: paths[0], Err: fault}
+			}}
+			err := act(&p, dir)
+			what := fmt.Sprintf("%v at operation %d of %s: %v", fault, at, strings.Join(log, " "), err)
+			if count < at { // nothing failed any more
+				require.NoError(t, err, what)
+				require.Greater(t, at, 2)
+				break
 			}
+			if err != nil {
+				require.ErrorIs(t, err, fault, what)
+				require.Contains(t, err.Error(), dir, "the message names the file: "+what)
+				require.NotContains(t, strings.SplitN(err.Error(), "\n", 2)[0], ".tide-test:", what)
+			}
+			check(dir, what, err)
 		}
 	}
+}
+
+// Whatever operation fails, with whatever error: the content is whole in
+// exactly one place, and no part-file remains.
+func TestEveryFaultOfAMove(t *testing.T) {
+	for _, inner := range []ops{realOps{}, crossOps{}} {
+		everyFault(t, inner, func(p *Placer, dir string) error {
+			f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
+			require.NoError(t, err)
+			_, err = p.Move(request(dir, f))
+			return err
+		}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") }, func(dir, what string, err error) {
+			files := all(t, dir)
+			require.Len(t, files, 1, what)
+			for path, content := range files {
+				require.Equal(t, "one", content, what)
+				require.Equal(t, err == nil, path == "out/deep/a.txt", what)
+			}
+		})
+	}
+}
+
+func TestEveryFaultOfACopy(t *testing.T) {
+	everyFault(t, realOps{}, func(p *Placer, dir string) error {
+		f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
+		require.NoError(t, err)
+		_, err = p.Copy(request(dir, f))
+		return err
+	}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") }, func(dir, what string, err error) {
+		want := map[string]string{"in/a.txt": "one"}
+		if err == nil {
+			want["out/deep/a.txt"] = "one"
+		}
+		require.Equal(t, want, all(t, dir), what)
+	})
+}
+
+// What is replaced is there until its replacement is, and kept afterwards.
+func TestEveryFaultOfReplacing(t *testing.T) {
+	setUp := func(dir string) {
+		write(t, filepath.Join(dir, "in/a.txt"), "new")
+		write(t, filepath.Join(dir, "out/deep/a.txt"), "old")
+	}
+	for name, act := range map[string]func(p *Placer, r Request) error{
+		"copy": func(p *Placer, r Request) error { _, err := p.Copy(r); return err },
+		"move": func(p *Placer, r Request) error { _, err := p.Move(r); return err },
+		"replace": func(p *Placer, r Request) error {
+			f, err := watchfs.Stat(r.To.Path())
+			require.NoError(t, err)
+			r.Expect = f
+			_, err = p.Replace(r)
+			return err
+		},
+	} {
+		for _, inner := range []ops{realOps{}, crossOps{}} {
+			everyFault(t, inner, func(p *Placer, dir string) error {
+				f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
+				require.NoError(t, err)
+				r := request(dir, f)
+				r.Same = rule.SameReplace
+				return act(p, r)
+			}, setUp, func(dir, what string, err error) {
+				want := map[string]string{"in/a.txt": "new", "out/deep/a.txt": "old"}
+				if err == nil {
+					want["out/deep/a.txt"], want["kept"] = "new", "old"
+					if name == "move" {
+						delete(want, "in/a.txt")
+					}
+				}
+				got := all(t, dir)
+				if name == "move" && err != nil && got["kept"] == "old" { // the copy is in its place, but its source would not go
+					want["out/deep/a.txt"], want["kept"] = "new", "old"
+				}
+				require.Equal(t, want, got, name+": "+what)
+			})
+		}
+	}
+}
+
+func TestEveryFaultOfUnpacking(t *testing.T) {
+	everyFault(t, realOps{}, func(p *Placer, dir string) error {
+		f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
+		require.NoError(t, err)
+		_, err = p.Unpack(request(dir, f), roomy)
+		return err
+	}, func(dir string) {
+		writeZip(t, filepath.Join(dir, "in/a.txt"), map[string]string{"one": "1", "sub/two": "2", "sub/three": "3"})
+	}, func(dir, what string, err error) {
+		files := all(t, dir)
+		delete(files, "in/a.txt")
+		if err != nil {
+			require.Empty(t, files, what)
+			return
+		}
+		require.Equal(t, map[string]string{"out/deep/one": "1", "out/deep/sub/two": "2", "out/deep/sub/three": "3"}, files, what)
+	})
 }
 
 // swapOps puts a stranger in the source's place right before the rename.
@@ -165,18 +257,17 @@ type swapOps struct {
 	swap func()
 }
 
-func (s swapOps) Rename(from, to string) error {
-	if s.swap != nil && strings.Contains(from, "/in/") {
+func (s swapOps) RenameInto(from string, d *folder, name string) error {
+	if s.swap != nil {
 		s.swap()
 	}
-	return s.realOps.Rename(from, to)
+	return s.realOps.RenameInto(from, d, name)
 }
 
 func TestAStrangerIsPutBack(t *testing.T) {
 	dir := t.TempDir()
 	src := filepath.Join(dir, "in/a.txt")
 	r := request(dir, write(t, src, "mine"))
-	require.NoError(t, os.MkdirAll(r.Folder, 0o777))
 	done := false
 	p := Placer{ops: swapOps{swap: func() {
 		if !done {
@@ -201,16 +292,102 @@ func TestLinksAreNotMovedAsFiles(t *testing.T) {
 	require.ErrorIs(t, err, ErrChanged)
 }
 
-func TestWriteNew(t *testing.T) {
+func TestWrite(t *testing.T) {
 	dir := t.TempDir()
 	var p Placer
-	first, err := p.WriteNew(dir, "note.txt", ".tide-n", []byte("1"))
-	require.NoError(t, err)
-	second, err := p.WriteNew(dir, "note.txt", ".tide-n", []byte("2"))
-	require.NoError(t, err)
-	require.Equal(t, "note.txt", filepath.Base(first))
-	require.Equal(t, "note-2.txt", filepath.Base(second))
+	name := func(text string) string {
+		res, err := p.Write(Request{To: plan.Spot{Root: dir, Name: "note.txt"}, Part: ".tide-n"}, []byte(text))
+		require.NoError(t, err)
+		return filepath.Base(res.Target)
+	}
+	require.Equal(t, []string{"note.txt", "note-2.txt", "note.txt"}, []string{name("1"), name("2"), name("1")})
 	require.Equal(t, map[string]string{"note.txt": "1", "note-2.txt": "2"}, all(t, dir))
+}
+
+func TestSameName(t *testing.T) {
+	for same, want := range map[rule.SameName]map[string]string{
+		rule.SameNumber:  {"in/a.txt": "new", "out/deep/a.txt": "old", "out/deep/a-2.txt": "new"},
+		rule.SameReplace: {"in/a.txt": "new", "out/deep/a.txt": "new", "kept": "old"},
+		rule.SameSkip:    {"in/a.txt": "new", "out/deep/a.txt": "old"},
+		rule.SameFail:    {"in/a.txt": "new", "out/deep/a.txt": "old"},
+	} {
+		for _, verb := range []string{"copy", "move"} {
+			dir := t.TempDir()
+			write(t, filepath.Join(dir, "out/deep/a.txt"), "old")
+			r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "new"))
+			r.Same = same
+			var p Placer
+			var err error
+			after := map[string]string{}
+			for k, v := range want {
+				after[k] = v
+			}
+			if verb == "copy" {
+				_, err = p.Copy(r)
+			} else if _, err = p.Move(r); err == nil {
+				delete(after, "in/a.txt")
+			}
+			switch same {
+			case rule.SameSkip:
+				require.ErrorIs(t, err, ErrSkipped)
+			case rule.SameFail:
+				require.ErrorIs(t, err, ErrTaken)
+			default:
+				require.NoError(t, err)
+			}
+			require.Equal(t, after, all(t, dir), "%s, %s", verb, same)
+		}
+	}
+}
+
+// A part of a destination that was filled from a name never passes through a
+// link; the part that the rule spells out may.
+func TestLinksInDestinations(t *testing.T) {
+	dir := t.TempDir()
+	outside := filepath.Join(dir, "outside")
+	require.NoError(t, os.MkdirAll(outside, 0o777))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "out"), 0o777))
+	require.NoError(t, os.Symlink(outside, filepath.Join(dir, "out", "deep")))
+	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
+	var p Placer
+	_, err := p.Move(r)
+	require.ErrorContains(t, err, filepath.Join(dir, "out/deep")+" cannot be made: a part of it that was filled is a link")
+	require.Equal(t, map[string]string{"in/a.txt": "one"}, all(t, dir))
+	r.To.Root, r.To.Rel = filepath.Join(dir, "out", "deep"), ""
+	_, err = p.Move(r)
+	require.NoError(t, err)
+	require.Equal(t, "one", read(t, filepath.Join(outside, "a.txt")))
+}
+
+// A link that is swapped in while the folder is open leads nowhere.
+func TestALinkSwappedIn(t *testing.T) {
+	dir := t.TempDir()
+	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
+	outside := filepath.Join(dir, "outside")
+	require.NoError(t, os.MkdirAll(outside, 0o777))
+	p := Placer{ops: swapOps{swap: func() {
+		require.NoError(t, os.Rename(r.To.Folder(), filepath.Join(dir, "was")))
+		require.NoError(t, os.Symlink(outside, r.To.Folder()))
+	}}}
+	_, err := p.Move(r)
+	require.NoError(t, err)
+	require.Equal(t, "one", read(t, filepath.Join(dir, "was", "a.txt")))
+	require.NoFileExists(t, filepath.Join(outside, "a.txt"))
+}
+
+func TestTheTargetFolderVanishes(t *testing.T) {
+	dir := t.TempDir()
+	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
+	done := false
+	p := Placer{ops: swapOps{swap: func() {
+		if !done {
+			done = true
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, "out")))
+		}
+	}}}
+	_, err := p.Move(r)
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"out/deep/a.txt": "one"}, all(t, dir))
 }
 
 func TestLinkNewNeverReplaces(t *testing.T) {

@@ -3,6 +3,8 @@ package place
 import (
 	"errors"
 	"os"
+	"strings"
+	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -21,11 +23,50 @@ func openHeld(path string) (*os.File, error) {
 // refuses to replace.
 func renameNew(from, to string) error {
 	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP) {
+	if noSuchFlag(err) {
 		return linkNew(from, to)
 	}
 	if err != nil {
 		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	}
+	return nil
+}
+
+// renameInto is renameNew with the target named by its folder's descriptor.
+func renameInto(from string, d *folder, name string) error {
+	return renameAt(unix.AT_FDCWD, from, d, name, from)
+}
+
+// renameIn is renameNew inside one folder.
+func renameIn(d *folder, from, to string) error {
+	return renameAt(int(d.dir.Fd()), from, d, to, d.at(from))
+}
+
+func renameAt(fromDir int, from string, d *folder, to, shown string) error {
+	err := unix.Renameat2(fromDir, from, int(d.dir.Fd()), to, unix.RENAME_NOREPLACE)
+	if noSuchFlag(err) {
+		return linkNew(shown, d.at(to))
+	}
+	if err != nil {
+		return &os.LinkError{Op: "rename", Old: shown, New: d.at(to), Err: err}
+	}
+	return nil
+}
+
+func noSuchFlag(err error) bool {
+	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP)
+}
+
+// exchange swaps two names (renameat2(2), RENAME_EXCHANGE). Where the file
+// system lacks that, errNoExchange says so.
+func exchange(d *folder, a, b string) error {
+	fd := int(d.dir.Fd())
+	err := unix.Renameat2(fd, a, fd, b, unix.RENAME_EXCHANGE)
+	if noSuchFlag(err) {
+		return errNoExchange
+	}
+	if err != nil {
+		return &os.LinkError{Op: "exchange", Old: d.at(a), New: d.at(b), Err: err}
 	}
 	return nil
 }
@@ -40,28 +81,27 @@ func flushFolder(d *os.File) error {
 	return err
 }
 
-// copyXattrs copies the extended attributes that the target can hold.
-func copyXattrs(in, out *os.File) error {
+// copyXattrs copies the extended attributes that the target can hold, and
+// names the ones that it cannot.
+func copyXattrs(in, out *os.File) (lost []string, err error) {
 	size, err := unix.Flistxattr(int(in.Fd()), nil)
 	if err != nil || size == 0 {
-		return nil // none, or a file system without any
+		return nil, nil // none, or a file system without any
 	}
 	names := make([]byte, size)
 	if size, err = unix.Flistxattr(int(in.Fd()), names); err != nil {
-		return nil
+		return nil, nil
 	}
-	for rest := names[:size]; len(rest) > 0; {
-		end := 0
-		for end < len(rest) && rest[end] != 0 {
-			end++
-		}
-		name := string(rest[:end])
-		rest = rest[min(end+1, len(rest)):]
-		if err := copyXattr(in, out, name); err != nil && !lacksXattr(err) {
-			return err
+	for _, name := range strings.Split(strings.TrimRight(string(names[:size]), "\x00"), "\x00") {
+		switch err := copyXattr(in, out, name); {
+		case err == nil:
+		case !lacksXattr(err):
+			return lost, err
+		case strings.HasPrefix(name, "user."): // the others belong to the system of that disk
+			lost = append(lost, name)
 		}
 	}
-	return nil
+	return lost, nil
 }
 
 func copyXattr(in, out *os.File, name string) error {
@@ -74,6 +114,13 @@ func copyXattr(in, out *os.File, name string) error {
 		return err
 	}
 	return unix.Fsetxattr(int(out.Fd()), name, value[:size], 0)
+}
+
+// keepOwner gives a file its original's owner, where this user may.
+func keepOwner(f *os.File, info os.FileInfo) {
+	if st, ok := info.Sys().(*syscall.Stat_t); ok {
+		_ = f.Chown(int(st.Uid), int(st.Gid))
+	}
 }
 
 func lacksXattr(err error) bool {

@@ -34,4 +34,13 @@ func isCrossDevice(err error) bool {
 // flushFolder does nothing where a folder cannot be flushed on its own.
 func flushFolder(*os.File) error { return nil }
 
-func copyXattrs(_, _ *os.File) error { return nil }
+func copyXattrs(_, _ *os.File) ([]string, error) { return nil, nil }
+
+func renameInto(from string, d *folder, name string) error { return linkNew(from, d.at(name)) }
+
+func renameIn(d *folder, from, to string) error { return linkNew(d.at(from), d.at(to)) }
+
+func exchange(*folder, string, string) error { return errNoExchange }
+
+// keepOwner leaves the owner as it is: the user who runs the watcher.
+func keepOwner(*os.File, os.FileInfo) {}

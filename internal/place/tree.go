@@ -1,18 +1,20 @@
 package place
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
-// copyTree copies a whole folder: files with all their attributes, links as
-// links (never followed), everything flushed. Sockets, devices and FIFOs have
-// no content to copy and are refused.
-func copyTree(from, to string) error {
+// copyTree copies a whole folder to a new one below root: files with all
+// their attributes, links as links (never followed), everything flushed.
+// Sockets, devices and FIFOs have no content to copy and are refused.
+func copyTree(from string, root *os.Root, name string) (lost []string, err error) {
 	var folders []string
-	err := filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
+	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -20,40 +22,42 @@ func copyTree(from, to string) error {
 		if err != nil {
 			return err
 		}
-		target := filepath.Join(to, rel)
+		target := filepath.Join(name, rel)
 		switch {
 		case d.IsDir():
 			folders = append(folders, rel)
-			return os.Mkdir(target, 0o700)
+			return root.Mkdir(target, 0o700)
 		case d.Type()&fs.ModeSymlink != 0:
 			link, err := os.Readlink(path)
 			if err != nil {
 				return err
 			}
-			return os.Symlink(link, target)
+			return root.Symlink(link, target)
 		case d.Type().IsRegular():
-			return copyFile(path, target)
+			missing, err := copyFile(path, root, target)
+			lost = append(lost, missing...)
+			return err
 		}
 		return fmt.Errorf("%s is neither file, folder nor link, and cannot go to another file system", path)
 	})
 	if err != nil {
-		return err
+		return lost, err
 	}
 	for i := len(folders) - 1; i >= 0; i-- { // the innermost first: what is made inside changes a folder's times
-		if err := finishFolder(filepath.Join(from, folders[i]), filepath.Join(to, folders[i])); err != nil {
-			return err
+		if err := finishFolder(filepath.Join(from, folders[i]), root, filepath.Join(name, folders[i])); err != nil {
+			return lost, err
 		}
 	}
-	return nil
+	return lost, nil
 }
 
-func finishFolder(from, to string) error {
+func finishFolder(from string, root *os.Root, name string) error {
 	in, err := os.Open(from)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := os.Open(to)
+	out, err := root.Open(name)
 	if err != nil {
 		return err
 	}
@@ -62,7 +66,7 @@ func finishFolder(from, to string) error {
 	if err != nil {
 		return err
 	}
-	if err := keepAttributes(in, out, info); err != nil {
+	if _, err := keepAttributes(in, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }); err != nil {
 		return err
 	}
 	return flushFolder(out)
@@ -78,4 +82,12 @@ func removeUnit(path string) error {
 		return os.RemoveAll(path)
 	}
 	return os.Remove(path)
+}
+
+// removeEmpty removes a folder if nothing is in it.
+func removeEmpty(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }

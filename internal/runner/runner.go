@@ -34,6 +34,8 @@ type Spec struct {
 	Dir     string
 	Env     []string // beyond the watcher's own
 	Output  string   // file that what is printed is added to
+	Stdout  string   // file for standard output alone, "" for Output
+	Stdin   string   // file to read from, "" for nothing
 	Timeout time.Duration
 	Ledger  string // mark of the state folder
 	Job     int64
@@ -85,11 +87,11 @@ func (r *Runner) spawner() {
 // timeout is over, the whole process group is asked to end and, after Grace,
 // ended by force.
 func (r *Runner) Run(ctx context.Context, s Spec) Result {
-	cmd, out, err := prepare(s)
+	cmd, files, err := prepare(s)
+	defer closeAll(files)
 	if err != nil {
 		return Result{Exit: 127, Err: err}
 	}
-	defer out.Close()
 	begun := time.Now()
 	req := startRequest{cmd: cmd, done: make(chan error, 1)}
 	r.start <- req
@@ -148,7 +150,14 @@ func (r *Runner) force(cmd *exec.Cmd, ending, waited chan struct{}) {
 	}
 }
 
-func prepare(s Spec) (*exec.Cmd, *os.File, error) {
+func closeAll(files []*os.File) {
+	for _, f := range files {
+		f.Close()
+	}
+}
+
+// prepare makes the command and opens its files, which are to be closed.
+func prepare(s Spec) (*exec.Cmd, []*os.File, error) {
 	if info, err := os.Stat(s.Dir); err != nil || !info.IsDir() {
 		return nil, nil, fmt.Errorf("the working folder %s is not there", s.Dir)
 	}
@@ -160,11 +169,26 @@ func prepare(s Spec) (*exec.Cmd, *os.File, error) {
 	if err != nil {
 		return nil, nil, fmt.Errorf("the output file cannot be made: %w", err)
 	}
+	files := []*os.File{out}
 	cmd := &exec.Cmd{Path: path, Args: s.Args, Dir: s.Dir, Stdout: out, Stderr: out}
+	if s.Stdout != "" {
+		own, err := os.OpenFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666)
+		if err != nil {
+			return nil, files, fmt.Errorf("the file for standard output cannot be made: %w", err)
+		}
+		files, cmd.Stdout = append(files, own), own
+	}
+	if s.Stdin != "" {
+		in, err := os.Open(s.Stdin)
+		if err != nil {
+			return nil, files, fmt.Errorf("the file cannot be read: %w", err)
+		}
+		files, cmd.Stdin = append(files, in), in
+	}
 	cmd.Env = append(os.Environ(), s.Env...)
 	cmd.Env = append(cmd.Env, "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	ownGroup(cmd)
-	return cmd, out, nil
+	return cmd, files, nil
 }
 
 func startError(s Spec, err error) error {

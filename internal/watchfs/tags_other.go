@@ -2,5 +2,15 @@
 
 package watchfs
 
+import "fmt"
+
 // Tags lists a file's labels; this system keeps none where they can be read alike.
 func Tags(string) []string { return nil }
+
+// ReadTags gives the attribute as it is, "" if there is none.
+func ReadTags(string) string { return "" }
+
+// WriteTags fails: this system keeps no labels where they can be read alike.
+func WriteTags(path, _ string) error {
+	return fmt.Errorf("%s cannot get labels: this system keeps them in another way", path)
+}

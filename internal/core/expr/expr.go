@@ -46,6 +46,9 @@ func (e Env) With(word string, t *cel.Type) Env {
 	return Env{words}
 }
 
+// WithText adds a word that is a text.
+func (e Env) WithText(word string) Env { return e.With(word, cel.StringType) }
+
 // Program is a compiled expression.
 type Program struct {
 	text string

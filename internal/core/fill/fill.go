@@ -163,6 +163,17 @@ func (t *Template) Fixed() string {
 	return t.parts[0].text
 }
 
+// Cut gives the part of a filled path that the template itself spells out, up
+// to the last slash before its first placeholder, and the rest.
+func (t *Template) Cut(filled string) (fixed, rest string) {
+	if len(t.Refs()) == 0 {
+		return filled, ""
+	}
+	head := t.Fixed()
+	head = head[:strings.LastIndexByte(head, '/')+1]
+	return head, strings.TrimPrefix(filled, head)
+}
+
 // Value is what a placeholder stands for.
 type Value struct {
 	Text string
@@ -204,6 +215,8 @@ func keepInPlace(r *Ref, v Value, s string) (string, error) {
 	switch {
 	case s == "":
 		return "", fmt.Errorf("%s is empty for this file, so the destination has no name for it", r.Raw)
+	case s == "." && v.Path: // {reldir} of a file that lies directly in the watched folder
+		return s, nil
 	case s == "." || s == "..":
 		return "", fmt.Errorf("%s is %q for this file, which would lead out of the destination", r.Raw, s)
 	case strings.IndexByte(s, 0) >= 0:

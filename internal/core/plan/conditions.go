@@ -26,6 +26,9 @@ func needsOf(r *rule.Rule) Needs {
 	for _, l := range r.Lets {
 		texts += " " + l.Text.S
 	}
+	for i := range r.Steps {
+		texts += " " + r.Steps[i].Where.S
+	}
 	return Needs{
 		Kind: len(r.Kind) > 0 || strings.Contains(texts, "kind") || r.Uses("kind", "type"),
 		Tags: strings.Contains(texts, "tags"),
@@ -127,10 +130,10 @@ func (c Candidate) job(f file.Facts, event file.Event, now time.Time) *Job {
 
 // values are what the expressions of a job's rule name, `let` words included.
 func (j *Job) values() (expr.Values, error) {
-	name := filepath.Base(j.File)
+	name := filepath.Base(j.Path())
 	v := expr.Base(j.Now)
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
-	v["path"], v["rel"], v["size"] = j.File, j.rel(), j.Facts.Size
+	v["path"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
 	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod, age(j.Facts, j.Now), j.Facts.Kind, string(j.Event)
 	tags := j.Facts.Tags
 	if tags == nil {
@@ -141,6 +144,9 @@ func (j *Job) values() (expr.Values, error) {
 		if _, built := v[word]; !built {
 			v[word] = text
 		}
+	}
+	for word, text := range j.Saved {
+		v[word] = text
 	}
 	j.lets = map[string]fill.Value{}
 	for _, l := range j.Rule.Lets {
@@ -288,33 +294,6 @@ func unitWord(f file.Facts) string {
 		return "a file"
 	}
 	return "neither file nor folder"
-}
-
-// Steps says in a line each what would be done with a file, and where it
-// would end after success; endsIn is "" if it stays where it is.
-func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
-	j := c.job(f, event, now)
-	j.Scratch = filepath.Join(state, "scratch", "…")
-	if c.Rule.Gather != nil {
-		j.Files = []string{j.File}
-	}
-	for i := range c.Rule.Steps {
-		s := &c.Rule.Steps[i]
-		command, err := j.Command(s, state)
-		if err != nil {
-			return nil, "", err
-		}
-		text := "run " + fill.Quote(command.Args)
-		if command.Script != nil {
-			text = "script, on " + Display(filepath.Base(j.File))
-		}
-		steps = append(steps, text)
-	}
-	if c.Rule.Processed == nil {
-		return steps, "", nil
-	}
-	folder, name, err := j.Destination(c.Rule.Processed)
-	return steps, filepath.Join(folder, name), err
 }
 
 // LeftAlone says in words why no rule even considers a name: it is hidden, a

@@ -69,13 +69,12 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (fi
 // exampleEnd is where the file ends, relative to the rules file; its own path
 // if it stays.
 func exampleEnd(c Candidate, f file.Facts, event file.Event, now time.Time) string {
-	ends := c.Unit
-	if c.Rule.Processed != nil {
-		folder, name, err := c.job(f, event, now).Destination(c.Rule.Processed)
-		if err != nil {
-			return "nothing, because " + err.Error()
-		}
-		ends = filepath.Join(folder, name)
+	_, ends, err := c.Steps(f, event, now, "")
+	if err != nil {
+		return "nothing, because " + err.Error()
+	}
+	if ends == "" {
+		ends = c.Unit
 	}
 	if rel, err := filepath.Rel(filepath.Dir(c.Rule.Pos.File), ends); err == nil {
 		return rel
@@ -186,24 +185,37 @@ func contains(list []*rule.Rule, r *rule.Rule) bool {
 	return false
 }
 
-// leadsTo tells whether a rule's processed folder lies where another watches.
+// leadsTo tells whether a rule puts files where another watches.
 func leadsTo(from, to *rule.Rule) bool {
-	if from.Processed == nil {
-		return false
-	}
-	fixed := FixedFolder(from.Processed)
-	for _, folder := range to.Folders {
-		rel, err := filepath.Rel(folder, fixed)
-		if err != nil || strings.HasPrefix(rel, "..") {
-			continue
-		}
-		level := 0
-		if rel != "." {
-			level = 1 + strings.Count(rel, string(filepath.Separator))
-		}
-		if level <= levels(to) {
-			return true
+	for _, fixed := range leading(from) {
+		for _, folder := range to.Folders {
+			rel, err := filepath.Rel(folder, fixed)
+			if err != nil || strings.HasPrefix(rel, "..") {
+				continue
+			}
+			level := 0
+			if rel != "." {
+				level = 1 + strings.Count(rel, string(filepath.Separator))
+			}
+			if level <= levels(to) {
+				return true
+			}
 		}
 	}
 	return false
+}
+
+// leading lists the folders where a rule puts its input after success, and
+// what its steps make.
+func leading(r *rule.Rule) []string {
+	var list []string
+	if r.Processed != nil {
+		list = append(list, FixedFolder(r.Processed))
+	}
+	for i := range r.Steps {
+		if p, t := r.Steps[i].Destination(); t != nil && !r.Steps[i].Runs() {
+			list = append(list, fixedPart(*p, t))
+		}
+	}
+	return list
 }

@@ -27,11 +27,21 @@ type Job struct {
 	Hash     string // SHA-256, hexadecimal; "" if not known
 	Captures map[string]string
 	Now      time.Time
-	Files    []string // all files of a burst or set; nil otherwise
-	List     string   // file that lists them, one a line
-	List0    string   // the same, NUL-separated
+	Files    []string          // all files of a burst or set; nil otherwise
+	List     string            // file that lists them, one a line
+	List0    string            // the same, NUL-separated
+	At       string            // where the file is now, if a step moved or renamed it; "" for File
+	Saved    map[string]string // what earlier steps saved
 
 	lets map[string]fill.Value
+}
+
+// Path is where the file is now.
+func (j *Job) Path() string {
+	if j.At != "" {
+		return j.At
+	}
+	return j.File
 }
 
 // files are the words that a command gets for the file, or for all of them.
@@ -39,15 +49,15 @@ func (j *Job) files() []string {
 	if j.Files != nil {
 		return j.Files
 	}
-	return []string{j.File}
+	return []string{j.Path()}
 }
 
 // Lookup gives the value of a placeholder.
 func (j *Job) Lookup(word string) (fill.Value, error) {
-	name := filepath.Base(j.File)
+	name := filepath.Base(j.Path())
 	switch word {
 	case "file":
-		return fill.Value{Text: j.File, Path: true}, nil
+		return fill.Value{Text: j.Path(), Path: true}, nil
 	case "name":
 		return fill.Text(name), nil
 	case "stem":
@@ -55,7 +65,7 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 	case "ext":
 		return fill.Text(strings.TrimPrefix(name[len(stem(name)):], ".")), nil
 	case "dir":
-		return fill.Value{Text: filepath.Dir(j.File), Path: true}, nil
+		return fill.Value{Text: filepath.Dir(j.Path()), Path: true}, nil
 	case "watch":
 		return fill.Value{Text: j.Watch, Path: true}, nil
 	case "rel":
@@ -100,6 +110,9 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 	if v, ok := j.Captures[word]; ok {
 		return fill.Text(v), nil
 	}
+	if v, ok := j.Saved[word]; ok {
+		return fill.Text(v), nil
+	}
 	if v, ok, err := j.let(word); ok || err != nil {
 		return v, err
 	}
@@ -118,23 +131,61 @@ func (j *Job) rel() string {
 	return strings.TrimPrefix(strings.TrimPrefix(j.File, j.Watch), string(filepath.Separator))
 }
 
-// Destination gives the folder and the name where a place puts the file.
-func (j *Job) Destination(p *rule.Place) (folder, name string, err error) {
-	folder, err = p.Folder.FillPath(j.Lookup)
+// Spot is a name in a destination folder. Root is as the rule names it, and
+// may be a link; what was filled lies below it in Rel, where no link is followed.
+type Spot struct {
+	Root string
+	Rel  string // "" if nothing was filled
+	Name string
+}
+
+// Folder is the folder's whole path.
+func (s Spot) Folder() string { return filepath.Join(s.Root, s.Rel) }
+
+// Path is the whole path.
+func (s Spot) Path() string { return filepath.Join(s.Root, s.Rel, s.Name) }
+
+// Destination gives where a place puts the file.
+func (j *Job) Destination(p *rule.Place) (Spot, error) {
+	spot, err := j.folder(p.Folder, p.To.Base)
 	if err != nil {
-		return "", "", err
+		return Spot{}, err
 	}
-	if !filepath.IsAbs(folder) {
-		folder = filepath.Join(p.To.Base, folder)
+	spot.Name, err = j.name(p.Name, j.Path())
+	return spot, err
+}
+
+// folder fills a destination folder.
+func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
+	filled, err := t.FillPath(j.Lookup)
+	if err != nil {
+		return Spot{}, err
 	}
-	name = filepath.Base(j.File)
-	if p.Name != nil {
-		if name, err = p.Name.FillPath(j.Lookup); err != nil {
-			return "", "", err
-		}
-		name = strings.ReplaceAll(name, "/", "_")
+	root, rel := t.Cut(filled)
+	if !filepath.IsAbs(filled) {
+		root = filepath.Join(base, root)
+	} else if root == "" {
+		root = string(filepath.Separator)
 	}
-	return filepath.Clean(folder), name, nil
+	if rel = filepath.Clean("/" + rel)[1:]; rel == "" {
+		return Spot{Root: filepath.Clean(root)}, nil
+	}
+	return Spot{Root: filepath.Clean(root), Rel: rel}, nil
+}
+
+// name fills a name; without a template it is the file's own.
+func (j *Job) name(t *fill.Template, file string) (string, error) {
+	if t == nil {
+		return filepath.Base(file), nil
+	}
+	name, err := t.FillPath(j.Lookup)
+	if err != nil {
+		return "", err
+	}
+	if name = strings.ReplaceAll(name, "/", "_"); name == "" || name == "." || name == ".." {
+		return "", fmt.Errorf("%q gives no name for this file: %q", t, name)
+	}
+	return name, nil
 }
 
 // Command is a step ready to be run.
@@ -143,6 +194,7 @@ type Command struct {
 	Dir     string   // working folder
 	Env     []string // NAME=VALUE, beyond the watcher's own environment
 	Timeout time.Duration
+	Stdin   string  // file to read from, "" for none
 	Script  *Script // to be written before the run, nil for none
 }
 
@@ -155,17 +207,17 @@ type Script struct {
 // Command fills one step.
 func (j *Job) Command(s *rule.Step, state string) (Command, error) {
 	c := Command{Dir: s.Base, Timeout: s.Timeout.Duration}
-	if s.In.Set() {
-		t, err := fill.Parse(s.In.S)
+	if s.WorkingIn != nil {
+		dir, err := s.WorkingIn.Fill(j.Lookup)
 		if err != nil {
 			return c, err
 		}
-		if c.Dir, err = t.Fill(j.Lookup); err != nil {
-			return c, err
+		if c.Dir = dir; !filepath.IsAbs(dir) {
+			c.Dir = filepath.Join(s.In.Base, dir)
 		}
-		if !filepath.IsAbs(c.Dir) {
-			c.Dir = filepath.Join(s.In.Base, c.Dir)
-		}
+	}
+	if s.Stdin != "" {
+		c.Stdin = j.Path()
 	}
 	for name, value := range s.Env {
 		c.Env = append(c.Env, name+"="+value)
@@ -240,6 +292,9 @@ func (j *Job) words() []string {
 	for _, l := range j.Rule.Lets {
 		add(l.Word)
 	}
+	for w := range j.Saved {
+		add(w)
+	}
 	if j.Files != nil {
 		add("list")
 		add("list0")
@@ -261,5 +316,9 @@ func (c Command) ByHand() string {
 	if len(parts) > 0 {
 		words = append(append([]string{"env"}, parts...), words...)
 	}
-	return "cd " + fill.Quote([]string{c.Dir}) + " && " + fill.Quote(words)
+	line := "cd " + fill.Quote([]string{c.Dir}) + " && " + fill.Quote(words)
+	if c.Stdin != "" {
+		line += " < " + fill.Quote([]string{c.Stdin})
+	}
+	return line
 }

@@ -122,11 +122,10 @@ func TestDestinations(t *testing.T) {
     failed: /abs/{b}
 `)
 	j := job(s, "/office/in/x_..csv")
-	folder, name, err := j.Destination(j.Rule.Processed)
+	spot, err := j.Destination(j.Rule.Processed)
 	require.NoError(t, err)
-	require.Equal(t, "/office/done/x/2031/04", folder)
-	require.Equal(t, "x_.-12.csv", name)
-	_, _, err = j.Destination(j.Rule.Failed)
+	require.Equal(t, Spot{Root: "/office/done", Rel: "x/2031/04", Name: "x_.-12.csv"}, spot)
+	_, err = j.Destination(j.Rule.Failed)
 	require.ErrorContains(t, err, `{b} is "." for this file`)
 }
 

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -57,11 +58,7 @@ func (s *Set) Chained(watch string) bool { return s.chained[watch] }
 func (s *Set) findChains() {
 	s.chained = map[string]bool{}
 	for _, r := range s.Rules() {
-		for _, p := range []*rule.Place{r.Processed, r.Failed} {
-			if p == nil {
-				continue
-			}
-			fixed := FixedFolder(p)
+		for _, fixed := range Destinations(r) {
 			for watch := range s.watch {
 				if within(fixed, watch) || within(watch, fixed) {
 					s.chained[watch] = true
@@ -69,6 +66,28 @@ func (s *Set) findChains() {
 			}
 		}
 	}
+}
+
+// Destinations lists the fixed parts of all folders where a rule puts files.
+func Destinations(r *rule.Rule) []string {
+	var list []string
+	for _, p := range r.Places() {
+		list = append(list, FixedFolder(p))
+	}
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		if p, t := s.Destination(); t != nil {
+			fixed := fixedPart(*p, t)
+			if s.Runs() && len(t.Refs()) == 0 { // stdout names a file
+				fixed = filepath.Dir(fixed)
+			}
+			list = append(list, fixed)
+		}
+		if v := s.Verb(); v == "rename" || v == "replace" {
+			list = append(list, r.Folders...)
+		}
+	}
+	return list
 }
 
 // Rule finds a rule by its name, nil if there is none.
@@ -291,10 +310,7 @@ func unfinished(r *rule.Rule, name string) bool {
 // ownPlace tells whether a path lies in the rule's own processed or failed
 // folder. A destination that holds the watched folder itself does not count.
 func ownPlace(r *rule.Rule, watch, path string) bool {
-	for _, p := range []*rule.Place{r.Processed, r.Failed} {
-		if p == nil {
-			continue
-		}
+	for _, p := range r.Places() {
 		if fixed := FixedFolder(p); !within(watch, fixed) && within(path, fixed) {
 			return true
 		}
@@ -303,16 +319,17 @@ func ownPlace(r *rule.Rule, watch, path string) bool {
 }
 
 // FixedFolder is the part of a destination before its first placeholder.
-func FixedFolder(p *rule.Place) string {
-	fixed := p.To.S
-	if p.Folder != nil && len(p.Folder.Refs()) > 0 {
-		fixed = p.Folder.Fixed()
-		fixed = fixed[:strings.LastIndexByte(fixed, '/')+1]
+func FixedFolder(p *rule.Place) string { return fixedPart(p.To, p.Folder) }
+
+func fixedPart(p rule.Path, t *fill.Template) string {
+	fixed := p.S
+	if t != nil && len(t.Refs()) > 0 {
+		fixed, _ = t.Cut("")
 	}
 	if filepath.IsAbs(fixed) {
 		return filepath.Clean(fixed)
 	}
-	return filepath.Join(p.To.Base, fixed)
+	return filepath.Join(p.Base, fixed)
 }
 
 // within tells whether path is the folder or lies below it.

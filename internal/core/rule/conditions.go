@@ -159,7 +159,7 @@ func (d *decoder) conditions(r *Rule) {
 		r.Lets = append(r.Lets, Let{Word: w, Text: text, Program: p})
 		env = env.With(w, p.Type())
 	}
-	r.Where.Program = nil
+	r.env, r.Where.Program = env, nil
 	if r.Where.Set() {
 		r.Where.Program = d.expression(env, r.Where.Text, "bool")
 	}

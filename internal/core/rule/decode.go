@@ -332,6 +332,7 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 	if place, ok := v.Addr().Interface().(interface{ setPos(Pos) }); ok {
 		place.setPos(d.pos(n))
 	}
+	noter, _ := v.Addr().Interface().(interface{ noteKey(string, Pos) })
 	fields := fieldsOf(v.Type())
 	seen := map[string]Pos{}
 	for _, p := range pairs {
@@ -341,6 +342,9 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 			continue
 		}
 		seen[key] = d.pos(p.Key)
+		if noter != nil {
+			noter.noteKey(key, seen[key])
+		}
 		index, ok := fields[key]
 		if !ok {
 			d.unknownKey(p.Key, key, what, fields)

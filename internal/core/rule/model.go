@@ -11,10 +11,10 @@ import (
 	"path/filepath"
 	"reflect"
 	"runtime"
-	"strings"
 	"time"
 
 	"stilltide/internal/core/dispatch"
+	"stilltide/internal/core/expr"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
@@ -32,6 +32,7 @@ type File struct {
 	Include   []Text   `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
 	NeverTake []Text   `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
 	Queues    Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
+	Replaced  Size     `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
 	Keep      Duration `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
 	Defaults  Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
 	Rules     rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
@@ -61,6 +62,14 @@ func (f *File) KeepHistory() time.Duration {
 		return 90 * 24 * time.Hour
 	}
 	return f.Keep.Duration
+}
+
+// KeepReplaced is how many bytes of replaced content are kept.
+func (f *File) KeepReplaced() int64 {
+	if f.Replaced == 0 {
+		return 1_000_000_000
+	}
+	return int64(f.Replaced)
 }
 
 // WorkerCount is the number of jobs that may run at once.
@@ -103,6 +112,7 @@ type Rule struct {
 	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
 	Again     Again           `key:"again" doc:"a file that stays: changed, never or always"`
 	Loops     Loops           `key:"loops" doc:"stop or allow a file that this rule itself placed"`
+	SameName  SameName        `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
 	OneByOne  Text            `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
@@ -116,60 +126,43 @@ type Rule struct {
 	Matcher *pattern.List
 	Steps   []Step // what to do, whichever way it was written
 	Key     *fill.Template
-	Lets    []Let // in the order in which they are filled
+	Lets    []Let    // in the order in which they are filled
+	Saved   []string // the words that steps save
+
+	env           expr.Env // what the steps' expressions may name, but for saved words
+	eventsWritten bool
 }
 
 func (r *Rule) setPos(p Pos) { r.Pos = p }
 
+func (r *Rule) noteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten || key == "events" }
+
 // Moves tells whether the input leaves its folder after success.
-func (r *Rule) Moves() bool { return r.Processed != nil }
-
-// Step is one step of `do`: exactly one verb with its options.
-type Step struct {
-	Run         Text              `key:"run" doc:"a program without a shell; split into words as a shell would, then filled"`
-	Script      Text              `key:"script" doc:"the text of a script; the file is $1, the placeholders are in the environment as TIDE_FILE, TIDE_NAME, …"`
-	Interpreter Text              `key:"interpreter" doc:"what runs the script, if it has no #! line; /bin/sh -eu if left out"`
-	In          Path              `key:"in" doc:"the working folder; the folder of the rules file if left out"`
-	Env         map[string]string `key:"env" doc:"more environment variables"`
-	OK          []int             `key:"ok" doc:"the exit codes that mean success; 0 if left out"`
-	AddFile     *bool             `key:"add_file" doc:"false: do not add the file at the end of a command that names none of its words"`
-	Timeout     Duration          `key:"timeout" doc:"bound on this step"`
-
-	Pos     Pos
-	Base    string // folder of the file the step is written in
-	Command *fill.Command
-	Shell   *fill.Command // the interpreter's words
-}
-
-func (s *Step) setPos(p Pos) { s.Pos = p }
-
-// Verb names the step.
-func (s *Step) Verb() string {
-	if s.Script.Set() {
-		return "script"
-	}
-	return "run"
-}
-
-// Success tells whether an exit code means success.
-func (s *Step) Success(code int) bool {
-	for _, ok := range s.OK {
-		if code == ok {
+func (r *Rule) Moves() bool {
+	for i := range r.Steps {
+		if s := &r.Steps[i]; s.TakesInput() && s.Verb() != "rename" && !s.Where.Set() {
 			return true
 		}
 	}
-	return len(s.OK) == 0 && code == 0
+	return r.Processed != nil
 }
 
-// AppendsFile tells whether the file is added at the end of the command.
-func (s *Step) AppendsFile() bool {
-	return s.Command != nil && !s.Command.NamesFile() && (s.AddFile == nil || *s.AddFile)
+// Places lists the rule's destinations at the end of a job.
+func (r *Rule) Places() []*Place {
+	var list []*Place
+	for _, p := range []*Place{r.Processed, r.Failed} {
+		if p != nil {
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 func newRule() Rule {
 	return Rule{
 		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
 		Take: TakeFiles, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunAfter,
+		SameName: SameNumber,
 		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Then: Choice(settle.ThenWait)},
 	}
 }
@@ -199,25 +192,18 @@ func (r *Rule) Uses(words ...string) bool {
 			return true
 		}
 	}
-	for _, p := range []*Place{r.Processed, r.Failed} {
-		if p != nil && (p.Folder.Uses(words...) || p.Name != nil && p.Name.Uses(words...)) {
+	for _, p := range r.Places() {
+		if p.Folder.Uses(words...) || p.Name != nil && p.Name.Uses(words...) {
 			return true
 		}
 	}
 	return false
 }
 
-func (s *Step) uses(words ...string) bool {
-	if s.Script.Set() {
-		for _, w := range words {
-			if strings.Contains(s.Script.S, "TIDE_"+strings.ToUpper(w)) {
-				return true
-			}
-		}
-		return false
-	}
-	for _, w := range s.Command.Words {
-		if w.Uses(words...) {
+// NeedsScratch tells whether any step needs the attempt's own folder.
+func (r *Rule) NeedsScratch() bool {
+	for i := range r.Steps {
+		if r.Steps[i].NeedsScratch() {
 			return true
 		}
 	}

@@ -188,10 +188,6 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	d.conditions(r)
 	d.flow(f, r)
 	d.steps(r, n)
-	words := stepWords(r)
-	for i := range r.Steps {
-		d.step(&r.Steps[i], words)
-	}
 	d.place(r.Processed, memberWords(r))
 	d.place(r.Failed, memberWords(r))
 }
@@ -213,47 +209,6 @@ func (d *decoder) matcher(r *Rule) {
 		if isBuiltIn(w) && len(r.Match) > 0 {
 			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w), "choose another name")
 		}
-	}
-}
-
-// steps gives Steps its value from do, run or script.
-func (d *decoder) steps(r *Rule, n ast.Node) {
-	ways := 0
-	for _, set := range []bool{len(r.Do) > 0, r.Run.Set(), r.Script.Set()} {
-		if set {
-			ways++
-		}
-	}
-	if ways > 1 {
-		d.errorAt(n, "verbs", "a rule has one of do, run and script, and this one has several", "put the steps in a list under do:")
-	}
-	r.Steps = append([]Step(nil), r.Do...)
-	if len(r.Do) == 0 && (r.Run.Set() || r.Script.Set()) {
-		r.Steps = []Step{{Run: r.Run, Script: r.Script, Pos: r.Run.Pos}}
-		if r.Script.Set() {
-			r.Steps[0].Pos = r.Script.Pos
-		}
-	}
-	for i := range r.Steps {
-		r.Steps[i].Base = d.base
-	}
-}
-
-func (d *decoder) step(s *Step, words []string) {
-	switch {
-	case s.Run.Set() && s.Script.Set():
-		d.add(SeverityError, s.Pos, "verbs", "a step has one verb, and this one has both run and script", "make two steps of it")
-	case s.Run.Set():
-		s.Command = d.command(s.Run, words)
-	case s.Script.Set():
-		if strings.TrimSpace(s.Script.S) == "" {
-			d.add(SeverityError, s.Script.Pos, "empty", "the script is empty", "")
-		}
-		if s.Interpreter.Set() {
-			s.Shell = d.command(s.Interpreter, words)
-		}
-	default:
-		d.add(SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with run: or script:")
 	}
 }
 
@@ -297,10 +252,7 @@ func (d *decoder) place(p *Place, words []string) {
 	if !p.As.Set() {
 		return
 	}
-	if strings.Contains(p.As.S, "/") {
-		d.errorIn(p.As, "/", "name", "as: is a name, and a name holds no /", "put folders into to:")
-	}
-	p.Name = d.template(p.As, words)
+	p.Name = d.nameTemplate(p.As, words, "as:")
 }
 
 func (d *decoder) template(t Text, words []string) *fill.Template {

@@ -49,6 +49,8 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 		long := map[string]any{"type": "object", "required": []string{"to"}, "additionalProperties": false,
 			"properties": map[string]any{"to": text(), "as": text()}}
 		return map[string]any{"anyOf": []any{text(), long}}
+	case reflect.TypeFor[Limits]():
+		return objectSchema(t, defs)
 	case reflect.TypeFor[Retry]():
 		return map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs)}}
 	}
@@ -140,4 +142,8 @@ func (Loops) schema() map[string]any       { return words("stop", "allow") }
 func (Order) schema() map[string]any {
 	return words("arrival", "name", "oldest", "newest", "smallest")
 }
+func (SameName) schema() map[string]any { return words("number", "replace", "skip", "fail") }
+func (Discard) schema() map[string]any  { return words("trash", "delete") }
+func (Keep) schema() map[string]any     { return words("new", "smaller") }
+func (Stdin) schema() map[string]any    { return words("file") }
 func (Existing) schema() map[string]any { return words("take", "leave") }

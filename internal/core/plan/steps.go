@@ -1,0 +1,270 @@
+package plan
+
+import (
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/rule"
+)
+
+// Applies tells whether a step's own condition holds.
+func (j *Job) Applies(s *rule.Step) (bool, error) {
+	if s.Where.Program == nil {
+		return true, nil
+	}
+	j.lets = nil // what was saved meanwhile may count
+	values, err := j.values()
+	if err != nil {
+		return false, err
+	}
+	holds, err := s.Where.Program.Holds(values)
+	if err != nil {
+		return false, fmt.Errorf("where cannot be computed: %w", err)
+	}
+	return holds, nil
+}
+
+// Sources gives the paths of a step's from, each a plain path or a glob; nil
+// means the job's own file. What is filled in never acts as a glob.
+func (j *Job) Sources(s *rule.Step) ([]string, error) {
+	var list []string
+	for i, t := range s.Sources {
+		filled, err := t.Fill(func(word string) (fill.Value, error) {
+			v, err := j.Lookup(word)
+			v.Text = quoteGlob(v.Text)
+			return v, err
+		})
+		if err != nil {
+			return nil, err
+		}
+		if !filepath.IsAbs(filled) {
+			filled = filepath.Join(quoteGlob(s.From[i].Base), filled)
+		}
+		list = append(list, filled)
+	}
+	return list, nil
+}
+
+var globQuoter = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`)
+
+func quoteGlob(text string) string { return globQuoter.Replace(text) }
+
+// Spot gives where a step puts a source: the job's file, or one of from.
+func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
+	path, t := s.Destination()
+	if t == nil { // rename
+		name, err := j.name(s.Name, source)
+		return Spot{Root: filepath.Dir(source), Name: name}, err
+	}
+	spot, err := j.folder(t, path.Base)
+	if err != nil {
+		return Spot{}, err
+	}
+	if s.Verb() == "mirror" {
+		spot.Rel = filepath.Join(spot.Rel, filepath.Dir(j.rel()))
+		if spot.Rel == "." {
+			spot.Rel = ""
+		}
+	}
+	if s.Runs() { // stdout names the file itself
+		return split(spot), nil
+	}
+	spot.Name, err = j.name(s.Name, source)
+	return spot, err
+}
+
+// split makes a spot's last element its name.
+func split(s Spot) Spot {
+	if s.Rel == "" {
+		return Spot{Root: filepath.Dir(s.Root), Name: filepath.Base(s.Root)}
+	}
+	dir, name := filepath.Split(s.Rel)
+	return Spot{Root: s.Root, Rel: strings.TrimSuffix(dir, "/"), Name: name}
+}
+
+// Replacement gives the path whose content replaces the file's.
+func (j *Job) Replacement(s *rule.Step) (string, error) {
+	path, err := s.Into.Fill(j.Lookup)
+	if err == nil && !filepath.IsAbs(path) {
+		path = filepath.Join(s.Replace.Base, path)
+	}
+	return path, err
+}
+
+// Labels fills the labels of a tag step.
+func (j *Job) Labels(s *rule.Step) ([]string, error) {
+	var list []string
+	for _, t := range s.Labels {
+		label, err := t.Fill(j.Lookup)
+		if err != nil {
+			return nil, err
+		}
+		if label = strings.TrimSpace(strings.NewReplacer(",", "_", "\n", " ").Replace(label)); label != "" {
+			list = append(list, label)
+		}
+	}
+	return list, nil
+}
+
+// Text fills the text of a write or notify step.
+func (j *Job) Text(s *rule.Step) (string, error) { return s.Words.Fill(j.Lookup) }
+
+// Address fills the address of a post step. What is filled in is escaped, so
+// that it stays one part of a path or query.
+func (j *Job) Address(s *rule.Step) (string, error) {
+	return s.URL.Fill(func(word string) (fill.Value, error) {
+		v, err := j.Lookup(word)
+		v.Text = url.QueryEscape(v.Text)
+		v.Text = strings.ReplaceAll(v.Text, "+", "%20")
+		return v, err
+	})
+}
+
+// Headers fills the headers of a post step.
+func (j *Job) Headers(s *rule.Step) (map[string]string, error) {
+	headers := map[string]string{}
+	for name, t := range s.Header {
+		value, err := t.Fill(j.Lookup)
+		if err != nil {
+			return nil, err
+		}
+		headers[name] = strings.NewReplacer("\r", " ", "\n", " ").Replace(value)
+	}
+	return headers, nil
+}
+
+// foreseen gives the words that only a run can know their own names.
+func (j *Job) foreseen() {
+	j.Saved = map[string]string{}
+	for _, w := range j.Rule.Saved {
+		j.Saved[w] = "{" + w + "}"
+	}
+}
+
+// Steps says in a line each what would be done with a file, and where it
+// would end after success; endsIn is "" if it stays where it is.
+func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
+	j := c.job(f, event, now)
+	j.Scratch = filepath.Join(state, "scratch", "…")
+	j.foreseen()
+	if c.Rule.Gather != nil {
+		j.Files = []string{j.File}
+	}
+	for i := range c.Rule.Steps {
+		s := &c.Rule.Steps[i]
+		if applies, err := j.Applies(s); err == nil && !applies && !usesSaved(s, c.Rule.Saved) {
+			continue
+		}
+		text, err := j.foretell(s, state)
+		if err != nil {
+			return nil, "", err
+		}
+		if s.Where.Set() && usesSaved(s, c.Rule.Saved) {
+			text += ", if " + s.Where.S
+		}
+		steps = append(steps, text)
+	}
+	if c.Rule.Processed == nil || event == file.Removed {
+		return steps, j.At, nil
+	}
+	spot, err := j.Destination(c.Rule.Processed)
+	return steps, spot.Path(), err
+}
+
+// usesSaved tells whether a step's condition may depend on what a run saves.
+func usesSaved(s *rule.Step, saved []string) bool {
+	for _, w := range saved {
+		if strings.Contains(s.Where.S, w) {
+			return true
+		}
+	}
+	return false
+}
+
+// foretell says what one step would do, and follows the file.
+func (j *Job) foretell(s *rule.Step, state string) (string, error) {
+	switch s.Verb() {
+	case "run", "script":
+		return j.foretellRun(s, state)
+	case "replace":
+		path, err := j.Replacement(s)
+		text := "replace its content with " + Display(path)
+		if s.Keep == rule.KeepSmaller {
+			text += ", if that is smaller"
+		}
+		return text, err
+	case "discard":
+		what := map[rule.Discard]string{rule.DiscardTrash: "to the trash", rule.DiscardDelete: "delete"}[s.Discard]
+		if len(s.From) == 0 {
+			return what, nil
+		}
+		from, err := j.Sources(s)
+		return what + ": " + strings.Join(from, ", "), err
+	case "tag":
+		labels, err := j.Labels(s)
+		return "label " + strings.Join(labels, ", "), err
+	case "post":
+		address, err := j.Address(s)
+		return "send to " + address, err
+	case "notify":
+		text, err := j.Text(s)
+		return fmt.Sprintf("notify %s: %s", s.Notify.S, Display(text)), err
+	}
+	return j.foretellPlacing(s)
+}
+
+func (j *Job) foretellRun(s *rule.Step, state string) (string, error) {
+	command, err := j.Command(s, state)
+	if err != nil {
+		return "", err
+	}
+	text := "run " + fill.Quote(command.Args)
+	if command.Script != nil {
+		text = "script, on " + Display(filepath.Base(j.Path()))
+	}
+	if s.OutputTo != nil {
+		spot, err := j.Spot(s, j.Path())
+		return text + " > " + fill.Quote([]string{spot.Path()}), err
+	}
+	return text, nil
+}
+
+func (j *Job) foretellPlacing(s *rule.Step) (string, error) {
+	if s.Verb() == "mirror" && j.Event == file.Removed {
+		spot, err := j.Spot(s, j.File)
+		return "to the trash: " + Display(spot.Path()), err
+	}
+	source := j.Path()
+	from, err := j.Sources(s)
+	if err != nil {
+		return "", err
+	}
+	if len(from) > 0 {
+		source = from[0]
+	}
+	spot, err := j.Spot(s, source)
+	if err != nil {
+		return "", err
+	}
+	switch s.Verb() {
+	case "rename":
+		j.At = spot.Path()
+		return "rename to " + Display(spot.Name), nil
+	case "unpack":
+		return "unpack to " + Display(spot.Folder()), nil
+	case "move":
+		if len(from) == 0 {
+			j.At = spot.Path()
+			return "move to " + Display(spot.Path()), nil
+		}
+	}
+	if len(from) > 0 {
+		return fmt.Sprintf("%s %s to %s", s.Verb(), Display(strings.Join(from, ", ")), Display(spot.Folder())), nil
+	}
+	return s.Verb() + " to " + Display(spot.Path()), nil
+}

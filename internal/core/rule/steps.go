@@ -1,0 +1,455 @@
+package rule
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/expr"
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/pattern"
+)
+
+// Step is one step of `do`: exactly one verb with its options.
+type Step struct {
+	Run     Text    `key:"run" doc:"a program without a shell; split into words as a shell would, then filled"`
+	Script  Text    `key:"script" doc:"the text of a script; the file is $1, the placeholders are in the environment as TIDE_FILE, TIDE_NAME, …"`
+	Move    Path    `key:"move" doc:"the folder to which the file, or from:, is moved"`
+	Copy    Path    `key:"copy" doc:"the folder to which the file, or from:, is copied"`
+	Rename  Text    `key:"rename" doc:"the file's new name, in the folder where it is"`
+	Replace Path    `key:"replace" doc:"the path whose content takes the place of the file's, atomically"`
+	Discard Discard `key:"discard" doc:"trash: the file, or from:, goes to the freedesktop trash; delete: it is gone"`
+	Unpack  Path    `key:"unpack" doc:"the folder into which a zip, tar, tar.gz or gz is unpacked, all or nothing"`
+	Tag     []Text  `key:"tag" doc:"labels that are added to the file's (user.xdg.tags)"`
+	Write   Path    `key:"write" doc:"the folder in which a text file is written, named by as: and holding content:"`
+	Mirror  Path    `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash"`
+	Post    Text    `key:"post" doc:"the address to which the file is sent over HTTP"`
+	Notify  Text    `key:"notify" doc:"the channel that is told; log is always there"`
+
+	Where    Where    `key:"where" doc:"the step is done only if this CEL expression holds; saved words may stand in it"`
+	Timeout  Duration `key:"timeout" doc:"bound on this step"`
+	SameName SameName `key:"same_name" doc:"what happens if that name is there with other content: number, replace, skip or fail"`
+	From     []Path   `key:"from" doc:"move, copy, discard: these paths or globs instead of the file"`
+	As       Text     `key:"as" doc:"move, copy, write: the name at the destination"`
+	Keep     Keep     `key:"keep" doc:"replace: smaller keeps whichever of the two is smaller"`
+	Limits   Limits   `key:"limits" doc:"unpack: what is refused: more files, more bytes, a greater ratio"`
+	Content  Text     `key:"content" doc:"write: the text"`
+	Text     Text     `key:"text" doc:"notify: what the notice says"`
+
+	Interpreter Text              `key:"interpreter" doc:"script: what runs it, if it has no #! line; /bin/sh -eu if left out"`
+	In          Path              `key:"in" doc:"run, script: the working folder; the folder of the rules file if left out"`
+	Env         map[string]string `key:"env" doc:"run, script: more environment variables"`
+	OK          []int             `key:"ok" doc:"run, script: the exit codes that mean success; 0 if left out"`
+	AddFile     *bool             `key:"add_file" doc:"run: false: do not add the file at the end of a command that names none of its words"`
+	Stdin       Stdin             `key:"stdin" doc:"run, script: file: the file is its standard input"`
+	Stdout      Path              `key:"stdout" doc:"run, script: the path where its standard output is put when the step succeeds"`
+	Save        Text              `key:"save" doc:"run, script, post: a word for what it printed or was answered, for later steps"`
+
+	Method     Text              `key:"method" doc:"post: the HTTP method; POST if left out"`
+	Headers    map[string]Text   `key:"headers" doc:"post: HTTP headers; placeholders are filled"`
+	HeadersEnv map[string]string `key:"headers_env" doc:"post: HTTP headers whose value is in an environment variable, for secrets"`
+	Field      Text              `key:"field" doc:"post: the file is sent as this field of a form (multipart/form-data)"`
+	Expect     []int             `key:"expect" doc:"post: the HTTP statuses that mean success; 200 to 299 if left out"`
+
+	Pos  Pos
+	Base string // folder of the file the step is written in
+
+	Command   *fill.Command             // run
+	Shell     *fill.Command             // the interpreter's words
+	Into      *fill.Template            // the folder of move, copy, unpack, write and mirror; the path of replace
+	Name      *fill.Template            // as, or the name of rename
+	Sources   []*fill.Template          // from
+	Labels    []*fill.Template          // tag
+	Words     *fill.Template            // content, or the text of notify
+	URL       *fill.Template            // post
+	Header    map[string]*fill.Template // headers
+	OutputTo  *fill.Template            // stdout
+	WorkingIn *fill.Template            // in
+
+	verb string
+	keys map[string]Pos
+}
+
+func (s *Step) setPos(p Pos) { s.Pos = p }
+
+func (s *Step) noteKey(key string, at Pos) {
+	if s.keys == nil {
+		s.keys = map[string]Pos{}
+	}
+	s.keys[key] = at
+}
+
+// verbs are the steps' verbs and the options that each takes, besides where
+// and timeout.
+var verbs = []struct {
+	name    string
+	options []string
+}{
+	{"run", []string{"in", "env", "ok", "add_file", "stdin", "stdout", "save", "same_name"}},
+	{"script", []string{"interpreter", "in", "env", "ok", "stdin", "stdout", "save", "same_name"}},
+	{"move", []string{"from", "as", "same_name"}},
+	{"copy", []string{"from", "as", "same_name"}},
+	{"rename", []string{"same_name"}},
+	{"replace", []string{"keep"}},
+	{"discard", []string{"from"}},
+	{"unpack", []string{"limits", "same_name"}},
+	{"tag", nil},
+	{"write", []string{"as", "content", "same_name"}},
+	{"mirror", []string{"same_name"}},
+	{"post", []string{"method", "headers", "headers_env", "field", "expect", "save"}},
+	{"notify", []string{"text"}},
+}
+
+// Verb names the step.
+func (s *Step) Verb() string { return s.verb }
+
+// Runs tells whether the step starts a program.
+func (s *Step) Runs() bool { return s.verb == "run" || s.verb == "script" }
+
+// Keeps tells whether the step puts files somewhere or takes them away.
+func (s *Step) Keeps() bool { return !s.Runs() && s.verb != "post" && s.verb != "notify" }
+
+// Success tells whether an exit code means success.
+func (s *Step) Success(code int) bool {
+	return slices.Contains(s.OK, code) || len(s.OK) == 0 && code == 0
+}
+
+// Expects tells whether an HTTP status means success.
+func (s *Step) Expects(status int) bool {
+	return slices.Contains(s.Expect, status) || len(s.Expect) == 0 && 200 <= status && status < 300
+}
+
+// AppendsFile tells whether the file is added at the end of the command.
+func (s *Step) AppendsFile() bool {
+	return s.Command != nil && !s.Command.NamesFile() && s.Stdin == "" && (s.AddFile == nil || *s.AddFile)
+}
+
+// TakesInput tells whether the step moves, renames or discards the job's file.
+func (s *Step) TakesInput() bool {
+	switch s.verb {
+	case "move", "discard":
+		return len(s.From) == 0
+	case "rename":
+		return true
+	}
+	return false
+}
+
+// Destination gives the path under which the step puts files: a folder, or
+// for stdout a file; nil if it puts nothing anywhere else.
+func (s *Step) Destination() (*Path, *fill.Template) {
+	switch s.verb {
+	case "move":
+		return &s.Move, s.Into
+	case "copy":
+		return &s.Copy, s.Into
+	case "unpack":
+		return &s.Unpack, s.Into
+	case "write":
+		return &s.Write, s.Into
+	case "mirror":
+		return &s.Mirror, s.Into
+	case "run", "script":
+		if s.OutputTo != nil {
+			return &s.Stdout, s.OutputTo
+		}
+	}
+	return nil, nil
+}
+
+// templates lists all that is filled for the step.
+func (s *Step) templates() []*fill.Template {
+	list := []*fill.Template{s.Into, s.Name, s.Words, s.URL, s.OutputTo, s.WorkingIn}
+	list = append(append(list, s.Sources...), s.Labels...)
+	for _, t := range s.Header {
+		list = append(list, t)
+	}
+	for _, c := range []*fill.Command{s.Command, s.Shell} {
+		if c != nil {
+			list = append(list, c.Words...)
+		}
+	}
+	return slices.DeleteFunc(list, func(t *fill.Template) bool { return t == nil })
+}
+
+func (s *Step) uses(words ...string) bool {
+	for _, w := range words {
+		if s.Script.Set() && strings.Contains(s.Script.S, "TIDE_"+strings.ToUpper(w)) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(s.templates(), func(t *fill.Template) bool { return t.Uses(words...) })
+}
+
+// NeedsScratch tells whether the step needs the attempt's own folder.
+func (s *Step) NeedsScratch() bool {
+	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0")
+}
+
+// SameName says what happens if a name is there already with other content.
+type SameName Choice
+
+const (
+	SameNumber  SameName = "number"
+	SameReplace SameName = "replace"
+	SameSkip    SameName = "skip"
+	SameFail    SameName = "fail"
+)
+
+func (v *SameName) fromNode(d *decoder, n ast.Node) {
+	*v = SameName(choose(d, n, "same_name", "number", "replace", "skip", "fail"))
+}
+
+// Discard says what discard does.
+type Discard Choice
+
+const (
+	DiscardTrash  Discard = "trash"
+	DiscardDelete Discard = "delete"
+)
+
+func (v *Discard) fromNode(d *decoder, n ast.Node) {
+	*v = Discard(choose(d, n, "discard", "trash", "delete"))
+}
+
+// Keep says which content replace keeps.
+type Keep Choice
+
+const (
+	KeepNew     Keep = "new"
+	KeepSmaller Keep = "smaller"
+)
+
+func (v *Keep) fromNode(d *decoder, n ast.Node) {
+	*v = Keep(choose(d, n, "keep", "new", "smaller"))
+}
+
+// Stdin says what a command reads.
+type Stdin Choice
+
+func (v *Stdin) fromNode(d *decoder, n ast.Node) { *v = Stdin(choose(d, n, "stdin", "file")) }
+
+// Limits bound what an archive may hold.
+type Limits struct {
+	Files int    `key:"files" doc:"at most so many entries; 100000 if left out"`
+	Size  Size   `key:"size" doc:"at most so many bytes, unpacked; 10GiB if left out"`
+	Ratio Number `key:"ratio" doc:"unpacked at most so many times its packed size, beyond the first 10 MiB; 300 if left out"`
+}
+
+// DefaultLimits are used where a rule says nothing.
+var DefaultLimits = Limits{Files: 100_000, Size: 10 << 30, Ratio: 300}
+
+func (v *Limits) fromNode(d *decoder, n ast.Node) {
+	*v = DefaultLimits
+	type plain Limits
+	d.into(n, reflectOf((*plain)(v)), "limits")
+}
+
+// steps gives Steps its value from do, run or script.
+func (d *decoder) steps(r *Rule, n ast.Node) {
+	ways := 0
+	for _, set := range []bool{len(r.Do) > 0, r.Run.Set(), r.Script.Set()} {
+		if set {
+			ways++
+		}
+	}
+	if ways > 1 {
+		d.errorAt(n, "verbs", "a rule has one of do, run and script, and this one has several", "put the steps in a list under do:")
+	}
+	r.Steps = append([]Step(nil), r.Do...)
+	if len(r.Do) == 0 && r.Run.Set() {
+		r.Steps = []Step{{Run: r.Run, Pos: r.Run.Pos, keys: map[string]Pos{"run": r.Run.Pos}}}
+	} else if len(r.Do) == 0 && r.Script.Set() {
+		r.Steps = []Step{{Script: r.Script, Pos: r.Script.Pos, keys: map[string]Pos{"script": r.Script.Pos}}}
+	}
+	env, saved := r.env, []string(nil)
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		s.Base = d.base
+		if d.verb(s) {
+			d.step(r, s, env, saved)
+		}
+		if s.Save.Set() && d.savedWord(r, s.Save, saved) {
+			saved = append(saved, s.Save.S)
+			env = env.WithText(s.Save.S)
+		}
+	}
+	r.Saved = saved
+	d.stepsTogether(r)
+}
+
+// verb finds the step's one verb and checks that its options belong to it.
+func (d *decoder) verb(s *Step) bool {
+	var found, all []string
+	var options []string
+	for _, v := range verbs {
+		all = append(all, v.name)
+		if _, ok := s.keys[v.name]; ok {
+			found, options = append(found, v.name), v.options
+		}
+	}
+	switch {
+	case len(found) == 0:
+		d.add(SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+strings.Join(all, ", "))
+		return false
+	case len(found) > 1:
+		d.add(SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s", strings.Join(found, " and ")), "make two steps of it")
+		return false
+	}
+	s.verb = found[0]
+	for key, at := range s.keys {
+		if key != s.verb && key != "where" && key != "timeout" && !contains(options, key) {
+			d.add(SeverityError, at, "option", fmt.Sprintf("%s does not go with %s", key, s.verb), "it goes with "+strings.Join(verbsWith(key), ", "))
+		}
+	}
+	return true
+}
+
+func verbsWith(option string) (names []string) {
+	for _, v := range verbs {
+		if contains(v.options, option) {
+			names = append(names, v.name)
+		}
+	}
+	return names
+}
+
+// savedWord checks the name that save gives.
+func (d *decoder) savedWord(r *Rule, t Text, saved []string) bool {
+	if !pattern.ValidName(t.S) || contains(memberWords(r), t.S) || contains(saved, t.S) {
+		d.add(SeverityError, t.Pos, "save", fmt.Sprintf("%q cannot name a saved word here", t.S), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
+		return false
+	}
+	return true
+}
+
+// step compiles one step. saved are the words that earlier steps save.
+func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
+	words := append(stepWords(r), saved...)
+	each := append(memberWords(r), saved...) // what places is done for each file of a burst or set
+	if s.Where.Set() {
+		s.Where.Program = d.expression(env, s.Where.Text, "bool")
+	}
+	s.Sources = nil
+	for _, from := range s.From {
+		s.Sources = append(s.Sources, d.template(from.Text, each))
+	}
+	switch s.verb {
+	case "run", "script":
+		d.program(s, words)
+	case "rename":
+		s.Name = d.nameTemplate(s.Rename, each, "rename:")
+	case "discard", "tag":
+	case "replace":
+		s.Into = d.template(s.Replace.Text, each)
+	case "post":
+		d.post(s, each)
+	case "notify":
+		s.Words = d.template(s.Text, words)
+		if !s.Text.Set() {
+			d.add(SeverityError, s.Pos, "missing", "a notice needs text:", "")
+		}
+		if s.Notify.S != "log" {
+			d.channel(s.Notify)
+		}
+	default: // a destination
+		to := map[string]Path{"move": s.Move, "copy": s.Copy, "unpack": s.Unpack, "write": s.Write, "mirror": s.Mirror}[s.verb]
+		s.Into = d.template(to.Text, each)
+		if s.As.Set() {
+			s.Name = d.nameTemplate(s.As, each, "as:")
+		}
+	}
+	if s.verb == "write" {
+		s.Words = d.template(s.Content, words)
+		if !s.As.Set() || !s.Content.Set() {
+			d.add(SeverityError, s.Pos, "missing", "write needs as: for the file's name and content: for its text", "")
+		}
+	}
+	s.Labels = nil
+	for _, t := range s.Tag {
+		if strings.ContainsAny(t.S, ",\n") {
+			d.add(SeverityError, t.Pos, "tag", "a label holds no comma and no line break", "make a list of them")
+		}
+		s.Labels = append(s.Labels, d.template(t, each))
+	}
+}
+
+// program compiles what run and script fill.
+func (d *decoder) program(s *Step, words []string) {
+	if s.verb == "run" {
+		s.Command = d.command(s.Run, words)
+	} else if strings.TrimSpace(s.Script.S) == "" {
+		d.add(SeverityError, s.Script.Pos, "empty", "the script is empty", "")
+	}
+	if s.Interpreter.Set() {
+		s.Shell = d.command(s.Interpreter, words)
+	}
+	if s.In.Set() {
+		s.WorkingIn = d.template(s.In.Text, words)
+	}
+	if s.Stdout.Set() {
+		s.OutputTo = d.template(s.Stdout.Text, words)
+		if s.Save.Set() {
+			d.add(SeverityError, s.Save.Pos, "option", "save and stdout do not go together", "keep one of them")
+		}
+	}
+	if s.Stdin != "" && contains(words, "files") {
+		d.add(SeverityError, s.keys["stdin"], "option", "stdin: file is for single files, and this rule gathers many", "use {list}")
+	}
+}
+
+func (d *decoder) post(s *Step, words []string) {
+	s.URL = d.template(s.Post, words)
+	if !strings.HasPrefix(s.Post.S, "http://") && !strings.HasPrefix(s.Post.S, "https://") {
+		d.add(SeverityError, s.Post.Pos, "address", fmt.Sprintf("%q is not a web address", s.Post.S), "begin it with http:// or https://")
+	}
+	s.Header = map[string]*fill.Template{}
+	for name, t := range s.Headers {
+		s.Header[name] = d.template(t, words)
+	}
+	for _, code := range s.Expect {
+		if code < 100 || code > 599 {
+			d.add(SeverityError, s.keys["expect"], "range", fmt.Sprintf("%d is not an HTTP status", code), "")
+		}
+	}
+}
+
+// channel checks that a notice goes somewhere.
+func (d *decoder) channel(t Text) {
+	d.add(SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), "the channels are log")
+}
+
+// nameTemplate compiles a name; a name holds no slash.
+func (d *decoder) nameTemplate(t Text, words []string, key string) *fill.Template {
+	if strings.Contains(t.S, "/") {
+		d.errorIn(t, "/", "name", key+" is a name, and a name holds no /", "put folders into the destination")
+	}
+	return d.template(t, words)
+}
+
+// stepsTogether checks what the steps mean beside one another and the rule.
+func (d *decoder) stepsTogether(r *Rule) {
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		at := s.keys[s.verb]
+		bad := func(code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
+		if r.Share && s.TakesInput() {
+			bad("share", fmt.Sprintf("a rule that shares its files with later ones cannot take them away: it has %s", s.verb), "remove one of the two")
+		}
+		if s.verb == "discard" && len(s.From) == 0 && r.Processed != nil {
+			bad("discard", "a file that was discarded cannot go to the processed folder", "remove processed: or discard:")
+		}
+		if r.Folded() && (s.verb == "replace" || s.verb == "post" || s.verb == "unpack" || s.verb == "mirror") {
+			bad("folders", s.verb+" is for files, and this rule takes folders", "take files, or use a script")
+		}
+		if r.Gather != nil && (s.verb == "replace" || s.verb == "mirror") {
+			bad("gather", s.verb+" is for single files, and this rule gathers many", "remove gather:, or use a script")
+		}
+		if s.verb == "mirror" && !r.eventsWritten {
+			r.Events = []Event{Event(file.Added), Event(file.Changed), Event(file.Removed)}
+		}
+	}
+}

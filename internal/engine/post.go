@@ -1,0 +1,165 @@
+package engine
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net"
+	"net/http"
+	"net/textproto"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+// postTimeout bounds a post step that has no timeout of its own.
+const postTimeout = 5 * time.Minute
+
+// mostAnswer is how much of an answer is read, in bytes.
+const mostAnswer = mostSaved
+
+// post sends a file over HTTP. A redirect is not followed: the file goes to
+// the address that the rule names, or nowhere.
+func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) error {
+	address, err := j.Address(s)
+	if err != nil {
+		return err
+	}
+	if w.trial != nil {
+		w.tell("would send %s to %s", u.at, address)
+		if s.Save.Set() {
+			return w.saveText(s, []byte("(the answer)"))
+		}
+		return nil
+	}
+	if s.Timeout.Duration == 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, postTimeout)
+		defer cancel()
+	}
+	f, err := os.Open(u.at)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	body, kind, size, err := postBody(s, f, u)
+	if err != nil {
+		return err
+	}
+	req, err := postRequest(ctx, s, j, address, body, kind, size)
+	if err != nil {
+		return err
+	}
+	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.Do(req)
+	if err != nil {
+		return fmt.Errorf("%s could not be reached: %w", address, innermost(err))
+	}
+	defer res.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
+	if err != nil {
+		return fmt.Errorf("the answer of %s ended early: %w", address, innermost(err))
+	}
+	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, address, res.Status), answer); err != nil {
+		return err
+	}
+	if !s.Expects(res.StatusCode) {
+		first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
+		why := fmt.Sprintf("%s answered %s", address, res.Status)
+		if first = shorten(first); first != "" {
+			why += ": " + first
+		}
+		return errors.New(why)
+	}
+	if s.Save.Set() {
+		return w.saveText(s, answer)
+	}
+	return nil
+}
+
+// innermost takes the method and address from an error of the client, which
+// messages name themselves.
+func innermost(err error) error {
+	var ue *url.Error
+	if errors.As(err, &ue) {
+		if ue.Timeout() {
+			return errors.New("it did not answer in time")
+		}
+		err = ue.Err
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Err
+	}
+	return err
+}
+
+// postBody is the file itself, or a form with the file as a field.
+func postBody(s *rule.Step, f *os.File, u *unit) (body io.Reader, kind string, size int64, err error) {
+	kind = watchfs.MediaType(u.at)
+	if !s.Field.Set() {
+		return f, kind, u.facts.Size, nil
+	}
+	var head, tail strings.Builder
+	form := multipart.NewWriter(&head)
+	header := textproto.MIMEHeader{}
+	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "_", "\n", "_")
+	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(s.Field.S), quote.Replace(filepath.Base(u.at))))
+	header.Set("Content-Type", kind)
+	if _, err := form.CreatePart(header); err != nil {
+		return nil, "", 0, err
+	}
+	tail.WriteString("\r\n--" + form.Boundary() + "--\r\n")
+	size = int64(head.Len()+tail.Len()) + u.facts.Size
+	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())), form.FormDataContentType(), size, nil
+}
+
+func postRequest(ctx context.Context, s *rule.Step, j plan.Job, address string, body io.Reader, kind string, size int64) (*http.Request, error) {
+	method := http.MethodPost
+	if s.Method.Set() {
+		method = strings.ToUpper(s.Method.S)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, body)
+	if err != nil {
+		return nil, fmt.Errorf("post: %w", err)
+	}
+	req.ContentLength = size
+	if size == 0 {
+		req.Body = http.NoBody
+	}
+	req.Header.Set("Content-Type", kind)
+	headers, err := j.Headers(s)
+	if err != nil {
+		return nil, err
+	}
+	for name, value := range headers {
+		req.Header.Set(name, value)
+	}
+	for name, variable := range s.HeadersEnv {
+		value, ok := os.LookupEnv(variable)
+		if !ok {
+			return nil, fmt.Errorf("the environment variable %s, which the header %s needs, is not set", variable, name)
+		}
+		req.Header.Set(name, value)
+	}
+	return req, nil
+}
+
+// print adds to what the job's commands printed.
+func (w *work) print(head string, text []byte) error {
+	f, err := os.OpenFile(w.output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if err != nil {
+		return fmt.Errorf("the output file cannot be made: %w", err)
+	}
+	_, err = f.WriteString(head + string(text))
+	return errors.Join(err, f.Close())
+}

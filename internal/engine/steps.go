@@ -1,0 +1,675 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/runner"
+	"stilltide/internal/watchfs"
+)
+
+// hands are what steps act with: those of the engine record every placement
+// before it is made, those of a trial only touch a throwaway folder.
+type hands struct {
+	placer *place.Placer
+	runner *runner.Runner
+	state  string // folder of scripts, scratch folders and kept content
+	book   book
+	trial  *trialHands // nil for real
+}
+
+// book is the engine's side of a placement.
+type book interface {
+	number() int64                                  // of a new placement
+	intend(p []*ledger.Placement) error             // until that is durable
+	did(p *ledger.Placement)                        // how it ended
+	there(folder string) error                      // an error if the folder's disk is not mounted
+	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
+	notice(channel, text string, job plan.Job)      // a notify step
+	lost(folder string, attributes []string) string // what to say of attributes that a folder cannot hold, once
+}
+
+// unit is one file of a job and where it is now.
+type unit struct {
+	taken    string
+	at       string // "" if it is nowhere
+	facts    file.Facts
+	captures map[string]string
+}
+
+// work is the steps of one attempt under way.
+type work struct {
+	hands
+	job    plan.Job
+	units  []unit
+	output string // file for what is printed
+	placed []*ledger.Placement
+	notes  []string // for the job's line
+	run    runner.Result
+	exit   *int
+	cpu    time.Duration
+	memory int64
+}
+
+// problem is why a step failed.
+type problem struct {
+	text  string
+	waits bool // nothing is wrong with the file: the target's disk is full or away
+}
+
+func problemOf(err error) *problem {
+	if err == nil {
+		return nil
+	}
+	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
+	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway)}
+}
+
+// step does one step.
+func (w *work) step(ctx context.Context, s *rule.Step) *problem {
+	applies, err := w.job.Applies(s)
+	if err != nil || !applies {
+		return problemOf(err)
+	}
+	if t := s.Timeout.Duration; t > 0 && !s.Runs() {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, t)
+		defer cancel()
+	}
+	switch s.Verb() {
+	case "run", "script":
+		return w.program(ctx, s)
+	case "write":
+		return problemOf(w.write(s))
+	case "notify":
+		return problemOf(w.notify(s))
+	case "move", "copy", "discard":
+		if len(s.From) > 0 {
+			return problemOf(w.others(s))
+		}
+	}
+	for i := range w.units {
+		if err := w.one(ctx, s, &w.units[i]); err != nil {
+			return problemOf(err)
+		}
+	}
+	return nil
+}
+
+// as gives the job as it is for one of its files.
+func (w *work) as(u *unit) plan.Job {
+	j := w.job
+	if w.job.Files != nil {
+		j.File, j.Facts, j.Captures, j.Files = u.taken, u.facts, u.captures, nil
+	}
+	j.At = u.at
+	return j
+}
+
+// one does a step that places or sends one of the job's files.
+func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
+	j := w.as(u)
+	if s.Verb() == "mirror" {
+		return w.mirror(s, u, j)
+	}
+	if u.at == "" {
+		if j.Event == file.Removed {
+			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the step out then", plan.Display(u.taken), s.Verb())
+		}
+		return fmt.Errorf("an earlier step has discarded the file")
+	}
+	switch s.Verb() {
+	case "move", "rename":
+		return w.move(s, u, j)
+	case "copy":
+		return w.copy(s, j, u.at, u.facts)
+	case "replace":
+		return w.replace(s, u, j)
+	case "discard":
+		return w.discard(s, u)
+	case "unpack":
+		return w.unpack(s, u, j)
+	case "tag":
+		return w.tag(s, u, j)
+	}
+	return w.post(ctx, s, u, j)
+}
+
+// placing begins the record of a placement; the request's Stage completes it.
+func (w *work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
+	list := &[]*ledger.Placement{}
+	id := w.book.number()
+	req.Source, req.Expect, req.Part, req.Same = source, before, w.part(), same
+	req.Kept = filepath.Join(w.state, "kept", fmt.Sprint(id))
+	req.Stage = func(staged []place.Staged) error {
+		for i, s := range staged {
+			if i == len(*list) {
+				p := &ledger.Placement{ID: id, Job: w.job.ID, Attempt: w.job.Attempt, Source: source, Facts: before, State: ledger.Intended}
+				if i > 0 {
+					p.ID = w.book.number()
+				}
+				*list = append(*list, p)
+				w.placed = append(w.placed, p)
+			}
+			p := (*list)[i]
+			p.Kind, p.Target, p.After, p.Over = string(kind), s.Target, s.Facts, s.Over
+			if s.Twin {
+				p.Kind = string(place.Twin)
+			}
+			if p.Kept = ""; s.Over {
+				p.Kept = req.Kept
+				if len(staged) > 1 {
+					p.Kept = fmt.Sprintf("%s-%d", req.Kept, i+1)
+				}
+			}
+		}
+		return w.book.intend(*list)
+	}
+	return list
+}
+
+func (w *work) part() string { return place.PartName(w.state, w.job.ID) }
+
+// done completes the records of a placement that went well.
+func (w *work) done(list []*ledger.Placement, results ...place.Result) {
+	for i, p := range list {
+		if i < len(results) && results[i].Same && p.Kind == string(place.Put) {
+			p.State = ledger.Dropped // the content was there: nothing was made
+			w.book.did(p)
+			continue
+		}
+		if i < len(results) && results[i].Facts.Exists {
+			p.Target, p.After = results[i].Target, results[i].Facts
+		}
+		p.State = ledger.Done
+		w.book.did(p)
+	}
+	for _, r := range results {
+		if len(r.Lost) > 0 {
+			w.note(w.book.lost(filepath.Dir(r.Target), r.Lost))
+		}
+	}
+}
+
+func (w *work) note(text string) {
+	if text != "" && !slices.Contains(w.notes, text) {
+		w.notes = append(w.notes, text)
+	}
+}
+
+// left tells whether a placement was left out on purpose (same_name: skip).
+func (w *work) left(err error) bool {
+	if errors.Is(err, place.ErrSkipped) {
+		w.note(err.Error())
+		return true
+	}
+	return false
+}
+
+// spot fills a destination; in a trial it lies below the throwaway folder.
+func (w *work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) {
+	spot, err := j.Spot(s, source)
+	if err != nil {
+		return spot, err
+	}
+	return w.real(spot)
+}
+
+func (w *work) real(spot plan.Spot) (plan.Spot, error) {
+	if w.trial != nil {
+		return w.trial.spot(spot), nil
+	}
+	return spot, w.book.there(spot.Folder())
+}
+
+// move moves or renames one of the job's files, and follows it.
+func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.at)
+	if err != nil {
+		return err
+	}
+	if to.Path() == u.at {
+		return nil
+	}
+	req := place.Request{To: to}
+	list := w.placing(place.Moved, u.at, u.facts, &req, s.SameName)
+	res, err := w.placer.Move(req)
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	w.tell("%s is in %s now", filepath.Base(u.at), res.Target)
+	u.at, u.facts = res.Target, res.Facts
+	w.follow(u)
+	return nil
+}
+
+// follow lets later steps see where a single file is.
+func (w *work) follow(u *unit) {
+	if w.job.Files != nil {
+		for i := range w.units {
+			w.job.Files[i] = w.units[i].at
+		}
+		return
+	}
+	w.job.At = u.at
+}
+
+func (w *work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) error {
+	to, err := w.spot(s, j, source)
+	if err != nil {
+		return err
+	}
+	return w.copyTo(to, source, facts, s.SameName, nil)
+}
+
+func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName, ours func(string, file.Facts) bool) error {
+	req := place.Request{To: to, Ours: ours}
+	list := w.placing(place.Put, source, facts, &req, same)
+	res, err := w.placer.Copy(req)
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	if res.Same {
+		w.note("its content was already in " + res.Target)
+		w.tell("%s has that content already", res.Target)
+		return nil
+	}
+	w.tell("copied to %s", res.Target)
+	return nil
+}
+
+// others does a step on the files that from names.
+func (w *work) others(s *rule.Step) error {
+	j := w.job
+	globs, err := j.Sources(s)
+	if err != nil {
+		return err
+	}
+	for _, glob := range globs {
+		paths, err := filepath.Glob(glob)
+		if err != nil {
+			return fmt.Errorf("from: %s is no pattern: %w", glob, err)
+		}
+		if len(paths) == 0 {
+			return fmt.Errorf("from: there is no %s", plan.Display(glob))
+		}
+		for _, path := range paths {
+			if err := w.other(s, j, path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (w *work) other(s *rule.Step, j plan.Job, path string) error {
+	facts, err := watchfs.Stat(path)
+	if err == nil && facts.Dir {
+		facts, err = watchfs.LookTree(path)
+	}
+	if err != nil {
+		return err
+	}
+	if s.Verb() == "copy" {
+		return w.copy(s, j, path, facts)
+	}
+	if s.Verb() == "discard" {
+		return w.throwAway(s, &unit{taken: path, at: path, facts: facts})
+	}
+	to, err := w.spot(s, j, path)
+	if err != nil {
+		return err
+	}
+	req := place.Request{To: to}
+	list := w.placing(place.Moved, path, facts, &req, s.SameName)
+	res, err := w.placer.Move(req)
+	if err == nil {
+		w.done(*list, res)
+		w.tell("%s is in %s now", filepath.Base(path), res.Target)
+	} else if w.left(err) {
+		return nil
+	}
+	return err
+}
+
+// replace puts new content in place of the file's.
+func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
+	source, err := j.Replacement(s)
+	if err != nil {
+		return err
+	}
+	next, err := watchfs.Stat(source)
+	switch {
+	case err != nil:
+		return err
+	case !next.Exists:
+		return fmt.Errorf("replace: there is no %s", plan.Display(source))
+	case !next.Regular:
+		return fmt.Errorf("replace: %s is no regular file", plan.Display(source))
+	case s.Keep == rule.KeepSmaller && next.Size >= u.facts.Size:
+		w.note(fmt.Sprintf("kept as it is: the new content is not smaller (%s, %s)", humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
+		return nil
+	}
+	req := place.Request{To: u.spot(j)}
+	list := w.placing(place.Put, source, u.facts, &req, "")
+	req.Source, req.Expect = source, u.facts
+	res, err := w.placer.Replace(req)
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	was := u.facts.Size
+	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
+	u.facts = res.Facts
+	return nil
+}
+
+func percent(was, is int64) int64 { return (is - was) * 100 / max(was, 1) }
+
+// spot names the place where a unit is now: links above the watched folder
+// are meant, those below are not followed.
+func (u *unit) spot(j plan.Job) plan.Spot {
+	if rel, err := filepath.Rel(j.Watch, u.at); err == nil && filepath.IsLocal(rel) {
+		dir := filepath.Dir(rel)
+		if dir == "." {
+			dir = ""
+		}
+		return plan.Spot{Root: j.Watch, Rel: dir, Name: filepath.Base(rel)}
+	}
+	return place.SpotOf(u.at)
+}
+
+// discard discards one of the job's files, and follows it into the trash.
+func (w *work) discard(s *rule.Step, u *unit) error {
+	if err := w.throwAway(s, u); err != nil {
+		return err
+	}
+	w.follow(u)
+	return nil
+}
+
+func (w *work) throwAway(s *rule.Step, u *unit) error {
+	if w.trial != nil {
+		w.tell("would go: %s (%s)", u.at, s.Discard)
+		u.at = ""
+		return nil
+	}
+	var req place.Request
+	if s.Discard == rule.DiscardDelete {
+		list := w.placing(place.Deleted, u.at, u.facts, &req, "")
+		if err := w.placer.Delete(req); err != nil {
+			return err
+		}
+		w.done(*list)
+		u.at = ""
+		return nil
+	}
+	list := w.placing(place.Trashed, u.at, u.facts, &req, "")
+	res, err := w.placer.Trash(req)
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	u.at, u.facts = res.Target, res.Facts
+	return nil
+}
+
+func (w *work) unpack(s *rule.Step, u *unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.at)
+	if err != nil {
+		return err
+	}
+	limits := rule.DefaultLimits
+	if s.Limits.Files > 0 {
+		limits = s.Limits
+	}
+	req := place.Request{To: to}
+	list := w.placing(place.Put, u.at, u.facts, &req, s.SameName)
+	results, err := w.placer.Unpack(req, place.Limits{Files: limits.Files, Size: int64(limits.Size), Ratio: float64(limits.Ratio)})
+	if err != nil {
+		return err
+	}
+	w.done(*list, results...)
+	w.note(fmt.Sprintf("%d unpacked", len(results)))
+	for _, r := range results {
+		w.tell("unpacked %s", r.Target)
+	}
+	return nil
+}
+
+func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
+	labels, err := j.Labels(s)
+	if err != nil {
+		return err
+	}
+	have := watchfs.Tags(u.at)
+	all := slices.Clone(have)
+	for _, l := range labels {
+		if !slices.Contains(all, l) {
+			all = append(all, l)
+		}
+	}
+	if len(all) == len(have) {
+		return nil
+	}
+	p := &ledger.Placement{ID: w.book.number(), Job: w.job.ID, Attempt: w.job.Attempt, Kind: string(place.Tagged), Source: u.at, Target: u.at,
+		Facts: u.facts, After: u.facts, Kept: watchfs.ReadTags(u.at), State: ledger.Intended}
+	if err := w.book.intend([]*ledger.Placement{p}); err != nil {
+		return err
+	}
+	w.placed = append(w.placed, p)
+	if err := watchfs.WriteTags(u.at, strings.Join(all, ",")); err != nil {
+		return err
+	}
+	w.done([]*ledger.Placement{p})
+	w.tell("labels: %s", strings.Join(all, ", "))
+	return nil
+}
+
+func (w *work) write(s *rule.Step) error {
+	text, err := w.job.Text(s)
+	if err != nil {
+		return err
+	}
+	to, err := w.spot(s, w.job, w.job.Path())
+	if err != nil {
+		return err
+	}
+	var req place.Request
+	list := w.placing(place.Put, "", file.Facts{}, &req, s.SameName)
+	req.To = to
+	res, err := w.placer.Write(req, []byte(text))
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	w.tell("written: %s", res.Target)
+	return nil
+}
+
+// mirror keeps the same path below another folder in step.
+func (w *work) mirror(s *rule.Step, u *unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.taken)
+	if err != nil {
+		return err
+	}
+	ours := func(target string, f file.Facts) bool { return w.book.ours(j.Rule.Name.S, target, f) }
+	if u.at != "" {
+		return w.copyTo(to, u.at, u.facts, s.SameName, ours)
+	}
+	there, err := watchfs.Stat(to.Path())
+	switch {
+	case err != nil:
+		return err
+	case !there.Exists:
+		w.note("its copy was gone already")
+		return nil
+	case !ours(to.Path(), there):
+		w.note("its copy was changed by somebody, so it stays in " + to.Path())
+		return nil
+	}
+	var req place.Request
+	list := w.placing(place.Trashed, to.Path(), there, &req, "")
+	if w.trial != nil {
+		w.tell("would go to the trash: %s", to.Path())
+		return nil
+	}
+	res, err := w.placer.Trash(req)
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	w.note("its copy is in the trash")
+	return nil
+}
+
+func (w *work) notify(s *rule.Step) error {
+	text, err := w.job.Text(s)
+	if err != nil {
+		return err
+	}
+	if w.trial != nil {
+		w.tell("would notify %s: %s", s.Notify.S, text)
+		return nil
+	}
+	w.book.notice(s.Notify.S, text, w.job)
+	return nil
+}
+
+// tell prints a line in a trial.
+func (w *work) tell(format string, args ...any) {
+	if w.trial != nil {
+		fmt.Fprintf(w.trial.out, "  "+format+"\n", args...)
+	}
+}
+
+// errDiskAway says that a destination's disk is not mounted.
+var errDiskAway = errors.New("its disk is not there")
+
+// program runs a command or script, and keeps its standard output where the
+// step wants that.
+func (w *work) program(ctx context.Context, s *rule.Step) *problem {
+	c, err := w.job.Command(s, w.state)
+	if err == nil {
+		err = writeScript(c.Script)
+	}
+	if err != nil {
+		return problemOf(err)
+	}
+	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.output, Stdin: c.Stdin, Timeout: c.Timeout, Ledger: w.state, Job: w.job.ID, Attempt: w.job.Attempt}
+	if s.Save.Set() || s.Stdout.Set() {
+		spec.Stdout = filepath.Join(w.job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
+	}
+	if w.trial != nil {
+		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
+	}
+	w.run = w.runner.Run(ctx, spec)
+	w.trial.ran(w.run, w.output)
+	w.cpu += w.run.CPU
+	w.memory = max(w.memory, w.run.Memory)
+	if w.run.Err == nil {
+		exit := w.run.Exit
+		w.exit = &exit
+	}
+	if why := w.judge(ctx, s); why != "" {
+		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {
+			why += ": " + shorten(last[0])
+		}
+		return &problem{text: why}
+	}
+	if s.Save.Set() {
+		return problemOf(w.save(s, spec.Stdout))
+	}
+	if s.Stdout.Set() {
+		return problemOf(w.keepStdout(s, spec.Stdout))
+	}
+	return nil
+}
+
+// mostSaved bounds what save keeps, in bytes.
+const mostSaved = 64 << 10
+
+// save keeps what a command printed as a word.
+func (w *work) save(s *rule.Step, path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	return w.saveText(s, text)
+}
+
+func (w *work) saveText(s *rule.Step, text []byte) error {
+	if len(text) > mostSaved {
+		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), mostSaved)
+	}
+	if w.job.Saved == nil {
+		w.job.Saved = map[string]string{}
+	}
+	w.job.Saved[s.Save.S] = strings.TrimSpace(string(text))
+	return nil
+}
+
+// keepStdout puts what a command printed where stdout: says.
+func (w *work) keepStdout(s *rule.Step, path string) error {
+	facts, err := watchfs.Stat(path)
+	if err != nil {
+		return err
+	}
+	to, err := w.spot(s, w.job, w.job.Path())
+	if err != nil {
+		return err
+	}
+	return w.copyTo(to, path, facts, s.SameName, nil)
+}
+
+// judge says in one sentence why a command failed, "" if it did not.
+func (w *work) judge(ctx context.Context, s *rule.Step) string {
+	program := "the script"
+	if s.Verb() == "run" {
+		program = filepath.Base(s.Command.Words[0].String())
+	}
+	run := w.run
+	switch {
+	case run.Err != nil:
+		return run.Err.Error()
+	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
+		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(w.job.Rule.Timeout.Duration))
+	case run.Stopped && context.Cause(ctx) == errStopJob:
+		return "it was stopped"
+	case run.Stopped:
+		return "the watcher ended"
+	case run.TimedOut:
+		return fmt.Sprintf("%s was ended after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
+	case run.Signal != "":
+		return fmt.Sprintf("%s was ended by %s", program, run.Signal)
+	case !s.Success(run.Exit):
+		return fmt.Sprintf("%s ended with exit code %d", program, run.Exit)
+	}
+	return ""
+}

@@ -1,0 +1,270 @@
+package engine
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// recordOf gives what the place package must know of a placement.
+func recordOf(p *ledger.Placement) place.Record {
+	return place.Record{Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over}
+}
+
+// takeBack undoes an attempt's placements, newest first, and says what could
+// not be undone. A placement that was cut short is brought to a clean point first.
+func (h hands) takeBack(list []*ledger.Placement) (problems []string) {
+	for i := len(list) - 1; i >= 0; i-- {
+		p := list[i]
+		part := place.PartName(h.state, p.Job)
+		switch p.State {
+		case ledger.Dropped, ledger.Undone:
+			continue
+		case ledger.Intended:
+			if !h.happened(p, part) {
+				if p.Kept != "" && p.Over {
+					_ = h.placer.Discard(p.Kept) // what it would have replaced is still in its place
+				}
+				p.State = ledger.Dropped
+				h.book.did(p)
+				continue
+			}
+		}
+		err := h.placer.CanUndo(recordOf(p), watchfs.LookAny)
+		if err == nil || p.State == ledger.Undoing {
+			p.State = ledger.Undoing
+			h.book.did(p)
+			err = h.placer.Undo(recordOf(p), part)
+		}
+		if p.State = ledger.Undone; err != nil {
+			p.State = ledger.Done
+			problems = append(problems, err.Error())
+		}
+		h.book.did(p)
+	}
+	return problems
+}
+
+// happened tells whether an intended placement was made, and removes what is
+// left of one that was not.
+func (h hands) happened(p *ledger.Placement, part string) bool {
+	target, source := lookAt(p.Target, p.Facts.Dir), lookAt(p.Source, p.Facts.Dir)
+	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod.Equal(p.After.Mod) && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
+	h.cleanParts(p, part, made)
+	switch place.Kind(p.Kind) {
+	case place.Put:
+		return made
+	case place.Tagged:
+		return true
+	case place.Deleted:
+		return !lookAt(p.Source, p.Facts.Dir).Exists
+	}
+	if source = lookAt(p.Source, p.Facts.Dir); !source.Exists {
+		return made
+	}
+	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
+		if same, err := place.SameContent(p.Source, p.Target, source.Size); err == nil && same {
+			_ = h.placer.Discard(p.Target) // the copy was complete, and the source had not gone yet
+		}
+	}
+	return false
+}
+
+// cleanParts removes what a placement that was cut short left under its
+// hidden name; the source itself gets its name back.
+func (h hands) cleanParts(p *ledger.Placement, part string, made bool) {
+	there := filepath.Join(filepath.Dir(p.Target), part)
+	_ = h.placer.Discard(there + "-u")
+	if hidden := lookAt(there, p.Facts.Dir); hidden.Exists {
+		if p.Kind == string(place.Moved) && hidden.Ino == p.Facts.Ino && hidden.Dev == p.Facts.Dev {
+			_ = h.placer.Rename(there, p.Source)
+		} else {
+			_ = h.placer.Discard(there)
+		}
+	}
+	here := filepath.Join(filepath.Dir(p.Source), part)
+	if here == there || p.Source == "" || p.Kind == string(place.Put) {
+		return
+	}
+	if hidden := lookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
+		if made || p.Kind == string(place.Deleted) {
+			_ = h.placer.Discard(here)
+		} else {
+			_ = h.placer.Rename(here, p.Source)
+		}
+	}
+}
+
+// lookAt gives the facts of a path; the zero value if it cannot be looked at.
+func lookAt(path string, dir bool) file.Facts {
+	if path == "" {
+		return file.Facts{}
+	}
+	look := watchfs.Stat
+	if dir {
+		look = watchfs.LookTree
+	}
+	f, err := look(path)
+	if err != nil {
+		return file.Facts{}
+	}
+	return f
+}
+
+// stuck follows the files whose placements could not be undone.
+func stuck(units []unit, list []*ledger.Placement) {
+	for _, p := range list {
+		for i := range units {
+			if u := &units[i]; p.State == ledger.Done && p.Source == u.at && (p.Kind == string(place.Moved) || p.Kind == string(place.Twin) || p.Kind == string(place.Trashed)) {
+				u.at, u.facts = p.Target, p.After
+			} else if p.State == ledger.Done && p.Source == u.at && p.Kind == string(place.Deleted) {
+				u.at = ""
+			}
+		}
+	}
+}
+
+// trimKept removes the oldest of the content that replacements left, until
+// it is within the bound; what a running attempt may still need stays.
+func (e *Engine) trimKept() {
+	folder := filepath.Join(e.state, "kept")
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return
+	}
+	most := e.o.Rules.KeepReplaced()
+	var total int64
+	sizes := map[string]int64{}
+	for _, entry := range entries {
+		if info, err := entry.Info(); err == nil {
+			sizes[entry.Name()] = info.Size()
+			total += info.Size()
+		}
+	}
+	for _, name := range byNumber(sizes) {
+		if total <= most {
+			return
+		}
+		if !e.needsKept(filepath.Join(folder, name)) && os.Remove(filepath.Join(folder, name)) == nil {
+			total -= sizes[name]
+		}
+	}
+}
+
+func (e *Engine) needsKept(path string) bool {
+	e.health.Lock()
+	defer e.health.Unlock()
+	return e.health.kept[path]
+}
+
+// keep notes kept content that a running attempt may need, or does not any more.
+func (e *Engine) keep(list []*ledger.Placement, needed bool) {
+	e.health.Lock()
+	defer e.health.Unlock()
+	for _, p := range list {
+		if !p.Over {
+			continue
+		}
+		if needed {
+			e.health.kept[p.Kept] = true
+		} else {
+			delete(e.health.kept, p.Kept)
+		}
+	}
+}
+
+// byNumber lists kept content, the oldest placement first.
+func byNumber(sizes map[string]int64) []string {
+	number := func(name string) int64 {
+		first, _, _ := strings.Cut(name, "-")
+		n, _ := strconv.ParseInt(first, 10, 64)
+		return n
+	}
+	names := slices.Collect(maps.Keys(sizes))
+	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(number(a), number(b)) })
+	return names
+}
+
+// attemptBook is the engine's side of one attempt's placements.
+type attemptBook struct {
+	e     *Engine
+	set   *plan.Set
+	rule  string
+	chain []string // rules that the input went through before
+}
+
+func (b *attemptBook) number() int64 { return b.e.ledger.NextPlacement() }
+
+func (b *attemptBook) intend(list []*ledger.Placement) error {
+	b.e.keep(list, true)
+	for _, p := range list {
+		b.e.ledger.RecordPlacement(*p)
+	}
+	if err := b.e.ledger.Sync(b.e.placing); err != nil {
+		return fmt.Errorf("the ledger cannot be written: %w", err)
+	}
+	return b.announce(list)
+}
+
+// announce tells the flow of files that are about to come to watched folders,
+// so that it knows them before it sees them.
+func (b *attemptBook) announce(list []*ledger.Placement) error {
+	var watched []string
+	for _, p := range list {
+		if p.After.Exists && b.set.Watched(p.Target) {
+			watched = append(watched, p.Target)
+		}
+	}
+	if len(watched) == 0 || b.e.events == nil {
+		return nil
+	}
+	return b.e.do(func() {
+		for _, target := range watched {
+			b.e.flow.book.Placed(target, b.rule, b.chain)
+		}
+	})
+}
+
+func (b *attemptBook) did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
+
+func (b *attemptBook) there(folder string) error {
+	if err := b.e.mounted(folder); err != nil {
+		return fmt.Errorf("%w: %w", errDiskAway, err)
+	}
+	return nil
+}
+
+func (b *attemptBook) ours(rule, target string, f file.Facts) bool {
+	if b.e.ledger.Flush() != nil {
+		return false
+	}
+	p, ok, err := b.e.ledger.PlacedBy(rule, target)
+	return err == nil && ok && p.After.Size == f.Size && p.After.Mod.Equal(f.Mod)
+}
+
+func (b *attemptBook) notice(channel, text string, job plan.Job) {
+	_ = b.e.do(func() { // a watcher that is ending tells nobody
+		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
+	})
+}
+
+func (b *attemptBook) lost(folder string, attributes []string) string {
+	b.e.health.Lock()
+	defer b.e.health.Unlock()
+	if b.e.health.lost[folder] {
+		return ""
+	}
+	b.e.health.lost[folder] = true
+	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, attributes[0])
+}

@@ -1,0 +1,225 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// undone is the reason of a job that was undone.
+const undone = "it was undone: its files are back where they came from"
+
+// Undo puts back what a job of the running engine placed.
+func (e *Engine) Undo(id int64) Sent {
+	row, err := jobByID(e.ledger, id)
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	busy := false
+	err = e.do(func() {
+		if busy = e.flow.jobs[id] != nil || e.flow.byPath[row.File] != nil; !busy {
+			e.flow.reserved[row.File] = true
+		}
+	})
+	switch {
+	case err != nil:
+		return Sent{ID: id, Reason: err.Error()}
+	case busy:
+		return Sent{ID: id, Reason: "the job, or another one for its file, is not over"}
+	}
+	sent := undoJob(e.ledger, &e.placer, row)
+	if err := e.do(func() { delete(e.flow.reserved, row.File) }); err != nil && !sent.Done {
+		sent.Reason = err.Error()
+	}
+	return sent
+}
+
+// UndoOffline puts back what a job placed while no watcher runs.
+func UndoOffline(l *ledger.Ledger, id int64) Sent {
+	row, err := jobByID(l, id)
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	return undoJob(l, &place.Placer{}, row)
+}
+
+// undoJob undoes a job's placements, newest first: all of them or none.
+func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
+	fail := func(err error) Sent { return Sent{ID: row.ID, Reason: err.Error()} }
+	if !row.State.Final() {
+		return fail(fmt.Errorf("the job is not over: it is %s; stilltide cancel %d stops it", row.State, row.ID))
+	}
+	if err := l.Flush(); err != nil {
+		return fail(err)
+	}
+	all, err := l.Placements(row.ID)
+	if err != nil {
+		return fail(err)
+	}
+	list := undoable(all)
+	if len(list) == 0 {
+		return fail(errors.New("there is nothing to undo: it placed nothing, or that was undone already"))
+	}
+	if err := canUndoAll(l, placer, row, list); err != nil {
+		return fail(err)
+	}
+	for i := range list {
+		if err := undoOne(l, placer, &list[i]); err != nil {
+			return fail(fmt.Errorf("%w; %d of %d placements were undone, and undo again goes on", err, i, len(list)))
+		}
+	}
+	if err := settleUndone(l, row); err != nil {
+		return fail(err)
+	}
+	return Sent{ID: row.ID, Done: true, Reason: fmt.Sprintf("undone: %s in %s", countOf(len(list), "placement"), plan.Display(filepath.Dir(row.File)))}
+}
+
+func countOf(n int, word string) string {
+	if n == 1 {
+		return "1 " + word + " taken back; the input is"
+	}
+	return fmt.Sprintf("%d %ss taken back; the input is", n, word)
+}
+
+// undoable lists what a job placed since it was last sent round, newest first.
+func undoable(all []ledger.Placement) []ledger.Placement {
+	var list []ledger.Placement
+	for i := len(all) - 1; i >= 0; i-- {
+		if all[i].Leads == ledger.Queued && all[i].State == ledger.Done {
+			break
+		}
+		if all[i].State == ledger.Done || all[i].State == ledger.Undoing {
+			list = append(list, all[i])
+		}
+	}
+	return list
+}
+
+// canUndoAll asks of each placement whether it can be undone, as if the ones
+// after it had been, and lists all that stands in the way.
+func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Placement) error {
+	over := map[string]file.Facts{} // how it will look by then
+	look := func(path string) (file.Facts, error) {
+		if f, ok := over[path]; ok {
+			return f, nil
+		}
+		return watchfs.LookAny(path)
+	}
+	var problems []string
+	for i := range list {
+		p := &list[i]
+		if p.State == ledger.Undoing {
+			continue
+		}
+		if err := placer.CanUndo(recordOf(p), look); err != nil {
+			problems = append(problems, err.Error())
+		}
+		if later, err := takenLater(l, row, p); err != nil {
+			return err
+		} else if later != "" {
+			problems = append(problems, later)
+		}
+		over[p.Target] = file.Facts{}
+		if p.Kind != string(place.Put) {
+			over[p.Source] = p.Facts
+		}
+		if p.Kind == string(place.Tagged) || p.Over {
+			over[p.Target] = p.Facts
+		}
+	}
+	if len(problems) > 0 {
+		return fmt.Errorf("nothing was touched: %s", strings.Join(problems, "; "))
+	}
+	return nil
+}
+
+// takenLater names the later job that took a placed file.
+func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
+	jobs, err := l.Jobs(ledger.Filter{File: p.Target, After: row.ID})
+	if err != nil {
+		return "", err
+	}
+	for _, j := range jobs {
+		if j.File == p.Target && j.State != ledger.Cancelled && j.Reason != undone {
+			return fmt.Sprintf("job %d (%s) took %s; undo that first", j.ID, j.Rule, p.Target), nil
+		}
+	}
+	return "", nil
+}
+
+// undoOne undoes one placement, recorded before and after.
+func undoOne(l store, placer *place.Placer, p *ledger.Placement) error {
+	p.State = ledger.Undoing
+	l.RecordPlacement(*p)
+	if err := l.Flush(); err != nil {
+		return err
+	}
+	if err := placer.Undo(recordOf(p), place.PartName(l.Folder(), p.Job)); err != nil {
+		return err
+	}
+	p.State = ledger.Undone
+	l.RecordPlacement(*p)
+	return nil
+}
+
+// settleUndone notes that a job's files are back. They count as handled until
+// they change.
+func settleUndone(l store, row ledger.Job) error {
+	facts, err := watchfs.LookAny(row.File)
+	if err != nil {
+		return err
+	}
+	if row.EndsIn = ""; facts.Exists {
+		row.EndsIn = row.File
+		l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: facts, Job: row.ID, Hash: row.Hash})
+	}
+	for i := range row.Extra {
+		m := &row.Extra[i]
+		facts, err := watchfs.LookAny(m.File)
+		if err != nil {
+			return err
+		}
+		if m.EndsIn = ""; facts.Exists {
+			m.EndsIn = m.File
+		}
+		if facts.Exists && !m.Companion {
+			l.Remember(ledger.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})
+		}
+	}
+	row.Reason, row.Result = undone, ""
+	l.Record(row, row.State)
+	if len(row.Extra) > 0 {
+		l.RecordMembers(row)
+	}
+	return l.Flush()
+}
+
+// finishUndoing goes on with what a crash cut short.
+func (e *Engine) finishUndoing() error {
+	list, err := e.ledger.Undoing()
+	if err != nil {
+		return err
+	}
+	jobs := map[int64]bool{}
+	for i := range list {
+		if jobs[list[i].Job] {
+			continue
+		}
+		jobs[list[i].Job] = true
+		row, err := jobByID(e.ledger, list[i].Job)
+		if err != nil || !row.State.Final() {
+			continue // an attempt's own undoing: its job is resumed anyway
+		}
+		if sent := undoJob(e.ledger, &e.placer, row); !sent.Done {
+			e.flow.outcomes = append(e.flow.outcomes, Outcome{Job: ledger.Job{Rule: row.Rule, Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
+		}
+	}
+	return nil
+}

@@ -1,0 +1,194 @@
+package place
+
+import (
+	"bytes"
+	"errors"
+	"io/fs"
+	"os"
+
+	"stilltide/internal/core/file"
+)
+
+// content is what is put into a new file.
+type content struct {
+	put   func(d *folder, part string) (lost []string, err error)
+	same  func(path string) (bool, error) // whether a file holds it already
+	still func() error                    // an error if the source is not what was read any more
+}
+
+// Copy makes a copy of the source. Content that is there already is not
+// stored twice.
+func (p *Placer) Copy(r Request) (Result, error) {
+	src, err := p.hold(r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer src.Close()
+	return p.put(r, content{
+		put:  func(d *folder, _ string) ([]string, error) { return p.copyPart(r, d) },
+		same: func(path string) (bool, error) { return p.sameAsSource(r, path) },
+		still: func() error {
+			now, err := p.look(r.Source, r)
+			if err == nil && !now.Same(r.Expect) {
+				err = ErrChanged
+			}
+			return err
+		},
+	})
+}
+
+// Write makes a new file with a text, whole or not at all.
+func (p *Placer) Write(r Request, text []byte) (Result, error) {
+	sys := p.system()
+	return p.put(r, content{
+		put: func(d *folder, part string) ([]string, error) {
+			if err := sys.Write(d, part, text); err != nil {
+				return nil, errors.Join(cannot(d.at(r.To.Name), "written", err), sys.DiscardIn(d, part))
+			}
+			return nil, nil
+		},
+		same: func(path string) (bool, error) {
+			have, err := os.ReadFile(path)
+			return bytes.Equal(have, text), err
+		},
+		still: func() error { return nil },
+	})
+}
+
+// put makes a new file under a hidden name and gives it its own.
+func (p *Placer) put(r Request, c content) (Result, error) {
+	d, done, err := p.folder(r.To)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
+	sys := p.system()
+	var res Result
+	for made := false; ; {
+		name, err := p.choose(r, d, c.same)
+		if err == nil && !name.same && !made {
+			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
+				return Result{}, err
+			}
+			if res.Lost, err = c.put(d, r.Part); err != nil {
+				return Result{}, err
+			}
+			made = true
+			if err = c.still(); err == nil {
+				res.Facts, err = p.partFacts(r, d, name.name)
+			}
+		}
+		if err == nil && !name.same {
+			err = r.stage(Staged{Target: d.at(name.name), Facts: res.Facts, Over: name.over})
+		}
+		if err == nil && !name.same {
+			err = p.install(r, d, name)
+		}
+		switch {
+		case errors.Is(err, fs.ErrExist) && !name.over:
+			continue // taken in this instant
+		case made && (err != nil || name.same):
+			err = errors.Join(err, sys.DiscardIn(d, r.Part))
+		}
+		if err != nil {
+			return Result{}, err
+		}
+		if name.same {
+			res.Facts = name.old
+		}
+		res.Target, res.Same = d.at(name.name), name.same
+		return res, nil
+	}
+}
+
+// partFacts looks at the part: by these facts the placed file will be known.
+func (p *Placer) partFacts(r Request, d *folder, name string) (f file.Facts, err error) {
+	if r.Expect.Dir {
+		f, err = p.look(d.at(r.Part), r)
+	} else {
+		f, err = p.system().StatIn(d, r.Part)
+	}
+	if err != nil {
+		err = cannot(d.at(name), "made", err)
+	}
+	return f, err
+}
+
+// install gives a part its name; fs.ErrExist says that it is taken.
+func (p *Placer) install(r Request, d *folder, c choice) error {
+	sys := p.system()
+	if c.over {
+		return p.swap(d, r.Part, c, r.Kept)
+	}
+	if err := sys.RenameIn(d, r.Part, c.name); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return cannot(d.at(c.name), "made", err)
+	}
+	if err := sys.Flush(d); err != nil {
+		return errors.Join(cannot(d.path, "flushed", err), sys.DiscardIn(d, c.name))
+	}
+	return nil
+}
+
+// Replace puts the content of the source in place of the file at To, which
+// must be what is expected, in one instant. Mode and attributes stay the
+// file's own.
+func (p *Placer) Replace(r Request) (Result, error) {
+	d, done, err := p.folder(r.To)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
+	sys := p.system()
+	old, err := sys.StatIn(d, r.To.Name)
+	switch {
+	case err != nil:
+		return Result{}, cannot(d.at(r.To.Name), "looked at", err)
+	case !old.Exists:
+		return Result{}, ErrGone
+	case !old.Same(r.Expect):
+		return Result{}, ErrChanged
+	}
+	c := choice{name: r.To.Name, over: true, old: old}
+	target := d.at(c.name)
+	if err := r.stage(Staged{Target: target, Over: true}); err != nil {
+		return Result{}, err
+	}
+	if _, err := p.copyPart(r, d); err != nil {
+		return Result{}, err
+	}
+	var now file.Facts
+	if err = sys.Adopt(d, c.name, r.Part); err != nil {
+		err = cannot(target, "replaced", err)
+	} else {
+		now, err = p.partFacts(r, d, c.name)
+	}
+	if err == nil {
+		err = r.stage(Staged{Target: target, Facts: now, Over: true})
+	}
+	if err == nil {
+		err = p.swap(d, r.Part, c, r.Kept)
+	}
+	if err != nil {
+		return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
+	}
+	return Result{Target: target, Facts: now}, nil
+}
+
+// Delete removes the source for good, if it is what is expected.
+func (p *Placer) Delete(r Request) error {
+	src, err := p.hold(r)
+	if err != nil {
+		return err
+	}
+	defer src.Close()
+	if err := r.stage(Staged{Target: r.Source}); err != nil {
+		return err
+	}
+	if err := p.removeExpected(r); err != nil {
+		return cannot(r.Source, "deleted", err)
+	}
+	return nil
+}

@@ -1,0 +1,166 @@
+package place
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+// Kind says what a placement did.
+type Kind string
+
+const (
+	Moved   Kind = "moved"   // Source went to Target; also a rename
+	Twin    Kind = "twin"    // Source went, because its content was at Target already
+	Put     Kind = "put"     // a new file, or new content, came to Target
+	Trashed Kind = "trashed" // Source went to Target in the trash
+	Deleted Kind = "deleted" // Source went for good
+	Tagged  Kind = "tagged"  // Target got labels; Kept is what it had before
+)
+
+// Record is what must be known of a placement to undo it.
+type Record struct {
+	Kind   Kind
+	Source string
+	Target string
+	Before file.Facts // of the source, before
+	After  file.Facts // of the target, afterwards
+	Kept   string     // where the content that was replaced is kept
+	Over   bool       // content was replaced
+}
+
+// CanUndo says in a sentence why a placement cannot be undone, nil if it can.
+// look is the real one, or one that knows what later undoing will have done.
+func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) error {
+	if r.Kind == Deleted {
+		return fmt.Errorf("%s was deleted for good", r.Source)
+	}
+	now, err := look(r.Target)
+	switch {
+	case err != nil:
+		return err
+	case !now.Exists:
+		return fmt.Errorf("%s is not there any more", r.Target)
+	case r.Kind == Tagged:
+		return nil
+	case !sameUnit(now, r.After):
+		return fmt.Errorf("%s has changed since it was placed", r.Target)
+	}
+	if r.Over {
+		if kept, err := watchfs.Stat(r.Kept); err != nil || !kept.Exists {
+			return fmt.Errorf("what %s replaced is not kept any more", r.Target)
+		}
+	}
+	if r.Kind != Put {
+		if there, err := look(r.Source); err != nil || there.Exists {
+			return errors.Join(err, fmt.Errorf("another file has taken the place of %s", r.Source))
+		}
+	}
+	return nil
+}
+
+// lookAs looks at a path, as a whole folder if it was one.
+func lookAs(path string, was file.Facts) (file.Facts, error) {
+	if was.Dir {
+		return watchfs.LookTree(path)
+	}
+	return watchfs.Stat(path)
+}
+
+// sameUnit is Same; of a folder that went along with its own times only the
+// content of its size is compared.
+func sameUnit(now, was file.Facts) bool {
+	if was.Dir {
+		return now.Dir && now.Ino == was.Ino && now.Size == was.Size
+	}
+	return now.Same(was)
+}
+
+// Undo takes a placement back. It may be called again after a crash in its
+// middle. part is the hidden name for files on their way.
+func (p *Placer) Undo(r Record, part string) error {
+	switch r.Kind {
+	case Moved, Trashed:
+		if err := p.moveBack(r, part); err != nil {
+			return err
+		}
+		if r.Kind == Trashed {
+			return p.Discard(InfoOf(r.Target))
+		}
+		if r.Over {
+			return p.bringBack(r, part)
+		}
+		return nil
+	case Twin:
+		now, err := watchfs.Stat(r.Target)
+		if err != nil {
+			return err
+		}
+		_, err = p.Copy(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
+		return err
+	case Put:
+		if r.Over {
+			return p.swapBack(r, part)
+		}
+		return p.removeExpected(Request{Source: r.Target, Expect: r.After, Part: part})
+	case Tagged:
+		return watchfs.WriteTags(r.Target, r.Kept)
+	}
+	return p.CanUndo(r, watchfs.LookAny)
+}
+
+// SpotOf names a whole path as a spot in which nothing was filled.
+func SpotOf(path string) plan.Spot {
+	return plan.Spot{Root: filepath.Dir(path), Name: filepath.Base(path)}
+}
+
+func (p *Placer) moveBack(r Record, part string) error {
+	now, err := lookAs(r.Target, r.After)
+	if err != nil {
+		return err
+	}
+	_, err = p.Move(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
+	return err
+}
+
+// bringBack puts what was replaced back where nothing is now.
+func (p *Placer) bringBack(r Record, part string) error {
+	kept, err := watchfs.Stat(r.Kept)
+	if err != nil {
+		return err
+	}
+	_, err = p.Move(Request{Source: r.Kept, To: SpotOf(r.Target), Expect: kept, Part: part, Same: rule.SameFail})
+	return err
+}
+
+// swapBack puts what was replaced back in one instant.
+func (p *Placer) swapBack(r Record, part string) error {
+	sys := p.system()
+	spot := SpotOf(r.Target)
+	d, done, err := p.folder(spot)
+	if err != nil {
+		return err
+	}
+	defer done()
+	if err := sys.Preserve(r.Kept, d.at(part)); err != nil {
+		return errors.Join(cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
+	}
+	err = sys.Exchange(d, part, spot.Name)
+	if errors.Is(err, errNoExchange) {
+		err = d.root.Rename(part, spot.Name)
+	} else if err == nil {
+		if was, statErr := sys.StatIn(d, part); statErr != nil || !was.Same(r.After) {
+			return errors.Join(ErrChanged, sys.Exchange(d, part, spot.Name), sys.DiscardIn(d, part))
+		}
+		err = sys.DiscardIn(d, part)
+	}
+	if err != nil {
+		return errors.Join(cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
+	}
+	return errors.Join(sys.Flush(d), sys.Discard(r.Kept))
+}

@@ -1,0 +1,402 @@
+package place
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+)
+
+// Limits bound what an archive may hold.
+type Limits struct {
+	Files int     // entries
+	Size  int64   // bytes, unpacked
+	Ratio float64 // unpacked to packed, beyond the first freeRatio bytes
+}
+
+// freeRatio is what may be unpacked whatever the ratio: small files of zeros
+// are harmless.
+const freeRatio = 10 << 20
+
+// entry is one file of an archive.
+type entry struct {
+	name string // clean, with forward slashes, below the archive's top
+	mode fs.FileMode
+	mod  time.Time
+	dir  bool
+	open func() (io.ReadCloser, error)
+}
+
+// Unpack unpacks the source, an archive, into the folder To names: all or
+// nothing. It is refused if any entry would leave the folder, is a link or a
+// device, stands twice, or goes beyond the limits.
+func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
+	src, err := p.hold(r)
+	if err != nil {
+		return nil, err
+	}
+	defer src.Close()
+	in, err := os.Open(r.Source)
+	if err != nil {
+		return nil, err
+	}
+	defer in.Close()
+	walk, err := archive(in, r.Expect.Size)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
+	}
+	if err := r.stage(Staged{Target: filepath.Join(r.To.Folder(), r.To.Name)}); err != nil {
+		return nil, err
+	}
+	d, done, err := p.folder(r.To)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	u := unpacking{p: p, r: r, d: d, limits: limits, packed: r.Expect.Size, seen: map[string]bool{}}
+	res, err := u.run(walk)
+	err = errors.Join(err, p.system().DiscardIn(d, r.Part))
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
+	}
+	return res, nil
+}
+
+// unpacking is one archive under way.
+type unpacking struct {
+	p      *Placer
+	r      Request
+	d      *folder
+	limits Limits
+	packed int64
+	size   int64           // bytes unpacked so far
+	seen   map[string]bool // names, folders too
+	files  []string        // in their order
+}
+
+func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
+	if err := u.d.root.Mkdir(u.r.Part, 0o700); err != nil {
+		return nil, cannot(u.d.path, "written to", err)
+	}
+	if err := walk(u.one); err != nil {
+		return nil, err
+	}
+	if len(u.files) == 0 {
+		return nil, errors.New("it holds no files")
+	}
+	return u.place()
+}
+
+// one writes one entry below the hidden folder.
+func (u *unpacking) one(e entry) error {
+	name, err := inside(e.name)
+	if err != nil {
+		return err
+	}
+	if name == "." {
+		return nil
+	}
+	if u.seen[name] && e.dir {
+		return nil // folders may be named again
+	}
+	if u.seen[name] {
+		return fmt.Errorf("two entries are named %q", name)
+	}
+	u.seen[name] = true
+	for up := path.Dir(name); up != "."; up = path.Dir(up) {
+		u.seen[up] = true
+	}
+	if len(u.seen) > u.limits.Files {
+		return fmt.Errorf("it holds more than %d entries (limits: files)", u.limits.Files)
+	}
+	below := filepath.Join(u.r.Part, filepath.FromSlash(name))
+	if e.dir {
+		return u.make(name, u.d.root.MkdirAll(below, 0o700))
+	}
+	if err := u.make(name, u.d.root.MkdirAll(filepath.Dir(below), 0o700)); err != nil {
+		return err
+	}
+	u.files = append(u.files, name)
+	return u.make(name, u.write(e, below))
+}
+
+func (u *unpacking) make(name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, fs.ErrExist) || strings.Contains(reason(err).Error(), "not a directory") {
+		return fmt.Errorf("%q is a file and a folder at once", name)
+	}
+	return fmt.Errorf("%q: %w", name, reason(err))
+}
+
+func (u *unpacking) write(e entry, below string) error {
+	if err := u.p.before("unpack", u.d.at(below)); err != nil {
+		return err
+	}
+	in, err := e.open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := u.d.root.OpenFile(below, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, &bounded{in, u})
+	if err == nil {
+		err = out.Chmod(e.mode.Perm()&^0o022 | 0o600)
+	}
+	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
+		return err
+	}
+	if e.mod.IsZero() {
+		return nil
+	}
+	return u.d.root.Chtimes(below, e.mod, e.mod)
+}
+
+func (p *Placer) before(operation string, paths ...string) error {
+	if p.Before == nil {
+		return nil
+	}
+	return p.Before(operation, paths...)
+}
+
+// bounded counts what is unpacked and ends at the limits.
+type bounded struct {
+	from io.Reader
+	u    *unpacking
+}
+
+func (b *bounded) Read(buf []byte) (int, error) {
+	n, err := b.from.Read(buf)
+	u := b.u
+	u.size += int64(n)
+	switch {
+	case u.size > u.limits.Size:
+		return n, fmt.Errorf("it holds more than %d bytes (limits: size)", u.limits.Size)
+	case u.size > freeRatio && float64(u.size) > u.limits.Ratio*float64(max(u.packed, 1)):
+		return n, fmt.Errorf("it grows to more than %g times its size (limits: ratio)", u.limits.Ratio)
+	}
+	return n, err
+}
+
+// inside cleans an entry's name, which must stay below the archive's top.
+func inside(name string) (string, error) {
+	refused := func(why string) (string, error) { return "", fmt.Errorf("the entry %q %s", name, why) }
+	switch {
+	case name == "" || strings.IndexByte(name, 0) >= 0:
+		return refused("has no usable name")
+	case strings.HasPrefix(name, "/") || len(name) > 1 && name[1] == ':':
+		return refused("has an absolute path")
+	case strings.Contains(name, `\`):
+		return refused("has a backslash in its name, which is a path on some systems")
+	}
+	for _, part := range strings.Split(name, "/") {
+		if part == ".." {
+			return refused("climbs out of its folder")
+		}
+		if strings.HasPrefix(part, plan.HiddenPrefix) {
+			return refused("has a name that the program keeps for itself")
+		}
+	}
+	return path.Clean(name), nil
+}
+
+// place gives the unpacked files their names, all or none.
+func (u *unpacking) place() (done []Result, err error) {
+	spots := make([]Request, len(u.files))
+	names := make([]choice, len(u.files))
+	staged := make([]Staged, len(u.files))
+	for i, name := range u.files {
+		if spots[i], names[i], staged[i], err = u.plan(name); err != nil {
+			return nil, err
+		}
+	}
+	if u.r.Stage != nil {
+		if err := u.r.Stage(staged); err != nil {
+			return nil, err
+		}
+	}
+	for i := range u.files {
+		res := Result{Target: staged[i].Target, Facts: staged[i].Facts, Same: names[i].same}
+		if !res.Same {
+			if err = u.install(spots[i], names[i], u.files[i], staged[i].Facts); err != nil {
+				break
+			}
+		}
+		done = append(done, res)
+	}
+	if err == nil {
+		return done, nil
+	}
+	for i := len(done) - 1; i >= 0; i-- {
+		if !done[i].Same {
+			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i), Over: names[i].over}
+			err = errors.Join(err, u.p.Undo(undo, u.r.Part+"-u"))
+		}
+	}
+	return nil, err
+}
+
+// keptOf is where the content is kept that the i-th file replaces.
+func (u *unpacking) keptOf(i int) string { return fmt.Sprintf("%s-%d", u.r.Kept, i+1) }
+
+// plan finds the name of one file.
+func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error) {
+	dir, base := path.Split(name)
+	r = u.r
+	r.To = plan.Spot{Root: u.r.To.Root, Rel: filepath.Join(u.r.To.Rel, filepath.FromSlash(dir)), Name: base}
+	part := filepath.Join(u.r.Part, filepath.FromSlash(name))
+	info, err := u.d.root.Lstat(part)
+	if err != nil {
+		return r, c, s, err
+	}
+	d, done, err := u.p.folder(r.To)
+	if err != nil {
+		return r, c, s, err
+	}
+	defer done()
+	c, err = u.p.choose(r, d, func(there string) (bool, error) { return SameContent(u.d.at(part), there, info.Size()) })
+	if err != nil {
+		return r, c, s, err
+	}
+	facts, err := u.p.system().StatIn(u.d, part)
+	return r, c, Staged{Target: d.at(c.name), Facts: facts, Over: c.over, Twin: c.same}, err
+}
+
+// install gives one file its name.
+func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) error {
+	d, done, err := u.p.folder(r.To)
+	if err != nil {
+		return err
+	}
+	defer done()
+	part := u.d.at(filepath.Join(u.r.Part, filepath.FromSlash(name)))
+	sys := u.p.system()
+	if !c.over {
+		if err := sys.RenameInto(part, d, c.name); err != nil {
+			return cannot(d.at(c.name), "made", err)
+		}
+		if err := sys.Flush(d); err != nil {
+			return errors.Join(cannot(d.path, "flushed", err), sys.DiscardIn(d, c.name))
+		}
+		return nil
+	}
+	hidden := r.Part + "-u"
+	if err := sys.RenameInto(part, d, hidden); err != nil {
+		return cannot(d.at(c.name), "made", err)
+	}
+	for i, f := range u.files {
+		if f == name {
+			return errors.Join(u.p.swap(d, hidden, c, u.keptOf(i)), sys.DiscardIn(d, hidden))
+		}
+	}
+	return nil
+}
+
+// archive tells the kind of an archive by its content and gives a walk over
+// its entries.
+func archive(in *os.File, size int64) (func(func(entry) error) error, error) {
+	head := make([]byte, 512)
+	n, err := io.ReadFull(in, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && err != io.EOF {
+		return nil, err
+	}
+	head = head[:n]
+	if _, err := in.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte("PK\x03\x04")), bytes.HasPrefix(head, []byte("PK\x05\x06")):
+		return zipped(in, size)
+	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
+		return gzipped(in)
+	case isTar(head):
+		return func(each func(entry) error) error { return tarred(in, each) }, nil
+	}
+	return nil, errors.New("it is no zip, tar, tar.gz or gz")
+}
+
+// isTar looks for the magic of POSIX and GNU tar headers at its place.
+func isTar(head []byte) bool { return len(head) >= 262 && string(head[257:262]) == "ustar" }
+
+func zipped(in *os.File, size int64) (func(func(entry) error) error, error) {
+	z, err := zip.NewReader(in, size)
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		return nil, err
+	}
+	return func(each func(entry) error) error {
+		for _, f := range z.File {
+			mode := f.Mode()
+			if t := mode.Type(); t != 0 && t != fs.ModeDir {
+				return fmt.Errorf("the entry %q is a link or a device", f.Name)
+			}
+			if f.Flags&1 != 0 {
+				return fmt.Errorf("the entry %q is encrypted", f.Name)
+			}
+			if err := each(entry{name: f.Name, mode: mode, mod: f.Modified, dir: mode.IsDir(), open: f.Open}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, nil
+}
+
+// gzipped is a tar inside, or one file.
+func gzipped(in *os.File) (func(func(entry) error) error, error) {
+	z, err := gzip.NewReader(in)
+	if err != nil {
+		return nil, err
+	}
+	peek := bufio.NewReaderSize(z, 512)
+	head, err := peek.Peek(512)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	if isTar(head) {
+		return func(each func(entry) error) error { return tarred(peek, each) }, nil
+	}
+	name := filepath.Base(in.Name())
+	if stem := strings.TrimSuffix(name, filepath.Ext(name)); strings.EqualFold(filepath.Ext(name), ".gz") && stem != "" {
+		name = stem
+	} else {
+		name += ".out"
+	}
+	return func(each func(entry) error) error {
+		return each(entry{name: name, mode: 0o644, mod: z.ModTime, open: func() (io.ReadCloser, error) { return io.NopCloser(peek), nil }})
+	}, nil
+}
+
+func tarred(in io.Reader, each func(entry) error) error {
+	t := tar.NewReader(in)
+	for {
+		h, err := t.Next()
+		switch {
+		case err == io.EOF:
+			return nil
+		case err != nil && !errors.Is(err, tar.ErrInsecurePath):
+			return err
+		case h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir:
+			return fmt.Errorf("the entry %q is a link or a device", h.Name)
+		}
+		e := entry{name: h.Name, mode: h.FileInfo().Mode(), mod: h.ModTime, dir: h.Typeflag == tar.TypeDir, open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil }}
+		if err := each(e); err != nil {
+			return err
+		}
+	}
+}
