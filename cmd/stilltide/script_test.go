@@ -29,6 +29,7 @@ func TestScripts(t *testing.T) {
 		Dir: "testdata/script",
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
+			e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
 			e.Setenv("TMPDIR", filepath.Join(e.WorkDir, ".tmp"))
 			return os.MkdirAll(filepath.Join(e.WorkDir, ".tmp"), 0o777)
 		},
@@ -56,6 +57,8 @@ var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
 	"replace": replaceText,
 	"runs":    checkRuns,
 	"hostile": hostileNames,
+	"receive": receive,
+	"bundle":  bundle,
 }
 
 // hostileNames makes files whose names try to be more than names: hostile FOLDER.

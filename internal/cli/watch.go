@@ -95,6 +95,18 @@ func (l *lines) report(o engine.Outcome) {
 	}
 }
 
+// fewest is how many jobs a batch must have for a line of its own.
+const fewest = 10
+
+// drained sums up a batch that scrolled by, or what a card brought.
+func (l *lines) drained(b engine.Batch) {
+	if l.a.json || b.Jobs() < fewest && !b.Returned {
+		return
+	}
+	fmt.Fprintf(l.a.out, "%s  %s: %s done: %s, in %s\n", l.a.style.dim(time.Now().Format("15:04:05")), l.a.style.bold(b.Rule), plural(b.Jobs(), "file"),
+		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
+}
+
 func (l *lines) whereTo(o engine.Outcome) string {
 	j := o.Job
 	switch {
@@ -159,6 +171,7 @@ func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, err
 		Unready: func(u engine.Unready) {
 			a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
 		},
+		Drained: l.drained,
 		Notice: func(n engine.Notice) {
 			a.note("notice from %s, job %d: %s", n.Rule, n.Job, clean(n.Text))
 		},
@@ -283,22 +296,30 @@ func (a *app) sweep() (err error) {
 func (l *lines) total() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	var parts []string
-	all := 0
-	for _, s := range ledger.States {
-		n := l.count[s]
-		if n == 0 {
-			continue
-		}
-		if s == ledger.Retrying {
-			parts = append(parts, plural(n, "attempt")+" failed and tried again later")
-			continue
-		}
-		all += n
-		parts = append(parts, fmt.Sprintf("%d %s", n, s))
-	}
-	if len(parts) == 0 {
+	text := counts(l.count)
+	if text == "" {
 		return "no job"
 	}
-	return plural(all, "job") + ": " + strings.Join(parts, ", ")
+	all := 0
+	for state, n := range l.count {
+		if state != ledger.Retrying {
+			all += n
+		}
+	}
+	return plural(all, "job") + ": " + text
+}
+
+// counts lists how many jobs are in which state.
+func counts(count map[ledger.State]int) string {
+	var parts []string
+	for _, s := range ledger.States {
+		switch n := count[s]; {
+		case n == 0:
+		case s == ledger.Retrying:
+			parts = append(parts, plural(n, "attempt")+" failed and tried again later")
+		default:
+			parts = append(parts, fmt.Sprintf("%d %s", n, s))
+		}
+	}
+	return strings.Join(parts, ", ")
 }

@@ -53,27 +53,40 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	}
 	defer e.bounded(output)()
 	why := w.all(ctx)
-	res.ok = why == nil
-	if why != nil {
-		res.reason, res.waits = why.text, why.waits
-		res.stopped = ctx.Err() != nil && context.Cause(ctx) != errAttemptTimeout && context.Cause(ctx) != errStopJob
-		if problems := w.takeBack(w.placed); len(problems) > 0 {
-			res.stuck = "not undone: " + strings.Join(problems, "; ")
-			stuck(w.units, w.placed)
-		} else {
-			w.units = a.units()
-		}
-	}
+	res.stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != errAttemptTimeout && context.Cause(ctx) != errStopJob
+	w.conclude(a, why, &res)
 	e.keep(w.placed, false)
 	if len(w.placed) > 0 {
 		e.trimKept()
 	}
 	res.exit, res.cpu, res.memory = w.exit, w.cpu, w.memory
-	res.units, res.result = w.units, strings.Join(w.notes, "; ")
 	e.rehash(a, &res)
 	res.output = keepOutput(e.state, output)
 	res.ran = time.Since(begun)
 	return res
+}
+
+// conclude fills in how the steps ended. What a failed attempt placed is taken
+// back before anything else is done with the job.
+func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
+	res.result = strings.Join(w.notes, "; ")
+	if res.ok = why == nil; res.ok {
+		res.units = w.units
+		return
+	}
+	res.reason, res.waits, res.result = why.text, why.waits, ""
+	w.placed = append(slices.Clone(a.left), w.placed...)
+	problems := w.takeBack(w.placed, false)
+	res.left = notUndone(w.placed)
+	if len(problems) > 0 {
+		res.reason += "; not undone: " + strings.Join(problems, "; ")
+	}
+	res.units = a.units()
+	stuck(res.units, w.placed)
+	restored(res.units)
+	for _, u := range res.units {
+		res.astray = res.astray || u.at != u.taken && a.plan.Event != file.Removed
+	}
 }
 
 // rehash gives the hash of a file whose content a step replaced and that stays.

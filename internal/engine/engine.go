@@ -42,6 +42,8 @@ type Options struct {
 	Folders func(watchfs.Event)
 	// Unready is called for each file that did not become ready in time.
 	Unready func(Unready)
+	// Drained is called when a rule has nothing to do any more.
+	Drained func(Batch)
 	// Notice is called for each notify step.
 	Notice func(Notice)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
@@ -327,7 +329,12 @@ func (e *Engine) carryOut(work context.Context) {
 			e.o.Notice(n)
 		}
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.unready, f.notices = nil, nil, nil, nil, nil, nil
+	if e.o.Drained != nil {
+		for _, b := range f.over {
+			e.o.Drained(b)
+		}
+	}
+	f.starts, f.stops, f.places, f.outcomes, f.unready, f.notices, f.over = nil, nil, nil, nil, nil, nil, nil
 }
 
 // look is the shortest `look` of all rules, 0 for auto.

@@ -54,6 +54,9 @@ type flow struct {
 	outcomes []Outcome
 	unready  []Unready
 	notices  []Notice
+	over     []Batch
+
+	batches batches
 }
 
 // Notice is what a notify step says.
@@ -75,15 +78,16 @@ type job struct {
 	recorded ledger.State
 	rule     *rule.Rule
 	captures map[string]string
-	unless   string            // skip if the content has this hash
-	again    map[string]bool   // files that changed while the job ran: offered when it ends
-	parked   map[string]bool   // taken, but no longer settled
-	extras   bool              // it had further files, so their rows are kept right
-	stopOld  bool              // its attempt is being stopped, because the file changed
-	cancel   bool              // its attempt is being stopped for good
-	intents  map[string]int64  // numbers of its placements, by file and where they lead
-	now      map[string]unit   // by file as taken: where it is after the steps, if that differs
-	landed   map[string]string // by source: files of a placing that a crash cut short: where they are, "" if gone
+	unless   string              // skip if the content has this hash
+	again    map[string]bool     // files that changed while the job ran: offered when it ends
+	parked   map[string]bool     // taken, but no longer settled
+	extras   bool                // it had further files, so their rows are kept right
+	stopOld  bool                // its attempt is being stopped, because the file changed
+	cancel   bool                // its attempt is being stopped for good
+	intents  map[string]int64    // numbers of its placements, by file and where they lead
+	now      map[string]unit     // by file as taken: where it is after the steps, if that differs
+	left     []*ledger.Placement // what could not be undone after failed attempts
+	landed   map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
 	checked  time.Time
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
@@ -99,10 +103,11 @@ type attempt struct {
 	plan   plan.Job
 	unless string
 	set    *plan.Set
-	chain  []string // rules that the input went through before
-	more   []unit   // the other files of a burst or set
-	hash   bool     // the content's hash is wanted
-	never  bool     // skip any content that the rule has handled
+	chain  []string            // rules that the input went through before
+	more   []unit              // the other files of a burst or set
+	left   []*ledger.Placement // of earlier attempts: what could not be undone
+	hash   bool                // the content's hash is wanted
+	never  bool                // skip any content that the rule has handled
 }
 
 // attemptResult is how an attempt ended.
@@ -117,11 +122,12 @@ type attemptResult struct {
 	ran     time.Duration
 	cpu     time.Duration
 	memory  int64
-	output  string // file below the state folder, "" if nothing was printed
-	units   []unit // where the job's files are now; nil if where they were taken
-	result  string // what the steps have to say
-	stuck   string // what could not be undone after a failure
-	waits   bool   // it failed for want of room or of a disk, which is not the file's fault
+	output  string              // file below the state folder, "" if nothing was printed
+	units   []unit              // where the job's files are now; nil if where they were taken
+	result  string              // what the steps have to say
+	left    []*ledger.Placement // what could not be undone after a failure
+	astray  bool                // a file could not be put back after a failure
+	waits   bool                // it failed for want of room or of a disk, which is not the file's fault
 }
 
 // placing is a job's end: its input goes where it belongs, with all that
@@ -253,6 +259,9 @@ func (f *flow) event(e watchfs.Event, now time.Time) {
 	case watchfs.Absent:
 		f.absent[e.Path] = true
 	case watchfs.Present:
+		if f.absent[e.Path] {
+			f.cameBack(e.Path)
+		}
 		delete(f.absent, e.Path)
 		f.unhold()
 	}
@@ -441,10 +450,11 @@ func (f *flow) advance(now time.Time) {
 	for !f.stopping && !f.holding {
 		next, ok := f.dispatch.Next(now)
 		if !ok {
-			return
+			break
 		}
 		f.begin(f.jobs[next.ID], now)
 	}
+	f.drained(now)
 }
 
 // lookAt brings the settling machine the look it asked for.
@@ -490,6 +500,7 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	}
 	sooner(f.settle.Next())
 	sooner(f.gather.Next())
+	sooner(f.batches.next())
 	if !f.stopping && !f.holding {
 		sooner(f.dispatch.Wake(now))
 	}

@@ -38,7 +38,7 @@ func (f *flow) begin(j *job, now time.Time) {
 	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
 	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
-		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j),
+		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.left,
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
@@ -218,6 +218,18 @@ func (j *job) follow(units []unit) {
 	}
 }
 
+// putBackIn notes how a file looks that was put back where it was taken.
+func putBackIn(row *ledger.Job, u unit) {
+	if u.at == row.File {
+		row.Facts.Dev, row.Facts.Ino = u.facts.Dev, u.facts.Ino
+	}
+	for i := range row.Extra {
+		if m := &row.Extra[i]; m.File == u.at {
+			m.Facts.Dev, m.Facts.Ino = u.facts.Dev, u.facts.Ino
+		}
+	}
+}
+
 // attemptEnded decides what follows an attempt.
 func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	j := f.jobs[res.id]
@@ -239,15 +251,18 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.store.RecordAttempt(ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
-	j.row.Result = res.result
+	j.row.Result, j.left = res.result, res.left
 	if res.units != nil {
 		j.follow(res.units)
+		for i := 0; i < len(res.units) && !res.ok; i++ {
+			putBackIn(&j.row, res.units[i])
+		}
 	}
 	if j.cancel {
-		f.finish(j, ledger.Cancelled, join("it was cancelled by hand while it ran", res.stuck), j.row.EndsIn, now)
+		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.EndsIn, now)
 		return
 	}
-	if j.stopOld && res.stuck == "" {
+	if j.stopOld && !res.astray {
 		f.restart(j, now)
 		return
 	}
@@ -271,8 +286,8 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
 		}
 		f.end(j, ledger.Processed, now)
-	case res.stuck != "":
-		j.cause = join(j.cause, res.stuck)
+	case res.astray:
+		f.record(j)
 		f.end(j, ledger.Failed, now)
 	case res.waits:
 		f.waitForRoom(j, res, now)
@@ -530,6 +545,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 		}
 	}
 	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
+	f.batches.ended(j, now)
 	f.drop(j)
 	if j.rule != nil && j.rule.Share && endsIn == j.row.File && state.Final() {
 		set(&j.again, j.row.File) // the rules after it come next

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"time"
@@ -70,9 +71,14 @@ func (m *memStore) RecordAttempt(a ledger.Attempt) {
 func (m *memStore) RecordPlacement(p ledger.Placement) { m.now.placements[p.ID] = p }
 func (m *memStore) RecordPause(rule string, p bool)    { m.now.paused[rule] = p }
 func (m *memStore) Flush() error                       { m.commit(); return nil }
-func (m *memStore) Sync(context.Context) error         { m.commit(); return nil }
-func (m *memStore) Remember(k ledger.Known)            { m.now.known[[2]string{k.Rule, k.File}] = k }
-func (m *memStore) Forget(rule, path string)           { delete(m.now.known, [2]string{rule, path}) }
+func (m *memStore) Sync(context.Context) error {
+	if !m.commit() {
+		return errors.New("no space left on device")
+	}
+	return nil
+}
+func (m *memStore) Remember(k ledger.Known)  { m.now.known[[2]string{k.Rule, k.File}] = k }
+func (m *memStore) Forget(rule, path string) { delete(m.now.known, [2]string{rule, path}) }
 func (m *memStore) KnownFiles(string, string) ([]string, error) {
 	return nil, nil
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
@@ -105,11 +106,18 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	cut := "the watcher ended in the middle of this attempt"
 	tries = append(tries, plan.Try{Started: row.Started, Reason: cut})
 	r := f.set.Rule(row.Rule)
-	at, problems := e.unmake(row, placements)
-	if r != nil && len(problems) > 0 {
+	at, left, problems := e.unmake(row, placements)
+	if len(problems) > 0 {
+		cut += "; not undone: " + strings.Join(problems, "; ")
+	}
+	for i := range at {
+		putBackIn(&row, at[i])
+	}
+	if r != nil && len(at) > 0 && at[0].at != row.File && row.Event != file.Removed {
 		j := f.adopt(row, was, tries)
-		j.cause = cut + "; not undone: " + strings.Join(problems, "; ")
+		j.cause = cut
 		j.follow(at)
+		f.record(j)
 		f.end(j, ledger.Failed, now)
 		return
 	}
@@ -121,27 +129,32 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	}
 	row.State, row.EndsIn = ledger.Queued, row.File
 	f.restore(row, was, tries, now)
+	if j := f.jobs[row.ID]; j != nil {
+		j.left = left
+	}
 }
 
-// unmake takes back what the steps of an attempt placed that was cut short.
+// unmake takes back what the steps of an attempt placed that was cut short,
+// and what could not be undone after the ones before.
 // It gives where the files are if something could not be undone.
-func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, problems []string) {
+func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, left []*ledger.Placement, problems []string) {
 	var list []*ledger.Placement
 	for i := range placements {
-		if p := &placements[i]; p.Leads == "" && p.Attempt == row.Attempts {
+		if p := &placements[i]; p.Leads == "" && p.Attempt > row.Earlier {
 			list = append(list, p)
 		}
 	}
 	if len(list) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
-	problems = e.hands(e.flow.set, row.Rule, nil).takeBack(list)
+	problems = e.hands(e.flow.set, row.Rule, nil).takeBack(list, true)
 	units = []unit{{taken: row.File, at: row.File, facts: row.Facts}}
 	for _, m := range row.Extra {
 		units = append(units, unit{taken: m.File, at: m.File, facts: m.Facts})
 	}
 	stuck(units, list)
-	return units, problems
+	restored(units)
+	return units, notUndone(list), problems
 }
 
 // lastRound gives the placements that end a job's last attempt, if that was

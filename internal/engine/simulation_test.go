@@ -3,6 +3,7 @@
 package engine
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -34,6 +35,14 @@ rules:
   - {name: move, watch: in, match: "*.move", debounce: 0s, processed: "sorted/{stem}"}
   - {name: stay, watch: in, match: "*.stay", debounce: 200ms, run: "do {file}", retry: 1}
   - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, gather: {by: "{n}", need: ["*.a", "*.b"], at_most: 5m}, run: "do", retry: 1, processed: sets, failed: trouble}
+  - name: steps
+    watch: in
+    match: "*.steps"
+    debounce: 0s
+    do: [{copy: copies}, {rename: "{stem}.renamed"}, {copy: "copies/again", same_name: replace}, {run: do}, {move: "moved/{stem}"}]
+    retry: {times: 2, first: 1s}
+    processed: stepped
+    failed: trouble
 `
 
 // world is a seeded world around the real flow, recovery and placing: files
@@ -129,6 +138,12 @@ func (w *world) start() {
 		w.e.flow = newFlow(plan.NewSet(w.rules), w.store, w.look)
 		w.e.flow.chance = w.r.Float64
 		w.e.placer.Before = w.before
+		w.e.health.kept, w.e.health.lost = map[string]bool{}, map[string]bool{}
+		for _, sub := range []string{"kept", "output"} {
+			if err := os.MkdirAll(filepath.Join(w.e.state, sub), 0o777); err != nil {
+				w.t.Fatal(err)
+			}
+		}
 		if w.survives(func() {
 			if err := w.e.recover(w.now); err != nil {
 				w.t.Fatal(err)
@@ -275,10 +290,10 @@ func (w *world) pump() {
 	for _, o := range f.outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.unready = nil, nil, nil, nil, nil
+	f.starts, f.stops, f.places, f.outcomes, f.unready, f.over = nil, nil, nil, nil, nil, nil
 }
 
-var endings = []string{"work", "work", "move", "stay", "a", "b"}
+var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps"}
 
 func (w *world) arrive() {
 	w.serial++
@@ -360,6 +375,10 @@ func (w *world) endAttempt() {
 	if w.r.IntN(3) == 0 {
 		exit = 1
 	}
+	if a.plan.Rule.Name.S == "steps" {
+		w.endSteps(a, exit)
+		return
+	}
 	res := attemptResult{id: a.plan.ID, ok: exit == 0, exit: &exit, ran: time.Second}
 	if exit != 0 {
 		res.reason = "it ended with exit code 1"
@@ -372,6 +391,24 @@ func (w *world) endAttempt() {
 		}
 	}
 	w.say("attempt of job %d ends: ok %v", a.plan.ID, res.ok)
+	w.e.flow.attemptEnded(res, w.now)
+}
+
+// endSteps runs an attempt's steps for real, but for the command among them.
+func (w *world) endSteps(a *attempt, exit int) {
+	work := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
+	res := attemptResult{id: a.plan.ID, ran: time.Second}
+	var p *problem
+	for i := 0; i < len(a.plan.Rule.Steps) && p == nil; i++ {
+		s := &a.plan.Rule.Steps[i]
+		if s.Runs() && exit != 0 {
+			p = &problem{text: "it ended with exit code 1"}
+		} else if !s.Runs() {
+			p = work.step(context.Background(), s)
+		}
+	}
+	work.conclude(a, p, &res)
+	w.say("steps of job %d end: ok %v %s; at %s", a.plan.ID, res.ok, res.reason, res.units[0].at)
 	w.e.flow.attemptEnded(res, w.now)
 }
 
@@ -439,7 +476,7 @@ func (w *world) promises() bool {
 	if w.t.Failed() {
 		return false
 	}
-	places := map[string][]string{}
+	places, copies := map[string][]string{}, map[string]int{}
 	leftover := ""
 	err := filepath.WalkDir(w.dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -448,7 +485,15 @@ func (w *world) promises() bool {
 		if strings.HasPrefix(d.Name(), plan.HiddenPrefix) {
 			leftover = path
 		}
+		if strings.HasPrefix(path, w.e.state) {
+			return nil // what is kept for an undo
+		}
 		content, err := os.ReadFile(path)
+		if rel := strings.TrimPrefix(path, w.dir+"/"); strings.HasPrefix(rel, "copies/") {
+			folder := filepath.Dir(rel)
+			copies[folder+token(string(content))]++
+			return nil
+		}
 		if err == nil && !strings.HasSuffix(path, plan.NoteEnding) {
 			places[token(string(content))] = append(places[token(string(content))], strings.TrimPrefix(path, w.dir+"/"))
 		}
@@ -466,11 +511,17 @@ func (w *world) promises() bool {
 		if len(at) > 1 && !w.grown[fmt.Sprintf("token-%d", n)] || len(at) == 0 && !gone && w.arrived(n) {
 			return w.fail("input %d is in %d places: %v", n, len(at), at)
 		}
-		if len(at) == 1 && strings.HasPrefix(at[0], "in/") && !strings.HasSuffix(at[0], ".stay") {
+		if len(at) == 1 && strings.HasPrefix(at[0], "in/") && !strings.HasSuffix(at[0], ".stay") &&
+			!(strings.HasSuffix(at[0], ".renamed") && w.grown[fmt.Sprintf("token-%d", n)]) { // somebody changed what could not be put back
 			return w.fail("input %d was forgotten: it is still in %s", n, at[0])
 		}
 	}
-	return w.jobsAreRight()
+	for what, n := range copies {
+		if input := what[strings.Index(what, "token"):]; n > 1 && !w.grown[input] {
+			return w.fail("%s was copied %d times", what, n)
+		}
+	}
+	return w.jobsAreRight(copies)
 }
 
 // arrived tells whether a serial number became a file.
@@ -479,7 +530,7 @@ func (w *world) arrived(n int) bool {
 	return slices.ContainsFunc(w.trace, func(line string) bool { return strings.Contains(line, mark) })
 }
 
-func (w *world) jobsAreRight() bool {
+func (w *world) jobsAreRight(copies map[string]int) bool {
 	jobs, err := w.store.Jobs(ledger.Filter{})
 	if err != nil {
 		return w.fail("%v", err)
@@ -499,9 +550,41 @@ func (w *world) jobsAreRight() bool {
 				return w.fail("job %d is %s and does not know where its input is", j.ID, j.State)
 			}
 		}
+		if j.Rule == "steps" && !w.copiesAreRight(j, copies) {
+			return false
+		}
 		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times && w.hadCrash == 0 {
 			return w.fail("job %d failed after %d attempts", j.ID, j.Attempts)
 		}
 	}
 	return true
+}
+
+// copiesAreRight checks that a job's steps placed all or nothing.
+func (w *world) copiesAreRight(j ledger.Job, copies map[string]int) bool {
+	var n int
+	if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err != nil {
+		return true
+	}
+	input := fmt.Sprintf("token-%d", n)
+	want := 0
+	if j.State == ledger.Processed {
+		want = 1
+	}
+	for _, folder := range []string{"copies", "copies/again"} {
+		if got := copies[folder+input]; got != want && !w.removed[input] && !w.grown[input] && !w.notUndone(j) {
+			return w.fail("job %d is %s, and %s holds %d copies of its input", j.ID, j.State, folder, got)
+		}
+	}
+	return true
+}
+
+// notUndone tells whether a fault may have left something of a job: it was
+// said so, or a removal was refused while a crash's traces were taken back.
+func (w *world) notUndone(j ledger.Job) bool {
+	about := fmt.Sprintf("job %d", j.ID)
+	return strings.Contains(j.Reason, "not undone") || slices.ContainsFunc(w.trace, func(line string) bool {
+		return strings.Contains(line, "not undone") && strings.Contains(line, about) ||
+			w.hadCrash > 0 && strings.Contains(line, "refused") && strings.Contains(line, "/copies")
+	})
 }

@@ -565,7 +565,11 @@ func (w *work) notify(s *rule.Step) error {
 // tell prints a line in a trial.
 func (w *work) tell(format string, args ...any) {
 	if w.trial != nil {
-		fmt.Fprintf(w.trial.out, "  "+format+"\n", args...)
+		text := fmt.Sprintf(format, args...)
+		for _, inner := range []string{"copy", "placed"} { // the real path that it stands for
+			text = strings.ReplaceAll(text, filepath.Join(w.trial.folder, inner)+string(filepath.Separator), string(filepath.Separator))
+		}
+		fmt.Fprintf(w.trial.out, "  %s\n", text)
 	}
 }
 

@@ -23,30 +23,32 @@ func recordOf(p *ledger.Placement) place.Record {
 }
 
 // takeBack undoes an attempt's placements, newest first, and says what could
-// not be undone. A placement that was cut short is brought to a clean point first.
-func (h hands) takeBack(list []*ledger.Placement) (problems []string) {
+// not be undone. A placement that was cut short is brought to a clean point
+// first. That the rest is being undone is durable before the first of it is.
+// After a crash any of it may have been undone already.
+func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []string) {
+	var open []*ledger.Placement
 	for i := len(list) - 1; i >= 0; i-- {
 		p := list[i]
-		part := place.PartName(h.state, p.Job)
 		switch p.State {
 		case ledger.Dropped, ledger.Undone:
 			continue
 		case ledger.Intended:
-			if !h.happened(p, part) {
-				if p.Kept != "" && p.Over {
-					_ = h.placer.Discard(p.Kept) // what it would have replaced is still in its place
-				}
-				p.State = ledger.Dropped
-				h.book.did(p)
+			if !h.happened(p, place.PartName(h.state, p.Job)) {
+				h.drop(p)
 				continue
 			}
 		}
-		err := h.placer.CanUndo(recordOf(p), watchfs.LookAny)
-		if err == nil || p.State == ledger.Undoing {
-			p.State = ledger.Undoing
-			h.book.did(p)
-			err = h.placer.Undo(recordOf(p), part)
-		}
+		p.State = ledger.Undoing
+		open = append(open, p)
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
+	now := changes{}
+	for _, p := range open {
+		err := now.undo(h.placer, p, place.PartName(h.state, p.Job), crashed)
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
@@ -56,10 +58,100 @@ func (h hands) takeBack(list []*ledger.Placement) (problems []string) {
 	return problems
 }
 
+// notUndone lists what is still done: the next attempt's end tries again.
+func notUndone(list []*ledger.Placement) []*ledger.Placement {
+	return slices.DeleteFunc(slices.Clone(list), func(p *ledger.Placement) bool { return p.State != ledger.Done })
+}
+
+// drop ends a placement that was not made.
+func (h hands) drop(p *ledger.Placement) {
+	if p.Over && p.Kept != "" {
+		_ = h.placer.Discard(p.Kept) // what it would have replaced is still in its place
+	}
+	p.State = ledger.Dropped
+	h.book.did(p)
+}
+
+// changes are how files look that were put back: from another disk a file
+// comes back with another number.
+type changes map[string]file.Facts
+
+// undo undoes one placement, newest first. resumed says that it may have been
+// undone before a crash.
+func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, resumed bool) error {
+	if f, ok := c[p.Target]; ok {
+		p.After = f
+	}
+	if resumed {
+		cleanUndo(placer, p, part)
+	}
+	if resumed && isBack(p) {
+		if now := lookAt(p.Source, p.Facts.Dir); now.Size == p.Facts.Size && now.Mod.Equal(p.Facts.Mod) {
+			c[p.Source] = now
+		}
+		return nil
+	}
+	err := placer.CanUndo(recordOf(p), watchfs.LookAny)
+	if err == nil {
+		err = placer.Undo(recordOf(p), part)
+	}
+	if err != nil && p.Kind == string(place.Put) && !p.Over {
+		err = discardHidden(placer, p, part, err)
+	}
+	if err != nil {
+		return err
+	}
+	switch place.Kind(p.Kind) {
+	case place.Moved, place.Twin, place.Trashed:
+		c[p.Source] = lookAt(p.Source, p.Facts.Dir)
+	}
+	if p.Over {
+		c[p.Target] = lookAt(p.Target, p.Facts.Dir)
+	}
+	return nil
+}
+
+// discardHidden ends a removal of ours that failed twice, on the way and on
+// the way back, so that the file has its hidden name.
+func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err error) error {
+	hidden := filepath.Join(filepath.Dir(p.Target), part)
+	if there := lookAt(hidden, p.After.Dir); !there.Exists || !there.Same(p.After) {
+		return err
+	}
+	return placer.Discard(hidden)
+}
+
+// cleanUndo removes what an undoing that a crash cut short left under its
+// hidden name, or gives the file its name back.
+func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
+	there := filepath.Join(filepath.Dir(p.Target), part)
+	hidden, back := lookAt(there, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
+	switch {
+	case !hidden.Exists:
+	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod.Equal(hidden.Mod):
+		_ = placer.Discard(there) // a placed copy that was about to go
+	case hidden.Same(p.After):
+		_ = placer.Rename(there, p.Target)
+	}
+	if here := filepath.Join(filepath.Dir(p.Source), part); p.Source != "" && p.Kind != string(place.Put) && here != there {
+		_ = placer.Discard(here) // a copy on its way back
+	}
+}
+
+// isBack tells whether what a placement placed is not there any more, and what
+// it took is.
+func isBack(p *ledger.Placement) bool {
+	target := lookAt(p.Target, p.After.Dir)
+	if p.Kind == string(place.Put) {
+		return !target.Same(p.After)
+	}
+	return lookAt(p.Source, p.Facts.Dir).Exists && (p.Kind == string(place.Twin) || !target.Exists || p.Over)
+}
+
 // happened tells whether an intended placement was made, and removes what is
 // left of one that was not.
 func (h hands) happened(p *ledger.Placement, part string) bool {
-	target, source := lookAt(p.Target, p.Facts.Dir), lookAt(p.Source, p.Facts.Dir)
+	target := lookAt(p.Target, p.Facts.Dir)
 	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod.Equal(p.After.Mod) && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
 	h.cleanParts(p, part, made)
 	switch place.Kind(p.Kind) {
@@ -70,7 +162,11 @@ func (h hands) happened(p *ledger.Placement, part string) bool {
 	case place.Deleted:
 		return !lookAt(p.Source, p.Facts.Dir).Exists
 	}
-	if source = lookAt(p.Source, p.Facts.Dir); !source.Exists {
+	source := lookAt(p.Source, p.Facts.Dir)
+	if !source.Exists {
+		if made {
+			p.After = target // on another disk it has another number
+		}
 		return made
 	}
 	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
@@ -131,6 +227,17 @@ func stuck(units []unit, list []*ledger.Placement) {
 			} else if p.State == ledger.Done && p.Source == u.at && p.Kind == string(place.Deleted) {
 				u.at = ""
 			}
+		}
+	}
+}
+
+// restored notes how files look that were put back: one that came back from
+// another disk has another number, and is the same file all the same.
+func restored(units []unit) {
+	for i := range units {
+		u := &units[i]
+		if now := lookAt(u.at, u.facts.Dir); u.at == u.taken && now.Exists && now.Size == u.facts.Size && now.Mod.Equal(u.facts.Mod) {
+			u.facts.Dev, u.facts.Ino = now.Dev, now.Ino
 		}
 	}
 }

@@ -70,8 +70,9 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	if err := canUndoAll(l, placer, row, list); err != nil {
 		return fail(err)
 	}
+	now := changes{}
 	for i := range list {
-		if err := undoOne(l, placer, &list[i]); err != nil {
+		if err := undoOne(l, placer, now, &list[i]); err != nil {
 			return fail(fmt.Errorf("%w; %d of %d placements were undone, and undo again goes on", err, i, len(list)))
 		}
 	}
@@ -155,13 +156,14 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 }
 
 // undoOne undoes one placement, recorded before and after.
-func undoOne(l store, placer *place.Placer, p *ledger.Placement) error {
+func undoOne(l store, placer *place.Placer, now changes, p *ledger.Placement) error {
+	resumed := p.State == ledger.Undoing
 	p.State = ledger.Undoing
 	l.RecordPlacement(*p)
 	if err := l.Flush(); err != nil {
 		return err
 	}
-	if err := placer.Undo(recordOf(p), place.PartName(l.Folder(), p.Job)); err != nil {
+	if err := now.undo(placer, p, place.PartName(l.Folder(), p.Job), resumed); err != nil {
 		return err
 	}
 	p.State = ledger.Undone

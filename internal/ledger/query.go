@@ -132,7 +132,7 @@ func (l *Ledger) members(jobs []Job) error {
 // before it.
 func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
 	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-		WHERE placement.target = ? AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') ORDER BY placement.id DESC LIMIT 1`,
+		WHERE placement.target = ? AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`,
 		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil

@@ -342,15 +342,15 @@ func (p *Placer) across(r Request, d *folder, name string) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	if err := p.install(r, d, choice{name: name}); err != nil {
+	now, err := p.partFacts(r, d, name)
+	if err == nil {
+		err = p.install(r, d, choice{name: name})
+	}
+	if err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
 	}
 	if err := p.removeSource(r); err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, name))
-	}
-	now, _ := sys.StatIn(d, name) // moved, even if this last look fails
-	if r.Expect.Dir {
-		now, _ = watchfs.LookTree(d.at(name))
 	}
 	return Result{Target: d.at(name), Facts: now, Lost: lost}, nil
 }

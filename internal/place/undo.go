@@ -147,7 +147,7 @@ func (p *Placer) swapBack(r Record, part string) error {
 		return err
 	}
 	defer done()
-	if err := sys.Preserve(r.Kept, d.at(part)); err != nil {
+	if err := errors.Join(sys.DiscardIn(d, part), sys.Preserve(r.Kept, d.at(part))); err != nil {
 		return errors.Join(cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
 	}
 	err = sys.Exchange(d, part, spot.Name)

@@ -130,14 +130,18 @@ func TestHostileArchives(t *testing.T) {
 		make func(path string)
 		says string
 	}{
-		"climbing zip":      {func(p string) { writeZip(t, p, map[string]string{"good": "1", "../evil": "x"}) }, "climbs out"},
-		"climbing deep":     {func(p string) { writeZip(t, p, map[string]string{"a/../../evil": "x"}) }, "climbs out"},
-		"climbing tar":      {func(p string) { writeTar(t, p, false, reg("good"), reg("../../evil")) }, "climbs out"},
-		"absolute":          {func(p string) { writeZip(t, p, map[string]string{"/tmp/evil": "x"}) }, "absolute path"},
-		"drive":             {func(p string) { writeZip(t, p, map[string]string{"C:evil": "x"}) }, "absolute path"},
-		"backslash":         {func(p string) { writeZip(t, p, map[string]string{`..\evil`: "x"}) }, "backslash"},
-		"link":              {func(p string) { writeTar(t, p, true, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, reg("l/passwd")) }, "link or a device"},
-		"hard link":         {func(p string) { writeTar(t, p, false, tar.Header{Name: "l", Typeflag: tar.TypeLink, Linkname: "/etc/passwd"}) }, "link or a device"},
+		"climbing zip":  {func(p string) { writeZip(t, p, map[string]string{"good": "1", "../evil": "x"}) }, "climbs out"},
+		"climbing deep": {func(p string) { writeZip(t, p, map[string]string{"a/../../evil": "x"}) }, "climbs out"},
+		"climbing tar":  {func(p string) { writeTar(t, p, false, reg("good"), reg("../../evil")) }, "climbs out"},
+		"absolute":      {func(p string) { writeZip(t, p, map[string]string{"/tmp/evil": "x"}) }, "absolute path"},
+		"drive":         {func(p string) { writeZip(t, p, map[string]string{"C:evil": "x"}) }, "absolute path"},
+		"backslash":     {func(p string) { writeZip(t, p, map[string]string{`..\evil`: "x"}) }, "backslash"},
+		"link": {func(p string) {
+			writeTar(t, p, true, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, reg("l/passwd"))
+		}, "link or a device"},
+		"hard link": {func(p string) {
+			writeTar(t, p, false, tar.Header{Name: "l", Typeflag: tar.TypeLink, Linkname: "/etc/passwd"})
+		}, "link or a device"},
 		"device":            {func(p string) { writeTar(t, p, false, tar.Header{Name: "d", Typeflag: tar.TypeChar}) }, "link or a device"},
 		"pipe":              {func(p string) { writeTar(t, p, false, tar.Header{Name: "f", Typeflag: tar.TypeFifo}) }, "link or a device"},
 		"twice":             {func(p string) { writeTar(t, p, false, reg("same"), reg("./same")) }, "two entries"},

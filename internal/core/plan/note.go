@@ -2,6 +2,8 @@ package plan
 
 import (
 	"fmt"
+	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,7 +50,7 @@ func (f Failure) Note() string {
 		for _, l := range f.Output {
 			b.WriteString("    " + Display(l) + "\n")
 		}
-	} else if len(f.Job.Rule.Steps) > 0 {
+	} else if f.Job.Rule.Runs() {
 		b.WriteString("\nNothing was printed.\n")
 	}
 	if hand := f.byHand(); len(hand) > 0 {
@@ -61,14 +63,55 @@ func (f Failure) Note() string {
 	return b.String()
 }
 
+// byHand lists the lines that do what the rule does, as far as programs do
+// it; what else a step does stands there as a comment.
 func (f Failure) byHand() []string {
-	var lines []string
-	for i := range f.Job.Rule.Steps {
-		c, err := f.Job.Command(&f.Job.Rule.Steps[i], f.State)
+	j := *f.Job
+	j.At, j.lets = "", nil
+	j.foreseen()
+	lines := j.scratchByHand(f.State)
+	programs := 0
+	for i := range j.Rule.Steps {
+		s := &j.Rule.Steps[i]
+		if !s.Runs() {
+			if text, err := j.foretell(s, f.State); err == nil {
+				lines = append(lines, "# "+text)
+			}
+			continue
+		}
+		c, err := j.Command(s, f.State)
 		if err != nil {
 			return nil
 		}
-		lines = append(lines, c.ByHand())
+		line := c.ByHand()
+		if s.OutputTo != nil {
+			if spot, err := j.Spot(s, j.Path()); err == nil {
+				line += " > " + fill.Quote([]string{spot.Path()})
+			}
+		}
+		programs++
+		lines = append(lines, line)
+	}
+	if programs == 0 {
+		return nil
+	}
+	return lines
+}
+
+// scratchByHand gives the job a scratch folder that stays, and the lines that
+// make it: the attempt's own is gone.
+func (j *Job) scratchByHand(state string) []string {
+	if !j.Rule.NeedsScratch() {
+		return nil
+	}
+	j.Scratch = filepath.Join(state, "by-hand", fmt.Sprint(j.ID))
+	lines := []string{fill.Quote([]string{"mkdir", "-p", j.Scratch})}
+	if j.Files != nil {
+		j.List, j.List0 = filepath.Join(j.Scratch, "list.txt"), filepath.Join(j.Scratch, "list0.txt")
+		for format, list := range map[string]string{`'%s\n'`: j.List, `'%s\0'`: j.List0} {
+			lines = append(lines, "printf "+format+" "+fill.Quote(j.Files)+" > "+fill.Quote([]string{list}))
+		}
+		slices.Sort(lines[1:])
 	}
 	return lines
 }

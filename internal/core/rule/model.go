@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"runtime"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/dispatch"
@@ -208,4 +209,9 @@ func (r *Rule) NeedsScratch() bool {
 		}
 	}
 	return false
+}
+
+// Runs tells whether any step starts a program.
+func (r *Rule) Runs() bool {
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Runs() })
 }

@@ -1,0 +1,118 @@
+package engine
+
+import (
+	"time"
+
+	"stilltide/internal/ledger"
+)
+
+// Batch is what a rule has done since it was last idle.
+type Batch struct {
+	Rule     string
+	Count    map[ledger.State]int
+	Failed   []ledger.Job // the first of the failed ones
+	Began    time.Time
+	Ended    time.Time
+	Returned bool // its folder had come back before: a card, a disk
+}
+
+// Jobs is how many jobs ended.
+func (b Batch) Jobs() int {
+	n := 0
+	for _, c := range b.Count {
+		n += c
+	}
+	return n
+}
+
+// idleFor is how long a rule must have nothing to do for its batch to be over.
+const idleFor = time.Second
+
+// mostFailedListed bounds the failed jobs that a batch lists.
+const mostFailedListed = 20
+
+// batches keeps the batches under way, by rule.
+type batches struct {
+	open     map[string]*Batch
+	idle     map[string]time.Time // since when a rule with a batch has nothing to do
+	returned map[string]bool      // rules whose folder came back
+}
+
+// ended counts a job that is over.
+func (b *batches) ended(j *job, now time.Time) {
+	if b.open == nil {
+		b.open, b.idle = map[string]*Batch{}, map[string]time.Time{}
+	}
+	name := j.row.Rule
+	batch := b.open[name]
+	if batch == nil {
+		batch = &Batch{Rule: name, Count: map[ledger.State]int{}, Began: j.row.Taken, Returned: b.returned[name]}
+		delete(b.returned, name)
+		b.open[name] = batch
+	}
+	batch.Count[j.row.State]++
+	if j.row.State == ledger.Failed && len(batch.Failed) < mostFailedListed {
+		batch.Failed = append(batch.Failed, j.row)
+	}
+	batch.Ended = now
+	delete(b.idle, name)
+}
+
+// drained gives the batches that are over by now.
+func (f *flow) drained(now time.Time) {
+	if len(f.batches.open) == 0 {
+		return
+	}
+	busy := f.busyRules()
+	for name, batch := range f.batches.open {
+		if busy[name] || f.window.count[name] > 0 || f.window.more[name] {
+			delete(f.batches.idle, name)
+			continue
+		}
+		since, ok := f.batches.idle[name]
+		if !ok {
+			f.batches.idle[name] = now
+			continue
+		}
+		if now.Sub(since) >= idleFor {
+			delete(f.batches.open, name)
+			delete(f.batches.idle, name)
+			f.over = append(f.over, *batch)
+		}
+	}
+}
+
+// busyRules are the rules for which files wait to settle or to be complete.
+func (f *flow) busyRules() map[string]bool {
+	busy := map[string]bool{}
+	for _, w := range f.settle.All() {
+		if c := f.candidatesOf(w.Path); len(c) > 0 {
+			busy[c[0].Rule.Name.S] = true
+		}
+		if len(busy) == len(f.batches.open) {
+			break
+		}
+	}
+	return busy
+}
+
+// nextDrained is when a batch may be over.
+func (b *batches) next() (at time.Time, ok bool) {
+	for _, since := range b.idle {
+		if due := since.Add(idleFor); !ok || due.Before(at) {
+			at, ok = due, true
+		}
+	}
+	return at, ok
+}
+
+// cameBack notes that the folder of rules is there again.
+func (f *flow) cameBack(folder string) {
+	for _, r := range f.set.Rules() {
+		for _, own := range r.Folders {
+			if own == folder {
+				set(&f.batches.returned, r.Name.S)
+			}
+		}
+	}
+}
