@@ -112,6 +112,9 @@ func (f *flow) cameBack(folder string) {
 		for _, own := range r.Folders {
 			if own == folder {
 				set(&f.batches.returned, r.Name.S)
+				if b := f.batches.open[r.Name.S]; b != nil {
+					b.Returned = true
+				}
 			}
 		}
 	}

@@ -15,6 +15,7 @@ const (
 	watchMask = unix.IN_CREATE | unix.IN_CLOSE_WRITE | unix.IN_MOVED_TO | unix.IN_MOVED_FROM | unix.IN_DELETE |
 		unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_ONLYDIR | unix.IN_EXCL_UNLINK
 	waitMask = unix.IN_CREATE | unix.IN_MOVED_TO | unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_ONLYDIR
+	guardMask = unix.IN_MOVE_SELF | unix.IN_ONLYDIR
 )
 
 // source is the system's event source (inotify(7)). One watch may stand for
@@ -38,9 +39,11 @@ func newSource(o Options) (*source, error) {
 		most: o.MaxWatches, buf: make([]byte, 128<<10)}, nil
 }
 
-// watch begins to watch a folder; wait watches it only for new names.
+// watch begins to watch a folder; wait watches it only for new names, guard
+// only for its own.
 func (n *source) watch(path string) error { return n.add(path, watchMask) }
 func (n *source) wait(path string) error  { return n.add(path, waitMask) }
+func (n *source) guard(path string) error { return n.add(path, guardMask) }
 
 func (n *source) add(path string, mask uint32) error {
 	if _, have := n.wds[path]; !have && n.most > 0 && len(n.paths) >= n.most {

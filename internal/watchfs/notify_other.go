@@ -34,6 +34,9 @@ func (n *source) watch(path string) error {
 
 func (n *source) wait(path string) error { return n.watch(path) }
 
+// guard is not possible: a watch here tells of everything in a folder.
+func (n *source) guard(string) error { return errors.ErrUnsupported }
+
 func (n *source) drop(path string) {
 	if n.n[path] {
 		delete(n.n, path)

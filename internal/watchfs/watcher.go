@@ -43,6 +43,7 @@ type Watcher struct {
 	src    *source
 	roots  map[string]*root
 	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
+	guards map[string]bool     // folders above wanted ones, watched only for being renamed
 	polled map[string]snapshot
 	walks  []walk // to be done by the walker
 	queued map[walk]bool
@@ -71,7 +72,7 @@ func New(o Options) (*Watcher, error) {
 	}
 	w := &Watcher{
 		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, polled: map[string]snapshot{}, queued: map[walk]bool{},
+		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, queued: map[walk]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -137,7 +138,7 @@ func (w *Watcher) forget(path string) {
 		return
 	}
 	for _, p := range w.src.watched() {
-		if (p == path || strings.HasPrefix(p, path+"/")) && !w.wanted(p) && w.waits[p] == nil {
+		if (p == path || strings.HasPrefix(p, path+"/")) && !w.wanted(p) && w.waits[p] == nil && !w.guards[p] {
 			w.src.drop(p)
 		}
 	}
@@ -230,6 +231,7 @@ func (w *Watcher) happened(batch []Event, c change) []Event {
 func (w *Watcher) subfolder(batch []Event, c change) []Event {
 	if c.what == nameRemoved {
 		w.src.dropBelow(c.path)
+		w.rootsLeft(c.path)
 		return append(batch, Event{Kind: Removed, Path: c.path, Dir: true})
 	}
 	if w.wanted(c.path) {
@@ -252,10 +254,37 @@ func (w *Watcher) folderLeft(batch []Event, folder string) []Event {
 		w.push(walk{path: r, root: r})
 	}
 	delete(w.waits, folder)
-	if r := w.roots[folder]; r != nil {
-		w.push(walk{path: folder, root: folder})
-	}
+	w.rootsLeft(folder)
 	return batch
+}
+
+// rootsLeft has the wanted folders looked at that were at or below a folder.
+func (w *Watcher) rootsLeft(folder string) {
+	below := func(path string) bool { return path == folder || strings.HasPrefix(path, folder+"/") }
+	for path := range w.roots {
+		if below(path) {
+			w.push(walk{path: path, root: path})
+		}
+	}
+	for path := range w.guards {
+		if below(path) {
+			delete(w.guards, path)
+		}
+	}
+}
+
+// guard watches the folders above a wanted one: when one of them is renamed,
+// the wanted folder is not where it was, and nothing else would say so. That
+// is no promise where watches run out. The lock is held.
+func (w *Watcher) guard(path string) {
+	if w.src == nil {
+		return
+	}
+	for up := filepath.Dir(path); up != filepath.Dir(up); up = filepath.Dir(up) {
+		if !w.guards[up] && w.src.guard(up) == nil {
+			w.guards[up] = true
+		}
+	}
 }
 
 // walkFolders is the goroutine that watches and sweeps folders until Close.
@@ -340,6 +369,9 @@ func (s *sweeper) root(path string) {
 		s.tell(Event{Kind: Present, Path: path, Dir: true})
 	}
 	if s.folder(path) {
+		s.w.mu.Lock()
+		s.w.guard(path)
+		s.w.mu.Unlock()
 		s.tell(Event{Kind: Swept, Path: path, Dir: true})
 		return
 	}
@@ -421,7 +453,7 @@ func (w *Watcher) unwait(path string) {
 		w.waits[parent] = rest
 		if len(rest) == 0 {
 			delete(w.waits, parent)
-			if w.src != nil && !w.wanted(parent) {
+			if w.src != nil && !w.wanted(parent) && !w.guards[parent] {
 				w.src.drop(parent)
 			}
 		}
@@ -487,8 +519,8 @@ func (w *Watcher) attach(s *sweeper, path string) {
 			w.poll(path)
 			s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: err})
 		}
-	} else if waited := w.waits[path] != nil; waited {
-		_ = w.src.watch(path) // it was only watched for new names so far
+	} else if w.waits[path] != nil || w.guards[path] {
+		_ = w.src.watch(path) // it was only watched for new names, or for its own, so far
 	}
 	if _, ok := w.polled[path]; !ok && Remote(path) {
 		w.poll(path)
