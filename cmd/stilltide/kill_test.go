@@ -40,6 +40,16 @@ rules:
     run: "false"
     retry: 0
     failed: trouble
+  - name: stepped
+    watch: in
+    match: "*.step"
+    do:
+      - {script: 'tr a-z A-Z < "$1"', stdout: "{scratch}/{stem}"}
+      - {copy: copies, from: "{scratch}/{stem}", as: "{name}"}
+      - {rename: "{stem}.renamed"}
+      - {copy: copies/whole, as: "{stem}.step"}
+      - {move: moved}
+    processed: {to: done, as: "{stem}.step"}
 `
 
 // TestKill ends the real program with SIGKILL at random moments while files
@@ -62,11 +72,11 @@ func TestKill(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	chance := rand.New(rand.NewPCG(seed, 1))
-	kinds := []string{"work", "move", "fail"}
+	kinds := []string{"work", "move", "fail", "step"}
 	made := 0
 	drop := func(n int) {
 		for ; n > 0 && made < files; n-- {
-			name := fmt.Sprintf("f%d.%s", made, kinds[made%3])
+			name := fmt.Sprintf("f%d.%s", made, kinds[made%4])
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "in", name), []byte("content of "+name), 0o666))
 			made++
 		}
@@ -105,7 +115,7 @@ func TestKill(t *testing.T) {
 
 // checkPlaces looks for each input where it belongs, whole, and for leftovers.
 func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
-	places := map[string][]string{}
+	places, copies := map[string][]string{}, map[string]int{}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
 		require.NoError(t, err)
 		require.False(t, strings.HasPrefix(d.Name(), ".tide-"), "left over: %s", path)
@@ -113,7 +123,9 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 			return nil
 		}
 		switch folder := strings.Split(strings.TrimPrefix(path, dir+"/"), "/")[0]; folder {
-		case "in", "done", "sorted", "trouble":
+		case "copies":
+			copies[d.Name()]++
+		case "in", "done", "sorted", "trouble", "moved":
 			content, err := os.ReadFile(path)
 			require.NoError(t, err)
 			require.Equal(t, "content of "+d.Name(), string(content))
@@ -121,10 +133,13 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 		}
 		return nil
 	}))
-	want := map[string]string{"work": "done", "move": "sorted", "fail": "trouble"}
+	want := map[string]string{"work": "done", "move": "sorted", "fail": "trouble", "step": "done"}
 	for i := range files {
-		name := fmt.Sprintf("f%d.%s", i, kinds[i%3])
-		require.Equal(t, []string{want[kinds[i%3]]}, places[name], name)
+		name := fmt.Sprintf("f%d.%s", i, kinds[i%4])
+		require.Equal(t, []string{want[kinds[i%4]]}, places[name], name)
+		if kinds[i%4] == "step" {
+			require.Equal(t, 2, copies[name], "%s: one in capitals, one whole", name)
+		}
 	}
 	scratch, err := os.ReadDir(filepath.Join(dir, ".stilltide", "scratch"))
 	require.NoError(t, err)

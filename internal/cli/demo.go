@@ -198,7 +198,72 @@ func (s *show) play() error {
 		return err
 	}
 	s.until(6*time.Second, "done/NOR/"+slow, "slips/2031-04/slip-0402-gale.txt", "slips/2031-04/"+odd)
-	return nil
+	return s.playSteps(arrivals, gauges)
+}
+
+// playSteps shows what rules can do beyond running a program.
+func (s *show) playSteps(arrivals, gauges string) error {
+	s.say("A bundle from the Sluice is unpacked, and its files go through the gauges' rule")
+	bundle, err := demo.Bundle()
+	if err != nil {
+		return err
+	}
+	if err := demo.Deliver(bundle, filepath.Join(arrivals, "bundle-SLU-13.zip")); err != nil {
+		return err
+	}
+	s.until(6*time.Second, "done/SLU/gauge-SLU_2031-03-30.csv", "done/SLU/gauge-SLU_2031-03-31.csv", "bundles/bundle-SLU-13.zip")
+
+	s.say("Pier Head sends a corrected file under the same name, and North Mole one that was handled")
+	err = errors.Join(demo.Drop("gauge-PIR_2031-04-02-corrected.csv", filepath.Join(gauges, "gauge-PIR_2031-04-02.csv")),
+		demo.Drop("gauge-NOR_2031-04-02.csv", filepath.Join(gauges, "gauge-NOR_2031-04-02.csv")))
+	if err != nil {
+		return err
+	}
+
+	s.say("Soundings arrive without their description, which follows")
+	if err := demo.Drop("survey-07.xyz", filepath.Join(arrivals, "survey-07.xyz")); err != nil {
+		return err
+	}
+	s.until(6*time.Second, "done/PIR/gauge-PIR_2031-04-02-2.csv")
+	if err := demo.Drop("survey-07.json", filepath.Join(arrivals, "survey-07.json")); err != nil {
+		return err
+	}
+	s.until(6*time.Second, "surveys/07/survey-07.xyz", "surveys/07/summary.txt")
+
+	s.say("Two scanned charts are made smaller where they are; one of them is wanted back (stilltide undo)")
+	err = errors.Join(demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-12.pgm")), demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-13.pgm")))
+	if err != nil {
+		return err
+	}
+	return s.undoChart()
+}
+
+// undoChart waits for the charts and takes one back on the running watcher.
+func (s *show) undoChart() error {
+	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		jobs, err := s.jobs(ledger.Filter{Rule: "charts", States: []ledger.State{ledger.Processed}})
+		if err != nil || len(jobs) < 2 {
+			continue
+		}
+		time.Sleep(50 * time.Millisecond) // their lines are printed a moment later
+		s.a.rules = filepath.Join(s.folder, "stilltide.yaml")
+		for _, j := range jobs {
+			if filepath.Base(j.File) == "chart-12.pgm" {
+				return s.a.undo([]string{fmt.Sprint(j.ID)})
+			}
+		}
+	}
+	return nil // judge says what is missing
+}
+
+// jobs reads the ledger beside the watcher.
+func (s *show) jobs(f ledger.Filter) ([]ledger.Job, error) {
+	l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	return l.Jobs(f)
 }
 
 // writeSlowly holds the file open while it writes, with pauses longer than
@@ -221,13 +286,7 @@ func (s *show) writeSlowly(path string, content []byte) error {
 // untilRetrying waits for a job that waits for its next attempt.
 func (s *show) untilRetrying(most time.Duration) {
 	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
-		if err != nil {
-			continue
-		}
-		jobs, err := l.Jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}})
-		l.Close()
-		if err == nil && len(jobs) > 0 {
+		if jobs, err := s.jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}}); err == nil && len(jobs) > 0 {
 			return
 		}
 	}
@@ -291,6 +350,14 @@ func (s *show) judge() error {
 	s.expect("register.txt", "Gale warning at 14:20", odd)
 	s.expect("slips/2031-04/"+odd, "Pilot boat")
 	s.expect("arrivals/seal.jpg", "seal")
+	s.expect("levels/SLU_2031-03-30.txt", "144 readings, 0 gaps") // out of the bundle
+	s.expect("done/PIR/gauge-PIR_2031-04-02-2.csv", "12:00,1.11") // numbered beside the other
+	s.expect("done/NOR/gauge-NOR_2031-04-02.csv", "time,level_m")
+	s.expectGone("done/NOR/gauge-NOR_2031-04-02-2.csv") // the same content is not stored twice
+	s.expect("surveys/07/summary.txt", "60 soundings, deepest -6.00 m")
+	s.expect("surveys/07/survey-07.json", "Plover")
+	s.expect("charts/chart-12.pgm", "96 64") // undone
+	s.expect("charts/chart-13.pgm", "48 32")
 	if err := s.expectJobs(); err != nil {
 		return err
 	}
@@ -319,31 +386,35 @@ func (s *show) expect(name string, texts ...string) {
 	}
 }
 
+func (s *show) expectGone(name string) {
+	if _, err := os.Lstat(filepath.Join(s.folder, name)); err == nil {
+		s.wrong = append(s.wrong, name+" is there, and must not be")
+	}
+}
+
 // expectJobs looks at the states and attempts in the ledger.
 func (s *show) expectJobs() error {
-	l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
-	if err != nil {
-		return err
-	}
-	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{})
+	jobs, err := s.jobs(ledger.Filter{})
 	if err != nil {
 		return err
 	}
 	got := map[string]string{}
 	for _, j := range jobs {
-		name := filepath.Base(j.File)
-		if _, twice := got[name]; twice {
-			s.wrong = append(s.wrong, name+" was handled twice")
-		}
-		got[name] = string(j.State)
+		state := string(j.State)
 		if j.Attempts > 1 {
-			got[name] += ", tried again"
+			state += ", tried again"
 		}
+		name := filepath.Base(j.File)
+		if got[name] != "" {
+			state += "; " + got[name]
+		}
+		got[name] = state
 	}
 	want := map[string]string{
-		"gauge-NOR_2031-04-02.csv": "processed", "gauge-PIR_2031-04-02.csv": "processed", "gauge-SLU_2031-04-02.csv": "processed",
+		"gauge-NOR_2031-04-02.csv": "processed; processed", "gauge-PIR_2031-04-02.csv": "processed; processed", "gauge-SLU_2031-04-02.csv": "processed",
 		"gauge-SLU_2031-04-03.csv": "failed", slow: "processed", "slip-0402-gale.txt": "processed, tried again", odd: "processed",
+		"bundle-SLU-13.zip": "processed", "gauge-SLU_2031-03-30.csv": "processed", "gauge-SLU_2031-03-31.csv": "processed",
+		"survey-07.json": "processed", "chart-12.pgm": "processed", "chart-13.pgm": "processed",
 	}
 	for name, state := range want {
 		if got[name] != state {

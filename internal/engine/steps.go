@@ -153,6 +153,14 @@ func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
 // placing begins the record of a placement; the request's Stage completes it.
 func (w *work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
 	list := &[]*ledger.Placement{}
+	if w.passing(req.To.Folder()) {
+		req.Source, req.Expect, req.Part, req.Same = source, before, w.part(), rule.SameReplace
+		req.Kept = filepath.Join(w.job.Scratch, ".replaced")
+		return list // the scratch folder goes with the attempt: there is nothing to undo
+	}
+	if kind == place.Moved && w.passing(filepath.Dir(source)) {
+		kind = place.Put // undone by removing it: where it came from is gone by then
+	}
 	id := w.book.number()
 	req.Source, req.Expect, req.Part, req.Same = source, before, w.part(), same
 	req.Kept = filepath.Join(w.state, "kept", fmt.Sprint(id))
@@ -181,6 +189,11 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 		return w.book.intend(*list)
 	}
 	return list
+}
+
+// passing tells whether a folder is the attempt's own, or lies in it.
+func (w *work) passing(folder string) bool {
+	return w.job.Scratch != "" && (folder == w.job.Scratch || strings.HasPrefix(folder, w.job.Scratch+string(filepath.Separator)))
 }
 
 func (w *work) part() string { return place.PartName(w.state, w.job.ID) }
@@ -498,9 +511,8 @@ func (w *work) write(s *rule.Step) error {
 	if err != nil {
 		return err
 	}
-	var req place.Request
+	req := place.Request{To: to}
 	list := w.placing(place.Put, "", file.Facts{}, &req, s.SameName)
-	req.To = to
 	res, err := w.placer.Write(req, []byte(text))
 	if w.left(err) {
 		return nil

@@ -344,6 +344,9 @@ func (p *Placer) across(r Request, d *folder, name string) (Result, error) {
 	}
 	now, err := p.partFacts(r, d, name)
 	if err == nil {
+		err = r.stage(Staged{Target: d.at(name), Facts: now})
+	}
+	if err == nil {
 		err = p.install(r, d, choice{name: name})
 	}
 	if err != nil {
