@@ -1,7 +1,6 @@
 package place
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -82,12 +81,4 @@ func removeUnit(path string) error {
 		return os.RemoveAll(path)
 	}
 	return os.Remove(path)
-}
-
-// removeEmpty removes a folder if nothing is in it.
-func removeEmpty(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
 }

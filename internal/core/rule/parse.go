@@ -275,9 +275,6 @@ func contains(list []string, word string) bool {
 	return false
 }
 
-// builtIn are the placeholders that every rule has.
-var builtIn = []string{"file", "name", "stem", "ext", "dir", "watch", "rel", "reldir", "size", "kind", "type", "event", "hash", "rule", "job", "attempt", "scratch", "modified", "clock", "shot"}
-
 var dateWords = []string{"modified", "clock", "shot"}
 
 // BuiltIn lists the placeholders that every rule has.

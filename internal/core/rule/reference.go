@@ -1,0 +1,127 @@
+package rule
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+)
+
+// Reference gives the tables of the reference, in Markdown, by the name of
+// their section. They are made from what the decoder reads, so they cannot
+// say anything else.
+func Reference() map[string]string {
+	return map[string]string{
+		"file":         keyTable(reflect.TypeFor[File]()),
+		"rule":         keyTable(reflect.TypeFor[Rule]()),
+		"ready":        keyTable(reflect.TypeFor[Ready]()),
+		"gather":       keyTable(reflect.TypeFor[Gather]()),
+		"retry":        keyTable(reflect.TypeFor[Retry]()),
+		"queue":        keyTable(reflect.TypeFor[Queue]()),
+		"limits":       keyTable(reflect.TypeFor[Limits]()),
+		"example":      keyTable(reflect.TypeFor[Example]()),
+		"verbs":        verbTable(),
+		"options":      optionTable(),
+		"placeholders": placeholderTable(),
+	}
+}
+
+// keyTable lists the keys of a mapping.
+func keyTable(t reflect.Type) string {
+	var b strings.Builder
+	b.WriteString("| key | value |\n|---|---|\n")
+	for _, f := range reflect.VisibleFields(t) {
+		if key := f.Tag.Get("key"); key != "" {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", key, cellText(f.Tag.Get("doc")))
+		}
+	}
+	return b.String()
+}
+
+// cellText keeps a text inside its table cell.
+func cellText(s string) string { return strings.ReplaceAll(s, "|", `\|`) }
+
+func stepDocs() map[string]string {
+	docs := map[string]string{}
+	for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
+		docs[f.Tag.Get("key")] = f.Tag.Get("doc")
+	}
+	return docs
+}
+
+func verbTable() string {
+	docs := stepDocs()
+	var b strings.Builder
+	b.WriteString("| verb | does | options |\n|---|---|---|\n")
+	for _, v := range verbs {
+		var options []string
+		for _, o := range v.options {
+			options = append(options, "`"+o+"`")
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", v.name, cellText(docs[v.name]), strings.Join(options, " "))
+	}
+	return b.String()
+}
+
+func optionTable() string {
+	isVerb := map[string]bool{}
+	for _, v := range verbs {
+		isVerb[v.name] = true
+	}
+	var b strings.Builder
+	b.WriteString("| option | value |\n|---|---|\n")
+	for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
+		if key := f.Tag.Get("key"); key != "" && !isVerb[key] {
+			fmt.Fprintf(&b, "| `%s` | %s |\n", key, cellText(f.Tag.Get("doc")))
+		}
+	}
+	return b.String()
+}
+
+func placeholderTable() string {
+	var b strings.Builder
+	b.WriteString("| placeholder | stands for |\n|---|---|\n")
+	for _, p := range placeholders {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", p.shown, cellText(p.doc))
+	}
+	return b.String()
+}
+
+// placeholders are the words that every rule has, and those that only bursts
+// and sets have.
+var placeholders = []struct{ word, shown, doc string }{
+	{"file", "{file}", "the whole path"},
+	{"name", "{name}", "the name"},
+	{"stem", "{stem}", "the name without its last ending"},
+	{"ext", "{ext}", "the last ending, without its dot"},
+	{"dir", "{dir}", "the folder that it is in"},
+	{"watch", "{watch}", "the watched folder that it was found in"},
+	{"rel", "{rel}", "the path below the watched folder"},
+	{"reldir", "{reldir}", "the folder of that path; `.` for the watched folder itself"},
+	{"size", "{size}", "bytes"},
+	{"kind", "{kind}", "media type by content, then by name: `image/png`"},
+	{"type", "{type}", "its part before the slash: `image`"},
+	{"event", "{event}", "`added`, `changed` or `removed`"},
+	{"hash", "{hash}", "SHA-256 of the content, hexadecimal"},
+	{"rule", "{rule}", "the rule's name"},
+	{"job", "{job}", "the job's number"},
+	{"attempt", "{attempt}", "1 for the first"},
+	{"scratch", "{scratch}", "a folder of this attempt's own, removed afterwards"},
+	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
+	{"clock", "{clock:%H%M}", "now"},
+	{"shot", "{shot:%Y}", "when a picture was taken, by what it says itself; else when it was modified"},
+	{"", "{files}", "burst or set: each of its files, a word each"},
+	{"", "{list}, {list0}", "burst or set: a file with their paths, one a line or NUL-separated"},
+	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date takes a format, too: `{day:%Y}`"},
+	{"", "{WORD|lower}", "changed: `lower`, `upper`, `slug` (letters and digits with dashes between), `pad:4` (zeros before it)"},
+	{"", "{{", "a brace"},
+}
+
+// builtIn are the placeholders that every rule has.
+var builtIn = func() (words []string) {
+	for _, p := range placeholders {
+		if p.word != "" {
+			words = append(words, p.word)
+		}
+	}
+	return words
+}()
