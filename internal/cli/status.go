@@ -170,6 +170,9 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 	}
 	a.table(append(head, "LAST FILE"), rows, columns(a.out))
 	for _, r := range report {
+		if r.Next != nil {
+			fmt.Fprintf(a.out, "%s: jobs start next on %s (schedule)\n", r.Rule, r.Next.Local().Format("Mon 2006-01-02 15:04"))
+		}
 		for _, note := range r.Notes {
 			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.warn(clean(note)))
 		}

@@ -34,13 +34,18 @@ jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
 }
 
 func (a *app) sweepCommand() *cobra.Command {
-	return a.trustFlag(&cobra.Command{
+	var only string
+	c := a.trustFlag(&cobra.Command{
 		Use: "sweep", Short: "Work on what is in the folders now, then end",
 		Long: `Handles the files that are there now, and ends. Each job is tried once; what must be tried
-again, and files that somebody still writes, are left to the next watch or sweep.
-The exit status is 1 if a job failed.`,
-		RunE: func(*cobra.Command, []string) error { return a.sweep() },
+again, files that somebody still writes, and jobs that wait for their rule's schedule, are
+left to the next watch or sweep. The exit status is 1 if a job failed.
+
+With --rule only that rule's files are handled, whatever its schedule says.`,
+		RunE: func(*cobra.Command, []string) error { return a.sweep(only) },
 	})
+	c.Flags().StringVar(&only, "rule", "", "only the files of this `RULE`")
+	return c
 }
 
 // trustFlag adds --trust-rules, and --json.
@@ -160,14 +165,14 @@ func (a *app) ledgerNote(err error) {
 }
 
 // openEngine takes the ledger for watch and sweep.
-func (a *app) openEngine(f *rule.File, l *lines, once bool) (*engine.Engine, error) {
+func (a *app) openEngine(f *rule.File, l *lines, once bool, only string) (*engine.Engine, error) {
 	for path, who := range engine.Loose(f) {
 		if !a.trust {
 			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
 		}
 	}
 	e, err := engine.Open(engine.Options{
-		Rules: f, Once: once, Report: l.report, Trouble: a.ledgerNote,
+		Rules: f, Once: once, Only: only, Report: l.report, Trouble: a.ledgerNote,
 		Unready: func(u engine.Unready) {
 			a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
 		},
@@ -205,7 +210,7 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	l := a.newLines(f)
-	e, err := a.openEngine(f, l, false)
+	e, err := a.openEngine(f, l, false, "")
 	if err != nil {
 		return err
 	}
@@ -265,13 +270,16 @@ func (a *app) greet(f *rule.File) {
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }
 
-func (a *app) sweep() (err error) {
+func (a *app) sweep(only string) (err error) {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
 	}
+	if only != "" && !knowsRule(f, only) {
+		return usage("there is no rule named %s in %s%s", only, a.shown(f.Path), didYouMean(only, ruleNames(f)))
+	}
 	l := a.newLines(f)
-	e, err := a.openEngine(f, l, true)
+	e, err := a.openEngine(f, l, true, only)
 	if err != nil {
 		return err
 	}

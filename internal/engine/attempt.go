@@ -57,7 +57,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	w.conclude(a, why, &res)
 	e.keep(w.placed, false)
 	if len(w.placed) > 0 {
-		e.trimKept()
+		e.trimKept(a.set.File.KeepReplaced())
 	}
 	res.exit, res.cpu, res.memory = w.exit, w.cpu, w.memory
 	e.rehash(a, &res)

@@ -36,6 +36,8 @@ type Options struct {
 	Rules *rule.File // free of errors
 	// Once handles what is there now and ends.
 	Once bool
+	// Only names the one rule that is worked for, "" for all.
+	Only string
 	// Report is called for each outcome, from one goroutine.
 	Report func(Outcome)
 	// Folders is called when the state of a watched folder changes.
@@ -121,6 +123,8 @@ func Open(o Options) (*Engine, error) {
 	}
 	e.runner = runner.New()
 	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
+	e.flow.only = o.Only
+	e.flow.applyRules()
 	e.queue.kick = make(chan struct{}, 1)
 	e.health.kept, e.health.lost, e.placing = map[string]bool{}, map[string]bool{}, context.Background()
 	return e, nil
@@ -200,7 +204,8 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 	safety := time.NewTicker(e.o.SafetySweep)
 	defer safety.Stop()
 	if !e.o.Once {
-		e.work.Go(func() { e.pruneHistory(work) })
+		keep := e.o.Rules.KeepHistory()
+		e.work.Go(func() { e.pruneHistory(work, keep) })
 	}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
@@ -349,8 +354,7 @@ func (e *Engine) look() time.Duration {
 }
 
 // pruneHistory removes the details of old jobs at the start and once a day.
-func (e *Engine) pruneHistory(work context.Context) {
-	keep := e.o.Rules.KeepHistory()
+func (e *Engine) pruneHistory(work context.Context, keep time.Duration) {
 	for {
 		if _, err := e.ledger.Prune(time.Now().Add(-keep)); err != nil && e.o.Trouble != nil {
 			e.o.Trouble(err)
@@ -434,6 +438,11 @@ func (e *Engine) missing(rule, folder string) []string {
 
 // finished tells whether a single pass has nothing left to do.
 func (e *Engine) finished() bool {
+	for name := range e.flow.window.more {
+		if !e.flow.isHeld(name) {
+			return false
+		}
+	}
 	for _, f := range e.folders {
 		if !f.swept {
 			return false

@@ -42,9 +42,11 @@ type flow struct {
 	book     circle.Book
 	running  map[int64]*job // jobs whose attempt is under way
 	window   window
+	timed    map[string]time.Time       // by rule with held jobs: when its schedule is due next
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	once     bool
+	only     string // the one rule that is worked for, "" for all
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
 
@@ -192,7 +194,7 @@ func (f *flow) applyRules() {
 
 // isHeld tells whether nothing of a rule may start.
 func (f *flow) isHeld(rule string) bool {
-	return f.paused[""] || f.paused[rule] || f.troubles[rule] != ""
+	return f.paused[""] || f.paused[rule] || f.troubles[rule] != "" || f.only != "" && f.only != rule
 }
 
 // trouble stops a rule until a person says resume.
@@ -446,6 +448,7 @@ func (f *flow) advance(now time.Time) {
 		f.takeGroup(g, now)
 	}
 	f.placeLate(now)
+	f.timesCame(now)
 	f.window.refill(f, now)
 	for !f.stopping && !f.holding {
 		next, ok := f.dispatch.Next(now)
@@ -501,6 +504,9 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	sooner(f.settle.Next())
 	sooner(f.gather.Next())
 	sooner(f.batches.next())
+	for _, due := range f.timed {
+		sooner(due, true)
+	}
 	if !f.stopping && !f.holding {
 		sooner(f.dispatch.Wake(now))
 	}

@@ -40,11 +40,11 @@ func (e *Engine) recover(now time.Time) error {
 		return err
 	}
 	for name, states := range tally {
-		if states[ledger.Queued] > 0 {
+		if states[ledger.Queued]+states[ledger.Held] > 0 {
 			e.flow.window.leave(name) // taken from the ledger as there is room
 		}
 	}
-	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Held, ledger.Waiting}
+	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Waiting}
 	jobs, err := e.ledger.Jobs(ledger.Filter{States: begun, Open: true, Oldest: true})
 	if err != nil {
 		return err

@@ -39,6 +39,7 @@ type RuleStatus struct {
 	LastFile  string     `json:"last_file"`
 	LastEnded *time.Time `json:"last_ended"`
 	DelayS    float64    `json:"delay_s"`
+	Next      *time.Time `json:"next,omitempty"`  // when its schedule is due next
 	Notes     []string   `json:"notes,omitempty"` // lost abilities, in sentences
 }
 
@@ -65,6 +66,10 @@ func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 			}
 		}
 		s.folders(r, w)
+		if r.Schedule.Line != nil {
+			next := r.Schedule.Line.Next(time.Now())
+			s.Next = &next
+		}
 		report = append(report, s)
 	}
 	return report, nil

@@ -109,6 +109,9 @@ func (f *flow) chain(c plan.Candidate, path string, facts file.Facts) []string {
 
 // give lets a rule have a unit: as a job, or as a part of one.
 func (f *flow) give(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
+	if f.only != "" && c.Rule.Name.S != f.only {
+		return // another rule's, which is not worked for now
+	}
 	if c.Rule.Gather == nil {
 		f.take(c, path, facts, event, unless, now)
 		return
@@ -213,6 +216,10 @@ func (f *flow) adoptPaths(j *job) {
 }
 
 func (f *flow) enqueue(j *job) {
+	if now := j.checked; f.jobs[j.row.ID] != j && f.beforeTime(j.rule, j.row, now) {
+		f.holdForTime(j, now)
+		return
+	}
 	if f.window.full(f, j) {
 		return // it stays in the ledger until there is room
 	}

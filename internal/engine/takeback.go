@@ -244,13 +244,12 @@ func restored(units []unit) {
 
 // trimKept removes the oldest of the content that replacements left, until
 // it is within the bound; what a running attempt may still need stays.
-func (e *Engine) trimKept() {
+func (e *Engine) trimKept(most int64) {
 	folder := filepath.Join(e.state, "kept")
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		return
 	}
-	most := e.o.Rules.KeepReplaced()
 	var total int64
 	sizes := map[string]int64{}
 	for _, entry := range entries {

@@ -19,6 +19,7 @@ type window struct {
 	total int              // of all rules
 	more  map[string]bool  // rules with jobs in the ledger alone
 	last  map[string]int64 // the greatest number that was taken from the ledger, by rule
+	timed map[string]bool  // rules with jobs in the ledger alone that wait for their schedule
 
 	filling bool
 }
@@ -38,6 +39,14 @@ func (w *window) full(f *flow, j *job) bool {
 	w.count[j.row.Rule]++
 	w.total++
 	return false
+}
+
+// wait leaves a job in the ledger until its rule's schedule says.
+func (w *window) wait(rule string) {
+	if w.timed == nil {
+		w.timed = map[string]bool{}
+	}
+	w.timed[rule] = true
 }
 
 func (w *window) leave(rule string) {
@@ -74,14 +83,20 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 		return false
 	}
 	const helping = mostQueued / 2
-	rows, err := f.store.Jobs(ledger.Filter{Rule: name, States: []ledger.State{ledger.Queued}, Open: true, Oldest: true, After: w.last[name], Limit: helping})
+	rows, err := f.store.Jobs(ledger.Filter{Rule: name, States: []ledger.State{ledger.Queued, ledger.Held}, Open: true, Oldest: true, After: w.last[name], Limit: helping})
 	if err != nil {
 		return false
 	}
 	for _, row := range rows {
 		w.last[name] = max(w.last[name], row.ID)
+		if row.State == ledger.Held && f.beforeTime(f.set.Rule(name), row, now) {
+			w.wait(name)
+			continue
+		}
 		if f.jobs[row.ID] == nil {
-			f.restore(row, row.State, nil, now)
+			was := row.State
+			row.State = ledger.Queued
+			f.restore(row, was, nil, now)
 		}
 	}
 	if len(rows) < helping {
@@ -94,7 +109,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 // find brings the open job of a path into the memory, if it may be in the
 // ledger alone.
 func (w *window) find(f *flow, path string) {
-	if len(w.more) == 0 || f.byPath[path] != nil {
+	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
 		return
 	}
 	row, ok, err := f.store.OpenJob(path)
@@ -104,7 +119,7 @@ func (w *window) find(f *flow, path string) {
 	j := f.adopt(row, row.State, nil)
 	w.count[row.Rule]++
 	w.total++
-	if j.rule != nil {
+	if j.rule != nil && row.State != ledger.Held {
 		f.enqueue(j)
 	}
 }

@@ -14,7 +14,7 @@ var rooms = []string{"core", "watchfs", "ledger", "place", "runner", "notify", "
 
 // pure are the packages outside the standard library that the core may use:
 // they compute, and touch nothing.
-var pure = []string{"github.com/goccy/go-yaml", "golang.org/x/text", "github.com/ncruces/go-strftime", "github.com/dustin/go-humanize", "cel.dev/cel-go"}
+var pure = []string{"github.com/goccy/go-yaml", "golang.org/x/text", "github.com/ncruces/go-strftime", "github.com/dustin/go-humanize", "cel.dev/cel-go", "github.com/robfig/cron"}
 
 // impure are the packages of the standard library that the core may not use.
 var impure = []string{"os", "os/exec", "net", "net/http", "database/sql", "io/ioutil", "syscall", "log", "log/slog"}

@@ -73,7 +73,11 @@ func Parse(src string) (*Template, error) {
 			if end < 0 {
 				return nil, &Error{Offset: i, Near: src[i:], Message: "this { has no } to close it", Hint: "write {{ for a brace"}
 			}
-			ref, err := parseRef(src[i:i+end+1], i)
+			before := byte(0)
+			if i > 0 {
+				before = src[i-1]
+			}
+			ref, err := parseRef(src[i:i+end+1], i, before)
 			if err != nil {
 				return nil, err
 			}
@@ -89,12 +93,15 @@ func Parse(src string) (*Template, error) {
 	return t, nil
 }
 
-func parseRef(raw string, offset int) (*Ref, error) {
+func parseRef(raw string, offset int, before byte) (*Ref, error) {
 	inner := raw[1 : len(raw)-1]
 	fields := strings.Split(inner, "|")
 	word, format, _ := strings.Cut(fields[0], ":")
 	ref := &Ref{Raw: raw, Word: word, Format: format, Offset: offset}
 	if !plainWord(word) {
+		if offset > 0 && before == '$' {
+			return nil, &Error{Offset: offset, Near: raw, Message: "$" + raw + ": environment variables are not read here", Hint: "name it under words:, or read it in a script"}
+		}
 		return nil, &Error{Offset: offset, Near: raw, Message: raw + " is not a placeholder", Hint: "write {{ for a brace that is meant as itself"}
 	}
 	for _, f := range fields[1:] {
@@ -123,6 +130,32 @@ func plainWord(w string) bool {
 
 // String gives the template as it was written.
 func (t *Template) String() string { return t.src }
+
+// With puts fixed values in place of their placeholders: they count as
+// written in the template itself.
+func (t *Template) With(words map[string]string) (*Template, error) {
+	if len(words) == 0 {
+		return t, nil
+	}
+	filled := &Template{src: t.src}
+	for _, p := range t.parts {
+		if p.ref != nil {
+			if value, ok := words[p.ref.Word]; ok {
+				text, err := p.ref.render(Text(value))
+				if err != nil {
+					return nil, err
+				}
+				p = part{text: text}
+			}
+		}
+		if last := len(filled.parts) - 1; p.ref == nil && last >= 0 && filled.parts[last].ref == nil {
+			filled.parts[last].text += p.text
+			continue
+		}
+		filled.parts = append(filled.parts, p)
+	}
+	return filled, nil
+}
 
 // Refs lists the placeholders from left to right.
 func (t *Template) Refs() []*Ref {

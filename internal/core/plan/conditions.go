@@ -140,6 +140,9 @@ func (j *Job) values() (expr.Values, error) {
 		tags = []string{}
 	}
 	v["tags"] = tags
+	for word, text := range j.Rule.Fixed {
+		v[word] = text
+	}
 	for word, text := range j.Captures {
 		if _, built := v[word]; !built {
 			v[word] = text

@@ -295,6 +295,9 @@ func (j *Job) words() []string {
 	for w := range j.Saved {
 		add(w)
 	}
+	for w, text := range j.Rule.Fixed {
+		env = append(env, "TIDE_"+strings.ToUpper(w)+"="+text)
+	}
 	if j.Files != nil {
 		add("list")
 		add("list0")

@@ -2,8 +2,10 @@ package rule
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -135,7 +137,7 @@ func (d *decoder) conditions(r *Rule) {
 		}
 	}
 	shared := r.Captures()
-	env := expr.New(shared)
+	env := expr.New(append(slices.Sorted(maps.Keys(d.words)), shared...))
 	words := make([]string, 0, len(r.Let))
 	for w := range r.Let {
 		words = append(words, w)
@@ -148,7 +150,7 @@ func (d *decoder) conditions(r *Rule) {
 	r.Lets = nil
 	for _, w := range words {
 		text := r.Let[w]
-		if !pattern.ValidName(w) || isBuiltIn(w) || contains(shared, w) {
+		if !pattern.ValidName(w) || isBuiltIn(w) || contains(shared, w) || d.words[w] != "" {
 			d.add(SeverityError, text.Pos, "let", fmt.Sprintf("%q cannot name a word here", w), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}

@@ -22,8 +22,9 @@ type decoder struct {
 	base    string // folder that relative paths start at
 	lines   []string
 	anchors map[string]ast.Node
-	merging int // merge keys that are being followed, one inside the other
-	depth   int // values inside values
+	words   map[string]string // the file's own placeholders
+	merging int               // merge keys that are being followed, one inside the other
+	depth   int               // values inside values
 	diags   Diagnostics
 }
 

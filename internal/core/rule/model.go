@@ -31,6 +31,7 @@ type File struct {
 	Workers   int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
 	State     Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
 	Include   []Text   `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
+	Words     Words    `key:"words" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
 	NeverTake []Text   `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
 	Queues    Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
 	Replaced  Size     `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
@@ -41,7 +42,7 @@ type File struct {
 	Path     string        // the rules file itself
 	Base     string        // its folder
 	Never    *pattern.List // nil if there is no never:
-	Included []string      // the files that include: named
+	Included []string      // the files that include: named, and the machine's own words
 
 	list []*Rule
 }
@@ -117,6 +118,7 @@ type Rule struct {
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
 	OneByOne  Text            `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
+	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; the zone is this machine's if left out"`
 	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
@@ -129,6 +131,8 @@ type Rule struct {
 	Key     *fill.Template
 	Lets    []Let    // in the order in which they are filled
 	Saved   []string // the words that steps save
+
+	Fixed map[string]string // the words of the file
 
 	env           expr.Env // what the steps' expressions may name, but for saved words
 	eventsWritten bool

@@ -2,7 +2,9 @@ package rule
 
 import (
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -53,6 +55,8 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 		f.Defaults = newRule()
 		d.into(root, reflectOf(f), "the rules file")
 		d.header(f, root)
+		d.fixedWords(f, load)
+		f.State = d.put(f.State)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
 		d.include(f, load, named)
@@ -66,7 +70,7 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 // of its own, on top of the main file's; paths in it start at its own folder.
 func (d *decoder) include(f *File, load Load, named map[string]Pos) {
 	for _, glob := range f.Include {
-		at := glob.S
+		at := d.put(Path{Text: glob}).S
 		if !filepath.IsAbs(at) {
 			at = filepath.Join(f.Base, at)
 		}
@@ -87,6 +91,7 @@ func (d *decoder) include(f *File, load Load, named map[string]Pos) {
 
 func (d *decoder) included(f *File, src Source, named map[string]Pos) {
 	inner := newDecoder(src.Path, filepath.Dir(src.Path), src.Text)
+	inner.words = d.words
 	part := struct {
 		Version  int      `key:"version"`
 		Defaults Rule     `key:"defaults"`
@@ -178,6 +183,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	if len(r.Watch) == 0 {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
 	}
+	r.Watch, r.Fixed = d.putAll(r.Watch), d.words
 	for _, w := range r.Watch {
 		if w.Set() && w.S != "" && !d.watchGlob(r, w) {
 			r.Folders = append(r.Folders, w.Absolute())
@@ -206,6 +212,9 @@ func (d *decoder) matcher(r *Rule) {
 	r.Matcher = list
 	shared, partial := list.Shared()
 	for _, w := range append(shared, partial...) {
+		if _, fixed := d.words[w]; fixed && len(r.Match) > 0 {
+			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is one of the file's words, so no capture can have that name", w), "choose another name")
+		}
 		if isBuiltIn(w) && len(r.Match) > 0 {
 			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w), "choose another name")
 		}
@@ -219,8 +228,12 @@ func (d *decoder) command(t Text, words []string) *fill.Command {
 		d.errorIn(t, e.Near, "command", e.Message, e.Hint)
 		return nil
 	}
-	for _, w := range c.Words {
-		d.known(t, w, words)
+	for i, w := range c.Words {
+		if c.Words[i], err = w.With(d.words); err != nil {
+			d.add(SeverityError, t.Pos, "placeholder", err.Error(), "")
+			return nil
+		}
+		d.known(t, c.Words[i], words)
 	}
 	return c
 }
@@ -229,6 +242,7 @@ func (d *decoder) command(t Text, words []string) *fill.Command {
 func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 	for _, ref := range tmpl.Refs() {
 		if !contains(words, ref.Word) {
+			words := append(slices.Clone(words), slices.Sorted(maps.Keys(d.words))...)
 			hint := "the placeholders here are " + strings.Join(words, ", ")
 			if contains(words, "files") && contains(fileOnly, ref.Word) {
 				hint = "a burst or set has many files: use {files}, or {list} for a file that lists them"
@@ -260,6 +274,10 @@ func (d *decoder) template(t Text, words []string) *fill.Template {
 	if err != nil {
 		e := err.(*fill.Error)
 		d.errorIn(t, e.Near, "placeholder", e.Message, e.Hint)
+		return nil
+	}
+	if tmpl, err = tmpl.With(d.words); err != nil {
+		d.add(SeverityError, t.Pos, "placeholder", err.Error(), "")
 		return nil
 	}
 	d.known(t, tmpl, words)

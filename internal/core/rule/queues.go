@@ -10,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"stilltide/internal/core/dispatch"
+	"stilltide/internal/core/schedule"
 )
 
 // Queues are the named queues.
@@ -68,6 +69,25 @@ const (
 
 func (v *Loops) fromNode(d *decoder, n ast.Node) {
 	*v = Loops(choose(d, n, "loops", "stop", "allow"))
+}
+
+// Schedule is when a rule's jobs may start: `0 20 * * fri`.
+type Schedule struct {
+	Text
+	Line *schedule.Line
+}
+
+func (v *Schedule) fromNode(d *decoder, n ast.Node) {
+	v.Text.fromNode(d, n)
+	if !v.Set() {
+		return
+	}
+	line, err := schedule.Parse(v.S)
+	if err != nil {
+		d.errorAt(n, "schedule", fmt.Sprintf("this is no schedule: %v", err), "write minute, hour, day, month, day of the week: 0 20 * * fri is Fridays at eight in the evening")
+		return
+	}
+	v.Line = line
 }
 
 // Order is the order in which a rule's jobs start.

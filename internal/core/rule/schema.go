@@ -105,8 +105,11 @@ func merge(a, b map[string]any) map[string]any {
 
 const timePattern = `^(0|([0-9.]+(ms|s|m|h|d|w))+)$`
 
-func (Text) schema() map[string]any  { return text() }
-func (Path) schema() map[string]any  { return text() }
+func (Text) schema() map[string]any { return text() }
+func (Path) schema() map[string]any { return text() }
+func (Schedule) schema() map[string]any {
+	return map[string]any{"type": "string"}
+}
 func (Where) schema() map[string]any { return text() }
 func (Number) schema() map[string]any {
 	return map[string]any{"type": "number"}

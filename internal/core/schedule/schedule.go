@@ -1,0 +1,117 @@
+// Package schedule knows when a cron line is due.
+//
+// A line has the five fields of cron (POSIX crontab: minute, hour, day of the
+// month, month, day of the week, with names and steps), and perhaps a time
+// zone after them. It is about the clock on the wall: a time that the wall
+// shows twice, when clocks go back, counts the first time; a time that it
+// skips, when they go forward, counts at the moment after the gap.
+package schedule
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/robfig/cron/v3"
+)
+
+// Line is one cron line.
+type Line struct {
+	text string
+	cron cron.Schedule
+	zone *time.Location
+}
+
+// Parse reads a line. Without a zone it is in local time.
+func Parse(text string) (*Line, error) {
+	fields := strings.Fields(text)
+	zone := time.Local
+	if len(fields) == 6 {
+		var err error
+		if zone, err = time.LoadLocation(fields[5]); err != nil {
+			return nil, fmt.Errorf("there is no time zone %s", fields[5])
+		}
+		fields = fields[:5]
+	}
+	if len(fields) != 5 {
+		return nil, fmt.Errorf("a line has five fields: minute, hour, day, month, day of the week, and perhaps a time zone; this one has %d", len(fields))
+	}
+	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(strings.Join(fields, " "))
+	if err != nil {
+		return nil, fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "failed to parse "))
+	}
+	l := &Line{text: text, cron: parsed, zone: zone}
+	if l.Next(time.Date(2000, 1, 1, 0, 0, 0, 0, zone)).IsZero() {
+		return nil, fmt.Errorf("it is never due")
+	}
+	return l, nil
+}
+
+// String gives the line as it was written.
+func (l *Line) String() string { return l.text }
+
+// Next gives the first time after t at which the line is due; zero if there
+// is none within five years.
+func (l *Line) Next(t time.Time) time.Time {
+	wall := wallOf(t.In(l.zone))
+	if start, _ := t.In(l.zone).ZoneBounds(); t.Sub(start) < 24*time.Hour {
+		wall = wall.Add(-3 * time.Hour) // clocks were changed: times before now on the wall may still count
+	}
+	for {
+		if wall = l.cron.Next(wall); wall.IsZero() {
+			return time.Time{}
+		}
+		if at := l.instant(wall); at.After(t) {
+			return at.In(l.zone)
+		}
+	}
+}
+
+// wallOf gives what the wall clock shows, as if it were UTC.
+func wallOf(t time.Time) time.Time {
+	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), time.UTC)
+}
+
+// instant gives the first moment at which the wall shows a time or, if it
+// skips it, a later one.
+func (l *Line) instant(wall time.Time) time.Time {
+	// No zone is more than 15 hours from UTC, and no change moves more than a day.
+	low, high := wall.Add(-39*time.Hour), wall.Add(39*time.Hour)
+	var first time.Time
+	for _, offset := range l.offsets(low, high) {
+		at := wall.Add(-offset)
+		if wallOf(at.In(l.zone)).Equal(wall) && (first.IsZero() || at.Before(first)) {
+			first = at
+		}
+	}
+	if !first.IsZero() {
+		return first
+	}
+	return l.afterGap(wall)
+}
+
+// offsets lists the distances from UTC that hold between two moments.
+func (l *Line) offsets(low, high time.Time) []time.Duration {
+	var list []time.Duration
+	for at := low; at.Before(high); {
+		_, seconds := at.In(l.zone).Zone()
+		list = append(list, time.Duration(seconds)*time.Second)
+		_, end := at.In(l.zone).ZoneBounds()
+		if end.IsZero() {
+			break
+		}
+		at = end
+	}
+	return list
+}
+
+// afterGap gives the moment at which the wall jumps over a time.
+func (l *Line) afterGap(wall time.Time) time.Time {
+	for at := wall.Add(-39 * time.Hour); ; {
+		_, end := at.In(l.zone).ZoneBounds()
+		if end.IsZero() || wallOf(end.In(l.zone)).After(wall) {
+			return end
+		}
+		at = end
+	}
+}

@@ -1,0 +1,69 @@
+package engine
+
+import (
+	"time"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+)
+
+// beforeTime tells whether a job must wait for its rule's schedule: only its
+// first attempt does, and only for the first time after it was taken. A time
+// that passed while nothing ran is thus made up once. A sweep of that rule
+// alone does not wait: a person says so.
+func (f *flow) beforeTime(r *rule.Rule, row ledger.Job, now time.Time) bool {
+	if r == nil || r.Schedule.Line == nil || row.Attempts > 0 || f.only != "" {
+		return false
+	}
+	due := r.Schedule.Line.Next(row.Taken.Add(-time.Nanosecond))
+	return due.After(now)
+}
+
+// holdForTime keeps a job in the ledger, and looks when its time comes.
+func (f *flow) holdForTime(j *job, now time.Time) {
+	if j.row.State != ledger.Held {
+		j.row.State = ledger.Held
+		f.record(j)
+	}
+	f.window.wait(j.row.Rule)
+	f.awaitTime(j.rule, now)
+}
+
+func (f *flow) awaitTime(r *rule.Rule, now time.Time) {
+	if f.timed == nil {
+		f.timed = map[string]time.Time{}
+	}
+	if _, ok := f.timed[r.Name.S]; !ok {
+		f.timed[r.Name.S] = r.Schedule.Line.Next(now)
+	}
+}
+
+// timesCame lets the jobs go whose time has come: they are taken from the
+// ledger as there is room.
+func (f *flow) timesCame(now time.Time) {
+	for name, due := range f.timed {
+		if due.After(now) {
+			continue
+		}
+		delete(f.timed, name)
+		delete(f.window.timed, name)
+		for _, j := range f.jobs {
+			if j.row.Rule == name && j.row.State == ledger.Held && !f.isAbsent(j.row.Watch) && j.rule != nil {
+				j.row.State, j.checked = ledger.Queued, time.Time{}
+				f.record(j)
+				f.enqueue(j)
+			}
+		}
+		f.window.leave(name)
+		f.window.last[name] = 0
+	}
+	for name := range f.window.timed {
+		if r := f.set.Rule(name); r != nil && r.Schedule.Line != nil {
+			f.awaitTime(r, now)
+		} else {
+			delete(f.window.timed, name) // the rule has no schedule any more
+			f.window.leave(name)
+			f.window.last[name] = 0
+		}
+	}
+}
