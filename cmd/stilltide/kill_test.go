@@ -61,10 +61,8 @@ func TestKill(t *testing.T) {
 	}
 	const files, kills = 1500, 20
 	dir := t.TempDir()
-	program := filepath.Join(dir, "stilltide")
-	build := exec.Command("go", "build", "-o", program, ".")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
+	program, err := built()
+	require.NoError(t, err)
 	for _, sub := range []string{"in", "out", "locks"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o777))
 	}

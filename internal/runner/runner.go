@@ -35,6 +35,7 @@ type Spec struct {
 	Env     []string // beyond the watcher's own
 	Output  string   // file that what is printed is added to
 	Stdout  string   // file for standard output alone, "" for Output
+	Direct  bool     // what is printed goes where the program's own output goes, not to Output
 	Stdin   string   // file to read from, "" for nothing
 	Timeout time.Duration
 	Ledger  string // mark of the state folder
@@ -165,12 +166,18 @@ func prepare(s Spec) (*exec.Cmd, []*os.File, error) {
 	if err != nil && !errors.Is(err, exec.ErrDot) {
 		return nil, nil, startError(s, err)
 	}
-	out, err := os.OpenFile(s.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
-	if err != nil {
-		return nil, nil, fmt.Errorf("the output file cannot be made: %w", err)
+	var files []*os.File
+	out := os.Stdout
+	if !s.Direct {
+		if out, err = os.OpenFile(s.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
+			return nil, nil, fmt.Errorf("the output file cannot be made: %w", err)
+		}
+		files = append(files, out)
 	}
-	files := []*os.File{out}
 	cmd := &exec.Cmd{Path: path, Args: s.Args, Dir: s.Dir, Stdout: out, Stderr: out}
+	if s.Direct {
+		cmd.Stderr = os.Stderr
+	}
 	if s.Stdout != "" {
 		own, err := os.OpenFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666)
 		if err != nil {
@@ -186,7 +193,9 @@ func prepare(s Spec) (*exec.Cmd, []*os.File, error) {
 		files, cmd.Stdin = append(files, in), in
 	}
 	cmd.Env = append(os.Environ(), s.Env...)
-	cmd.Env = append(cmd.Env, "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
+	if s.Ledger != "" {
+		cmd.Env = append(cmd.Env, "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
+	}
 	ownGroup(cmd)
 	return cmd, files, nil
 }

@@ -344,6 +344,10 @@ const NoteEnding = ".failed.txt"
 // HiddenPrefix begins the hidden names that the program itself makes.
 const HiddenPrefix = ".tide-"
 
+// RealName tells whether a name is that of a real file: not of the built-in
+// list of part-files, swap files and lock files.
+func RealName(name string) bool { return !neverList().Fits(name, name) }
+
 // unfinishedNames are files that are not real yet, or never will be.
 var unfinishedNames = []string{
 	"*.part", "*.partial", "*.crdownload", "*.download", "*.filepart", "*.tmp", "*.temp", "*.incomplete", // downloads and uploads

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	_ "time/tzdata" // the program knows the zones on a machine that has none of them
 
 	"github.com/robfig/cron/v3"
 )

@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-	_ "time/tzdata"
 
 	"github.com/stretchr/testify/require"
 )

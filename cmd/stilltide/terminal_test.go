@@ -1,0 +1,117 @@
+package main
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// built builds the program once for the tests that start it themselves.
+var built = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "stilltide-built-")
+	if err != nil {
+		return "", err
+	}
+	program := filepath.Join(dir, "stilltide")
+	out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
+	if err != nil {
+		return "", &buildError{string(out)}
+	}
+	return program, nil
+})
+
+type buildError struct{ text string }
+
+func (e *buildError) Error() string { return e.text }
+
+// needs skips a test whose programs are not there; where nothing may be
+// skipped that is a failure.
+func needs(t *testing.T, programs ...string) {
+	t.Helper()
+	for _, p := range programs {
+		if _, err := exec.LookPath(p); err != nil {
+			if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+				t.Fatalf("%s is not installed", p)
+			}
+			t.Skipf("%s is not installed", p)
+		}
+	}
+}
+
+// terminal is a real terminal (tmux) with a shell in it.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+func newTerminal(t *testing.T, dir string, wide, high string) *terminal {
+	t.Helper()
+	needs(t, "tmux")
+	program, err := built()
+	require.NoError(t, err)
+	term := &terminal{t: t, socket: filepath.Join(t.TempDir(), "tmux")}
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", wide, "-y", high, "-c", dir, "env", "PS1=> ", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "sh")
+	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	return term
+}
+
+func (term *terminal) tmux(args ...string) string {
+	term.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", term.socket}, args...)...).CombinedOutput()
+	require.NoError(term.t, err, string(out))
+	return string(out)
+}
+
+// keys types; names such as Enter, Escape and C-c are keys.
+func (term *terminal) keys(pane string, keys ...string) {
+	term.t.Helper()
+	term.tmux(append([]string{"send-keys", "-t", pane}, keys...)...)
+}
+
+func (term *terminal) screen(pane string) string {
+	term.t.Helper()
+	return term.tmux("capture-pane", "-p", "-t", pane)
+}
+
+// sees waits until a text is on the screen.
+func (term *terminal) sees(pane, text string) string {
+	term.t.Helper()
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		screen := term.screen(pane)
+		if strings.Contains(screen, text) {
+			return screen
+		}
+		if time.Now().After(end) {
+			term.t.Fatalf("waited 20 s for %q; the screen is\n%s", text, screen)
+		}
+	}
+}
+
+// A quick run in a real terminal follows an editor's saves, however it saves.
+func TestQuickFollowsAnEditor(t *testing.T) {
+	needs(t, "tmux", "vim")
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("first line\n"), 0o666))
+	term := newTerminal(t, dir, "100", "30")
+	term.keys("0", "stilltide quick --clear notes.txt -- cat notes.txt", "Enter")
+	term.sees("0", "Watching 1 file in 1 folder")
+	term.tmux("new-window", "-d", "-c", dir, "vim", "-u", "NONE", "notes.txt")
+	term.sees("1", "first line")
+	for _, how := range []string{"nobackup", "backup backupcopy=no", "backup backupcopy=yes"} {
+		word := "saved-with-" + strings.ReplaceAll(how, " ", "-")
+		term.keys("1", ":set "+how, "Enter", "o"+word, "Escape", ":w", "Enter")
+		screen := term.sees("0", word)
+		require.Equal(t, 1, strings.Count(screen, "first line"), "the terminal is cleared before each run:\n%s", screen)
+		term.sees("0", "exit code 0")
+	}
+	term.keys("1", ":q", "Enter")
+	term.keys("0", "C-c")
+	term.keys("0", "echo ended with $?", "Enter")
+	term.sees("0", "ended with 0")
+}

@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/quick"
+	"stilltide/internal/runner"
+)
+
+// quickFlags are the flags of `quick`.
+type quickFlags struct {
+	each, atStart, stopOld, clear, nul bool
+	debounce                           string
+}
+
+func (a *app) quickCommand() *cobra.Command {
+	var f quickFlags
+	c := &cobra.Command{
+		Use: "quick PATTERN … -- COMMAND …", Short: "Run a command when files change: a rule from the command line", Args: cobra.ArbitraryArgs,
+		Long: `Runs a command each time one of the files changes: once for a burst of changes, with {files}
+for what changed, or with --each once for each file, with {file}, {name}, {stem} and so on.
+
+A PATTERN is a file, there or not yet, a folder with all below it, a pattern such as
+'src/**/*.go', or an ending such as .go for all files below this folder. A single - reads
+the files and folders from standard input, one a line, or NUL-separated with -0.
+
+What changes while the command runs makes one more run afterwards; with --stop-old it is
+stopped and begins again. Its output goes to the terminal. Ctrl-C ends both.`,
+		Example: `  stilltide quick .go -- go test ./...
+  stilltide quick --each 'charts/*.pgm' -- ./bin/halve {file}
+  find . -name '*.csv' -print0 | stilltide quick -0 - -- make`,
+		RunE: func(c *cobra.Command, args []string) error { return a.quick(f, args, c.ArgsLenAtDash()) },
+	}
+	c.Flags().BoolVar(&f.each, "each", false, "a run for each file, not one for all that changed")
+	c.Flags().BoolVar(&f.atStart, "at-start", false, "run once at the start, before anything changes")
+	c.Flags().BoolVar(&f.stopOld, "stop-old", false, "a change stops the run that is under way")
+	c.Flags().BoolVar(&f.clear, "clear", false, "clear the terminal before each run")
+	c.Flags().StringVar(&f.debounce, "debounce", "100ms", "quiet `TIME` after the last change before a run")
+	c.Flags().BoolVarP(&f.nul, "null", "0", false, "with -: the list is NUL-separated")
+	return c
+}
+
+func (a *app) quick(f quickFlags, args []string, dash int) error {
+	if dash < 1 || dash == len(args) {
+		return usage("write the files, then -- and the command: stilltide quick 'src/*.go' -- go test ./...")
+	}
+	names, words := args[:dash], args[dash:]
+	names, err := a.listed(names, f.nul)
+	if err != nil {
+		return err
+	}
+	debounce, err := rule.ParseDuration(f.debounce)
+	if err != nil {
+		return usage("--debounce: %v; write a number with its unit, such as 200ms", err)
+	}
+	folder, err := os.Getwd()
+	if err != nil {
+		return err
+	}
+	targets, err := quick.Find(names, folder)
+	if err != nil {
+		return usage("%v", err)
+	}
+	command, err := quick.ParseCommand(words, f.each)
+	if err != nil {
+		return usage("%v", err)
+	}
+	ctx, stop := a.untilSignal()
+	defer stop()
+	dim, say := a.styleErr.dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
+	return quick.Run(ctx, quick.Options{
+		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld, Debounce: debounce,
+		Ready: func(files, folders int) {
+			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"), plural(folders, "folder"), clean(fill.Quote(words)))))
+		},
+		Begin: func(files []string) {
+			if f.clear && a.onTerminal() {
+				fmt.Fprint(a.out, "\x1b[H\x1b[2J\x1b[3J")
+			}
+			if len(files) > 0 {
+				say("%s", dim(time.Now().Format("15:04:05")+"  "+nameList(folder, files)))
+			}
+		},
+		End:     func(res runner.Result) { say("%s", a.quickEnd(res)) },
+		Trouble: func(text string) { say("%s", a.styleErr.warn(clean(text))) },
+	})
+}
+
+// listed puts the list on standard input in the place of a single -.
+func (a *app) listed(names []string, nul bool) ([]string, error) {
+	if len(names) != 1 || names[0] != "-" {
+		if nul {
+			return nil, usage("-0 is for a list on standard input; write - for the files")
+		}
+		return names, nil
+	}
+	if !nul {
+		var list []string
+		lines := bufio.NewScanner(a.in)
+		lines.Buffer(nil, 1<<20)
+		for lines.Scan() {
+			if lines.Text() != "" {
+				list = append(list, lines.Text())
+			}
+		}
+		return list, lines.Err()
+	}
+	text, err := io.ReadAll(a.in)
+	if err != nil {
+		return nil, err
+	}
+	return strings.FieldsFunc(string(text), func(r rune) bool { return r == 0 }), nil
+}
+
+func (a *app) onTerminal() bool {
+	f, ok := a.out.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// nameList names the first files, and how many more there are.
+func nameList(folder string, files []string) string {
+	const most = 5
+	var names []string
+	for _, f := range files[:min(len(files), most)] {
+		names = append(names, display(short(folder, f)))
+	}
+	text := strings.Join(names, ", ")
+	if n := len(files) - most; n > 0 {
+		text += fmt.Sprintf(" and %d more", n)
+	}
+	return text
+}
+
+// quickEnd says how a run ended.
+func (a *app) quickEnd(res runner.Result) string {
+	took := " after " + plan.Span(res.Ran)
+	switch {
+	case res.Err != nil:
+		return a.styleErr.bad(res.Err.Error())
+	case res.Stopped:
+		return a.styleErr.dim("stopped" + took)
+	case res.Signal != "":
+		return a.styleErr.bad("ended by " + res.Signal + took)
+	case res.Exit != 0:
+		return a.styleErr.bad(fmt.Sprintf("exit code %d%s", res.Exit, took))
+	}
+	return a.styleErr.good("exit code 0" + took)
+}

@@ -1,0 +1,236 @@
+// Package quick runs a command when files change: a rule from the command
+// line, for the moment. It keeps nothing: what it knows of the files goes
+// when it ends.
+//
+// The pieces are those of a watcher: the same events, the same waiting until
+// a file is complete, the same way of ending a command with all it started.
+// Only the order of runs is another, and core/rerun decides that.
+package quick
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/rerun"
+	"stilltide/internal/core/settle"
+	"stilltide/internal/runner"
+	"stilltide/internal/watchfs"
+)
+
+// Options say what is watched and what is run.
+type Options struct {
+	Targets  *Targets
+	Command  *Command
+	Folder   string // where the command runs, and where {rel} starts
+	Each     bool   // a run for each file, not one for all
+	AtStart  bool   // a run at the start
+	StopOld  bool   // a change stops the run that is under way
+	Debounce time.Duration
+
+	Ready   func(files, folders int) // everything has been looked through
+	Begin   func(files []string)     // before a run
+	End     func(runner.Result)      // after one
+	Trouble func(text string)        // something is wrong, in a sentence
+}
+
+// mostInARow is how often a run may be set off by nothing but the run before.
+const mostInARow = 5
+
+// session is a quick run under way. One goroutine owns it.
+type session struct {
+	o       Options
+	machine rerun.Machine
+	settle  settle.Machine
+	known   map[string]file.Facts
+	waiting map[string]bool // folders that were not looked through yet
+	runner  *runner.Runner
+	results chan runner.Result
+	cancel  context.CancelFunc // of the run under way
+	absent  map[string]bool
+
+	inARow  int  // runs that nothing but the one before set off
+	outside bool // something changed while no run was under way
+}
+
+// Run watches until the context ends, and then ends the command, too.
+func Run(ctx context.Context, o Options) error {
+	w, err := watchfs.New(watchfs.Options{})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	s := &session{o: o, known: map[string]file.Facts{}, waiting: map[string]bool{}, absent: map[string]bool{}, runner: runner.New(), results: make(chan runner.Result, 1),
+		machine: rerun.Machine{Quiet: o.Debounce, Each: o.Each, StopOld: o.StopOld}}
+	defer s.runner.Close()
+	folders := o.Targets.Folders()
+	for folder := range folders {
+		s.waiting[folder] = true
+	}
+	w.Want(folders)
+	s.loop(ctx, w)
+	return nil
+}
+
+func (s *session) loop(ctx context.Context, w *watchfs.Watcher) {
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	for {
+		now := time.Now()
+		s.look(now)
+		s.act(ctx, now)
+		wait := time.Duration(1<<63 - 1)
+		for _, next := range []func() (time.Time, bool){s.settle.Next, s.machine.Wake} {
+			if at, ok := next(); ok {
+				wait = min(wait, max(time.Until(at), 0))
+			}
+		}
+		timer.Reset(wait)
+		select {
+		case batch := <-w.Events():
+			for _, e := range batch {
+				s.event(e, time.Now())
+			}
+		case res := <-s.results:
+			s.ended(res)
+		case <-timer.C:
+		case <-ctx.Done():
+			if s.machine.Running() {
+				s.ended(<-s.results)
+			}
+			return
+		}
+	}
+}
+
+func (s *session) event(e watchfs.Event, now time.Time) {
+	switch e.Kind {
+	case watchfs.Swept:
+		s.swept(e.Path)
+	case watchfs.Absent:
+		if !s.absent[e.Path] {
+			s.absent[e.Path] = true
+			s.o.Trouble("the folder " + e.Path + " is not there; it is waited for")
+		}
+	case watchfs.Present:
+		delete(s.absent, e.Path)
+	case watchfs.Trouble:
+		s.o.Trouble(e.Path + " cannot be watched: " + e.Err.Error())
+	case watchfs.Removed:
+		s.removed(e.Path, e.Dir, now)
+	case watchfs.Created, watchfs.Closed, watchfs.Moved, watchfs.Found:
+		if e.Dir || !s.o.Targets.Fit(e.Path) {
+			return
+		}
+		if e.Kind == watchfs.Found && len(s.waiting) > 0 {
+			if f, err := watchfs.Stat(e.Path); err == nil && f.Exists {
+				s.known[e.Path] = f // there before the start: no change
+			}
+			return
+		}
+		kind := map[watchfs.Kind]settle.Kind{watchfs.Created: settle.Created, watchfs.Closed: settle.Closed, watchfs.Moved: settle.Moved, watchfs.Found: settle.Found}[e.Kind]
+		s.settle.Event(e.Path, kind, settle.Policy{}, now)
+	}
+}
+
+// swept notes that a folder was looked through; after the last of them the
+// watching has begun.
+func (s *session) swept(folder string) {
+	if !s.waiting[folder] {
+		return
+	}
+	if delete(s.waiting, folder); len(s.waiting) > 0 {
+		return
+	}
+	files := s.files()
+	s.o.Ready(len(files), len(s.o.Targets.Folders()))
+	if s.o.AtStart {
+		s.machine.Begin(files)
+	}
+}
+
+// files lists the files that are there, in name order.
+func (s *session) files() []string {
+	list := make([]string, 0, len(s.known))
+	for path := range s.known {
+		list = append(list, path)
+	}
+	slices.Sort(list)
+	return list
+}
+
+func (s *session) removed(path string, dir bool, now time.Time) {
+	for known := range s.known {
+		if known == path && !dir || dir && strings.HasPrefix(known, path+string(filepath.Separator)) {
+			s.settle.Event(known, settle.Nudged, settle.Policy{Debounce: s.o.Debounce}, now) // an editor may only be replacing it
+		}
+	}
+}
+
+// look asks about the files that the settling machine wants to know of.
+func (s *session) look(now time.Time) {
+	for _, path := range s.settle.Asks(now) {
+		facts, err := watchfs.Look(path)
+		if err != nil {
+			facts = file.Facts{Exists: true, Writers: file.None}
+		}
+		was, known := s.known[path]
+		switch s.settle.Answer(path, facts, now).Verdict {
+		case settle.Ready:
+			if !known || !was.Same(facts) {
+				s.known[path] = facts
+				s.changed(path, now)
+			}
+		case settle.Gone:
+			if delete(s.known, path); known {
+				s.noteOutside()
+				s.machine.Gone(path, now)
+			}
+		}
+	}
+}
+
+func (s *session) changed(path string, now time.Time) {
+	s.noteOutside()
+	if s.inARow >= mostInARow && !s.outside {
+		return // the command's own doing, again and again
+	}
+	s.machine.Changed(path, now)
+}
+
+// noteOutside notes that something changed that no run can have changed.
+func (s *session) noteOutside() { s.outside = s.outside || !s.machine.Running() }
+
+// act starts and stops the command as the machine says.
+func (s *session) act(ctx context.Context, now time.Time) {
+	start, files, stop := s.machine.Next(now, s.settle.Busy())
+	if stop {
+		s.cancel()
+	}
+	if !start {
+		return
+	}
+	if s.outside {
+		s.inARow = 0
+	} else if s.inARow++; s.inARow == mostInARow {
+		s.o.Trouble("the command changes the files that it is run for; what it changes while it runs is left out from now on, until something else changes")
+	}
+	s.outside = false
+	if len(files) == 0 && !s.o.Each {
+		files = s.files()
+	}
+	s.o.Begin(files)
+	run, cancel := context.WithCancel(ctx)
+	s.cancel = cancel
+	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true, Env: s.o.Command.Env(files)}
+	go func() { s.results <- s.runner.Run(run, spec) }() // ended by cancel, and waited for in loop
+}
+
+func (s *session) ended(res runner.Result) {
+	s.cancel()
+	s.machine.Ended()
+	s.o.End(res)
+}
