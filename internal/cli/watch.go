@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/service"
 	"stilltide/internal/watchfs"
 )
 
@@ -90,7 +91,7 @@ func (l *lines) report(o engine.Outcome) {
 	if n := len(j.Files()); n > 1 {
 		name = cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
 	}
-	fmt.Fprintf(l.a.out, "%s  %s  %s  %s  %s%s\n", st.dim(time.Now().Format("15:04:05")), pad(cut(j.Rule, 20), l.name), pad(name, 34),
+	fmt.Fprintf(l.a.out, "%s%s  %s  %s  %s%s\n", l.a.stamp(st), pad(cut(j.Rule, 20), l.name), pad(name, 34),
 		st.state(j.State, pad(string(j.State), 9)), pad(plan.Span(j.Ran), 7), l.whereTo(o))
 	if j.Reason != "" {
 		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.state(j.State, clean(j.Reason)))
@@ -108,7 +109,7 @@ func (l *lines) drained(b engine.Batch) {
 	if l.a.json || b.Jobs() < fewest && !b.Returned {
 		return
 	}
-	fmt.Fprintf(l.a.out, "%s  %s: %s done: %s, in %s\n", l.a.style.dim(time.Now().Format("15:04:05")), l.a.style.bold(b.Rule), plural(b.Jobs(), "file"),
+	fmt.Fprintf(l.a.out, "%s%s: %s done: %s, in %s\n", l.a.stamp(l.a.style), l.a.style.bold(b.Rule), plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
 }
 
@@ -133,7 +134,16 @@ func (l *lines) whereTo(o engine.Outcome) string {
 
 // note prints a sentence of the watcher itself.
 func (a *app) note(format string, args ...any) {
-	fmt.Fprintf(a.err, "%s  %s\n", a.styleErr.dim(time.Now().Format("15:04:05")), fmt.Sprintf(format, args...))
+	fmt.Fprintf(a.err, "%s%s\n", a.stamp(a.styleErr), fmt.Sprintf(format, args...))
+}
+
+// stamp begins a line with the time, unless it goes to the journal, which
+// keeps the time itself.
+func (a *app) stamp(st style) string {
+	if os.Getenv("JOURNAL_STREAM") != "" {
+		return ""
+	}
+	return st.dim(time.Now().Format("15:04:05")) + "  "
 }
 
 func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
@@ -165,27 +175,23 @@ func (a *app) ledgerNote(err error) {
 }
 
 // openEngine takes the ledger for watch and sweep.
-func (a *app) openEngine(f *rule.File, l *lines, once bool, only string) (*engine.Engine, error) {
+func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engine, error) {
 	for path, who := range engine.Loose(f) {
 		if !a.trust {
 			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
 		}
 	}
-	e, err := engine.Open(engine.Options{
-		Rules: f, Once: once, Only: only, Report: l.report, Trouble: a.ledgerNote,
-		Unready: func(u engine.Unready) {
-			a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
-		},
-		Drained: l.drained,
-		Notice: func(n engine.Notice) {
-			a.note("notice from %s, job %d: %s", n.Rule, n.Job, clean(n.Text))
-		},
-		Folders: func(ev watchfs.Event) {
-			if !once || ev.Kind != watchfs.Present {
-				a.folderNote(f, ev)
-			}
-		},
-	})
+	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
+	o.Unready = func(u engine.Unready) {
+		a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
+	}
+	o.Notice = func(n engine.Notice) { a.note("notice from %s, job %d: %s", n.Rule, n.Job, clean(n.Text)) }
+	o.Folders = func(ev watchfs.Event) {
+		if !o.Once || ev.Kind != watchfs.Present {
+			a.folderNote(f, ev)
+		}
+	}
+	e, err := engine.Open(o)
 	if errors.Is(err, ledger.ErrBusy) {
 		who := ""
 		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
@@ -195,6 +201,10 @@ func (a *app) openEngine(f *rule.File, l *lines, once bool, only string) (*engin
 	}
 	return e, err
 }
+
+// stuckAfter is how long the watcher's loop may take to answer before it
+// counts as stuck.
+const stuckAfter = 20 * time.Second
 
 // untilSignal gives a context that ends with the first Ctrl-C or SIGTERM. A
 // second signal ends the program at once.
@@ -210,7 +220,8 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	l := a.newLines(f)
-	e, err := a.openEngine(f, l, false, "")
+	ready := func() {}
+	e, err := a.openEngine(f, l, engine.Options{Ready: func() { ready() }})
 	if err != nil {
 		return err
 	}
@@ -221,6 +232,8 @@ func (a *app) watch() (err error) {
 	}
 	defer s.Close()
 	a.greet(f)
+	manager := service.Connect()
+	ready = func() { manager.Ready(plural(len(f.All()), "rule"), func() bool { return e.Alive(stuckAfter) }) }
 	ctx, stop := a.untilSignal()
 	defer stop()
 	stopReload, err := a.reloadOnChange(f, e)
@@ -231,7 +244,10 @@ func (a *app) watch() (err error) {
 	context.AfterFunc(ctx, func() {
 		a.note("ending: nothing new starts; running jobs get %s (once more to end at once)", plan.Span(engine.StopAfter))
 	})
-	if err := e.Run(ctx); err != nil {
+	context.AfterFunc(ctx, func() { manager.Status("ending; running jobs go on to their end") })
+	err = e.Run(ctx)
+	manager.Stopping()
+	if err != nil {
 		return err
 	}
 	a.note("ended: %s", l.total())
@@ -279,7 +295,7 @@ func (a *app) sweep(only string) (err error) {
 		return usage("there is no rule named %s in %s%s", only, a.shown(f.Path), didYouMean(only, ruleNames(f)))
 	}
 	l := a.newLines(f)
-	e, err := a.openEngine(f, l, true, only)
+	e, err := a.openEngine(f, l, engine.Options{Once: true, Only: only})
 	if err != nil {
 		return err
 	}

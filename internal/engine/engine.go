@@ -48,6 +48,8 @@ type Options struct {
 	Drained func(Batch)
 	// Notice is called for each notify step.
 	Notice func(Notice)
+	// Ready is called once, when all folders were looked through for the first time.
+	Ready func()
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
 	Trouble func(error)
 	// StopAfter and SafetySweep replace the constants, 0 for them.
@@ -209,8 +211,13 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 	}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
+	ready := e.o.Ready == nil
 	for {
 		now := time.Now()
+		if !ready && e.sweptAll() {
+			ready = true
+			e.o.Ready()
+		}
 		e.flow.holding = e.troubled() != nil
 		e.flow.advance(now)
 		e.carryOut(work)
@@ -436,6 +443,37 @@ func (e *Engine) missing(rule, folder string) []string {
 	})
 }
 
+// sweptAll tells whether all wanted folders were looked through, or are not there.
+func (e *Engine) sweptAll() bool {
+	for _, f := range e.folders {
+		if !f.swept {
+			return false
+		}
+	}
+	return true
+}
+
+// Alive tells whether the engine's own loop goes round: it is asked something
+// and must answer in time.
+func (e *Engine) Alive(within time.Duration) bool {
+	answered := make(chan struct{})
+	late := time.NewTimer(within)
+	defer late.Stop()
+	select {
+	case e.asks <- func() { close(answered) }:
+	case <-late.C:
+		return false
+	case <-e.ended:
+		return false
+	}
+	select {
+	case <-answered:
+		return true
+	case <-late.C:
+		return false
+	}
+}
+
 // finished tells whether a single pass has nothing left to do.
 func (e *Engine) finished() bool {
 	for name := range e.flow.window.more {
@@ -443,10 +481,8 @@ func (e *Engine) finished() bool {
 			return false
 		}
 	}
-	for _, f := range e.folders {
-		if !f.swept {
-			return false
-		}
+	if !e.sweptAll() {
+		return false
 	}
 	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
 		return false

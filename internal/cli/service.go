@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/service"
+)
+
+func (a *app) serviceCommand() *cobra.Command {
+	var name string
+	var boot bool
+	parent := &cobra.Command{
+		Use: "service", Short: "Start at log-in or at boot, and restart after a crash",
+		Long: `Has the system start the watcher for this rules file, keep it running and restart it after a
+crash: a systemd user unit on Linux, a launchd agent on macOS. Its lines go to the journal
+(journalctl --user -u stilltide-NAME) or to ~/Library/Logs.
+
+Where there is neither, start  stilltide --rules FILE watch  from whatever starts programs
+there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
+	}
+	parent.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+	parent.PersistentFlags().StringVar(&name, "name", "", "the service's `NAME`; made from the folder of the rules file if left out")
+	install := &cobra.Command{Use: "install", Short: "Start it now, and at each log-in",
+		RunE: func(*cobra.Command, []string) error { return a.serviceInstall(name, boot) }}
+	install.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
+	parent.AddCommand(install,
+		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again", RunE: func(*cobra.Command, []string) error { return a.serviceRemove(name) }},
+		&cobra.Command{Use: "show", Short: "Print what install would write, and where", RunE: func(*cobra.Command, []string) error { return a.serviceShow(name) }})
+	return parent
+}
+
+// serviceSpec says what the service runs. The rules must be there; whether
+// they are right is found out when it starts.
+func (a *app) serviceSpec(name string) (service.Spec, error) {
+	path, err := a.findRules()
+	if err != nil {
+		return service.Spec{}, err
+	}
+	if _, err := os.Stat(path); err != nil {
+		return service.Spec{}, usage("the rules file %s is not there; stilltide init writes one to begin with", path)
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return service.Spec{}, err
+	}
+	if resolved, err := filepath.EvalSymlinks(program); err == nil {
+		program = resolved
+	}
+	if name == "" {
+		name = service.NameFor(path)
+	}
+	return service.Spec{Name: name, Program: program, Rules: path}, nil
+}
+
+func (a *app) serviceShow(name string) error {
+	s, err := a.serviceSpec(name)
+	if err != nil {
+		return err
+	}
+	path, text, err := service.Text(s, runtime.GOOS)
+	if err != nil {
+		return noSystem(err)
+	}
+	fmt.Fprintf(a.err, "%s\n", a.styleErr.dim("This is what stilltide service install writes to "+path+":"))
+	fmt.Fprint(a.out, text)
+	return nil
+}
+
+func (a *app) serviceInstall(name string, boot bool) error {
+	f, err := a.loadRules() // a service that cannot start helps nobody
+	if err != nil {
+		return err
+	}
+	s, err := a.serviceSpec(name)
+	if err != nil {
+		return err
+	}
+	s.Boot, s.Rules = boot, f.Path
+	done, err := service.Install(s)
+	a.serviceDone(done)
+	if err != nil {
+		return noSystem(err)
+	}
+	fmt.Fprintf(a.err, "It runs now, and again at each %s. stilltide status shows how it is.\n", map[bool]string{false: "log-in", true: "start of the machine"}[boot])
+	return nil
+}
+
+func (a *app) serviceRemove(name string) error {
+	s, err := a.serviceSpec(name)
+	if err != nil {
+		return err
+	}
+	done, err := service.Remove(s.Name)
+	a.serviceDone(done)
+	return noSystem(err)
+}
+
+func (a *app) serviceDone(done []string) {
+	for _, d := range done {
+		fmt.Fprintln(a.err, a.styleErr.dim(d))
+	}
+}
+
+// noSystem says what to do where nothing starts services.
+func noSystem(err error) error {
+	if errors.Is(err, service.ErrNoSystem) {
+		return usage("%v; stilltide service --help says what to do instead", err)
+	}
+	return err
+}

@@ -1,0 +1,254 @@
+// Package service has the system start the watcher, and keep it running:
+// systemd units for a user on Linux, agents of launchd on macOS.
+//
+// What is installed is a plain text file that anybody can read, and show
+// prints it without installing anything. The watcher tells systemd when it is
+// ready and that it is alive (sd_notify(3)), so a watcher that is stuck is
+// restarted, not only one that is dead.
+package service
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"text/template"
+	"unicode"
+)
+
+// Spec is what is to be run.
+type Spec struct {
+	Name    string // of the service, without the program's own: kelder
+	Program string // absolute
+	Rules   string // absolute
+	Boot    bool   // start at boot, not only at log-in
+}
+
+// ErrNoSystem says that there is no system here that starts services.
+var ErrNoSystem = errors.New("there is no systemd and no launchd here")
+
+// NameFor makes a service's name from the folder of its rules file.
+func NameFor(rules string) string {
+	name := strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) && r < 0x80 || unicode.IsDigit(r) && r < 0x80 {
+			return unicode.ToLower(r)
+		}
+		return '-'
+	}, filepath.Base(filepath.Dir(rules)))
+	if name = strings.Trim(name, "-"); name == "" {
+		return "rules"
+	}
+	return name
+}
+
+// Text gives the file that is installed, and its path.
+func Text(s Spec, goos string) (path, text string, err error) {
+	switch goos {
+	case "linux":
+		return unitPath(s.Name), fill(unit, s), nil
+	case "darwin":
+		return agentPath(s.Name), fill(agent, s), nil
+	}
+	return "", "", ErrNoSystem
+}
+
+func fill(text string, s Spec) string {
+	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit, "xml": quoteXML, "logs": logFolder}).Parse(text))
+	var b strings.Builder
+	if err := t.Execute(&b, s); err != nil {
+		panic(err) // the templates are in the program
+	}
+	return b.String()
+}
+
+// unit is for a user's own manager, so there is no User=. What commands may
+// need is not taken from them: no private /tmp, no hidden home, no seccomp.
+const unit = `[Unit]
+Description=Still Tide, the rules in {{plain .Rules}}
+After=default.target
+StartLimitIntervalSec=300
+StartLimitBurst=10
+
+[Service]
+Type=notify
+NotifyAccess=main
+ExecStart={{unit .Program}} --rules {{unit .Rules}} watch
+Restart=on-failure
+RestartSec=2
+# Exit status 2 is a mistake in the rules, 3 another watcher: a restart would not help.
+RestartPreventExitStatus=2 3
+WatchdogSec=90
+KillMode=mixed
+TimeoutStopSec=50
+NoNewPrivileges=yes
+LockPersonality=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+
+[Install]
+WantedBy=default.target
+`
+
+// quoteUnit quotes a word of ExecStart (systemd.service(5), systemd.syntax(7)).
+func quoteUnit(word string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$", "\n", `\n`).Replace(word) + `"`
+}
+
+// plainUnit is a text in which only the specifiers must be escaped.
+func plainUnit(text string) string { return strings.NewReplacer("%", "%%", "\n", " ").Replace(text) }
+
+func unitPath(name string) string {
+	return filepath.Join(configFolder(), "systemd", "user", UnitName(name))
+}
+
+// UnitName gives the name of the unit.
+func UnitName(name string) string { return "stilltide-" + name + ".service" }
+
+func configFolder() string {
+	if dir := os.Getenv("XDG_CONFIG_HOME"); filepath.IsAbs(dir) {
+		return dir
+	}
+	return filepath.Join(home(), ".config")
+}
+
+func home() string {
+	dir, err := os.UserHomeDir()
+	if err != nil {
+		return "/"
+	}
+	return dir
+}
+
+const agent = `<?xml version="1.0" encoding="UTF-8"?>
+<!DOCTYPE plist PUBLIC "-//Apple//DTD PLIST 1.0//EN" "http://www.apple.com/DTDs/PropertyList-1.0.dtd">
+<plist version="1.0">
+<dict>
+	<key>Label</key>
+	<string>stilltide.{{xml .Name}}</string>
+	<key>ProgramArguments</key>
+	<array>
+		<string>{{xml .Program}}</string>
+		<string>--rules</string>
+		<string>{{xml .Rules}}</string>
+		<string>watch</string>
+	</array>
+	<key>RunAtLoad</key>
+	<true/>
+	<key>KeepAlive</key>
+	<dict>
+		<key>SuccessfulExit</key>
+		<false/>
+	</dict>
+	<key>ExitTimeOut</key>
+	<integer>50</integer>
+	<key>StandardOutPath</key>
+	<string>{{logs}}/stilltide-{{xml .Name}}.log</string>
+	<key>StandardErrorPath</key>
+	<string>{{logs}}/stilltide-{{xml .Name}}.log</string>
+</dict>
+</plist>
+`
+
+func quoteXML(text string) string {
+	return strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;").Replace(text)
+}
+
+func logFolder() string { return quoteXML(filepath.Join(home(), "Library", "Logs")) }
+
+func agentPath(name string) string {
+	return filepath.Join(home(), "Library", "LaunchAgents", "stilltide."+name+".plist")
+}
+
+// Install writes the file and has the system start it now and from now on.
+// The returned sentences say what was done.
+func Install(s Spec) (done []string, err error) {
+	path, text, err := Text(s, runtime.GOOS)
+	if err == nil {
+		err = available()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+		return nil, err
+	}
+	done = append(done, "written: "+path)
+	for _, c := range installing(s, path) {
+		if err := run(c); err != nil {
+			return done, err
+		}
+		done = append(done, strings.Join(c, " "))
+	}
+	return done, nil
+}
+
+// available fails where the system's own program is missing, or nobody answers it.
+func available() error {
+	if runtime.GOOS == "darwin" {
+		return nil
+	}
+	if _, err := exec.LookPath("systemctl"); err != nil {
+		return ErrNoSystem
+	}
+	out, err := exec.Command("systemctl", "--user", "show", "--property=Version").CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("the user's systemd does not answer: %s", strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+func installing(s Spec, path string) [][]string {
+	if runtime.GOOS == "darwin" {
+		return [][]string{{"launchctl", "bootstrap", fmt.Sprintf("gui/%d", os.Getuid()), path}}
+	}
+	commands := [][]string{{"systemctl", "--user", "daemon-reload"}, {"systemctl", "--user", "enable", "--now", UnitName(s.Name)}}
+	if s.Boot {
+		commands = append(commands, []string{"loginctl", "enable-linger"})
+	}
+	return commands
+}
+
+func run(command []string) error {
+	out, err := exec.Command(command[0], command[1:]...).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %s", strings.Join(command, " "), strings.TrimSpace(string(out)+" "+err.Error()))
+	}
+	return nil
+}
+
+// Remove stops the service and removes its file. It is no error if it is not
+// running.
+func Remove(name string) (done []string, err error) {
+	path, _, err := Text(Spec{Name: name}, runtime.GOOS)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("there is no service %s: %s is not there", name, path)
+	}
+	var commands [][]string
+	if runtime.GOOS == "darwin" {
+		commands = [][]string{{"launchctl", "bootout", fmt.Sprintf("gui/%d/stilltide.%s", os.Getuid(), name)}}
+	} else if available() == nil {
+		commands = [][]string{{"systemctl", "--user", "disable", "--now", UnitName(name)}}
+	}
+	for _, c := range commands {
+		if err := run(c); err != nil {
+			return done, err
+		}
+		done = append(done, strings.Join(c, " "))
+	}
+	if err := os.Remove(path); err != nil {
+		return done, err
+	}
+	if runtime.GOOS == "linux" && available() == nil {
+		_ = run([]string{"systemctl", "--user", "daemon-reload"}) // the file is gone all the same
+	}
+	return append(done, "removed: "+path), nil
+}
