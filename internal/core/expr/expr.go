@@ -4,7 +4,10 @@ package expr
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"cel.dev/cel-go/cel"
@@ -73,14 +76,23 @@ func (e *Error) Error() string { return e.Message }
 // Compile reads an expression; want "bool" asks for a condition. Expressions
 // are compiled when the rules are read, never for a file.
 func (e Env) Compile(text, want string) (*Program, error) {
-	options := []cel.EnvOption{cel.OptionalTypes()}
-	for w, t := range e.words {
-		options = append(options, cel.Variable(w, t))
-	}
-	env, err := cel.NewEnv(options...)
+	env, err := e.compiler()
 	if err != nil {
 		return nil, err
 	}
+	env.mu.Lock()
+	defer env.mu.Unlock()
+	if p := env.programs[text]; p != nil && (want == "" || p.typ == cel.BoolType) {
+		return p, nil
+	}
+	p, err := compile(env.Env, text, want)
+	if err == nil {
+		env.programs[text] = p
+	}
+	return p, err
+}
+
+func compile(env *cel.Env, text, want string) (*Program, error) {
 	compiled, issues := env.Compile(text)
 	if issues != nil && issues.Err() != nil {
 		first := issues.Errors()[0]
@@ -95,6 +107,38 @@ func (e Env) Compile(text, want string) (*Program, error) {
 		return nil, &Error{Message: err.Error()}
 	}
 	return &Program{text: text, typ: compiled.OutputType(), run: run}, nil
+}
+
+// compiler is a CEL compiler for some words, and what it compiled: rules share
+// both, because many have their expressions from the same defaults.
+type compiler struct {
+	*cel.Env
+	mu       sync.Mutex
+	programs map[string]*Program
+}
+
+// compilers keeps the compilers that were made, by the words they know.
+var compilers sync.Map
+
+func (e Env) compiler() (*compiler, error) {
+	var key strings.Builder
+	words := slices.Sorted(maps.Keys(e.words))
+	for _, w := range words {
+		key.WriteString(w + " " + e.words[w].String() + "\n")
+	}
+	if made, ok := compilers.Load(key.String()); ok {
+		return made.(*compiler), nil
+	}
+	options := []cel.EnvOption{cel.OptionalTypes()}
+	for _, w := range words {
+		options = append(options, cel.Variable(w, e.words[w]))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		return nil, err
+	}
+	made, _ := compilers.LoadOrStore(key.String(), &compiler{Env: env, programs: map[string]*Program{}})
+	return made.(*compiler), nil
 }
 
 // from gives the rest of a text from a line (from 1) and column (from 0) on.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"mime"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -85,15 +86,31 @@ func exampleEnd(c Candidate, f file.Facts, event file.Event, now time.Time) stri
 // Shadowed gives the earlier rule that takes every file that a rule could
 // take, nil if there is none that surely does.
 func (s *Set) Shadowed(r *rule.Rule) *rule.Rule {
-	for _, earlier := range s.Rules() {
-		if earlier == r {
-			return nil
-		}
-		if r.Enabled && covers(earlier, r) {
-			return earlier
-		}
+	if !r.Enabled || len(r.Folders) == 0 {
+		return nil
 	}
-	return nil
+	var first *rule.Rule // it must watch each of the folders, or one above; the first one tells who may
+	s.upwards(r.Folders[0], func(earlier *rule.Rule, _ int) {
+		if earlier.Index < r.Index && (first == nil || earlier.Index < first.Index) && covers(earlier, r) {
+			first = earlier
+		}
+	})
+	return first
+}
+
+// upwards calls f for each rule that watches a folder or one above it; level
+// 0 is the folder itself.
+func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
+	for level := 0; ; level++ {
+		for _, r := range s.watch[folder] {
+			f(r, level)
+		}
+		up := filepath.Dir(folder)
+		if up == folder {
+			return
+		}
+		folder = up
+	}
 }
 
 // covers tells whether a rule surely takes all that a later one could.
@@ -152,10 +169,8 @@ func widerPatterns(a, b *rule.Rule) bool {
 func (s *Set) Circles() [][]*rule.Rule {
 	next := map[*rule.Rule][]*rule.Rule{}
 	for _, from := range s.Rules() {
-		for _, to := range s.Rules() {
-			if from != to && from.Enabled && to.Enabled && leadsTo(from, to) {
-				next[from] = append(next[from], to)
-			}
+		if from.Enabled {
+			next[from] = s.leadsTo(from)
 		}
 	}
 	var circles [][]*rule.Rule
@@ -185,24 +200,18 @@ func contains(list []*rule.Rule, r *rule.Rule) bool {
 	return false
 }
 
-// leadsTo tells whether a rule puts files where another watches.
-func leadsTo(from, to *rule.Rule) bool {
+// leadsTo lists the other rules where a rule puts files, in their order.
+func (s *Set) leadsTo(from *rule.Rule) []*rule.Rule {
+	var list []*rule.Rule
 	for _, fixed := range leading(from) {
-		for _, folder := range to.Folders {
-			rel, err := filepath.Rel(folder, fixed)
-			if err != nil || strings.HasPrefix(rel, "..") {
-				continue
+		s.upwards(fixed, func(to *rule.Rule, level int) {
+			if to != from && level <= levels(to) && !contains(list, to) {
+				list = append(list, to)
 			}
-			level := 0
-			if rel != "." {
-				level = 1 + strings.Count(rel, string(filepath.Separator))
-			}
-			if level <= levels(to) {
-				return true
-			}
-		}
+		})
 	}
-	return false
+	slices.SortFunc(list, func(a, b *rule.Rule) int { return a.Index - b.Index })
+	return list
 }
 
 // leading lists the folders where a rule puts its input after success, and

@@ -57,11 +57,23 @@ func (s *Set) Chained(watch string) bool { return s.chained[watch] }
 
 func (s *Set) findChains() {
 	s.chained = map[string]bool{}
+	above := map[string][]string{} // watched folders, by the folders above them
+	for watch := range s.watch {
+		for at := watch; ; at = filepath.Dir(at) {
+			above[at] = append(above[at], watch)
+			if at == filepath.Dir(at) {
+				break
+			}
+		}
+	}
 	for _, r := range s.Rules() {
 		for _, fixed := range Destinations(r) {
-			for watch := range s.watch {
-				if within(fixed, watch) || within(watch, fixed) {
-					s.chained[watch] = true
+			for _, watch := range above[fixed] {
+				s.chained[watch] = true
+			}
+			for at := fixed; at != filepath.Dir(at); at = filepath.Dir(at) {
+				if s.watch[at] != nil {
+					s.chained[at] = true
 				}
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"sort"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -370,11 +371,18 @@ func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]i
 
 // fieldsOf maps the keys of a struct to its fields, embedded structs included.
 func fieldsOf(t reflect.Type) map[string][]int {
+	if known, ok := fieldCache.Load(t); ok {
+		return known.(map[string][]int)
+	}
 	fields := map[string][]int{}
 	for _, f := range reflect.VisibleFields(t) {
 		if key := f.Tag.Get("key"); key != "" {
 			fields[key] = f.Index
 		}
 	}
+	fieldCache.Store(t, fields)
 	return fields
 }
+
+// fieldCache keeps what fieldsOf found, by type.
+var fieldCache sync.Map

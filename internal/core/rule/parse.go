@@ -140,7 +140,7 @@ func (d *decoder) header(f *File, root ast.Node) {
 
 // rules reads a list of rules on top of defaults; named holds the names so far.
 func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]Pos) {
-	if raw.pos.Line > 0 && len(raw.nodes) == 0 {
+	if raw.pos.Line > 0 && len(raw.nodes) == 0 && len(f.Include) == 0 {
 		d.add(SeverityError, raw.pos, "empty", "there is no rule in this list", "")
 	}
 	for _, n := range raw.nodes {
