@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 5000
+const simDefault = 3000

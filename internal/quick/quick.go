@@ -52,8 +52,10 @@ type session struct {
 	cancel  context.CancelFunc // of the run under way
 	absent  map[string]bool
 
-	inARow  int  // runs that nothing but the one before set off
-	outside bool // something changed while no run was under way
+	inARow  int       // runs that nothing but the one before set off
+	outside bool      // something changed while no run was under way
+	began   time.Time // of the last run
+	over    time.Time // its end; zero while it is under way
 }
 
 // Run watches until the context ends, and then ends the command, too.
@@ -182,27 +184,33 @@ func (s *session) look(now time.Time) {
 		case settle.Ready:
 			if !known || !was.Same(facts) {
 				s.known[path] = facts
-				s.changed(path, now)
+				s.changed(path, facts.Change, now)
 			}
 		case settle.Gone:
 			if delete(s.known, path); known {
-				s.noteOutside()
+				s.noteOutside(now)
 				s.machine.Gone(path, now)
 			}
 		}
 	}
 }
 
-func (s *session) changed(path string, now time.Time) {
-	s.noteOutside()
+func (s *session) changed(path string, at, now time.Time) {
+	s.noteOutside(at)
 	if s.inARow >= mostInARow && !s.outside {
 		return // the command's own doing, again and again
 	}
 	s.machine.Changed(path, now)
 }
 
-// noteOutside notes that something changed that no run can have changed.
-func (s *session) noteOutside() { s.outside = s.outside || !s.machine.Running() }
+// coarse is how much a file's time may be behind the clock.
+const coarse = 20 * time.Millisecond
+
+// noteOutside notes a change at a time when no run can have made it.
+func (s *session) noteOutside(at time.Time) {
+	during := !s.began.IsZero() && at.After(s.began.Add(-coarse)) && (s.over.IsZero() || at.Before(s.over.Add(coarse)))
+	s.outside = s.outside || !during
+}
 
 // act starts and stops the command as the machine says.
 func (s *session) act(ctx context.Context, now time.Time) {
@@ -218,7 +226,7 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	} else if s.inARow++; s.inARow == mostInARow {
 		s.o.Trouble("the command changes the files that it is run for; what it changes while it runs is left out from now on, until something else changes")
 	}
-	s.outside = false
+	s.outside, s.began, s.over = false, now, time.Time{}
 	if len(files) == 0 && !s.o.Each {
 		files = s.files()
 	}
@@ -232,5 +240,6 @@ func (s *session) act(ctx context.Context, now time.Time) {
 func (s *session) ended(res runner.Result) {
 	s.cancel()
 	s.machine.Ended()
+	s.over = time.Now()
 	s.o.End(res)
 }

@@ -101,6 +101,9 @@ func TestAYear(t *testing.T) {
 		zone, err := time.LoadLocation(place)
 		require.NoError(t, err)
 		for _, line := range []string{"30 2 * * *", "*/20 1-3 * * *", "0 20 * * fri", "15 0 1,15 * *", "0 0 * * *", "59 23 31 * *", "* 8-17 * * 1-5", "0 3 13 * fri", "10-20/5 2 * mar,oct sun"} {
+			if strings.HasPrefix(line, "* ") && place != "Europe/Oslo" {
+				continue // many times, the same code
+			}
 			l, err := Parse(line + " " + place)
 			require.NoError(t, err)
 			want := model(t, line, zone, 2031)

@@ -109,6 +109,9 @@ func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
 		m.files[path] = w
 	}
 	w.policy, w.backoff = p, 0
+	if kind == Closed {
+		w.backoff = closing
+	}
 	due := at
 	if kind == Created {
 		due = at.Add(max(p.Debounce, Grace))
@@ -271,9 +274,16 @@ func quietFrom(f file.Facts, seen, now time.Time) time.Time {
 	return f.Change
 }
 
+// closing begins the looks after a close: the system tells of it an instant
+// before it counts the writer out, so a lease may still be refused.
+const closing = 250 * time.Microsecond
+
 // later spaces the looks at a file whose state no event may announce.
 func (w *waiting) later(now time.Time) time.Time {
-	w.backoff = min(max(2*w.backoff, time.Second), 30*time.Second)
+	if w.backoff == 0 {
+		w.backoff = time.Second / 4
+	}
+	w.backoff = min(4*w.backoff, 30*time.Second)
 	return now.Add(w.backoff)
 }
 

@@ -181,3 +181,25 @@ func TestAgainstModel(t *testing.T) {
 		}
 	})
 }
+
+// The close of a file is told an instant before its writer is counted out: a
+// look in between must not cost a second.
+func TestALeaseThatIsRefusedRightAfterTheClose(t *testing.T) {
+	var m Machine
+	begun := time.Date(2031, 4, 2, 9, 0, 0, 0, time.UTC)
+	m.Event("f", Closed, Policy{}, begun)
+	m.Asks(begun)
+	busy := file.Facts{Exists: true, Regular: true, Writers: file.Some, Change: begun}
+	require.Equal(t, Wait, m.Answer("f", busy, begun).Verdict)
+	next, ok := m.Next()
+	require.True(t, ok)
+	require.LessOrEqual(t, next.Sub(begun), 2*time.Millisecond)
+	for range 20 { // one that stays open is looked at less and less often
+		m.Asks(next)
+		m.Answer("f", busy, next)
+		last := next
+		next, _ = m.Next()
+		require.LessOrEqual(t, next.Sub(last), 30*time.Second)
+	}
+	require.Greater(t, next.Sub(begun), time.Minute)
+}

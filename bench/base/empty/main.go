@@ -1,0 +1,4 @@
+// Command empty does nothing: the least that a Go program costs.
+package main
+
+func main() {}

@@ -1,0 +1,480 @@
+//go:build linux
+
+package main
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+	"unsafe"
+
+	_ "modernc.org/sqlite" // the driver, to fill a ledger
+
+	"stilltide/internal/ledger"
+)
+
+const moveRules = `rules: [{name: move, watch: in, debounce: 0s, processed: out}]
+`
+
+// moveCase: files dropped while watching, each moved.
+func moveCase(b *bench) error {
+	n := b.count(12_000)
+	r := Result{Case: fmt.Sprintf("%d files dropped, each moved", n), Unit: "s", Baseline: "C: inotify, rename"}
+	for range b.rounds {
+		base, err := b.movedBy(n, func(dir string) (*process, error) {
+			return b.start("ready", dir, b.tool("watch"), "rename", "in", "out", strconv.Itoa(n))
+		})
+		if err != nil {
+			return err
+		}
+		ours, err := b.movedBy(n, b.watcher)
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "ratio", 2)
+	return nil
+}
+
+func (b *bench) movedBy(n int, start func(dir string) (*process, error)) (float64, error) {
+	dir, err := b.office("move", moveRules)
+	if err != nil {
+		return 0, err
+	}
+	out := filepath.Join(dir, "out")
+	if err := os.Mkdir(out, 0o777); err != nil {
+		return 0, err
+	}
+	p, err := start(dir)
+	if err != nil {
+		return 0, err
+	}
+	defer p.stop()
+	begun := time.Now()
+	if err := drop(filepath.Join(dir, "in"), n); err != nil {
+		return 0, err
+	}
+	err = until(out, n)
+	return time.Since(begun).Seconds(), err
+}
+
+// latencyCase: from the writer's close to the start of the command.
+func latencyCase(b *bench) error {
+	n := b.count(400)
+	mid := Result{Case: "close to start of the command, median", Unit: "ms", Baseline: "C: inotify, spawn"}
+	late := Result{Case: "the same, 99th of 100", Unit: "ms", Baseline: "C: inotify, spawn"}
+	for range b.rounds {
+		base, err := b.latencies(n, func(dir string) (*process, error) {
+			return b.start("ready", dir, b.tool("watch"), "spawn", "in", b.tool("stamp"), strconv.Itoa(n))
+		})
+		if err != nil {
+			return err
+		}
+		ours, err := b.latencies(n, b.watcher)
+		if err != nil {
+			return err
+		}
+		mid.Base, mid.Ours = append(mid.Base, base[len(base)/2]), append(mid.Ours, ours[len(ours)/2])
+		late.Base, late.Ours = append(late.Base, base[len(base)*99/100]), append(late.Ours, ours[len(ours)*99/100])
+	}
+	b.add(mid, "difference", 0.6)
+	b.add(late, "difference", 3)
+	return nil
+}
+
+// latencies gives the times in milliseconds, the shortest first.
+func (b *bench) latencies(n int, start func(dir string) (*process, error)) ([]float64, error) {
+	dir, err := b.office("latency", fmt.Sprintf("rules: [{name: stamp, watch: in, debounce: 0s, run: %q}]\n", b.tool("stamp")+" {file}"))
+	if err != nil {
+		return nil, err
+	}
+	p, err := start(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer p.stop()
+	closed := map[string]int64{}
+	for i := range n {
+		name := fmt.Sprintf("f%d", i)
+		if err := os.WriteFile(filepath.Join(dir, "in", name), []byte(name), 0o666); err != nil {
+			return nil, err
+		}
+		closed[name] = monotonic()
+		time.Sleep(15 * time.Millisecond)
+	}
+	time.Sleep(300 * time.Millisecond)
+	stamps, err := os.ReadFile(filepath.Join(dir, "stamps"))
+	if err != nil {
+		return nil, err
+	}
+	var list []float64
+	for _, line := range strings.Split(strings.TrimSpace(string(stamps)), "\n") {
+		at, path, _ := strings.Cut(line, " ")
+		ns, err := strconv.ParseInt(at, 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, float64(ns-closed[filepath.Base(path)])/1e6)
+	}
+	if len(list) != n {
+		return nil, fmt.Errorf("%d of %d files were handled", len(list), n)
+	}
+	slices.Sort(list)
+	return list, nil
+}
+
+// monotonic is CLOCK_MONOTONIC in nanoseconds (clock_gettime(2)).
+func monotonic() int64 {
+	var t syscall.Timespec
+	_, _, _ = syscall.Syscall(syscall.SYS_CLOCK_GETTIME, 1, uintptr(unsafe.Pointer(&t)), 0)
+	return t.Nano()
+}
+
+// commandsCase: a sweep over files with one tiny command each.
+func commandsCase(b *bench) error {
+	n := b.count(2000)
+	r := Result{Case: fmt.Sprintf("sweep, %d files, a tiny command each", n), Unit: "s", Baseline: "find | xargs -P2 -n1"}
+	for range b.rounds {
+		dir, err := b.office("commands", "workers: 2\nrules: [{name: tiny, watch: in, debounce: 0s, run: /bin/true}]\n")
+		if err != nil {
+			return err
+		}
+		if err := drop(filepath.Join(dir, "in"), n); err != nil {
+			return err
+		}
+		base, err := timed(dir, "sh", "-c", "find in -type f -print0 | xargs -0 -P2 -n1 /bin/true")
+		if err != nil {
+			return err
+		}
+		ours, err := timed(dir, b.program, "sweep", "--json")
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "ratio", 1.1)
+	return nil
+}
+
+// scanCase: a sweep over files that nothing takes.
+func scanCase(b *bench) error {
+	n := b.count(200_000)
+	dir, err := b.office("scan", "rules: [{name: none, watch: in, depth: all, match: \"*.nothing\", processed: out}]\n")
+	if err != nil {
+		return err
+	}
+	for i := range 200 {
+		sub := filepath.Join(dir, "in", fmt.Sprint(i))
+		if err := os.Mkdir(sub, 0o777); err != nil {
+			return err
+		}
+		for k := range n / 200 {
+			if err := os.WriteFile(filepath.Join(sub, "gauge-"+strconv.Itoa(k)+".csv"), nil, 0o666); err != nil {
+				return err
+			}
+		}
+	}
+	r := Result{Case: fmt.Sprintf("sweep over %d files that nothing takes", n), Unit: "s", Baseline: "find -printf"}
+	for range b.rounds {
+		base, err := timed(dir, "sh", "-c", `find in -type f -printf '%p %s %T@\n' > /dev/null`)
+		if err != nil {
+			return err
+		}
+		ours, err := timed(dir, b.program, "sweep")
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "ratio", 1.5)
+	return nil
+}
+
+// crossCase: large files to another file system.
+func crossCase(b *bench) error {
+	const files = 200
+	size := int(float64(2<<30)*b.scale) / files
+	other, err := os.MkdirTemp("", "tide-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(other)
+	if same, err := sameDevice(other, b.folder); err != nil || same {
+		return fmt.Errorf("%s and %s are one file system: %v", other, b.folder, err)
+	}
+	r := Result{Case: fmt.Sprintf("%d MiB in %d files to another disk", files*size>>20, files), Unit: "s", Baseline: "cp, then sync"}
+	block := make([]byte, size)
+	for i := range block {
+		block[i] = byte(i * 7)
+	}
+	for range b.rounds {
+		dir, err := b.office("cross", "workers: 2\nrules: [{name: far, watch: in, debounce: 0s, processed: "+filepath.Join(other, "ours")+"}]\n")
+		if err != nil {
+			return err
+		}
+		for i := range files {
+			block[0] = byte(i)
+			if err := os.WriteFile(filepath.Join(dir, "in", fmt.Sprint(i)), block, 0o666); err != nil {
+				return err
+			}
+		}
+		for _, sub := range []string{"ours", "base"} {
+			if err := os.RemoveAll(filepath.Join(other, sub)); err != nil {
+				return err
+			}
+		}
+		syscall.Sync()
+		base, err := timed(dir, "sh", "-c", "cp -r in "+filepath.Join(other, "base")+" && sync "+filepath.Join(other, "base")+"/* "+filepath.Join(other, "base"))
+		if err != nil {
+			return err
+		}
+		syscall.Sync()
+		ours, err := timed(dir, b.program, "sweep")
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "ratio", 1.2)
+	return nil
+}
+
+func sameDevice(a, b string) (bool, error) {
+	var x, y syscall.Stat_t
+	if err := syscall.Stat(a, &x); err != nil {
+		return false, err
+	}
+	err := syscall.Stat(b, &y)
+	return x.Dev == y.Dev, err
+}
+
+// idleCase: nothing happens.
+func idleCase(b *bench) error {
+	var rules strings.Builder
+	rules.WriteString("rules:\n")
+	for i := range 300 {
+		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: \"gauge-<station>_<day>.csv\", processed: \"out/{station}\"}\n", i, i)
+	}
+	if err := b.idle("300 rules", rules.String(), 300, 40); err != nil {
+		return err
+	}
+	return b.idle("10,000 folders", "rules: [{name: deep, watch: in, depth: all, processed: out}]\n", 10_000, 100)
+}
+
+func (b *bench) idle(what, rules string, folders int, memory float64) error {
+	dir, err := b.office("idle", rules)
+	if err != nil {
+		return err
+	}
+	for i := range folders {
+		if err := os.Mkdir(filepath.Join(dir, "in", fmt.Sprint(i)), 0o777); err != nil {
+			return err
+		}
+	}
+	p, err := b.watcher(dir)
+	if err != nil {
+		return err
+	}
+	defer p.stop()
+	time.Sleep(3 * time.Second)
+	ticks, wakeups := p.ticks(), p.wakeups()
+	time.Sleep(10 * time.Second)
+	b.add(Result{Case: "idle with " + what + ": CPU in 10 s", Unit: "ticks", Ours: []float64{p.ticks() - ticks}}, "value", 0)
+	b.add(Result{Case: "the same: wake-ups in 10 s", Unit: "", Ours: []float64{p.wakeups() - wakeups}}, "value", 20)
+	b.add(Result{Case: "the same: memory", Unit: "MiB", Ours: []float64{p.status("VmRSS") / 1024}}, "value", memory)
+	return nil
+}
+
+// queueCase: a queue of a million jobs, and how soon the first one starts.
+func queueCase(b *bench) error {
+	n := b.count(1_000_000)
+	dir, err := b.office("queue", "workers: 2\nrules: [{name: long, watch: in, debounce: 0s, run: "+b.tool("stamp")+"}]\n")
+	if err != nil {
+		return err
+	}
+	if err := fillQueue(dir, n); err != nil {
+		return err
+	}
+	cmd := exec.Command(b.program, "watch")
+	cmd.Dir = dir
+	cmd.Env = append(os.Environ(), "STAMPS="+filepath.Join(dir, "stamps"))
+	begun := monotonic()
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	p := &process{cmd}
+	defer p.stop()
+	if err := until(filepath.Join(dir), 4); err != nil { // the stamps are there
+		return err
+	}
+	first, err := os.ReadFile(filepath.Join(dir, "stamps"))
+	if err != nil {
+		return err
+	}
+	at, _, _ := strings.Cut(string(first), " ")
+	ns, err := strconv.ParseInt(at, 10, 64)
+	if err != nil {
+		return err
+	}
+	time.Sleep(5 * time.Second)
+	b.add(Result{Case: fmt.Sprintf("%d queued jobs: start to first command", n), Unit: "s", Ours: []float64{float64(ns-begun) / 1e9}}, "value", 1)
+	b.add(Result{Case: "the same: memory at most", Unit: "MiB", Ours: []float64{p.status("VmHWM") / 1024}}, "value", 120)
+	return nil
+}
+
+// fillQueue makes a ledger with queued jobs, all for one file that is there.
+func fillQueue(dir string, n int) error {
+	state := filepath.Join(dir, ".stilltide")
+	l, err := ledger.Open(state, func(error) {})
+	if err != nil {
+		return err
+	}
+	if err := l.Close(); err != nil {
+		return err
+	}
+	db, err := sql.Open("sqlite", filepath.Join(state, ledger.FileName))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	for i := range 2000 {
+		if err := os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("file-%07d.csv", i)), []byte("x"), 0o666); err != nil {
+			return err
+		}
+	}
+	const fill = `WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i + 1 < ?)
+		INSERT INTO job (rule, file, watch, state, event, size, mod, dev, ino, taken) SELECT 'long', ? || printf('/file-%07d.csv', i), ?, 'queued', 'added', 1, 0, 0, 0, 1 FROM n`
+	in := filepath.Join(dir, "in")
+	if _, err := db.Exec(fill, n, in, in); err != nil {
+		return err
+	}
+	_, err = db.Exec(`INSERT INTO tally (rule, state, jobs) VALUES ('long', 'queued', ?)`, n)
+	return err
+}
+
+// startCase: a command that does nothing, against a program that does nothing.
+func startCase(b *bench) error {
+	r := Result{Case: "stilltide version", Unit: "ms", Baseline: "an empty Go program"}
+	for range b.rounds {
+		measure := func(args ...string) (float64, error) {
+			const times = 50
+			total := 0.0
+			for range times {
+				took, err := timed(b.folder, args...)
+				if err != nil {
+					return 0, err
+				}
+				total += took
+			}
+			return total / times * 1000, nil
+		}
+		base, err := measure(b.tool("empty"))
+		if err != nil {
+			return err
+		}
+		ours, err := measure(b.program, "version")
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "difference", 10)
+	return nil
+}
+
+// growthCase: twice as many files, rules or rows of history: what a file costs then.
+func growthCase(b *bench) error {
+	perFile := func(n int, setUp func(dir string) error, rules string) (float64, error) {
+		dir, err := b.office("growth", rules)
+		if err != nil {
+			return 0, err
+		}
+		if err := os.Mkdir(filepath.Join(dir, "out"), 0o777); err != nil {
+			return 0, err
+		}
+		if err := setUp(dir); err != nil {
+			return 0, err
+		}
+		if err := drop(filepath.Join(dir, "in"), n); err != nil {
+			return 0, err
+		}
+		took, err := timed(dir, b.program, "sweep", "--json")
+		return took / float64(n) * 1e6, err
+	}
+	nothing := func(string) error { return nil }
+	rules := func(n int) string {
+		var text strings.Builder
+		text.WriteString("rules:\n")
+		for i := range n {
+			fmt.Fprintf(&text, "  - {name: r%d, watch: other/%d, match: \"*.csv\", processed: out}\n", i, i)
+		}
+		return text.String() + "  - {name: move, watch: in, debounce: 0s, processed: out}\n"
+	}
+	history := func(rows int) func(dir string) error {
+		return func(dir string) error { return fillHistory(dir, rows) }
+	}
+	n := b.count(10_000)
+	type side func() (float64, error)
+	for _, c := range []struct {
+		what string
+		a, b side
+	}{
+		{fmt.Sprintf("files: %d, then %d", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
+		{"rules: 150, then 300", func() (float64, error) { return perFile(n, nothing, rules(150)) }, func() (float64, error) { return perFile(n, nothing, rules(300)) }},
+		{"history: 200,000 rows, then 400,000", func() (float64, error) { return perFile(n, history(200_000), moveRules) }, func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
+	} {
+		r := Result{Case: "a file's cost, twice the " + c.what, Unit: "µs", Baseline: "half of it"}
+		for range b.rounds {
+			base, err := c.a()
+			if err != nil {
+				return err
+			}
+			ours, err := c.b()
+			if err != nil {
+				return err
+			}
+			r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+		}
+		b.add(r, "ratio", 1.1)
+	}
+	return nil
+}
+
+// fillHistory makes a ledger with jobs that are over.
+func fillHistory(dir string, rows int) error {
+	if err := fillQueue(dir, rows); err != nil {
+		return err
+	}
+	left, err := filepath.Glob(filepath.Join(dir, "in", "file-*"))
+	if err != nil {
+		return err
+	}
+	for _, path := range left {
+		if err := os.Remove(path); err != nil {
+			return err
+		}
+	}
+	db, err := sql.Open("sqlite", filepath.Join(dir, ".stilltide", ledger.FileName))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	now := time.Now().UnixNano()
+	for _, q := range []string{
+		fmt.Sprintf(`UPDATE job SET state = 'processed', rule = 'move', taken = %d, ended = %d`, now, now),
+		`UPDATE tally SET state = 'processed', rule = 'move'`,
+	} {
+		if _, err := db.Exec(q); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,53 @@
+package ledger
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/file"
+)
+
+// BenchmarkMove is what the ledger does for one file that is only moved, in
+// batches as a burst makes them: the intention durable, then the end.
+func BenchmarkMove(b *testing.B) {
+	folder := b.TempDir()
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		if folder, err = os.MkdirTemp("/dev/shm", "tide-ledger-"); err != nil {
+			b.Fatal(err)
+		}
+		b.Cleanup(func() { os.RemoveAll(folder) })
+	}
+	l, err := Open(folder, func(err error) { b.Error(err) })
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer l.Close()
+	b.ReportAllocs()
+	const batch = 200
+	now := time.Now()
+	for done := 0; done < b.N; done += batch {
+		var jobs []Job
+		for i := range batch {
+			f := file.Facts{Exists: true, Regular: true, Size: 16, Mod: now, Change: now, Dev: 5, Ino: uint64(done + i)}
+			j := Job{ID: l.NextID(), Rule: "move", File: fmt.Sprintf("/dev/shm/tide-bench/move/in/gauge-%d.csv", done+i), Watch: "/dev/shm/tide-bench/move/in", State: Running, Event: file.Added, Facts: f, Taken: now, Started: now, Attempts: 1}
+			l.Record(j, "")
+			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", done+i), Facts: f, After: f, State: Intended, Leads: Processed})
+			jobs = append(jobs, j)
+		}
+		if err := l.Sync(context.Background()); err != nil {
+			b.Fatal(err)
+		}
+		for _, j := range jobs {
+			was := j.State
+			j.State, j.Ended, j.EndsIn = Processed, now, j.File
+			l.RecordPlacement(Placement{ID: j.ID, Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", j.ID), Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed})
+			l.Record(j, was)
+		}
+	}
+	if err := l.Sync(context.Background()); err != nil {
+		b.Fatal(err)
+	}
+}
