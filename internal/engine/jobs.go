@@ -418,7 +418,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		e.moves = append(e.moves, move{
 			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: f.keptPath(id), Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
 			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: spot.Path(), Facts: u.facts, After: u.facts,
-				State: ledger.Intended, Leads: state},
+				State: ledger.Intended, Leads: state, Chained: f.set.Watched(spot.Path())},
 		})
 		return nil
 	}

@@ -269,7 +269,7 @@ func putBack(l store, placer *place.Placer, job int64, from, to string, facts fi
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued}
+	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
 	l.RecordPlacement(record)
 	if err := l.Sync(context.Background()); err != nil {
 		return facts, err

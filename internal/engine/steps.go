@@ -167,7 +167,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {
 			if i == len(*list) {
-				p := &ledger.Placement{ID: id, Job: w.job.ID, Attempt: w.job.Attempt, Source: source, Facts: before, State: ledger.Intended}
+				p := &ledger.Placement{ID: id, Job: w.job.ID, Attempt: w.job.Attempt, Source: source, Facts: before, State: ledger.Intended, Chained: true}
 				if i > 0 {
 					p.ID = w.book.number()
 				}

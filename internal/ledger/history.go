@@ -21,7 +21,7 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 			l.w.add(record{key: rowKey{table: "prune", id: id}, query: dropJob, args: []any{id}})
 			l.w.add(record{key: rowKey{table: "prune-attempt", id: id}, query: dropAttempts, args: []any{id}})
 			l.w.add(record{key: rowKey{table: "prune-placement", id: id}, query: dropPlacements, args: []any{id}})
-			l.w.add(record{key: rowKey{table: "prune-member", id: id}, query: dropMembers, args: []any{id, 0}})
+			l.w.add(record{key: rowKey{table: "prune-member", id: id}, query: dropMembers, args: []any{id, int64(0)}})
 		}
 		if err := l.Sync(context.Background()); err != nil {
 			return removed, err
@@ -41,7 +41,7 @@ const (
 
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
-	rows, err := l.db.Query(`SELECT id FROM job WHERE ended > 0 AND ended < ? ORDER BY ended LIMIT ?`, nano(before), most)
+	rows, err := l.db.Query(`SELECT id FROM job WHERE ended > 0 AND ended < ? ORDER BY id LIMIT ?`, nano(before), most)
 	if err != nil {
 		return nil, nil, l.damaged(err)
 	}

@@ -165,7 +165,7 @@ func (l *Ledger) open() error {
 	if err := l.db.QueryRow(`SELECT coalesce(max(id), 0) + 1 FROM job`).Scan(&l.nextID); err != nil {
 		return l.damaged(err)
 	}
-	if err := l.db.QueryRow(`SELECT coalesce(max(id), 0) + 1 FROM placement`).Scan(&l.nextPl); err != nil {
+	if err := l.db.QueryRow(`SELECT value + 1 FROM counter WHERE name = 'placement'`).Scan(&l.nextPl); err != nil {
 		return l.damaged(err)
 	}
 	if err := l.countKnown(); err != nil {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"sync"
@@ -329,7 +330,7 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	l.RecordPause("s", true)
 	l.RecordPause("s", false)
 	l.RememberContent("r", "h", 1)
-	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed})
+	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed, Chained: true})
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()
@@ -356,4 +357,42 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, ok)
 	require.Equal(t, int64(1), open.ID)
+}
+
+// A ledger of the first schema is brought forward, also by a command that only
+// reads it, and nothing in it is lost.
+func TestAnOlderLedger(t *testing.T) {
+	folder := t.TempDir()
+	db, err := sql.Open("sqlite", filepath.Join(folder, FileName))
+	require.NoError(t, err)
+	for _, q := range []string{
+		migrations[0], "PRAGMA user_version = 1", fmt.Sprintf("PRAGMA application_id = %d", applicationID),
+		`INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, taken, ended, ends_in) VALUES (7, 'r', '/in/a', '/in', 'processed', 'added', 3, 5, 1, 2, 4, 6, '/out/a')`,
+		`INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (9, 7, '/in/a', '/out/a', 1, 2, 3, 5, 5, 'done', 'processed')`,
+	} {
+		_, err := db.Exec(q)
+		require.NoError(t, err)
+	}
+	require.NoError(t, db.Close())
+	l, err := Read(folder)
+	require.NoError(t, err)
+	jobs, err := l.Jobs(Filter{})
+	require.NoError(t, err)
+	require.Len(t, jobs, 1)
+	placements, err := l.Placements(7)
+	require.NoError(t, err)
+	require.Len(t, placements, 1)
+	require.Equal(t, int64(9), placements[0].ID)
+	require.Equal(t, uint64(2), placements[0].After.Ino)
+	require.Equal(t, "moved", placements[0].Kind)
+	require.NoError(t, l.Close())
+	l, err = Open(folder, func(error) {})
+	require.NoError(t, err)
+	require.Equal(t, int64(10), l.NextPlacement(), "numbers go on")
+	l.RecordPlacement(Placement{ID: 10, Job: 7, State: Done, Leads: Processed})
+	require.NoError(t, l.Close())
+	l, err = Open(folder, func(error) {})
+	require.NoError(t, err)
+	require.Equal(t, int64(11), l.NextPlacement())
+	require.NoError(t, l.Close())
 }

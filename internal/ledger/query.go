@@ -132,7 +132,7 @@ func (l *Ledger) members(jobs []Job) error {
 // before it.
 func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
 	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-		WHERE placement.target = ? AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`,
+		WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`,
 		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
@@ -316,7 +316,7 @@ func (l *Ledger) Undoing() ([]Placement, error) {
 
 // PlacedBy gives the newest placement that a rule made at a path.
 func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
-	list, err := l.placements(`target = ? AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
+	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
 	if err != nil || len(list) == 0 {
 		return Placement{}, false, err
 	}
@@ -324,7 +324,7 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 }
 
 func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
-	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained
 		FROM placement WHERE `+where+` ORDER BY id`, args...)
 	if err != nil {
 		return nil, l.damaged(err)
@@ -336,7 +336,7 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 		var dir bool
 		var before, after struct{ dev, ino, size, mod, change int64 }
 		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.Leads,
-			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept); err != nil {
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained); err != nil {
 			return nil, l.damaged(err)
 		}
 		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: before.size, Mod: fromNano(before.mod), Change: fromNano(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}

@@ -115,6 +115,7 @@ type Placement struct {
 	After   file.Facts // of the target, afterwards
 	Over    bool       // content was replaced
 	Kept    string     // where that is kept
+	Chained bool       // a rule may take the target: it must be found by its path
 	State   PlacementState
 	Leads   State // the state the job has afterwards; "" for a placement of a step
 }

@@ -117,17 +117,44 @@ CREATE TABLE tally (                    -- jobs by rule and state, history that 
 	PRIMARY KEY (rule, state)
 ) WITHOUT ROWID;
 `, `
-ALTER TABLE job ADD COLUMN result TEXT NOT NULL DEFAULT '';             -- what its steps have to say
-ALTER TABLE placement ADD COLUMN attempt INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE placement ADD COLUMN kind TEXT NOT NULL DEFAULT 'moved';    -- moved, twin, put, trashed, deleted, tagged
-ALTER TABLE placement ADD COLUMN dir INTEGER NOT NULL DEFAULT 0;        -- 1 if it is a whole folder
-ALTER TABLE placement ADD COLUMN after_dev INTEGER NOT NULL DEFAULT 0;  -- the target, after the placement
-ALTER TABLE placement ADD COLUMN after_ino INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE placement ADD COLUMN after_size INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE placement ADD COLUMN after_mod INTEGER NOT NULL DEFAULT 0;
-ALTER TABLE placement ADD COLUMN over INTEGER NOT NULL DEFAULT 0;       -- 1 if content was replaced
-ALTER TABLE placement ADD COLUMN kept TEXT NOT NULL DEFAULT '';         -- where that is kept
-UPDATE placement SET after_dev = dev, after_ino = ino, after_size = size, after_mod = mod;
+ALTER TABLE job ADD COLUMN result TEXT NOT NULL DEFAULT ''; -- what its steps have to say
+DROP INDEX job_rule;
+DROP INDEX job_ended;
+DROP INDEX placement_job;
+DROP INDEX placement_target;
+ALTER TABLE placement RENAME TO placement_1;
+CREATE TABLE placement (                -- one change to one file
+	job        INTEGER NOT NULL,
+	id         INTEGER NOT NULL,
+	attempt    INTEGER NOT NULL,
+	kind       TEXT NOT NULL,            -- moved, twin, put, trashed, deleted, tagged
+	source     TEXT NOT NULL,
+	target     TEXT NOT NULL,
+	dir        INTEGER NOT NULL,         -- 1 if it is a whole folder
+	dev        INTEGER NOT NULL,         -- the source, before
+	ino        INTEGER NOT NULL,
+	size       INTEGER NOT NULL,
+	mod        INTEGER NOT NULL,
+	change     INTEGER NOT NULL,         -- ctime
+	after_dev  INTEGER NOT NULL,         -- the target, afterwards
+	after_ino  INTEGER NOT NULL,
+	after_size INTEGER NOT NULL,
+	after_mod  INTEGER NOT NULL,
+	over       INTEGER NOT NULL,         -- 1 if content was replaced
+	kept       TEXT NOT NULL,            -- where that is kept
+	chained    INTEGER NOT NULL,         -- 1 if a rule may take the target
+	state      TEXT NOT NULL,            -- intended, done, dropped, undoing, undone
+	leads      TEXT NOT NULL,            -- the state the job has afterwards, '' for a step
+	PRIMARY KEY (job, id)
+) WITHOUT ROWID;
+INSERT INTO placement SELECT job, id, 0, 'moved', source, target, 0, dev, ino, size, mod, change, dev, ino, size, mod, 0, '', 1, state, leads FROM placement_1;
+DROP TABLE placement_1;
+CREATE TABLE counter (                  -- the next numbers that must outlive their rows
+	name  TEXT PRIMARY KEY,
+	value INTEGER NOT NULL
+) WITHOUT ROWID;
+INSERT INTO counter SELECT 'placement', coalesce(max(id), 0) FROM placement;
+CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
 CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
 `}
 

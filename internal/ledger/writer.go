@@ -23,6 +23,7 @@ type writer struct {
 	kick    chan struct{}
 	ended   chan struct{}
 	stop    chan struct{} // closed when there is no more use in trying
+	counted int64         // the greatest number of a placement that the counter knows
 }
 
 // batch is what one commit writes. Only the newest state of a row counts, so
@@ -33,13 +34,29 @@ type batch struct {
 	tally map[tallyKey]int
 }
 
-// record is one row to be written.
+// record is one row to be written. What it is made of is kept, not its
+// columns: a row that is recorded again before the commit costs little.
 type record struct {
-	key   rowKey
-	query string
-	args  []any
-	known *knownKey // leaves the memory of what is not yet in the file
-	job   *Job      // the same, for a job
+	key       rowKey
+	query     string
+	args      []any // unless one of the following is set
+	job       *Job
+	placement *Placement
+	known     *Known
+	knownKey  *knownKey // leaves the memory of what is not yet in the file
+}
+
+// columns are the values of the row.
+func (r *record) columns() []any {
+	switch {
+	case r.job != nil:
+		return jobValues(r.job)
+	case r.placement != nil:
+		return placementValues(r.placement)
+	case r.known != nil:
+		return knownValues(r.known)
+	}
+	return r.args
 }
 
 // rowKey names a row: its table, its number, and for known files their key.
@@ -89,9 +106,9 @@ const (
 	putAttempt = `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`
-	putPlacement = `INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
+	putPlacement = `INSERT INTO placement (job, id, attempt, kind, source, target, dir, dev, ino, size, mod, change, after_dev, after_ino, after_size, after_mod, over, kept, chained, state, leads)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
 		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mod=excluded.after_mod, over=excluded.over, kept=excluded.kept`
 	putKnown = `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`
@@ -103,6 +120,7 @@ const (
 	putPause    = `INSERT INTO pause (rule, paused, since) VALUES (?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since`
 	putMount    = `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`
 	dropKnown   = `DELETE FROM known WHERE rule = ? AND file = ?`
+	putCounter  = `UPDATE counter SET value = ? WHERE name = 'placement'`
 	putTally    = `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`
 )
 
@@ -112,7 +130,7 @@ func startWriter(l *Ledger) (*writer, error) {
 		return nil, err
 	}
 	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
-	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putWatched, putPause, dropJob, dropAttempts, dropPlacements} {
+	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putWatched, putPause, putCounter, dropJob, dropAttempts, dropPlacements} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
 		}
@@ -218,26 +236,40 @@ func (w *writer) run() {
 	}
 }
 
-func (w *writer) commit(b *batch) (err error) {
+func (w *writer) commit(b *batch) error {
 	if b.empty() {
 		return nil
 	}
-	ctx := context.Background()
-	tx, err := w.conn.BeginTx(ctx, nil)
+	tx, err := w.conn.BeginTx(context.Background(), nil)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			tx.Rollback()
-		}
-	}()
-	write := func(query string, args ...any) error {
-		_, err := w.stmts[query].ExecContext(ctx, args...)
+	defer tx.Rollback() // does nothing after the commit
+	if err := w.rows(b); err != nil {
 		return err
 	}
-	for _, r := range b.rows {
-		if err := write(r.query, r.args...); err != nil {
+	return tx.Commit()
+}
+
+func (w *writer) exec(query string, args ...any) error {
+	_, err := w.stmts[query].Exec(args...)
+	return err
+}
+
+// rows writes what a commit holds.
+func (w *writer) rows(b *batch) error {
+	placed := int64(0)
+	for i := range b.rows {
+		r := &b.rows[i]
+		if err := w.exec(r.query, r.columns()...); err != nil {
+			return err
+		}
+		if r.placement != nil {
+			placed = max(placed, r.placement.ID)
+		}
+	}
+	if placed > w.counted {
+		if err := w.exec(putCounter, placed); err != nil {
 			return err
 		}
 	}
@@ -245,11 +277,12 @@ func (w *writer) commit(b *batch) (err error) {
 		if n == 0 {
 			continue
 		}
-		if err := write(putTally, k.rule, string(k.state), n); err != nil {
+		if err := w.exec(putTally, k.rule, string(k.state), int64(n)); err != nil {
 			return err
 		}
 	}
-	return tx.Commit()
+	w.counted = max(w.counted, placed)
+	return nil
 }
 
 // settled forgets the copies of what is in the file now.
@@ -260,36 +293,22 @@ func (l *Ledger) settled(b *batch) {
 		if r.job != nil && l.recent[r.job.File] == r.job {
 			delete(l.recent, r.job.File)
 		}
-		if r.known == nil {
+		if r.knownKey == nil {
 			continue
 		}
-		if k, ok := l.known[*r.known]; ok && matches(k, r) {
-			delete(l.known, *r.known)
+		if k, ok := l.known[*r.knownKey]; ok && k == r.known {
+			delete(l.known, *r.knownKey)
 		}
 	}
-}
-
-// matches tells whether a record is the newest for its file.
-func matches(k *Known, r record) bool {
-	if k == nil {
-		return r.query == dropKnown
-	}
-	return r.query == putKnown && r.args[8] == k.Job && r.args[3] == nano(k.Facts.Mod)
 }
 
 // Record writes a job's row. was is the state that was recorded before, "" for
 // a new job; it keeps the tally right.
 func (l *Ledger) Record(j Job, was State) {
-	var endsIn any
-	if j.EndsIn != "" {
-		endsIn = j.EndsIn
-	}
-	f := j.Facts
 	l.mu.Lock()
 	l.recent[j.File] = &j
 	l.mu.Unlock()
-	r := record{key: rowKey{table: "job", id: j.ID}, job: &j, query: putJob, args: []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
-		j.Attempts, j.Earlier, nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, j.Depth, j.Result}}
+	r := record{key: rowKey{table: "job", id: j.ID}, job: &j, query: putJob}
 	l.w.mu.Lock()
 	l.w.pending.put(r)
 	if was != j.State {
@@ -302,10 +321,20 @@ func (l *Ledger) Record(j Job, was State) {
 	l.w.wake()
 }
 
+func jobValues(j *Job) []any {
+	var endsIn any
+	if j.EndsIn != "" {
+		endsIn = j.EndsIn
+	}
+	f := j.Facts
+	return []any{j.ID, j.Rule, j.File, j.Watch, string(j.State), string(j.Event), f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, j.Hash,
+		int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran), optional(j.Exit), j.Reason, endsIn, j.Chain, int64(j.Depth), j.Result}
+}
+
 // RecordMembers writes the rows of a job's further files. A job never gains
 // files; rows behind its last are ones that went.
 func (l *Ledger) RecordMembers(j Job) {
-	l.w.add(record{key: rowKey{table: "members", id: j.ID}, query: dropMembers, args: []any{j.ID, len(j.Extra)}})
+	l.w.add(record{key: rowKey{table: "members", id: j.ID}, query: dropMembers, args: []any{j.ID, int64(len(j.Extra))}})
 	for i, m := range j.Extra {
 		var endsIn any
 		if m.EndsIn != "" {
@@ -313,7 +342,7 @@ func (l *Ledger) RecordMembers(j Job) {
 		}
 		f := m.Facts
 		l.w.add(record{key: rowKey{table: "member", id: j.ID, sub: i}, query: putMember,
-			args: []any{j.ID, i, m.File, m.Companion, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), endsIn}})
+			args: []any{j.ID, int64(i), m.File, m.Companion, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), endsIn}})
 	}
 }
 
@@ -341,20 +370,23 @@ func optional(n *int) any {
 	if n == nil {
 		return nil
 	}
-	return *n
+	return int64(*n)
 }
 
 // RecordAttempt writes an attempt's row.
 func (l *Ledger) RecordAttempt(a Attempt) {
-	l.w.add(record{key: rowKey{table: "attempt", id: a.Job, sub: a.Number}, query: putAttempt, args: []any{a.Job, a.Number, nano(a.Started), nano(a.Ended), optional(a.Exit), a.Reason, int64(a.CPU), a.Memory, a.Output}})
+	l.w.add(record{key: rowKey{table: "attempt", id: a.Job, sub: a.Number}, query: putAttempt, args: []any{a.Job, int64(a.Number), nano(a.Started), nano(a.Ended), optional(a.Exit), a.Reason, int64(a.CPU), a.Memory, a.Output}})
 }
 
 // RecordPlacement writes a placement's row.
 func (l *Ledger) RecordPlacement(p Placement) {
+	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, placement: &p})
+}
+
+func placementValues(p *Placement) []any {
 	f, g := p.Facts, p.After
-	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, args: []any{
-		p.ID, p.Job, p.Source, p.Target, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), string(p.State), string(p.Leads),
-		p.Attempt, p.Kind, f.Dir || g.Dir, int64(g.Dev), int64(g.Ino), g.Size, nano(g.Mod), p.Over, p.Kept}})
+	return []any{p.Job, p.ID, int64(p.Attempt), p.Kind, p.Source, p.Target, f.Dir || g.Dir, int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change),
+		int64(g.Dev), int64(g.Ino), g.Size, nano(g.Mod), p.Over, p.Kept, p.Chained, string(p.State), string(p.Leads)}
 }
 
 // Remember notes that a rule has handled a file that stays where it is.
@@ -364,8 +396,12 @@ func (l *Ledger) Remember(k Known) {
 	l.known[key] = &k
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
+	l.w.add(record{key: rowKey{table: "known", known: key}, query: putKnown, known: &k, knownKey: &key})
+}
+
+func knownValues(k *Known) []any {
 	f := k.Facts
-	l.w.add(record{key: rowKey{table: "known", known: key}, query: putKnown, known: &key, args: []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, k.Hash, k.Job}})
+	return []any{k.Rule, k.File, f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino), f.Dir, k.Hash, k.Job}
 }
 
 // Forget notes that a file is not where the rule left it.
@@ -378,7 +414,7 @@ func (l *Ledger) Forget(rule, path string) {
 	}
 	l.known[key] = nil
 	l.mu.Unlock()
-	l.w.add(record{key: rowKey{table: "known", known: key}, query: dropKnown, known: &key, args: []any{rule, path}})
+	l.w.add(record{key: rowKey{table: "known", known: key}, query: dropKnown, knownKey: &key, args: []any{rule, path}})
 }
 
 // KnownCount is how many files a rule remembers.
