@@ -43,10 +43,17 @@ func (a *app) jobsCommand() *cobra.Command {
 		Use: "show ID", Short: "Everything about one job", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.showJob(args[0]) },
 	}
+	follow := false
 	log := &cobra.Command{
 		Use: "log ID", Short: "What a job's commands printed", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error { return a.logJob(args[0]) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			if follow {
+				return a.followLog(args[0])
+			}
+			return a.logJob(args[0])
+		},
 	}
+	log.Flags().BoolVar(&follow, "follow", false, "go on printing until the job is over")
 	c.AddCommand(a.jsonFlag(show), log)
 	return a.jsonFlag(c)
 }
@@ -277,7 +284,10 @@ func (a *app) showJob(arg string) error {
 	for _, t := range attempts {
 		text := "running"
 		if !t.Ended.IsZero() {
-			text = fmt.Sprintf("ran %s, CPU %s, at most %s of memory", plan.Span(t.Ended.Sub(t.Started)), plan.Span(t.CPU), humanize.IBytes(uint64(t.Memory)))
+			text = "ran " + plan.Span(t.Ended.Sub(t.Started))
+			if t.Memory > 0 {
+				text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU), humanize.IBytes(uint64(t.Memory)))
+			}
 		}
 		if t.Exit != nil {
 			text += fmt.Sprintf(", exit code %d", *t.Exit)

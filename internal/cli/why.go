@@ -277,14 +277,17 @@ func (p *preview) print() {
 		if t.EndsIn != "" {
 			ends = display(short(p.f.Base, t.EndsIn))
 		}
-		steps := strings.Join(t.Steps, "; ")
+		steps := strings.ReplaceAll(strings.Join(t.Steps[:min(len(t.Steps), 1)], ""), p.f.Base+"/", "")
+		if more := len(t.Steps) - 1; more > 0 {
+			steps = cut(steps, 44) + fmt.Sprintf(", and %d more", more)
+		}
 		if steps == "" {
 			steps = "-"
 		}
 		if !t.Settled {
 			steps = "waits: somebody still writes"
 		}
-		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.good}, {text: clean(strings.ReplaceAll(steps, p.f.Base+"/", ""))}, {text: ends}})
+		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.good}, {text: clean(steps)}, {text: ends}})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"FILE", "RULE", "WOULD", "THEN IN"}, rows, columns(a.out))

@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
 )
 
 // attempt runs a job's steps, one after the other, in a goroutine of its own.
@@ -36,7 +37,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 			return res
 		}
 	}
-	output := filepath.Join("output", fmt.Sprintf("%d-%d.txt", a.plan.ID, a.number))
+	output := ledger.OutputName(a.plan.ID, a.number)
 	w := e.workOn(a, filepath.Join(e.state, output))
 	scratch, err := w.scratch()
 	if scratch != "" {

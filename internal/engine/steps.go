@@ -384,6 +384,7 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 		return fmt.Errorf("replace: %s is no regular file", plan.Display(source))
 	case s.Keep == rule.KeepSmaller && next.Size >= u.facts.Size:
 		w.note(fmt.Sprintf("kept as it is: the new content is not smaller (%s, %s)", humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
+		w.tell("kept as it is: the new content is not smaller")
 		return nil
 	}
 	req := place.Request{To: u.spot(j)}
@@ -395,6 +396,7 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 	}
 	w.done(*list, res)
 	was := u.facts.Size
+	w.tell("its content is replaced: %d bytes, then %d", was, res.Facts.Size)
 	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
 	u.facts = res.Facts
 	return nil

@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"fmt"
+	"path/filepath"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -90,6 +92,11 @@ type Attempt struct {
 	CPU     time.Duration
 	Memory  int64  // bytes, peak
 	Output  string // file with what was printed, below the state folder; "" if nothing was
+}
+
+// OutputName gives the file, below the state folder, with what an attempt prints.
+func OutputName(job int64, attempt int) string {
+	return filepath.Join("output", fmt.Sprintf("%d-%d.txt", job, attempt))
 }
 
 // PlacementState tells how far a placement is.

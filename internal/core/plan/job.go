@@ -162,6 +162,9 @@ func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
 		return Spot{}, err
 	}
 	root, rel := t.Cut(filled)
+	if own := j.begins(t); own != "" && within(filepath.Clean(filled), own) {
+		root, rel = own, strings.TrimPrefix(filepath.Clean(filled), own)
+	}
 	if !filepath.IsAbs(filled) {
 		root = filepath.Join(base, root)
 	} else if root == "" {
@@ -171,6 +174,22 @@ func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
 		return Spot{Root: filepath.Clean(root)}, nil
 	}
 	return Spot{Root: filepath.Clean(root), Rel: rel}, nil
+}
+
+// begins gives the folder that a destination begins with by a placeholder, if
+// the rule and not a file's name says where that is.
+func (j *Job) begins(t *fill.Template) string {
+	first := t.Leading()
+	if first == nil || first.Format != "" || len(first.Filters) > 0 {
+		return ""
+	}
+	switch first.Word {
+	case "scratch":
+		return j.Scratch
+	case "watch", "dir", "file":
+		return j.Watch
+	}
+	return ""
 }
 
 // name fills a name; without a template it is the file's own.

@@ -40,7 +40,7 @@ func (f Failure) Note() string {
 	line("Job", fmt.Sprint(f.Job.ID))
 	for i, t := range f.Attempts {
 		text := fmt.Sprintf("%s, ran %s", t.Started.Format("2006-01-02 15:04:05"), Span(t.Ran))
-		if t.Reason != "" {
+		if t.Reason != "" && t.Reason != f.Reason {
 			text += ": " + t.Reason
 		}
 		line(fmt.Sprintf("Attempt %d", i+1), text)

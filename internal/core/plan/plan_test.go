@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/rule"
 )
 
@@ -125,6 +126,21 @@ func TestDestinations(t *testing.T) {
 	spot, err := j.Destination(j.Rule.Processed)
 	require.NoError(t, err)
 	require.Equal(t, Spot{Root: "/office/done", Rel: "x/2031/04", Name: "x_.-12.csv"}, spot)
+	for text, want := range map[string]Spot{
+		"{scratch}/x":        {Root: "/s/7-2", Rel: "x"},
+		"{watch}/{a}":        {Root: "/office/in", Rel: "x"},
+		"{dir}/small":        {Root: "/office/in", Rel: "small"},
+		"out/{a}/{b|pad:2}0": {Root: "/office/out", Rel: "x/0.0"},
+		"out":                {Root: "/office/out"},
+	} {
+		tmpl, err := fill.Parse(text)
+		require.NoError(t, err)
+		got, err := j.folder(tmpl, "/office")
+		if text == "out/{a}/{b|pad:2}0" {
+			require.NoError(t, err)
+		}
+		require.Equal(t, want, got, text)
+	}
 	_, err = j.Destination(j.Rule.Failed)
 	require.ErrorContains(t, err, `{b} is "." for this file`)
 }
