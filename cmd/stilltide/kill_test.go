@@ -87,10 +87,11 @@ func TestKill(t *testing.T) {
 		time.Sleep(time.Duration(20+chance.IntN(250)) * time.Millisecond)
 		require.NoError(t, w.Process.Kill())
 		_ = w.Wait()
-		// The lock of a command that was killed with its watcher.
+		// The lock of a command that was killed with its watcher. Children die with
+		// it, a moment later, and may take a lock until then.
+		time.Sleep(100 * time.Millisecond)
 		entries, err := os.ReadDir(filepath.Join(dir, "locks"))
 		require.NoError(t, err)
-		time.Sleep(20 * time.Millisecond) // children die with the watcher, a moment later
 		for _, e := range entries {
 			_ = os.Remove(filepath.Join(dir, "locks", e.Name()))
 		}
