@@ -94,6 +94,7 @@ func (a *app) reload(old *rule.File, src []byte, e *engine.Engine) {
 		n, _ := diags.Count()
 		a.note("%s", a.styleErr.bad(name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:"))
 		a.printDiagnostics(a.err, a.styleErr, diags)
+		_ = e.Trouble(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
 	if f.StateFolder() != old.StateFolder() {

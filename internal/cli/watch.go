@@ -16,10 +16,12 @@ import (
 
 	"stilltide/internal/control"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/notify"
 	"stilltide/internal/service"
 	"stilltide/internal/watchfs"
 )
@@ -166,6 +168,11 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	}
 }
 
+// logNotice says what is told to the channel log.
+func (a *app) logNotice(ev notice.Event) {
+	a.note("notice: %s", clean(notify.One(rule.LogChannel, ev).Text))
+}
+
 func (a *app) ledgerNote(err error) {
 	if err == nil {
 		a.note("the ledger can be written again; going on")
@@ -185,7 +192,8 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	o.Unready = func(u engine.Unready) {
 		a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
 	}
-	o.Notice = func(n engine.Notice) { a.note("notice from %s, job %d: %s", n.Rule, n.Job, clean(n.Text)) }
+	o.Notice = a.logNotice
+	o.Said = func(sentence string) { a.note("%s", a.styleErr.warn(clean(sentence))) }
 	o.Folders = func(ev watchfs.Event) {
 		if !o.Once || ev.Kind != watchfs.Present {
 			a.folderNote(f, ev)

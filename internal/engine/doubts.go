@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,6 +34,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	for path, who := range Loose(f) {
 		warn(rule.Pos{File: path, Line: 1, Column: 1}, "rules-writable", fmt.Sprintf("%s can write this rules file, and a rules file runs commands", who), "chmod o-w it; watch and sweep refuse it otherwise")
 	}
+	d = append(d, channels(f)...)
 	for _, r := range f.All() {
 		if earlier := set.Shadowed(r); earlier != nil {
 			warn(r.Name.Pos, "never-taken", fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S, earlier.Name.S), "put it before "+earlier.Name.S)
@@ -54,13 +56,39 @@ func Doubts(f *rule.File) rule.Diagnostics {
 				warn(s.Run.Pos, "leading-dash", fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash would be read as an option", word), "use {file}, or put a folder or -- before it")
 			}
 			if text, words := programOf(s); words != nil {
-				if missing := missingProgram(s, words); missing != "" {
+				if missing := missingProgram(s.Base, words); missing != "" {
 					warn(text.Pos, "program", missing, "install it, or correct its path")
 				}
 			}
 		}
 		if len(r.Steps) == 0 && r.Processed == nil {
 			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S), "add run:, script: or processed:")
+		}
+	}
+	return d
+}
+
+// channels warns of notices that could not be sent from here.
+func channels(f *rule.File) rule.Diagnostics {
+	var d rule.Diagnostics
+	warn := func(at rule.Pos, code, message, hint string) {
+		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.Channels)) {
+		c := f.Channels[name]
+		variables := []rule.Text{c.Secret}
+		if c.Mail != nil {
+			variables = append(variables, c.Mail.Password)
+		}
+		for _, v := range variables {
+			if v.Set() && os.Getenv(v.S) == "" {
+				warn(v.Pos, "secret", fmt.Sprintf("the environment variable %s is not set here, and the channel %s needs it", v.S, name), "set it where the watcher is started")
+			}
+		}
+		if c.Run != nil {
+			if missing := missingProgram(c.Base, c.Run); missing != "" {
+				warn(c.Command.Pos, "program", missing, "install it, or correct its path")
+			}
 		}
 	}
 	return d
@@ -139,7 +167,7 @@ func leadingName(r *rule.Rule, s *rule.Step) string {
 }
 
 // missingProgram says in one sentence that a program cannot be started, "" if it can.
-func missingProgram(s *rule.Step, c *fill.Command) string {
+func missingProgram(base string, c *fill.Command) string {
 	first := c.Words[0]
 	if len(first.Refs()) > 0 {
 		return ""
@@ -147,7 +175,7 @@ func missingProgram(s *rule.Step, c *fill.Command) string {
 	program := first.String()
 	path := program
 	if strings.Contains(path, "/") && !filepath.IsAbs(path) {
-		path = filepath.Join(s.Base, path)
+		path = filepath.Join(base, path)
 	}
 	info, err := os.Stat(path)
 	switch {

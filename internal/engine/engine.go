@@ -16,9 +16,11 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/notify"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
@@ -46,8 +48,10 @@ type Options struct {
 	Unready func(Unready)
 	// Drained is called when a rule has nothing to do any more.
 	Drained func(Batch)
-	// Notice is called for each notify step.
-	Notice func(Notice)
+	// Notice is called for what is told to the channel log.
+	Notice func(notice.Event)
+	// Said is called with sentences about the channels themselves.
+	Said func(sentence string)
 	// Ready is called once, when all folders were looked through for the first time.
 	Ready func()
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
@@ -79,6 +83,7 @@ type Engine struct {
 	active  int                               // attempts and placements under way
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
+	tell    telling
 	there   map[string]error // the placing goroutine's: what mounted said in this batch
 	batch   *place.Placer    // the placing goroutine's, for this batch
 	ended   chan struct{}    // closed when Run ends
@@ -122,6 +127,10 @@ func Open(o Options) (*Engine, error) {
 			e.ledger.Close()
 			return nil, fmt.Errorf("the state folder cannot be used: %w", err)
 		}
+	}
+	if e.tell.hub, err = notify.Open(e.hubOptions()); err != nil {
+		e.ledger.Close()
+		return nil, err
 	}
 	e.runner = runner.New()
 	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
@@ -181,12 +190,14 @@ func (e *Engine) Run(ctx context.Context) error {
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(work, quit) })
 	w.Want(e.wanted())
+	e.tell.hub.Start(e.o.Rules.Channels)
 	err = e.loop(ctx, work, stopWork)
 	stopWork()
 	close(quit)
 	w.Close()
 	e.work.Wait()
 	placer.Wait()
+	e.tell.hub.Close()
 	return err
 }
 
@@ -225,8 +236,10 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			return nil
 		}
 		wait := time.Duration(1<<63 - 1)
-		if at, ok := e.flow.wake(now); ok {
-			wait = max(time.Until(at), 0)
+		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) }, e.nextBeat} {
+			if at, ok := next(); ok {
+				wait = min(wait, max(time.Until(at), 0))
+			}
 		}
 		timer.Reset(wait)
 		select {
@@ -300,6 +313,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
 	}
+	e.tellFolder(ev, time.Now())
 	if e.o.Folders != nil && ev.Kind != watchfs.Swept {
 		e.o.Folders(ev)
 	}
@@ -326,6 +340,7 @@ func (e *Engine) carryOut(work context.Context) {
 		e.active += len(f.places)
 		e.queue.add(f.places)
 	}
+	e.tellAll(time.Now())
 	if e.o.Report != nil {
 		for _, o := range f.outcomes {
 			e.o.Report(o)
@@ -334,11 +349,6 @@ func (e *Engine) carryOut(work context.Context) {
 	if e.o.Unready != nil {
 		for _, u := range f.unready {
 			e.o.Unready(u)
-		}
-	}
-	if e.o.Notice != nil {
-		for _, n := range f.notices {
-			e.o.Notice(n)
 		}
 	}
 	if e.o.Drained != nil {
@@ -487,7 +497,7 @@ func (e *Engine) finished() bool {
 	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
 		return false
 	}
-	if e.flow.gather.Busy() {
+	if e.flow.gather.Busy() || len(e.flow.nobodys.queue) > 0 {
 		return false
 	}
 	for _, j := range e.flow.jobs {

@@ -59,6 +59,7 @@ type flow struct {
 	over     []Batch
 
 	batches batches
+	nobodys nobodys
 }
 
 // Notice is what a notify step says.
@@ -167,6 +168,8 @@ type Outcome struct {
 	Job  ledger.Job
 	Next time.Time // when a retrying job is tried again
 	Note string    // failure note, "" if there is none
+	// Waits tells that the job waits for room or for a disk, which is not its file's fault.
+	Waits bool
 }
 
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
@@ -283,6 +286,9 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 		candidates = f.set.Candidates(path)
 	}
 	if len(candidates) == 0 {
+		if !dir {
+			f.unclaimed(path, now)
+		}
 		return
 	}
 	first := candidates[0]
@@ -448,6 +454,7 @@ func (f *flow) advance(now time.Time) {
 		f.takeGroup(g, now)
 	}
 	f.placeLate(now)
+	f.lookForNobodys(now)
 	f.timesCame(now)
 	f.window.refill(f, now)
 	for !f.stopping && !f.holding {
@@ -504,6 +511,7 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	sooner(f.settle.Next())
 	sooner(f.gather.Next())
 	sooner(f.batches.next())
+	sooner(f.nobodys.next())
 	for _, due := range f.timed {
 		sooner(due, true)
 	}

@@ -307,7 +307,7 @@ func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 	f.record(j)
 	f.enqueue(j)
 	if first {
-		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due})
+		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due, Waits: true})
 	}
 }
 
@@ -518,7 +518,7 @@ func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
 	if first {
 		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
 		f.record(j)
-		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt})
+		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt, Waits: true})
 	}
 }
 

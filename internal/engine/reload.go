@@ -13,12 +13,16 @@ import (
 // are tested again; one that no longer fits is cancelled, and its file is
 // offered anew.
 func (e *Engine) Reload(f *rule.File) error {
-	return e.do(func() {
+	err := e.do(func() {
 		e.flow.reload(plan.NewSet(f), time.Now())
 		e.o.Rules = f
 		e.events.Want(e.wanted())
 		e.events.Sweep()
 	})
+	if err == nil {
+		e.tell.hub.Use(f.Channels)
+	}
+	return err
 }
 
 func (f *flow) reload(set *plan.Set, now time.Time) {

@@ -24,18 +24,20 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 		return
 	}
 	var young time.Time // when the file is old enough for a rule that wants that
+	known := false      // a rule has seen it, and has its reasons
 	for i, c := range candidates {
-		known, ok, err := f.store.Known(c.Rule.Name.S, path)
-		if err == nil && ok && known.Facts.Same(facts) {
-			if known.Job == 0 && !f.takesLeft(c) || c.Rule.Share {
+		memory, ok, err := f.store.Known(c.Rule.Name.S, path)
+		if err == nil && ok && memory.Facts.Same(facts) {
+			if memory.Job == 0 && !f.takesLeft(c) || c.Rule.Share {
+				known = true
 				continue // seen, and not for this rule; or handled, and shared with later ones
 			}
-			if known.Job != 0 {
+			if memory.Job != 0 {
 				return // this rule has handled it already
 			}
 		}
 		event := file.Added
-		if ok && known.Job != 0 {
+		if ok && memory.Job != 0 {
 			event = file.Changed
 		}
 		f.complete(c.Rule, path, &facts)
@@ -49,17 +51,19 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 		chain := f.chain(c, path, facts)
 		if c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain) {
 			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts})
+			known = true
 			continue
 		}
 		if !c.Rule.Reacts(event) {
-			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts, Job: known.Job})
+			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts, Job: memory.Job})
+			known = true
 			continue
 		}
 		if i > 0 && c.Rule.Debounce.Duration > candidates[0].Rule.Debounce.Duration && now.Sub(facts.Change) < c.Rule.Debounce.Duration {
 			f.wait(path, c.Rule, 0, now) // this rule wants a longer quiet time than the one before
 			return
 		}
-		unless := known.Hash
+		unless := memory.Hash
 		if c.Rule.Again == rule.AgainAlways {
 			unless = ""
 		}
@@ -67,8 +71,11 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 		return
 	}
 	f.book.Forget(path)
-	if !young.IsZero() {
+	switch {
+	case !young.IsZero():
 		f.aging[path] = young
+	case !known && !facts.Dir:
+		f.unclaimed(path, now)
 	}
 }
 

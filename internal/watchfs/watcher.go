@@ -524,8 +524,9 @@ func (w *Watcher) attach(s *sweeper, path string) {
 	}
 	if _, ok := w.polled[path]; !ok && Remote(path) {
 		w.poll(path)
-		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: errRemote})
+		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
 	}
 }
 
-var errRemote = errors.New("its file system is on another machine and sends no events")
+// ErrRemote is why a folder is looked at now and then that is watched as well as it can be.
+var ErrRemote = errors.New("its file system is on another machine and sends no events")

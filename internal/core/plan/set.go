@@ -28,6 +28,7 @@ type Set struct {
 
 	needs   map[*rule.Rule]Needs
 	chained map[string]bool // watched folders where a rule may place files
+	places  map[string]bool // fixed parts of all rules' destinations
 
 	folded, markers bool // whether any rule takes folders, or asks for markers
 }
@@ -56,7 +57,7 @@ func NewSet(f *rule.File) *Set {
 func (s *Set) Chained(watch string) bool { return s.chained[watch] }
 
 func (s *Set) findChains() {
-	s.chained = map[string]bool{}
+	s.chained, s.places = map[string]bool{}, map[string]bool{}
 	above := map[string][]string{} // watched folders, by the folders above them
 	for watch := range s.watch {
 		for at := watch; ; at = filepath.Dir(at) {
@@ -68,6 +69,7 @@ func (s *Set) findChains() {
 	}
 	for _, r := range s.Rules() {
 		for _, fixed := range Destinations(r) {
+			s.places[fixed] = true
 			for _, watch := range above[fixed] {
 				s.chained[watch] = true
 			}
@@ -233,6 +235,19 @@ func (s *Set) Watched(path string) bool {
 	found := false
 	s.above(path, func(r *rule.Rule, _ string, level int) { found = found || level <= levels(r) })
 	return found
+}
+
+// Placed tells whether a path lies where a rule puts files and no rule watches.
+func (s *Set) Placed(path string) bool {
+	for folder := filepath.Dir(path); s.watch[folder] == nil; folder = filepath.Dir(folder) {
+		if s.places[folder] {
+			return true
+		}
+		if folder == filepath.Dir(folder) {
+			break
+		}
+	}
+	return false
 }
 
 // placeIn gives the watched folder that a path lies in, for a folder of the

@@ -19,14 +19,15 @@ import (
 // The struct tags are the model: `key` names a key, `doc` describes it for
 // the reference. What the decoder accepts is therefore what the reference says.
 type decoder struct {
-	file    string
-	base    string // folder that relative paths start at
-	lines   []string
-	anchors map[string]ast.Node
-	words   map[string]string // the file's own placeholders
-	merging int               // merge keys that are being followed, one inside the other
-	depth   int               // values inside values
-	diags   Diagnostics
+	file     string
+	base     string // folder that relative paths start at
+	lines    []string
+	anchors  map[string]ast.Node
+	words    map[string]string // the file's own placeholders
+	channels []string          // the names of its channels
+	merging  int               // merge keys that are being followed, one inside the other
+	depth    int               // values inside values
+	diags    Diagnostics
 }
 
 // deepest bounds values inside values and merge keys inside merge keys: an

@@ -27,17 +27,21 @@ const FileName = "stilltide.yaml"
 
 // File is a whole rules file.
 type File struct {
-	Version   int      `key:"version" doc:"the version of this notation: 1"`
-	Workers   int      `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
-	State     Path     `key:"state" doc:"the ledger's folder; .stilltide if left out"`
-	Include   []Text   `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
-	Words     Words    `key:"words" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
-	NeverTake []Text   `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
-	Queues    Queues   `key:"queues" doc:"named queues, each with workers, rate and priority"`
-	Replaced  Size     `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
-	Keep      Duration `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
-	Defaults  Rule     `key:"defaults" doc:"any rule key; a rule's own wins"`
-	Rules     rawRules `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
+	Version   int        `key:"version" doc:"the version of this notation: 1"`
+	Workers   int        `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
+	State     Path       `key:"state" doc:"the ledger's folder; .stilltide if left out"`
+	Include   []Text     `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
+	Words     Words      `key:"words" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
+	NeverTake []Text     `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
+	Queues    Queues     `key:"queues" doc:"named queues, each with workers, rate and priority"`
+	Channels  Channels   `key:"channels" doc:"where notices go, by name; log is always there"`
+	Notify    *Notify    `key:"notify" doc:"who is told of what belongs to no rule: on: trouble, untaken; to: channels"`
+	Heartbeat *Heartbeat `key:"heartbeat" doc:"a channel that is told regularly that all goes on: channel, every"`
+	Listen    Text       `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
+	Replaced  Size       `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
+	Keep      Duration   `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
+	Defaults  Rule       `key:"defaults" doc:"any rule key; a rule's own wins"`
+	Rules     rawRules   `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
@@ -120,6 +124,7 @@ type Rule struct {
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
 	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; the zone is this machine's if left out"`
 	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
+	Notify    *Notify         `key:"notify" doc:"who is told: on: failed, processed, drained, unready, trouble; to: channels"`
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
 	Pos     Pos

@@ -57,6 +57,7 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 		d.header(f, root)
 		d.fixedWords(f, load)
 		f.State = d.put(f.State)
+		d.noticeKeys(f)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
 		d.include(f, load, named)
@@ -91,7 +92,7 @@ func (d *decoder) include(f *File, load Load, named map[string]Pos) {
 
 func (d *decoder) included(f *File, src Source, named map[string]Pos) {
 	inner := newDecoder(src.Path, filepath.Dir(src.Path), src.Text)
-	inner.words = d.words
+	inner.words, inner.channels = d.words, d.channels
 	part := struct {
 		Version  int      `key:"version"`
 		Defaults Rule     `key:"defaults"`
@@ -196,6 +197,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	d.steps(r, n)
 	d.place(r.Processed, memberWords(r))
 	d.place(r.Failed, memberWords(r))
+	d.notify(r.Notify, OnFailed, OnProcessed, OnDrained, OnUnready, OnTrouble)
 }
 
 func (d *decoder) matcher(r *Rule) {

@@ -149,4 +149,10 @@ func (SameName) schema() map[string]any { return words("number", "replace", "ski
 func (Discard) schema() map[string]any  { return words("trash", "delete") }
 func (Keep) schema() map[string]any     { return words("new", "smaller") }
 func (Stdin) schema() map[string]any    { return words("file") }
+func (Occasion) schema() map[string]any {
+	return words("failed", "processed", "drained", "unready", "trouble", "untaken")
+}
+func (Encryption) schema() map[string]any {
+	return words("offered", "always", "from_start", "never")
+}
 func (Existing) schema() map[string]any { return words("take", "leave") }

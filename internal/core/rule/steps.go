@@ -352,9 +352,7 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 		if !s.Text.Set() {
 			d.add(SeverityError, s.Pos, "missing", "a notice needs text:", "")
 		}
-		if s.Notify.S != "log" {
-			d.channel(s.Notify)
-		}
+		d.knownChannel(s.Notify, s.Pos, "notify")
 	default: // a destination
 		to := map[string]Path{"move": s.Move, "copy": s.Copy, "unpack": s.Unpack, "write": s.Write, "mirror": s.Mirror}[s.verb]
 		s.Into = d.template(to.Text, each)
@@ -415,11 +413,6 @@ func (d *decoder) post(s *Step, words []string) {
 			d.add(SeverityError, s.keys["expect"], "range", fmt.Sprintf("%d is not an HTTP status", code), "")
 		}
 	}
-}
-
-// channel checks that a notice goes somewhere.
-func (d *decoder) channel(t Text) {
-	d.add(SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), "the channels are log")
 }
 
 // nameTemplate compiles a name; a name holds no slash.

@@ -1,0 +1,202 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/notice"
+	"stilltide/internal/standin"
+)
+
+// watcher is the real program at work in a folder.
+type watcher struct {
+	t   *testing.T
+	dir string
+	cmd *exec.Cmd
+	log string
+}
+
+func startWatcher(t *testing.T, dir string, env ...string) *watcher {
+	t.Helper()
+	program, err := built()
+	require.NoError(t, err)
+	w := &watcher{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log")}
+	log, err := os.Create(w.log)
+	require.NoError(t, err)
+	defer log.Close()
+	w.cmd = exec.Command(program, "watch")
+	w.cmd.Dir, w.cmd.Stdout, w.cmd.Stderr, w.cmd.Env = dir, log, log, append(os.Environ(), env...)
+	require.NoError(t, w.cmd.Start())
+	t.Cleanup(func() { _ = w.cmd.Process.Kill() })
+	return w
+}
+
+func (w *watcher) stop() string {
+	w.t.Helper()
+	require.NoError(w.t, w.cmd.Process.Signal(syscall.SIGTERM))
+	require.NoError(w.t, w.cmd.Wait(), w.said())
+	return w.said()
+}
+
+func (w *watcher) said() string {
+	text, _ := os.ReadFile(w.log)
+	return string(text)
+}
+
+// messages are the notices that a web receiver got.
+func messages(t *testing.T, hook *standin.Webhook) []notice.Message {
+	var list []notice.Message
+	for _, r := range hook.All() {
+		var e struct{ Data notice.Message }
+		require.NoError(t, json.Unmarshal(r.Body, &e))
+		list = append(list, e.Data)
+	}
+	return list
+}
+
+func put(t *testing.T, dir, name, content string) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(content), 0o666))
+}
+
+func TestABurstMakesOneNoticeAChannel(t *testing.T) {
+	hook, err := standin.NewWebhook()
+	require.NoError(t, err)
+	defer hook.Close()
+	post, err := standin.NewMail()
+	require.NoError(t, err)
+	defer post.Close()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
+channels:
+  office: {webhook: %q, gather: 6s}
+  duty: {mail: {server: %q, from: tide@kelder.example, to: duty@kelder.example}, gather: 6s}
+  batch: {webhook: %q, gather: 0s}
+rules:
+  - name: slips
+    watch: in
+    debounce: 0s
+    retry: 0
+    run: grep -q good
+    processed: done
+    failed: trouble
+    notify: {on: [processed, failed], to: [office, duty]}
+  - name: other
+    watch: in
+    processed: done
+`, hook.Address(), post.Address(), hook.Address()+"/batch"))
+	w := startWatcher(t, dir)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
+	for i := range 1000 {
+		content := "good\n"
+		if i%100 == 7 {
+			content = "bad\n"
+		}
+		put(t, dir, fmt.Sprintf("in/slip-%d.txt", i), content)
+	}
+	require.Eventually(t, func() bool { return len(hook.All()) > 0 && len(post.All()) > 0 }, 60*time.Second, 20*time.Millisecond)
+	w.stop()
+	counts := map[notice.Kind]int{}
+	for _, m := range messages(t, hook) {
+		for k, n := range m.Counts {
+			counts[k] += n
+		}
+	}
+	require.Equal(t, map[notice.Kind]int{notice.Processed: 990, notice.Failed: 10}, counts)
+	require.LessOrEqual(t, len(hook.All()), 2, "a slow machine may need longer than the gathering time")
+	require.Len(t, post.All(), len(hook.All()))
+	require.Contains(t, string(post.All()[0].Text), "failed")
+}
+
+func TestDrainedSaysOneSentence(t *testing.T) {
+	hook, err := standin.NewWebhook()
+	require.NoError(t, err)
+	defer hook.Close()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
+channels:
+  office: {webhook: %q, gather: 0s}
+rules:
+  - name: slips
+    watch: in
+    debounce: 0s
+    processed: done
+    notify: {on: drained, to: office}
+`, hook.Address()))
+	w := startWatcher(t, dir)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
+	for i := range 200 {
+		put(t, dir, fmt.Sprintf("in/slip-%d.txt", i), "good\n")
+	}
+	require.Eventually(t, func() bool { return len(hook.All()) > 0 }, 20*time.Second, 20*time.Millisecond)
+	w.stop()
+	m := messages(t, hook)
+	require.Len(t, m, 1)
+	require.Equal(t, "slips: 200 files done", m[0].Title)
+	require.Regexp(t, `^slips: 200 processed, in \d`, m[0].Text)
+}
+
+func TestWhatBelongsToNoRuleIsTold(t *testing.T) {
+	hook, err := standin.NewWebhook()
+	require.NoError(t, err)
+	defer hook.Close()
+	dir := t.TempDir()
+	put(t, dir, "in/odd.bin", "x")
+	put(t, dir, "in/odd.bin.part", "not yet")
+	put(t, dir, "in/done/old.bin", "already placed")
+	rules := fmt.Sprintf(`version: 1
+channels:
+  office: {webhook: %q, gather: 0s}
+notify: {on: [untaken, trouble], to: office}
+heartbeat: {channel: office, every: 1h}
+rules:
+  - name: slips
+    watch: in
+    depth: all
+    match: "*.txt"
+    debounce: 0s
+    processed: in/done
+    ready: {at_most: 200ms, min_size: 5}
+    notify: {on: unready, to: office}
+`, hook.Address())
+	put(t, dir, "stilltide.yaml", rules)
+	w := startWatcher(t, dir)
+	put(t, dir, "in/small.txt", "x")
+	titles := func() string {
+		var list []string
+		for _, m := range messages(t, hook) {
+			list = append(list, m.Title)
+		}
+		return strings.Join(list, "\n")
+	}
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is alive") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "slips: small.txt is not ready") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "no rule took odd.bin") }, 20*time.Second, 20*time.Millisecond)
+	put(t, dir, "stilltide.yaml", rules+"    mtach: x\n")
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is in trouble") }, 10*time.Second, 20*time.Millisecond)
+	put(t, dir, "stilltide.yaml", rules)
+	w.stop()
+	require.NotContains(t, titles(), "part")
+	require.NotContains(t, titles(), "old.bin")
+
+	before := len(hook.All())
+	program, err := built()
+	require.NoError(t, err)
+	sweep := exec.Command(program, "sweep")
+	sweep.Dir = dir
+	out, err := sweep.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Len(t, hook.All(), before, "what was told once is not told again")
+}

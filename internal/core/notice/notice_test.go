@@ -1,0 +1,96 @@
+package notice
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
+
+func TestAThousandEventsMakeOneMessage(t *testing.T) {
+	var g Gatherer
+	for i := range 1000 {
+		e := Event{Kind: Processed, Rule: "slips", File: fmt.Sprintf("/in/slip-%d.txt", i), Job: int64(i + 1), At: noon.Add(time.Duration(i) * time.Millisecond)}
+		if i == 700 {
+			e.Kind, e.Text = Failed, "exit code 3: line 7 is bad"
+		}
+		g.Add("office", 10*time.Second, e)
+	}
+	require.Empty(t, g.Due(noon.Add(9*time.Second)))
+	next, ok := g.Next()
+	require.True(t, ok)
+	require.Equal(t, noon.Add(10*time.Second), next)
+	due := g.Due(next)
+	require.Len(t, due, 1)
+	m := due[0]
+	require.Equal(t, "slips: 1 failed, 999 processed", m.Title)
+	require.Equal(t, map[Kind]int{Failed: 1, Processed: 999}, m.Counts)
+	require.Regexp(t, `^slips: /in/slip-700.txt failed \(job 701\): exit code 3: line 7 is bad\n`, m.Text)
+	require.Regexp(t, `\nand 980 more; stilltide jobs lists them$`, m.Text)
+	require.Empty(t, g.All(), "it is told once")
+}
+
+func TestTitles(t *testing.T) {
+	for _, c := range []struct {
+		events []Event
+		title  string
+	}{
+		{[]Event{{Kind: Failed, Rule: "gauge", File: "/in/a.csv"}}, "gauge: a.csv failed"},
+		{[]Event{{Kind: Untaken, File: "/in/odd.bin"}}, "no rule took odd.bin"},
+		{[]Event{{Kind: Drained, Rule: "slips", Jobs: 20, Text: "20 processed, in 3 s"}}, "slips: 20 files done"},
+		{[]Event{{Kind: Trouble, Text: "the ledger cannot be written"}}, "Still Tide is in trouble"},
+		{[]Event{{Kind: Trouble, Rule: "slips", Text: "it circles"}}, "slips is in trouble"},
+		{[]Event{{Kind: Mended, Text: "the ledger can be written again"}}, "Still Tide is well again"},
+		{[]Event{{Kind: Told, Rule: "slips", File: "/in/a", Text: "look at this\nand that"}}, "slips: look at this"},
+		{[]Event{{Kind: Processed, Rule: "a", File: "/x"}, {Kind: Failed, Rule: "b", File: "/y"}, {Kind: Failed, Rule: "b", File: "/z"}}, "2 failed, 1 processed"},
+		{[]Event{{Kind: Failed, Rule: "gauge", File: "/in/a\x1b[2J.csv"}}, `gauge: $'a\033[2J.csv' failed`},
+	} {
+		var g Gatherer
+		for _, e := range c.events {
+			e.At = noon
+			g.Add("x", 0, e)
+		}
+		require.Equal(t, c.title, g.Due(noon)[0].Title)
+	}
+}
+
+// Whatever comes, each event is counted in exactly one message of its channel,
+// and between two messages of a channel lies at least the gathering time.
+func TestNothingIsLostAndNothingIsPushy(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var g Gatherer
+		now, told, sent := noon, 0, map[string]time.Time{}
+		counted := 0
+		count := func(messages []Message) {
+			for _, m := range messages {
+				for _, n := range m.Counts {
+					counted += n
+				}
+			}
+		}
+		for range rapid.IntRange(1, 60).Draw(t, "steps") {
+			now = now.Add(time.Duration(rapid.IntRange(0, 4000).Draw(t, "ms")) * time.Millisecond)
+			if rapid.Bool().Draw(t, "event") {
+				told++
+				g.Add(rapid.SampledFrom([]string{"a", "b"}).Draw(t, "channel"), 5*time.Second, Event{Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), At: now})
+				continue
+			}
+			due := g.Due(now)
+			for _, m := range due {
+				if last, ok := sent[m.Channel]; ok && now.Sub(last) < 5*time.Second {
+					t.Fatalf("%s was sent %s after the last", m.Channel, now.Sub(last))
+				}
+				sent[m.Channel] = now
+			}
+			count(due)
+		}
+		count(g.All())
+		if counted != told {
+			t.Fatalf("%d events were told, %d counted", told, counted)
+		}
+	})
+}

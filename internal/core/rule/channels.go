@@ -1,0 +1,249 @@
+package rule
+
+import (
+	"fmt"
+	"maps"
+	"net"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/fill"
+)
+
+// LogChannel is the channel that is always there: a line of the watcher.
+const LogChannel = "log"
+
+// Channels are where notices go, by name.
+type Channels map[string]Channel
+
+// Channel is one of them. Exactly one of Desktop, Webhook, Mail and Command is set.
+type Channel struct {
+	Desktop bool     `key:"desktop" doc:"true: a notification of the desktop, over D-Bus"`
+	Webhook Text     `key:"webhook" doc:"an address that gets a CloudEvent as JSON over HTTP, again and again until it is taken"`
+	Secret  Text     `key:"secret_env" doc:"webhook: the environment variable with the secret (whsec_…) that signs it by the Standard Webhooks scheme"`
+	Mail    *Mail    `key:"mail" doc:"a letter: server, from, to, and perhaps user, password_env, encryption"`
+	Command Text     `key:"command" doc:"a program without a shell; the notice is its standard input, and the placeholders are {title}, {text}, {count}, {channel}"`
+	Gather  Duration `key:"gather" doc:"how long a channel gathers after the first notice, so that it sends at most one in that time; 10s if left out"`
+
+	Pos  Pos
+	Base string // folder that a command runs in
+	Run  *fill.Command
+}
+
+func (c *Channel) setPos(p Pos) { c.Pos = p }
+
+// gatherTime is how long a channel gathers that does not say so.
+const gatherTime = 10 * time.Second
+
+// GatherTime is how long the channel gathers after the first notice.
+func (c Channel) GatherTime() time.Duration {
+	if c.Gather.Pos.Line == 0 {
+		return gatherTime
+	}
+	return c.Gather.Duration
+}
+
+// Mail is a letter's way.
+type Mail struct {
+	Server   Text       `key:"server" doc:"host and port of the mail server: 127.0.0.1:2525"`
+	From     Text       `key:"from" doc:"the sender's address"`
+	To       []Text     `key:"to" doc:"an address, or a list"`
+	User     Text       `key:"user" doc:"name for the server, if it wants one"`
+	Password Text       `key:"password_env" doc:"the environment variable with the password"`
+	Secrecy  Encryption `key:"encryption" doc:"offered (if the server offers it), always, from_start (TLS before the first word) or never; offered if left out"`
+}
+
+// Encryption says how a mail server is spoken to.
+type Encryption Choice
+
+const (
+	EncryptionOffered   Encryption = "offered"
+	EncryptionAlways    Encryption = "always"
+	EncryptionFromStart Encryption = "from_start"
+	EncryptionNever     Encryption = "never"
+)
+
+func (v *Encryption) fromNode(d *decoder, n ast.Node) {
+	*v = Encryption(choose(d, n, "encryption", "offered", "always", "from_start", "never"))
+}
+
+// Occasion is something that people may want to be told.
+type Occasion Choice
+
+const (
+	OnFailed    Occasion = "failed"    // a job failed for good
+	OnProcessed Occasion = "processed" // a job succeeded
+	OnDrained   Occasion = "drained"   // a rule has nothing left to do
+	OnUnready   Occasion = "unready"   // a file did not become ready in time
+	OnTrouble   Occasion = "trouble"   // an ability was lost, or is back
+	OnUntaken   Occasion = "untaken"   // no rule took a file
+)
+
+func (v *Occasion) fromNode(d *decoder, n ast.Node) {
+	*v = Occasion(choose(d, n, "on", "failed", "processed", "drained", "unready", "trouble", "untaken"))
+}
+
+// Notify says what is told, and on which channels.
+type Notify struct {
+	On []Occasion `key:"on" doc:"what is told: of a rule failed, processed, drained, unready, trouble; of the whole file trouble, untaken"`
+	To []Text     `key:"to" doc:"a channel, or a list; log is always there"`
+
+	Pos Pos
+}
+
+func (v *Notify) setPos(p Pos) { v.Pos = p }
+
+// Channels gives the channels for an occasion; nil for a nil Notify.
+func (v *Notify) Channels(o Occasion) []string {
+	if v == nil || !slices.Contains(v.On, o) {
+		return nil
+	}
+	names := make([]string, len(v.To))
+	for i, t := range v.To {
+		names[i] = t.S
+	}
+	return names
+}
+
+// Heartbeat tells a channel regularly that all goes on, so that somebody else
+// notices silence.
+type Heartbeat struct {
+	Channel Text     `key:"channel" doc:"the channel that is told"`
+	Every   Duration `key:"every" doc:"how often"`
+
+	Pos Pos
+}
+
+func (v *Heartbeat) setPos(p Pos) { v.Pos = p }
+
+// channels checks what the head of the file says of notices.
+func (d *decoder) noticeKeys(f *File) {
+	d.channels = slices.Sorted(maps.Keys(f.Channels))
+	for _, name := range d.channels {
+		c := f.Channels[name]
+		d.channel(name, &c)
+		f.Channels[name] = c
+	}
+	d.notify(f.Notify, OnTrouble, OnUntaken)
+	if h := f.Heartbeat; h != nil {
+		d.knownChannel(h.Channel, h.Pos, "heartbeat")
+		if h.Every.Duration < time.Second {
+			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s", "every: 1h, for instance")
+		}
+	}
+	if f.Listen.Set() {
+		d.listen(f.Listen)
+	}
+}
+
+func (d *decoder) channel(name string, c *Channel) {
+	c.Base = d.base
+	kinds := 0
+	for _, set := range []bool{c.Desktop, c.Webhook.Set(), c.Mail != nil, c.Command.Set()} {
+		if set {
+			kinds++
+		}
+	}
+	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
+	switch {
+	case name == LogChannel:
+		bad("the channel log is always there and cannot be another", "give this one another name")
+	case kinds != 1:
+		bad(fmt.Sprintf("the channel %s must say one way to send, and says %d", name, kinds), "write one of desktop: true, webhook:, mail: or command:")
+	case c.Secret.Set() && !c.Webhook.Set():
+		bad("secret_env signs web hooks, and this channel is none", "remove it")
+	}
+	if c.Webhook.Set() {
+		c.Webhook = d.put(Path{Text: c.Webhook}).Text
+		if u, err := url.Parse(c.Webhook.S); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			d.add(SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S), "begin it with http:// or https:// and name the host")
+		}
+	}
+	if c.Command.Set() {
+		c.Run = d.command(c.Command, noticeWords)
+	}
+	if c.Mail != nil {
+		d.mail(name, c)
+	}
+}
+
+// noticeWords are the placeholders of a channel's command.
+var noticeWords = []string{"title", "text", "count", "channel"}
+
+func (d *decoder) mail(name string, c *Channel) {
+	m := c.Mail
+	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
+	if m.Secrecy == "" {
+		m.Secrecy = EncryptionOffered
+	}
+	m.Server = d.put(Path{Text: m.Server}).Text
+	if _, port, err := net.SplitHostPort(m.Server.S); err != nil || port == "" {
+		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name), "server: 127.0.0.1:25, for instance")
+	}
+	if !strings.Contains(m.From.S, "@") || len(m.To) == 0 {
+		bad(fmt.Sprintf("the channel %s needs from: and to: with mail addresses", name), "")
+	}
+	for _, to := range m.To {
+		if !strings.Contains(to.S, "@") {
+			d.add(SeverityError, to.Pos, "address", fmt.Sprintf("%q is not a mail address", to.S), "")
+		}
+	}
+	if m.User.Set() != m.Password.Set() {
+		bad("user and password_env go together", "write both, or neither")
+	}
+}
+
+// notify checks one notify: and what may be told there.
+func (d *decoder) notify(n *Notify, allowed ...Occasion) {
+	if n == nil {
+		return
+	}
+	if len(n.On) == 0 || len(n.To) == 0 {
+		d.add(SeverityError, n.Pos, "missing", "notify needs on: and to:", "notify: {on: failed, to: log}, for instance")
+	}
+	for _, o := range n.On {
+		if !slices.Contains(allowed, o) {
+			hint := "untaken belongs to no rule: put it into notify: at the top of the file"
+			if o != OnUntaken {
+				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for all", o)
+			}
+			d.add(SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)
+		}
+	}
+	for _, t := range n.To {
+		d.knownChannel(t, n.Pos, "notify")
+	}
+}
+
+// knownChannel checks that a notice goes somewhere.
+func (d *decoder) knownChannel(t Text, at Pos, key string) {
+	if t.S == LogChannel || slices.Contains(d.channels, t.S) {
+		return
+	}
+	if !t.Set() {
+		d.add(SeverityError, at, "missing", key+" does not say which channel is told", "")
+		return
+	}
+	names := append([]string{LogChannel}, d.channels...)
+	hint := "the channels are " + strings.Join(names, ", ")
+	if near := Nearest(t.S, names); near != "" {
+		hint = "did you mean " + near + "?"
+	}
+	d.add(SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), hint)
+}
+
+// listen checks the address for metrics: one of this machine alone.
+func (d *decoder) listen(t Text) {
+	host, port, err := net.SplitHostPort(t.S)
+	if err != nil || port == "" {
+		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S), "write 127.0.0.1:9470, for instance")
+		return
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S), "listen on 127.0.0.1 or ::1, and let a proxy do the rest")
+	}
+}

@@ -1,0 +1,220 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/notice"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/notify"
+	"stilltide/internal/watchfs"
+)
+
+// telling decides who is told of what. It belongs to the flow's goroutine;
+// the hub that it tells never makes it wait.
+type telling struct {
+	hub     *notify.Hub
+	ledger  string          // what was last said of the ledger's trouble
+	folders map[string]bool // folders of which trouble was said
+	waiting map[string]bool // rules whose jobs wait for room or for a disk
+	beat    time.Time       // when the next heartbeat is due
+	beats   int             // heartbeats so far
+}
+
+func (e *Engine) hubOptions() notify.Options {
+	return notify.Options{
+		State: e.state, Rules: e.o.Rules.Path,
+		Log: func(ev notice.Event) {
+			if e.o.Notice != nil {
+				e.o.Notice(ev)
+			}
+		},
+		Report: func(sentence string) {
+			if e.o.Said != nil {
+				e.o.Said(sentence)
+			}
+		},
+	}
+}
+
+// tellAll tells of what the flow left behind in this round.
+func (e *Engine) tellAll(now time.Time) {
+	f := e.flow
+	for _, o := range f.outcomes {
+		e.tellOutcome(o, now)
+	}
+	for _, u := range f.unready {
+		e.tellRule(u.Rule, rule.OnUnready, notice.Event{Kind: notice.Unready, At: now, Rule: u.Rule, File: u.File, Text: u.Why})
+	}
+	for _, b := range f.over {
+		e.tellRule(b.Rule, rule.OnDrained, drainedEvent(b, now))
+	}
+	for _, n := range f.notices {
+		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File, Job: n.Job, Text: n.Text})
+	}
+	for _, path := range f.nobodys.found {
+		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUntaken), notice.Event{Kind: notice.Untaken, At: now, File: path})
+	}
+	f.nobodys.found = nil
+	e.tellLedger(now)
+	e.heartbeat(now)
+}
+
+func (e *Engine) tellOutcome(o Outcome, now time.Time) {
+	ev := notice.Event{At: now, Rule: o.Job.Rule, File: o.Job.File, Job: o.Job.ID, Text: o.Job.Reason}
+	switch {
+	case o.Job.ID == 0:
+		ev.Kind = notice.Trouble
+		e.tellTrouble(ev)
+	case o.Waits:
+		if !e.tell.waiting[o.Job.Rule] {
+			ev.Kind, ev.File, ev.Job = notice.Trouble, "", 0
+			ev.Text = fmt.Sprintf("%s waits, and is tried again: %s", plan.Display(o.Job.File), o.Job.Reason)
+			set(&e.tell.waiting, o.Job.Rule)
+			e.tellTrouble(ev)
+		}
+	case o.Job.State == ledger.Failed:
+		ev.Kind = notice.Failed
+		e.tellRule(ev.Rule, rule.OnFailed, ev)
+	case o.Job.State == ledger.Processed:
+		if e.tell.waiting[o.Job.Rule] {
+			delete(e.tell.waiting, o.Job.Rule)
+			e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Rule: o.Job.Rule, Text: "it goes on: what it waited for is there again"})
+		}
+		ev.Kind, ev.Text = notice.Processed, join(ev.Text, o.Job.Result)
+		e.tellRule(ev.Rule, rule.OnProcessed, ev)
+	}
+}
+
+// tellRule tells those whom a rule wants to be told.
+func (e *Engine) tellRule(name string, on rule.Occasion, ev notice.Event) {
+	if r := e.flow.set.Rule(name); r != nil {
+		e.tell.hub.Tell(r.Notify.Channels(on), ev)
+	}
+}
+
+// tellTrouble tells those whom the rule, and those whom the file wants to be told.
+func (e *Engine) tellTrouble(ev notice.Event) {
+	channels := e.flow.set.File.Notify.Channels(rule.OnTrouble)
+	if r := e.flow.set.Rule(ev.Rule); r != nil {
+		channels = append(channels, r.Notify.Channels(rule.OnTrouble)...)
+	}
+	slices.Sort(channels)
+	e.tell.hub.Tell(slices.Compact(channels), ev)
+}
+
+// tellLedger tells once that the ledger cannot be written, and when it can again.
+func (e *Engine) tellLedger(now time.Time) {
+	text := ""
+	if err := e.troubled(); err != nil {
+		text = err.Error()
+	}
+	switch was := e.tell.ledger; {
+	case text != "" && was == "":
+		e.tellTrouble(notice.Event{Kind: notice.Trouble, At: now, Text: text + "; nothing starts until it can be"})
+	case text == "" && was != "":
+		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Text: "the ledger can be written again; work goes on"})
+	}
+	e.tell.ledger = text
+}
+
+// tellFolder tells of a folder that cannot be watched as it should, and when
+// it can again. A folder that is simply not there, such as that of a card, is
+// no trouble.
+func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
+	lost := ""
+	switch {
+	case ev.Kind == watchfs.Trouble, ev.Kind == watchfs.Absent && ev.Err != nil:
+		lost = fmt.Sprintf("%s cannot be watched: %v", plan.Display(ev.Path), ev.Err)
+	case ev.Kind == watchfs.Polled && !errors.Is(ev.Err, watchfs.ErrRemote):
+		lost = fmt.Sprintf("%s is only looked at now and then: %v", plan.Display(ev.Path), ev.Err)
+	}
+	if lost != "" {
+		if !e.tell.folders[ev.Path] {
+			set(&e.tell.folders, ev.Path)
+			e.tellTrouble(notice.Event{Kind: notice.Trouble, At: now, Text: lost})
+		}
+		return
+	}
+	if (ev.Kind == watchfs.Present || ev.Kind == watchfs.Mended) && e.tell.folders[ev.Path] {
+		delete(e.tell.folders, ev.Path)
+		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Text: plan.Display(ev.Path) + " is watched again"})
+	}
+}
+
+// Trouble tells of something that the engine cannot know by itself, such as a
+// mistake in changed rules.
+func (e *Engine) Trouble(text string) error {
+	return e.do(func() { e.tellTrouble(notice.Event{Kind: notice.Trouble, At: time.Now(), Text: text}) })
+}
+
+// drainedEvent says in one sentence what a rule has done.
+func drainedEvent(b Batch, now time.Time) notice.Event {
+	text := fmt.Sprintf("%d processed", b.Count[ledger.Processed])
+	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
+		if s != ledger.Processed && b.Count[s] > 0 {
+			text += fmt.Sprintf(", %d %s", b.Count[s], s)
+		}
+	}
+	text = fmt.Sprintf("%s, in %s", text, plan.Span(b.Ended.Sub(b.Began)))
+	if len(b.Failed) > 0 {
+		var names []string
+		for _, j := range b.Failed {
+			names = append(names, plan.Display(filepath.Base(j.File)))
+		}
+		if more := b.Count[ledger.Failed] - len(names); more > 0 {
+			names = append(names, fmt.Sprintf("and %d more", more))
+		}
+		text += "; failed: " + strings.Join(names, ", ")
+	}
+	return notice.Event{Kind: notice.Drained, At: now, Rule: b.Rule, Text: text, Jobs: b.Jobs()}
+}
+
+// heartbeat tells the chosen channel that all goes on, or what is wrong.
+func (e *Engine) heartbeat(now time.Time) {
+	h := e.flow.set.File.Heartbeat
+	if h == nil || e.o.Once || now.Before(e.tell.beat) {
+		return
+	}
+	if e.tell.beats == 0 && !e.sweptAll() {
+		return // the first one says that all folders were looked through
+	}
+	e.tell.beats++
+	e.tell.beat = now.Add(h.Every.Duration)
+	e.tell.hub.Beat(h.Channel.S, notice.Event{Kind: notice.Heartbeat, At: now, Text: e.pulse()})
+}
+
+// nextBeat is when the loop must wake for a heartbeat.
+func (e *Engine) nextBeat() (at time.Time, ok bool) {
+	if e.flow.set.File.Heartbeat == nil || e.o.Once || e.tell.beats == 0 {
+		return at, false
+	}
+	return e.tell.beat, true
+}
+
+// pulse says in one sentence how the watcher is.
+func (e *Engine) pulse() string {
+	open := 0
+	for _, n := range e.flow.window.count {
+		open += n
+	}
+	open = max(open, len(e.flow.jobs))
+	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open, len(e.flow.running))
+	if n := len(e.flow.troubles); n > 0 {
+		text += fmt.Sprintf("; rules in trouble: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)), ", "))
+	}
+	if n := len(e.flow.absent); n > 0 {
+		text += fmt.Sprintf("; folders that are not there: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.absent)), ", "))
+	}
+	if err := e.troubled(); err != nil {
+		text += "; " + err.Error()
+	}
+	return text
+}
