@@ -3,6 +3,9 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -199,4 +202,40 @@ rules:
 	out, err := sweep.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Len(t, hook.All(), before, "what was told once is not told again")
+}
+
+func TestListenAnswersTheMachinesThatWatch(t *testing.T) {
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := free.Addr().String()
+	require.NoError(t, free.Close())
+	dir := t.TempDir()
+	put(t, dir, "in/slip-1.txt", "x")
+	put(t, dir, "stilltide.yaml", "version: 1\nlisten: "+address+"\nrules:\n  - name: slips\n    watch: in\n    debounce: 0s\n    processed: done\n")
+	w := startWatcher(t, dir)
+	get := func(page string) string {
+		res, err := http.Get("http://" + address + page)
+		if err != nil {
+			return err.Error()
+		}
+		defer res.Body.Close()
+		body, _ := io.ReadAll(res.Body)
+		return string(body)
+	}
+	require.Eventually(t, func() bool {
+		return strings.Contains(get("/metrics"), `stilltide_jobs_ended_total{rule="slips",state="processed"} 1`)
+	}, 10*time.Second, 20*time.Millisecond)
+	require.Equal(t, "ok\n", get("/healthz"))
+	w.stop()
+
+	taken, err := net.Listen("tcp", address)
+	require.NoError(t, err)
+	defer taken.Close()
+	program, err := built()
+	require.NoError(t, err)
+	again := exec.Command(program, "watch")
+	again.Dir = dir
+	out, err := again.CombinedOutput()
+	require.Error(t, err)
+	require.Contains(t, string(out), "listen: "+address+" cannot be used: ")
 }

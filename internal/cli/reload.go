@@ -101,6 +101,9 @@ func (a *app) reload(old *rule.File, src []byte, e *engine.Engine) {
 		a.note("%s", a.styleErr.warn("state: changed, which needs a restart; the rules from before stay in use"))
 		return
 	}
+	if f.Listen.S != old.Listen.S {
+		a.note("%s", a.styleErr.warn("listen: changed, which needs a restart; all else is read again"))
+	}
 	if err := e.Reload(f); err != nil {
 		a.note("%v", err)
 		return

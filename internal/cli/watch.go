@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/metrics"
 	"stilltide/internal/notify"
 	"stilltide/internal/service"
 	"stilltide/internal/watchfs"
@@ -65,6 +66,7 @@ type lines struct {
 
 	mu    sync.Mutex
 	count map[ledger.State]int
+	also  func(ledger.Job) // is told of each outcome, too
 }
 
 func (a *app) newLines(f *rule.File) *lines {
@@ -80,6 +82,9 @@ func (l *lines) report(o engine.Outcome) {
 	if o.Job.ID == 0 { // about the rule, not about a job
 		l.a.note("%s", l.a.styleErr.bad(fmt.Sprintf("the rule %s is in trouble: %s", o.Job.Rule, clean(o.Job.Reason))))
 		return
+	}
+	if l.also != nil {
+		l.also(o.Job)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -239,6 +244,14 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer s.Close()
+	if f.Listen.Set() {
+		m, err := metrics.Serve(f.Listen.S, e)
+		if err != nil {
+			return err
+		}
+		defer m.Close()
+		l.also = m.Ended
+	}
 	a.greet(f)
 	manager := service.Connect()
 	ready = func() { manager.Ready(plural(len(f.All()), "rule"), func() bool { return e.Alive(stuckAfter) }) }

@@ -25,6 +25,7 @@ type Live struct {
 	Started  time.Time             `json:"started"`
 	Rules    string                `json:"rules"` // the rules file it reads
 	Trouble  string                `json:"trouble,omitempty"`
+	Names    []string              `json:"names"`              // the rules, in their order
 	Waiting  map[string]int        `json:"waiting"`            // files that are not settled, by rule
 	Files    []LiveFile            `json:"files"`              // the longest waiting of them
 	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
@@ -52,12 +53,16 @@ const mostLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Started: e.started, Rules: e.o.Rules.Path, Waiting: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
+	l := Live{PID: os.Getpid(), Started: e.started, Waiting: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}
 	err := e.do(func() {
+		l.Rules = e.o.Rules.Path
 		maps.Copy(l.Troubles, e.flow.troubles)
+		for _, r := range e.flow.set.Rules() {
+			l.Names = append(l.Names, r.Name.S)
+		}
 		for name := range e.flow.paused {
 			l.Paused = append(l.Paused, name)
 		}
@@ -84,6 +89,9 @@ func (e *Engine) Live() (Live, error) {
 	l.Files = l.Files[:min(len(l.Files), mostLiveFiles)]
 	return l, err
 }
+
+// Tally counts the running engine's jobs by rule and state.
+func (e *Engine) Tally() (map[string]map[ledger.State]int, error) { return e.ledger.Tally() }
 
 // Sent tells what became of sending one job round again.
 type Sent struct {
