@@ -101,7 +101,7 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
 	})
 	root.AddCommand(a.initCommand(), a.checkCommand(), a.watchCommand(), a.sweepCommand(), a.jobsCommand(),
-		a.statusCommand(), a.whyCommand(), a.previewCommand(), a.tryCommand(), a.rulesCommand(), a.schemaCommand(), a.retryCommand(), a.cancelCommand(), a.undoCommand(), a.pauseCommand(), a.resumeCommand(), a.tellCommand(), a.quickCommand(), a.serviceCommand(), a.demoCommand(), a.versionCommand())
+		a.statusCommand(), a.whyCommand(), a.previewCommand(), a.tryCommand(), a.rulesCommand(), a.schemaCommand(), a.retryCommand(), a.cancelCommand(), a.undoCommand(), a.pauseCommand(), a.resumeCommand(), a.tellCommand(), a.reportCommand(), a.quickCommand(), a.serviceCommand(), a.demoCommand(), a.versionCommand())
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}

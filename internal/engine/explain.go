@@ -153,6 +153,7 @@ type Foreseen struct {
 	File    string
 	Rule    *rule.Rule // nil if none takes it
 	Reason  string     // why none does
+	Nobodys bool       // no rule takes it, now or before, though it is a real file
 	Settled bool
 	Steps   []string
 	EndsIn  string // "" if it stays
@@ -241,11 +242,11 @@ func (p *previewer) one(path string, dir bool) bool {
 		p.done = map[string]bool{}
 	}
 	p.done[path] = true
-	f := Foreseen{File: path, Reason: "no rule's patterns fit its name"}
+	f := Foreseen{File: path, Reason: "no rule's patterns fit its name", Nobodys: !p.set.Placed(path)}
 	if len(candidates) > 0 {
 		p.foresee(&f, candidates)
 	} else if why := p.set.LeftAlone(path); why != "" {
-		f.Reason = why
+		f.Reason, f.Nobodys = why, false
 	}
 	p.tell(f)
 	return true
@@ -267,6 +268,7 @@ func (p *previewer) foresee(f *Foreseen, candidates []plan.Candidate) {
 				if known.Job == 0 {
 					f.Reason = fmt.Sprintf("the rule %s leaves it alone", c.Rule.Name.S)
 				}
+				f.Nobodys = false
 				return
 			}
 			if ok {
@@ -277,7 +279,7 @@ func (p *previewer) foresee(f *Foreseen, candidates []plan.Candidate) {
 		if fits, _ := c.Fits(facts, event, p.now); !fits || !c.Rule.Reacts(event) {
 			continue
 		}
-		f.Rule, f.Reason = c.Rule, ""
+		f.Rule, f.Reason, f.Nobodys = c.Rule, "", false
 		f.Settled = facts.Writers != file.Some
 		f.Steps, f.EndsIn, err = c.Steps(facts, event, p.now, p.set.File.StateFolder())
 		if err != nil {

@@ -377,3 +377,46 @@ func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
 	}
 	return list[0], true, nil
 }
+
+// pageSize is how many jobs are read at once, so that no reader keeps the
+// write-ahead log from shrinking.
+const pageSize = 10_000
+
+// EachEnded calls f for all jobs that ended since a time, in the order of
+// their numbers. The further files of bursts and sets are left out.
+func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
+	last := int64(0)
+	for {
+		rows, err := l.db.Query(`SELECT `+jobColumns+` FROM job WHERE id > ? AND ended > 0 AND ended >= ? ORDER BY id LIMIT ?`, last, nano(since), pageSize)
+		if err != nil {
+			return l.damaged(err)
+		}
+		n := 0
+		for rows.Next() {
+			j, err := scanJob(rows)
+			if err != nil {
+				rows.Close()
+				return l.damaged(err)
+			}
+			last = j.ID
+			n++
+			f(j)
+		}
+		if err := rows.Err(); err != nil {
+			return l.damaged(err)
+		}
+		if n < pageSize {
+			return nil
+		}
+	}
+}
+
+// FirstEnded gives when the first of the jobs ended that ended since a time;
+// zero if there is none.
+func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
+	var first sql.NullInt64
+	if err := l.db.QueryRow(`SELECT min(ended) FROM job WHERE ended > 0 AND ended >= ?`, nano(since)).Scan(&first); err != nil {
+		return time.Time{}, l.damaged(err)
+	}
+	return fromNano(first.Int64), nil
+}

@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"stilltide/internal/control"
+	"stilltide/internal/core/history"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+	"stilltide/internal/report"
+)
+
+// reportName is the page's name where none is given and the output is a terminal.
+const reportName = "stilltide-report.html"
+
+func (a *app) reportCommand() *cobra.Command {
+	var since, to, png string
+	c := &cobra.Command{
+		Use: "report", Short: "How it has been going: one HTML page with plots",
+		Long: `Makes one HTML page that needs nothing beside itself: jobs over time, waiting and running
+times, rule by rule, failures by reason, the slowest files, and what no rule takes. It goes
+to standard output, or to the file of --to; on a terminal to ` + reportName + `.
+
+With --png the plots alone are written as pictures into a folder.`,
+		RunE: func(*cobra.Command, []string) error { return a.report(since, to, png) },
+	}
+	c.Flags().StringVar(&since, "since", "7d", "jobs that ended in the last `TIME`, such as 12h or 30d")
+	c.Flags().StringVar(&to, "to", "", "write the page to this `FILE`")
+	c.Flags().StringVar(&png, "png", "", "write the plots as PNG files into this `DIR`, and no page")
+	return a.jsonFlag(c)
+}
+
+func (a *app) report(since, to, png string) error {
+	span, err := rule.ParseDuration(since)
+	if err != nil || span <= 0 {
+		return usage("--since: %q is not a time; write a number with its unit, such as 12h or 30d", since)
+	}
+	f, diags, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	l, err := a.readLedger(f)
+	if err != nil {
+		return err
+	}
+	if l == nil {
+		return found("there is no ledger yet in " + a.shown(f.StateFolder()) + "; stilltide watch makes one")
+	}
+	defer l.Close()
+	now := time.Now()
+	summary, err := summarize(l, now.Add(-span), now)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.reportLines(summary)
+	}
+	if png != "" {
+		names, err := report.PNG(summary, png)
+		for _, name := range names {
+			fmt.Fprintln(a.out, display(name))
+		}
+		return err
+	}
+	page, err := a.page(f, diags, l, summary, now)
+	if err != nil {
+		return err
+	}
+	if out, ok := a.out.(*os.File); ok && to == "" && term.IsTerminal(int(out.Fd())) {
+		to = reportName
+	}
+	if to == "" {
+		_, err = a.out.Write(page)
+		return err
+	}
+	if err := os.WriteFile(to, page, 0o666); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.err, "%s\nThe page is %s; open it in a browser.\n", report.Answer(summary), a.shown(to))
+	return nil
+}
+
+// summarize sums up the jobs that ended in a time. It begins where something
+// happened, so that a young ledger does not show a week of nothing.
+func summarize(l *ledger.Ledger, from, to time.Time) (*history.Summary, error) {
+	first, err := l.FirstEnded(from)
+	if err != nil {
+		return nil, err
+	}
+	if !first.IsZero() {
+		from = later(from, first.Add(-to.Sub(first)/20))
+	}
+	s := history.New(from, to)
+	return s, l.EachEnded(from, func(j ledger.Job) {
+		s.Add(history.Job{ID: j.ID, Rule: j.Rule, File: j.File, Outcome: string(j.State), Reason: j.Reason,
+			Taken: j.Taken, Started: j.Started, Ended: j.Ended, Ran: j.Ran, Size: j.Facts.Size})
+	})
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// mostUntaken bounds the files on the page that no rule takes.
+const mostUntaken = 50
+
+// page makes the page, with what the watcher and the folders say now.
+func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary, now time.Time) ([]byte, error) {
+	d := report.Data{Summary: s, Rules: f.Path, Now: now}
+	var watcher *engine.Live
+	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
+		watcher = &live
+	}
+	status, err := engine.Status(f, l, watcher)
+	if err != nil {
+		return nil, err
+	}
+	d.State, d.Wrong = stateNow(status, watcher)
+	if diags.Failed() {
+		n, _ := diags.Count()
+		d.State, d.Wrong = d.State+" "+plural(n, "mistake")+" in the rules file.", true
+	} else if err := engine.Preview(plan.NewSet(f), l, nil, now, func(p engine.Foreseen) {
+		if !p.Nobodys {
+			return
+		}
+		if len(d.Untaken) == mostUntaken {
+			d.More++
+			return
+		}
+		d.Untaken = append(d.Untaken, report.Untaken{File: p.File, Why: p.Reason})
+	}); err != nil {
+		return nil, err
+	}
+	var page bytes.Buffer
+	err = report.Write(&page, d)
+	return page.Bytes(), err
+}
+
+// stateNow says in one sentence how the watcher stands.
+func stateNow(status []engine.RuleStatus, w *engine.Live) (text string, wrong bool) {
+	if w == nil {
+		return "No watcher runs now.", true
+	}
+	var troubled []string
+	for _, r := range status {
+		if r.State == engine.RuleTrouble {
+			troubled = append(troubled, r.Rule)
+		}
+	}
+	switch {
+	case w.Trouble != "":
+		return "A watcher runs, and " + w.Trouble + ".", true
+	case len(troubled) > 0:
+		return "A watcher runs; in trouble: " + strings.Join(troubled, ", ") + ".", true
+	}
+	return "A watcher runs, and no rule is in trouble.", false
+}
+
+// ruleLine is one rule of the report as a JSON line. Durations are seconds.
+type ruleLine struct {
+	Rule         string         `json:"rule"`
+	Jobs         int            `json:"jobs"`
+	Outcomes     map[string]int `json:"outcomes"`
+	WaitedMedian float64        `json:"waited_median_s"`
+	Waited95     float64        `json:"waited_95_s"`
+	RanMedian    float64        `json:"ran_median_s"`
+	Ran95        float64        `json:"ran_95_s"`
+}
+
+func (a *app) reportLines(s *history.Summary) error {
+	var err error
+	for _, name := range s.Rules() {
+		f := s.Rule(name)
+		w, r := f.Waited(), f.Ran()
+		err = errors.Join(err, a.printJSON(ruleLine{Rule: name, Jobs: f.Jobs(), Outcomes: f.Count, WaitedMedian: w.Median, Waited95: w.P95, RanMedian: r.Median, Ran95: r.P95}))
+	}
+	return err
+}

@@ -1,0 +1,134 @@
+// Package report shows how work has been going: plots, and one page that
+// needs nothing beside itself.
+package report
+
+import (
+	_ "embed"
+	"fmt"
+	"html/template"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"stilltide/internal/core/history"
+	"stilltide/internal/core/plan"
+)
+
+//go:embed page.html
+var pageText string
+
+// Data is what a page shows.
+type Data struct {
+	Summary *history.Summary
+	Rules   string    // the rules file
+	Now     time.Time // when it was made
+	State   string    // one sentence: how the watcher stands now
+	Wrong   bool      // that sentence tells of something wrong
+	Untaken []Untaken // files that no rule takes now
+	More    int       // how many of those are not listed
+}
+
+// Untaken is a file that no rule takes, and why.
+type Untaken struct{ File, Why string }
+
+// drawing is one figure as the page holds it: for wide and narrow windows, on
+// light and on dark ground.
+type drawing struct {
+	Title                                      string
+	WideLight, WideDark, SmallLight, SmallDark template.HTML
+}
+
+// Write writes the page as HTML.
+func Write(w io.Writer, d Data) error {
+	page, err := template.New("page").Funcs(template.FuncMap{
+		"span": func(seconds float64) string { return Span(seconds) },
+		"when": func(t time.Time) string { return t.Format("2 Jan 2006 15:04") },
+		"size": func(n int64) string { return humanize.IBytes(uint64(max(n, 0))) },
+		"name": plan.Display,
+		"ran":  func(t time.Duration) string { return plan.Span(t) },
+		"join": func(list []string) string { return strings.Join(list, ", ") },
+		"n":    func(n int) string { return humanize.Comma(int64(n)) },
+	}).Parse(pageText)
+	if err != nil {
+		return err
+	}
+	view := struct {
+		Data
+		Answer   string
+		Drawings []drawing
+		Outcomes []string
+		Lines    []line
+		Reasons  []history.Reason
+	}{Data: d, Answer: Answer(d.Summary), Outcomes: shown(d.Summary), Reasons: d.Summary.Reasons()}
+	for _, name := range d.Summary.Rules() {
+		view.Lines = append(view.Lines, line{name, d.Summary.Rule(name)})
+	}
+	if d.Summary.Total.Jobs() > 0 {
+		for _, f := range figures(d.Summary) {
+			dr, err := f.all()
+			if err != nil {
+				return err
+			}
+			view.Drawings = append(view.Drawings, dr)
+		}
+	}
+	return page.Execute(w, view)
+}
+
+// line is a row of the table of rules.
+type line struct {
+	Name string
+	*history.Figures
+}
+
+func (f figure) all() (d drawing, err error) {
+	d.Title = f.title
+	for _, v := range []struct {
+		to     *template.HTML
+		theme  theme
+		narrow bool
+	}{{&d.WideLight, light, false}, {&d.WideDark, dark, false}, {&d.SmallLight, light, true}, {&d.SmallDark, dark, true}} {
+		text, err := f.svg(v.theme, v.narrow)
+		if err != nil {
+			return d, err
+		}
+		*v.to = template.HTML(text)
+	}
+	return d, nil
+}
+
+// shown lists the outcomes that occurred.
+func shown(s *history.Summary) []string {
+	var list []string
+	for _, o := range history.Outcomes {
+		if s.Total.Count[o] > 0 {
+			list = append(list, o)
+		}
+	}
+	return list
+}
+
+// Answer says in a sentence or two how it has been going.
+func Answer(s *history.Summary) string {
+	n := s.Total.Jobs()
+	since := "since " + s.From.Format("2 Jan 2006 15:04")
+	if n == 0 {
+		return "No job ended " + since + "."
+	}
+	var parts []string
+	for _, o := range shown(s) {
+		parts = append(parts, humanize.Comma(int64(s.Total.Count[o]))+" "+o)
+	}
+	jobs := "jobs"
+	if n == 1 {
+		jobs = "job"
+	}
+	waited, ran := s.Total.Waited(), s.Total.Ran()
+	return fmt.Sprintf("%s %s %s: %s. Half of them waited at most %s and ran at most %s; of a hundred, 95 waited at most %s and ran at most %s.",
+		humanize.Comma(int64(n)), jobs, since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median), Span(waited.P95), Span(ran.P95))
+}
+
+// Span writes seconds in a few characters.
+func Span(seconds float64) string { return plan.Span(time.Duration(seconds * float64(time.Second))) }
