@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/control"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 )
 
@@ -167,9 +168,9 @@ func (a *app) printSent(sent []engine.Sent) error {
 			}
 			continue
 		}
-		text := fmt.Sprintf("job %d: %s", s.ID, clean(s.Reason))
+		text := fmt.Sprintf("job %d: %s", s.ID, ink.Clean(s.Reason))
 		if !s.Done {
-			text = a.style.bad("not done") + ", " + text
+			text = a.style.Bad("not done") + ", " + text
 		}
 		fmt.Fprintln(a.out, text)
 	}

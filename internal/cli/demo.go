@@ -105,7 +105,7 @@ func demoFolder(folder string, keep bool) (string, error) {
 }
 
 func (s *show) say(format string, args ...any) {
-	fmt.Fprintln(s.a.out, s.a.style.bold("· "+fmt.Sprintf(format, args...)))
+	fmt.Fprintln(s.a.out, s.a.style.Bold("· "+fmt.Sprintf(format, args...)))
 }
 
 // start runs the real watcher and prints what it prints.
@@ -141,7 +141,7 @@ func (s *show) print(from io.Reader, ready chan struct{}) {
 	for lines.Scan() {
 		text := lines.Text()
 		for _, st := range ledger.States {
-			text = strings.Replace(text, "  "+string(st), "  "+s.a.style.state(st, string(st)), 1)
+			text = strings.Replace(text, "  "+string(st), "  "+s.a.style.State(st, string(st)), 1)
 		}
 		fmt.Fprintln(s.a.out, "  "+text)
 		if strings.Contains(text, "End with Ctrl-C") {
@@ -364,7 +364,7 @@ func (s *show) judge() error {
 	fmt.Fprintln(s.a.out)
 	if len(s.wrong) > 0 {
 		for _, w := range s.wrong {
-			fmt.Fprintln(s.a.out, s.a.style.bad("wrong: ")+w)
+			fmt.Fprintln(s.a.out, s.a.style.Bad("wrong: ")+w)
 		}
 		return found("the demo did not turn out as it must; its folder is " + s.folder)
 	}

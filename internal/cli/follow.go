@@ -38,7 +38,7 @@ func (a *app) followLog(arg string) error {
 			}
 		}
 		if j.State.Final() {
-			fmt.Fprintf(a.err, "%s\n", a.styleErr.dim(fmt.Sprintf("--- job %d is over: %s", j.ID, j.State)))
+			fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim(fmt.Sprintf("--- job %d is over: %s", j.ID, j.State)))
 			return nil
 		}
 		select {
@@ -61,7 +61,7 @@ func (a *app) printMore(state string, j ledger.Job, n int, shown map[int]int64) 
 		return err
 	}
 	if _, begun := shown[n]; !begun && j.Attempts > 1 {
-		fmt.Fprintf(a.err, "%s\n", a.styleErr.dim(fmt.Sprintf("--- attempt %d", n)))
+		fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim(fmt.Sprintf("--- attempt %d", n)))
 	}
 	from := shown[n]
 	if info.Size() < from { // it was cut to its end meanwhile

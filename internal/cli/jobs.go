@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 )
@@ -171,7 +172,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 			{text: clock(at, now)},
 			{text: j.Rule},
 			{text: jobName(j)},
-			{text: string(j.State), paint: func(t string) string { return a.style.state(j.State, t) }},
+			{text: string(j.State), paint: func(t string) string { return a.style.State(j.State, t) }},
 			{text: strconv.Itoa(j.Attempts), right: true},
 			{text: plan.Span(j.Ran), right: true},
 			{text: whereNow(f, j)},
@@ -260,11 +261,11 @@ func (a *app) showJob(arg string) error {
 	}
 	now := time.Now()
 	line := func(label, format string, args ...any) {
-		fmt.Fprintf(a.out, "%s %s\n", a.style.dim(pad(label, 10)), fmt.Sprintf(format, args...))
+		fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, 10)), fmt.Sprintf(format, args...))
 	}
-	line("Job", "%d: %s", j.ID, a.style.state(j.State, string(j.State)))
+	line("Job", "%d: %s", j.ID, a.style.State(j.State, string(j.State)))
 	if j.Reason != "" {
-		line("Why", "%s", clean(j.Reason))
+		line("Why", "%s", ink.Clean(j.Reason))
 	}
 	line("Rule", "%s", j.Rule)
 	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
@@ -294,11 +295,11 @@ func (a *app) showJob(arg string) error {
 		}
 		line(fmt.Sprintf("Attempt %d", t.Number), "%s  %s", clock(t.Started, now), text)
 		if t.Reason != "" {
-			line("", "%s", clean(t.Reason))
+			line("", "%s", ink.Clean(t.Reason))
 		}
 	}
 	if j.Result != "" {
-		line("Result", "%s", clean(j.Result))
+		line("Result", "%s", ink.Clean(j.Result))
 	}
 	for _, p := range placements {
 		if p.State != ledger.Dropped {
@@ -309,9 +310,9 @@ func (a *app) showJob(arg string) error {
 		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
 	}
 	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
-		fmt.Fprintf(a.out, "\n%s\n", a.style.dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", j.ID)))
+		fmt.Fprintf(a.out, "\n%s\n", a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", j.ID)))
 		for _, t := range engine.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
-			fmt.Fprintf(a.out, "    %s\n", clean(t))
+			fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
 		}
 	}
 	if j.State == ledger.Failed && j.EndsIn != "" {
@@ -348,7 +349,7 @@ func (a *app) placedText(f *rule.File, p ledger.Placement) string {
 		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
 	}
 	if p.State != ledger.Done {
-		text += a.style.warn(" (" + string(p.State) + ")")
+		text += a.style.Warn(" (" + string(p.State) + ")")
 	}
 	return text
 }

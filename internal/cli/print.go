@@ -11,72 +11,12 @@ import (
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
-	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
 
 	"stilltide/internal/core/plan"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 )
-
-// style colours text on a terminal. The words alone always say the same.
-type style struct{ on bool }
-
-// styleFor turns colour on for a terminal, unless NO_COLOR is set.
-func styleFor(w io.Writer) style {
-	f, ok := w.(*os.File)
-	return style{ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))}
-}
-
-func (s style) paint(code, text string) string {
-	if !s.on || text == "" {
-		return text
-	}
-	return "\x1b[" + code + "m" + text + "\x1b[0m"
-}
-
-func (s style) good(t string) string { return s.paint("32", t) }
-func (s style) warn(t string) string { return s.paint("33", t) }
-func (s style) bad(t string) string  { return s.paint("1;31", t) }
-func (s style) dim(t string) string  { return s.paint("2", t) }
-func (s style) bold(t string) string { return s.paint("1", t) }
-
-// state colours a job's state.
-func (s style) state(st ledger.State, text string) string {
-	switch st {
-	case ledger.Processed:
-		return s.good(text)
-	case ledger.Failed:
-		return s.bad(text)
-	case ledger.Retrying, ledger.Gone, ledger.Cancelled, ledger.Held:
-		return s.warn(text)
-	}
-	return text
-}
-
-func width(s string) int { return runewidth.StringWidth(s) }
-
-// clean makes a text safe to show in one line.
-func clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 && r != '\t' || r == 0x7f || 0x80 <= r && r < 0xa0 {
-			return '\uFFFD'
-		}
-		return r
-	}, strings.ToValidUTF8(s, "\uFFFD"))
-}
-
-// cut shortens a text in its middle to a width.
-func cut(s string, most int) string {
-	if width(s) <= most {
-		return s
-	}
-	half := (most - 1) / 2
-	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, width(s)-half, "")
-}
-
-func pad(s string, to int) string {
-	return s + strings.Repeat(" ", max(0, to-width(s)))
-}
 
 // cell is a text in a table; paint colours it after it was measured.
 type cell struct {
@@ -90,11 +30,11 @@ type cell struct {
 func (a *app) table(head []string, rows [][]cell, most int) {
 	widths := make([]int, len(head))
 	for i, h := range head {
-		widths[i] = width(h)
+		widths[i] = ink.Width(h)
 	}
 	for _, r := range rows {
 		for i, c := range r {
-			widths[i] = max(widths[i], width(c.text))
+			widths[i] = max(widths[i], ink.Width(c.text))
 		}
 	}
 	narrow(widths, most)
@@ -103,11 +43,11 @@ func (a *app) table(head []string, rows [][]cell, most int) {
 		right := len(rows) > 0 && rows[0][i].right
 		line.WriteString(align(h, widths[i], right, i == len(head)-1) + "  ")
 	}
-	fmt.Fprintln(a.out, a.style.dim(strings.TrimRight(line.String(), " ")))
+	fmt.Fprintln(a.out, a.style.Dim(strings.TrimRight(line.String(), " ")))
 	for _, r := range rows {
 		line.Reset()
 		for i, c := range r {
-			text := align(cut(c.text, widths[i]), widths[i], c.right, i == len(r)-1)
+			text := align(ink.Cut(c.text, widths[i]), widths[i], c.right, i == len(r)-1)
 			if c.paint != nil {
 				text = c.paint(text)
 			}
@@ -119,12 +59,12 @@ func (a *app) table(head []string, rows [][]cell, most int) {
 
 func align(s string, to int, right, last bool) string {
 	if right {
-		return strings.Repeat(" ", max(0, to-width(s))) + s
+		return strings.Repeat(" ", max(0, to-ink.Width(s))) + s
 	}
 	if last {
 		return s
 	}
-	return pad(s, to)
+	return ink.Pad(s, to)
 }
 
 // narrow makes the widest columns smaller until the row fits.

@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ink"
 	"stilltide/internal/quick"
 	"stilltide/internal/runner"
 )
@@ -78,11 +79,11 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 	}
 	ctx, stop := a.untilSignal()
 	defer stop()
-	dim, say := a.styleErr.dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
+	dim, say := a.styleErr.Dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
 	return quick.Run(ctx, quick.Options{
 		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld, Debounce: debounce,
 		Ready: func(files, folders int) {
-			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"), plural(folders, "folder"), clean(fill.Quote(words)))))
+			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"), plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
 		},
 		Begin: func(files []string) {
 			if f.clear && a.onTerminal() {
@@ -93,7 +94,7 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 			}
 		},
 		End:     func(res runner.Result) { say("%s", a.quickEnd(res)) },
-		Trouble: func(text string) { say("%s", a.styleErr.warn(clean(text))) },
+		Trouble: func(text string) { say("%s", a.styleErr.Warn(ink.Clean(text))) },
 	})
 }
 
@@ -147,13 +148,13 @@ func (a *app) quickEnd(res runner.Result) string {
 	took := " after " + plan.Span(res.Ran)
 	switch {
 	case res.Err != nil:
-		return a.styleErr.bad(res.Err.Error())
+		return a.styleErr.Bad(res.Err.Error())
 	case res.Stopped:
-		return a.styleErr.dim("stopped" + took)
+		return a.styleErr.Dim("stopped" + took)
 	case res.Signal != "":
-		return a.styleErr.bad("ended by " + res.Signal + took)
+		return a.styleErr.Bad("ended by " + res.Signal + took)
 	case res.Exit != 0:
-		return a.styleErr.bad(fmt.Sprintf("exit code %d%s", res.Exit, took))
+		return a.styleErr.Bad(fmt.Sprintf("exit code %d%s", res.Exit, took))
 	}
-	return a.styleErr.good("exit code 0" + took)
+	return a.styleErr.Good("exit code 0" + took)
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -128,7 +127,7 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	if err != nil {
 		return nil, err
 	}
-	d.State, d.Wrong = stateNow(status, watcher)
+	d.State, d.Wrong = a.answerText(status, watcher)
 	if diags.Failed() {
 		n, _ := diags.Count()
 		d.State, d.Wrong = d.State+" "+plural(n, "mistake")+" in the rules file.", true
@@ -147,26 +146,6 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	var page bytes.Buffer
 	err = report.Write(&page, d)
 	return page.Bytes(), err
-}
-
-// stateNow says in one sentence how the watcher stands.
-func stateNow(status []engine.RuleStatus, w *engine.Live) (text string, wrong bool) {
-	if w == nil {
-		return "No watcher runs now.", true
-	}
-	var troubled []string
-	for _, r := range status {
-		if r.State == engine.RuleTrouble {
-			troubled = append(troubled, r.Rule)
-		}
-	}
-	switch {
-	case w.Trouble != "":
-		return "A watcher runs, and " + w.Trouble + ".", true
-	case len(troubled) > 0:
-		return "A watcher runs; in trouble: " + strings.Join(troubled, ", ") + ".", true
-	}
-	return "A watcher runs, and no rule is in trouble.", false
 }
 
 // ruleLine is one rule of the report as a JSON line. Durations are seconds.

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 )
 
@@ -45,16 +46,16 @@ func usage(format string, args ...any) error {
 type app struct {
 	in       io.Reader
 	out, err io.Writer
-	rules    string // --rules
-	json     bool   // --json
-	trust    bool   // --trust-rules
-	style    style  // of standard output
-	styleErr style  // of standard error
+	rules    string    // --rules
+	json     bool      // --json
+	trust    bool      // --trust-rules
+	style    ink.Style // of standard output
+	styleErr ink.Style // of standard error
 }
 
 // Main runs the program and gives its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut, style: styleFor(out), styleErr: styleFor(errOut)}
+	a := &app{in: in, out: out, err: errOut, style: ink.For(out), styleErr: ink.For(errOut)}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)

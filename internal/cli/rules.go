@@ -12,6 +12,7 @@ import (
 
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 )
 
 // findRules gives the rules file's absolute path.
@@ -158,7 +159,7 @@ func (a *app) check(strict bool) error {
 func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 	name := a.shown(f.Path)
 	if errorsFound > 0 {
-		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.bad(plural(errorsFound, "error")), plural(warnings, "warning"))
+		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.Bad(plural(errorsFound, "error")), plural(warnings, "warning"))
 		return
 	}
 	folders := map[string]bool{}
@@ -167,25 +168,25 @@ func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 			folders[w] = true
 		}
 	}
-	state := a.style.good("no mistakes")
+	state := a.style.Good("no mistakes")
 	if warnings > 0 {
-		state += ", " + a.style.warn(plural(warnings, "warning"))
+		state += ", " + a.style.Warn(plural(warnings, "warning"))
 	}
 	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"), plural(len(folders), "watched folder"))
 }
 
 // printDiagnostics shows each diagnostic with its line and a caret.
-func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st style, diags rule.Diagnostics) {
+func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st ink.Style, diags rule.Diagnostics) {
 	for _, d := range diags {
-		word := st.bad("error")
+		word := st.Bad("error")
 		if d.Severity == rule.SeverityWarning {
-			word = st.warn("warning")
+			word = st.Warn("warning")
 		}
 		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", a.shown(d.File), d.Line, d.Column, word, d.Message)
 		if d.Quote != "" {
 			head := fmt.Sprintf("%5d", d.Line)
-			fmt.Fprintf(w, "%s | %s\n", head, clean(d.Quote))
-			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), blanks(d.Quote, d.Column), st.bad("^"))
+			fmt.Fprintf(w, "%s | %s\n", head, ink.Clean(d.Quote))
+			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), blanks(d.Quote, d.Column), st.Bad("^"))
 		}
 		if d.Hint != "" {
 			fmt.Fprintf(w, "        %s\n", d.Hint)
@@ -205,7 +206,7 @@ func blanks(line string, column int) string {
 		if r == '\t' {
 			out.WriteByte('\t')
 		} else {
-			out.WriteString(strings.Repeat(" ", width(string(r))))
+			out.WriteString(strings.Repeat(" ", ink.Width(string(r))))
 		}
 	}
 	return out.String()

@@ -67,7 +67,7 @@ func (a *app) serviceShow(name string) error {
 	if err != nil {
 		return noSystem(err)
 	}
-	fmt.Fprintf(a.err, "%s\n", a.styleErr.dim("This is what stilltide service install writes to "+path+":"))
+	fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim("This is what stilltide service install writes to "+path+":"))
 	fmt.Fprint(a.out, text)
 	return nil
 }
@@ -103,7 +103,7 @@ func (a *app) serviceRemove(name string) error {
 
 func (a *app) serviceDone(done []string) {
 	for _, d := range done {
-		fmt.Fprintln(a.err, a.styleErr.dim(d))
+		fmt.Fprintln(a.err, a.styleErr.Dim(d))
 	}
 }
 

@@ -13,16 +13,28 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 )
 
 func (a *app) statusCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	var isLive bool
+	c := &cobra.Command{
 		Use: "status", Short: "Is it alive, and is anything wrong? Then rule by rule",
 		Long: `Says first whether a watcher runs and whether anything is wrong, then shows each rule.
-The exit status is 1 if no watcher runs or a rule is in trouble.`,
-		RunE: func(*cobra.Command, []string) error { return a.status() },
-	})
+The exit status is 1 if no watcher runs or a rule is in trouble.
+
+With --live it is a view that goes on: what runs now, what waits, what became of the last
+jobs; with keys to pause, retry, cancel and look at what a job prints.`,
+		RunE: func(*cobra.Command, []string) error {
+			if isLive {
+				return a.live()
+			}
+			return a.status()
+		},
+	}
+	c.Flags().BoolVar(&isLive, "live", false, "a view that goes on, with keys; q ends it")
+	return a.jsonFlag(c)
 }
 
 func (a *app) status() error {
@@ -53,10 +65,10 @@ func (a *app) status() error {
 			}
 		}
 	} else {
-		a.answer(f, report, watcher)
+		a.answer(report, watcher)
 		if diags.Failed() {
 			n, _ := diags.Count()
-			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n", a.style.bad(plural(n, "mistake")))
+			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n", a.style.Bad(plural(n, "mistake")))
 		}
 		a.statusTable(f, report)
 		a.waitingFiles(f, watcher)
@@ -86,38 +98,61 @@ func inTrouble(report []engine.RuleStatus) int {
 }
 
 // answer is the first line: is it alive, and is anything wrong?
-func (a *app) answer(f *rule.File, report []engine.RuleStatus, w *engine.Live) {
+func (a *app) answer(report []engine.RuleStatus, w *engine.Live) {
+	alive, wrong := a.answerParts(report, w)
+	if w == nil {
+		fmt.Fprintf(a.out, "%s%s Start it with: stilltide watch\n", a.style.Bad(alive), a.style.Warn(wrong))
+		return
+	}
+	state := a.style.Good("all is well")
+	if wrong != "" {
+		state = a.style.Warn(wrong)
+	}
+	fmt.Fprintf(a.out, "%s; %s.\n", a.style.Good(alive), state)
+	if w.Trouble != "" {
+		fmt.Fprintf(a.out, "%s\n", a.style.Bad(w.Trouble+"; nothing starts until it can be"))
+	}
+}
+
+// answerText is the answer as one plain sentence.
+func (a *app) answerText(report []engine.RuleStatus, w *engine.Live) (text string, isWrong bool) {
+	alive, wrong := a.answerParts(report, w)
+	switch {
+	case w == nil:
+		return alive + wrong, true
+	case w.Trouble != "":
+		return alive + "; " + w.Trouble + "; nothing starts until it can be", true
+	case wrong != "":
+		return alive + "; " + wrong + ".", true
+	}
+	return alive + "; all is well.", false
+}
+
+// answerParts says whether it is alive, and what is wrong, if anything.
+func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wrong string) {
 	failed, open := 0, 0
 	for _, r := range report {
 		failed += r.Failed
 		open += r.Queued + r.Running + r.Retrying + r.Held
 	}
-	var wrong []string
+	var list []string
 	if n := inTrouble(report); n > 0 {
-		wrong = append(wrong, plural(n, "rule")+" in trouble")
+		list = append(list, plural(n, "rule")+" in trouble")
 	}
 	if failed > 0 {
-		wrong = append(wrong, plural(failed, "job")+" failed")
+		list = append(list, plural(failed, "job")+" failed")
 	}
-	if w == nil {
-		fmt.Fprintf(a.out, "%s", a.style.bad("No watcher runs."))
-		if open > 0 {
-			fmt.Fprintf(a.out, " %s in the ledger wait for one.", plural(open, "job"))
-		}
-		if len(wrong) > 0 {
-			fmt.Fprintf(a.out, " %s.", a.style.warn(strings.Join(wrong, ", ")))
-		}
-		fmt.Fprintln(a.out, " Start it with: stilltide watch")
-		return
+	wrong = strings.Join(list, ", ")
+	if w != nil {
+		return fmt.Sprintf("Watching since %s (process %d)", clock(w.Started, time.Now()), w.PID), wrong
 	}
-	state := a.style.good("all is well")
-	if len(wrong) > 0 {
-		state = a.style.warn(strings.Join(wrong, ", "))
+	if alive = "No watcher runs."; open > 0 {
+		alive += fmt.Sprintf(" %s in the ledger wait for one.", plural(open, "job"))
 	}
-	fmt.Fprintf(a.out, "%s since %s (process %d); %s.\n", a.style.good("Watching"), clock(w.Started, time.Now()), w.PID, state)
-	if w.Trouble != "" {
-		fmt.Fprintf(a.out, "%s\n", a.style.bad(w.Trouble+"; nothing starts until it can be"))
+	if wrong != "" {
+		wrong = " " + wrong + "."
 	}
+	return alive, wrong
 }
 
 // statusTable shows a row a rule. Columns of states that no job is in are left out.
@@ -130,20 +165,20 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 		count  func(engine.RuleStatus) int
 	}{
 		{"WAITING", false, nil, func(r engine.RuleStatus) int { return r.Waiting }},
-		{"HELD", false, a.style.warn, func(r engine.RuleStatus) int { return r.Held }},
+		{"HELD", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Held }},
 		{"QUEUED", true, nil, func(r engine.RuleStatus) int { return r.Queued }},
 		{"RUNNING", true, nil, func(r engine.RuleStatus) int { return r.Running }},
-		{"RETRYING", false, a.style.warn, func(r engine.RuleStatus) int { return r.Retrying }},
-		{"PROCESSED", true, a.style.good, func(r engine.RuleStatus) int { return r.Processed }},
-		{"FAILED", true, a.style.bad, func(r engine.RuleStatus) int { return r.Failed }},
+		{"RETRYING", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Retrying }},
+		{"PROCESSED", true, a.style.Good, func(r engine.RuleStatus) int { return r.Processed }},
+		{"FAILED", true, a.style.Bad, func(r engine.RuleStatus) int { return r.Failed }},
 		{"SKIPPED", false, nil, func(r engine.RuleStatus) int { return r.Skipped }},
 	}
 	head := []string{"RULE", "STATE"}
 	rows := make([][]cell, len(report))
 	for i, r := range report {
-		paint := a.style.good
+		paint := a.style.Good
 		if r.State != engine.RuleWatching {
-			paint = a.style.warn
+			paint = a.style.Warn
 		}
 		rows[i] = []cell{{text: r.Rule}, {text: string(r.State), paint: paint}}
 	}
@@ -162,7 +197,7 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 	}
 	now := time.Now()
 	for i, r := range report {
-		last := cell{text: "-", paint: a.style.dim}
+		last := cell{text: "-", paint: a.style.Dim}
 		if r.LastFile != "" {
 			last = cell{text: clock(*r.LastEnded, now) + " " + display(filepath.Base(r.LastFile))}
 		}
@@ -174,14 +209,14 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 			fmt.Fprintf(a.out, "%s: jobs start next on %s (schedule)\n", r.Rule, r.Next.Local().Format("Mon 2006-01-02 15:04"))
 		}
 		for _, note := range r.Notes {
-			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.warn(clean(note)))
+			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.Warn(ink.Clean(note)))
 		}
 	}
 }
 
 func (a *app) countCell(n int, paint func(string) string) cell {
 	if n == 0 {
-		return cell{text: "-", right: true, paint: a.style.dim}
+		return cell{text: "-", right: true, paint: a.style.Dim}
 	}
 	return cell{text: strconv.Itoa(n), right: true, paint: paint}
 }

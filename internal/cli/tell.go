@@ -12,6 +12,7 @@ import (
 
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ink"
 	"stilltide/internal/notify"
 )
 
@@ -39,7 +40,7 @@ func (a *app) tell(name, text string) error {
 	c, ok := f.Channels[name]
 	switch {
 	case name == rule.LogChannel:
-		a.note("notice: %s", clean(m.Text))
+		a.note("notice: %s", ink.Clean(m.Text))
 		return nil
 	case !ok:
 		names := append(slices.Sorted(maps.Keys(f.Channels)), rule.LogChannel)

@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/metrics"
 	"stilltide/internal/notify"
@@ -72,7 +73,7 @@ type lines struct {
 func (a *app) newLines(f *rule.File) *lines {
 	l := &lines{a: a, rules: f, count: map[ledger.State]int{}}
 	for _, r := range f.All() {
-		l.name = max(l.name, min(width(r.Name.S), 20))
+		l.name = max(l.name, min(ink.Width(r.Name.S), 20))
 	}
 	return l
 }
@@ -80,7 +81,7 @@ func (a *app) newLines(f *rule.File) *lines {
 // report prints one outcome: time, rule, name, state, how long, where to.
 func (l *lines) report(o engine.Outcome) {
 	if o.Job.ID == 0 { // about the rule, not about a job
-		l.a.note("%s", l.a.styleErr.bad(fmt.Sprintf("the rule %s is in trouble: %s", o.Job.Rule, clean(o.Job.Reason))))
+		l.a.note("%s", l.a.styleErr.Bad(fmt.Sprintf("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))))
 		return
 	}
 	if l.also != nil {
@@ -94,17 +95,17 @@ func (l *lines) report(o engine.Outcome) {
 		return
 	}
 	st, j := l.a.style, o.Job
-	name := cut(display(filepath.Base(j.File)), 34)
+	name := ink.Cut(display(filepath.Base(j.File)), 34)
 	if n := len(j.Files()); n > 1 {
-		name = cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
+		name = ink.Cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
 	}
-	fmt.Fprintf(l.a.out, "%s%s  %s  %s  %s%s\n", l.a.stamp(st), pad(cut(j.Rule, 20), l.name), pad(name, 34),
-		st.state(j.State, pad(string(j.State), 9)), pad(plan.Span(j.Ran), 7), l.whereTo(o))
+	fmt.Fprintf(l.a.out, "%s%s  %s  %s  %s%s\n", l.a.stamp(st), ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34),
+		st.State(j.State, ink.Pad(string(j.State), 9)), ink.Pad(plan.Span(j.Ran), 7), l.whereTo(o))
 	if j.Reason != "" {
-		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.state(j.State, clean(j.Reason)))
+		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.State(j.State, ink.Clean(j.Reason)))
 	}
 	if j.Result != "" {
-		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), clean(j.Result))
+		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), ink.Clean(j.Result))
 	}
 }
 
@@ -116,7 +117,7 @@ func (l *lines) drained(b engine.Batch) {
 	if l.a.json || b.Jobs() < fewest && !b.Returned {
 		return
 	}
-	fmt.Fprintf(l.a.out, "%s%s: %s done: %s, in %s\n", l.a.stamp(l.a.style), l.a.style.bold(b.Rule), plural(b.Jobs(), "file"),
+	fmt.Fprintf(l.a.out, "%s%s: %s done: %s, in %s\n", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule), plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
 }
 
@@ -146,11 +147,11 @@ func (a *app) note(format string, args ...any) {
 
 // stamp begins a line with the time, unless it goes to the journal, which
 // keeps the time itself.
-func (a *app) stamp(st style) string {
+func (a *app) stamp(st ink.Style) string {
 	if os.Getenv("JOURNAL_STREAM") != "" {
 		return ""
 	}
-	return st.dim(time.Now().Format("15:04:05")) + "  "
+	return st.Dim(time.Now().Format("15:04:05")) + "  "
 }
 
 func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
@@ -169,13 +170,13 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	case watchfs.Mended:
 		a.note("%s is watched by events again", path)
 	case watchfs.Trouble:
-		a.note("%s", a.styleErr.bad(fmt.Sprintf("%s cannot be watched: %v", path, ev.Err)))
+		a.note("%s", a.styleErr.Bad(fmt.Sprintf("%s cannot be watched: %v", path, ev.Err)))
 	}
 }
 
 // logNotice says what is told to the channel log.
 func (a *app) logNotice(ev notice.Event) {
-	a.note("notice: %s", clean(notify.One(rule.LogChannel, ev).Text))
+	a.note("notice: %s", ink.Clean(notify.One(rule.LogChannel, ev).Text))
 }
 
 func (a *app) ledgerNote(err error) {
@@ -183,7 +184,7 @@ func (a *app) ledgerNote(err error) {
 		a.note("the ledger can be written again; going on")
 		return
 	}
-	a.note("%s", a.styleErr.bad(fmt.Sprintf("%v; nothing starts until it can be", err)))
+	a.note("%s", a.styleErr.Bad(fmt.Sprintf("%v; nothing starts until it can be", err)))
 }
 
 // openEngine takes the ledger for watch and sweep.
@@ -195,10 +196,10 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	}
 	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
 	o.Unready = func(u engine.Unready) {
-		a.note("%s", a.styleErr.warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
+		a.note("%s", a.styleErr.Warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
 	}
 	o.Notice = a.logNotice
-	o.Said = func(sentence string) { a.note("%s", a.styleErr.warn(clean(sentence))) }
+	o.Said = func(sentence string) { a.note("%s", a.styleErr.Warn(ink.Clean(sentence))) }
 	o.Folders = func(ev watchfs.Event) {
 		if !o.Once || ev.Kind != watchfs.Present {
 			a.folderNote(f, ev)
@@ -287,7 +288,7 @@ func (a *app) greet(f *rule.File) {
 		a.shown(f.Path), a.shown(f.StateFolder()))
 	wide := 0
 	for _, r := range f.All() {
-		wide = max(wide, min(width(r.Name.S), 20))
+		wide = max(wide, min(ink.Width(r.Name.S), 20))
 	}
 	for _, r := range f.All() {
 		var where []string
@@ -302,7 +303,7 @@ func (a *app) greet(f *rule.File) {
 			}
 			match = strings.Join(m, ", ")
 		}
-		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.bold(pad(cut(r.Name.S, 20), wide)), cut(clean(match), 40), cut(strings.Join(where, ", "), 36))
+		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.Bold(ink.Pad(ink.Cut(r.Name.S, 20), wide)), ink.Cut(ink.Clean(match), 40), ink.Cut(strings.Join(where, ", "), 36))
 	}
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }

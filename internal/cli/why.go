@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 )
 
@@ -81,7 +82,7 @@ func (a *app) whyJSON(f *rule.File, w engine.Why) error {
 func writers(w engine.Why) []string {
 	names := []string{}
 	for _, one := range w.Writers {
-		names = append(names, fmt.Sprintf("%s (process %d)", clean(one.Program), one.PID))
+		names = append(names, fmt.Sprintf("%s (process %d)", ink.Clean(one.Program), one.PID))
 	}
 	return names
 }
@@ -95,24 +96,24 @@ func (a *app) whyText(f *rule.File, w engine.Why) {
 		}
 		state = fmt.Sprintf("%s, changed %s", humanize.IBytes(uint64(max(w.Facts.Size, 0))), when)
 	}
-	fmt.Fprintf(a.out, "%s: %s\n", a.style.bold(display(short(f.Base, w.Path))), state)
+	fmt.Fprintf(a.out, "%s: %s\n", a.style.Bold(display(short(f.Base, w.Path))), state)
 	for _, r := range w.Reasons {
-		verdict := a.style.dim("does not fit")
+		verdict := a.style.Dim("does not fit")
 		switch {
 		case r.Handled != 0:
 			verdict = fmt.Sprintf("has handled it already, as job %d", r.Handled)
 		case r.Rule == w.Taker:
-			verdict = a.style.good("takes it")
+			verdict = a.style.Good("takes it")
 		case r.Fits:
 			verdict = "fits, but an earlier rule takes it"
 		}
-		fmt.Fprintf(a.out, "\n%s %s\n", a.style.bold(r.Rule.Name.S), verdict)
+		fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), verdict)
 		for _, c := range r.Conditions {
-			mark, paint := "fits", a.style.good
+			mark, paint := "fits", a.style.Good
 			if !c.Fits {
-				mark, paint = "not ", a.style.bad
+				mark, paint = "not ", a.style.Bad
 			}
-			fmt.Fprintf(a.out, "  %s  %s  %s\n", paint(mark), pad(c.Key, 7), a.compared(f, c))
+			fmt.Fprintf(a.out, "  %s  %s  %s\n", paint(mark), ink.Pad(c.Key, 7), a.compared(f, c))
 		}
 	}
 	fmt.Fprintln(a.out)
@@ -126,16 +127,16 @@ func (a *app) compared(f *rule.File, c plan.Condition) string {
 		want, got = strings.ReplaceAll(want, f.Base+"/", ""), short(f.Base, got)
 	}
 	if c.Fits {
-		return fmt.Sprintf("%s: %s", clean(want), display(got))
+		return fmt.Sprintf("%s: %s", ink.Clean(want), display(got))
 	}
-	return fmt.Sprintf("wanted %s, and it is %s", clean(want), a.style.warn(display(got)))
+	return fmt.Sprintf("wanted %s, and it is %s", ink.Clean(want), a.style.Warn(display(got)))
 }
 
 // whyEnd says whether it is ready, what would be done, what was done before,
 // and the conclusion.
 func (a *app) whyEnd(f *rule.File, w engine.Why) {
 	for _, j := range w.Jobs {
-		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.state(j.State, string(j.State)), clock(j.Taken, time.Now()), reasonOf(j))
+		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(j.Taken, time.Now()), reasonOf(j))
 	}
 	if w.Facts.Exists && !w.Ready {
 		who := ""
@@ -145,13 +146,13 @@ func (a *app) whyEnd(f *rule.File, w engine.Why) {
 		fmt.Fprintf(a.out, "Not ready yet: %s%s.\n", w.NotYet, who)
 	}
 	for _, s := range w.Steps {
-		fmt.Fprintf(a.out, "Would %s\n", clean(strings.ReplaceAll(s, f.Base+"/", "")))
+		fmt.Fprintf(a.out, "Would %s\n", ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
 	}
 	if w.Problem != "" {
-		fmt.Fprintf(a.out, "%s\n", a.style.bad("It would fail: "+clean(w.Problem)))
+		fmt.Fprintf(a.out, "%s\n", a.style.Bad("It would fail: "+ink.Clean(w.Problem)))
 	}
 	if w.Taker == nil {
-		fmt.Fprintln(a.out, a.style.warn(a.noTaker(w)))
+		fmt.Fprintln(a.out, a.style.Warn(a.noTaker(w)))
 		return
 	}
 	when := ""
@@ -162,7 +163,7 @@ func (a *app) whyEnd(f *rule.File, w engine.Why) {
 	if w.EndsIn != "" {
 		end = "after success it ends in " + display(short(f.Base, w.EndsIn))
 	}
-	fmt.Fprintln(a.out, a.style.good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, end)))
+	fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, end)))
 }
 
 func (a *app) noTaker(w engine.Why) string {
@@ -178,7 +179,7 @@ func reasonOf(j ledger.Job) string {
 	if j.Reason == "" {
 		return ""
 	}
-	return ": " + clean(j.Reason)
+	return ": " + ink.Clean(j.Reason)
 }
 
 func (a *app) previewCommand() *cobra.Command {
@@ -279,7 +280,7 @@ func (p *preview) print() {
 		}
 		steps := strings.ReplaceAll(strings.Join(t.Steps[:min(len(t.Steps), 1)], ""), p.f.Base+"/", "")
 		if more := len(t.Steps) - 1; more > 0 {
-			steps = cut(steps, 44) + fmt.Sprintf(", and %d more", more)
+			steps = ink.Cut(steps, 44) + fmt.Sprintf(", and %d more", more)
 		}
 		if steps == "" {
 			steps = "-"
@@ -287,7 +288,7 @@ func (p *preview) print() {
 		if !t.Settled {
 			steps = "waits: somebody still writes"
 		}
-		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.good}, {text: clean(steps)}, {text: ends}})
+		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.Good}, {text: ink.Clean(steps)}, {text: ends}})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"FILE", "RULE", "WOULD", "THEN IN"}, rows, columns(a.out))
@@ -295,7 +296,7 @@ func (p *preview) print() {
 	}
 	for _, t := range p.taken {
 		if t.Clash != "" {
-			fmt.Fprintf(a.out, "%s → %s\n  %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.warn(clean(t.Clash)))
+			fmt.Fprintf(a.out, "%s → %s\n  %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.Warn(ink.Clean(t.Clash)))
 		}
 	}
 	untaken := p.seen - len(p.taken)
@@ -307,7 +308,7 @@ func (p *preview) print() {
 	sort.Slice(reasons, func(i, j int) bool { return len(p.untaken[reasons[i]]) > len(p.untaken[reasons[j]]) })
 	for _, r := range reasons {
 		files := p.untaken[r]
-		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.warn(r), plural(len(files), "file"))
+		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.Warn(r), plural(len(files), "file"))
 		for i, f := range files {
 			if i == 5 {
 				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-5)
@@ -340,7 +341,7 @@ func (a *app) listRules(args []string) error {
 			where = append(where, display(short(f.Base, w.Absolute())))
 		}
 		for _, m := range r.Match {
-			match = append(match, clean(m.S))
+			match = append(match, ink.Clean(m.S))
 		}
 		if len(match) == 0 {
 			match = []string{"*"}

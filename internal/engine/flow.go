@@ -92,6 +92,7 @@ type job struct {
 	left     []*ledger.Placement // what could not be undone after failed attempts
 	landed   map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
 	checked  time.Time
+	began    time.Time // the attempt that runs
 	tries    []plan.Try
 	cause    string        // why the last attempt failed
 	leads    ledger.State  // where a placement that is tried again leads

@@ -36,7 +36,7 @@ func (f *flow) begin(j *job, now time.Time) {
 		return
 	}
 	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
-	f.running[j.row.ID] = j
+	f.running[j.row.ID], j.began = j, now
 	f.starts = append(f.starts, &attempt{
 		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.left,
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),

@@ -28,6 +28,7 @@ type Live struct {
 	Names    []string              `json:"names"`              // the rules, in their order
 	Waiting  map[string]int        `json:"waiting"`            // files that are not settled, by rule
 	Files    []LiveFile            `json:"files"`              // the longest waiting of them
+	Running  []LiveJob             `json:"running,omitempty"`  // the longest running first
 	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
 	Paused   []string              `json:"paused,omitempty"`   // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
@@ -39,6 +40,15 @@ type LiveFile struct {
 	File  string    `json:"file"`
 	Since time.Time `json:"since"`
 	Why   string    `json:"why"`
+}
+
+// LiveJob is a job whose attempt runs.
+type LiveJob struct {
+	ID      int64     `json:"id"`
+	Rule    string    `json:"rule"`
+	File    string    `json:"file"`
+	Attempt int       `json:"attempt"`
+	Since   time.Time `json:"since"` // when this attempt began
 }
 
 // LiveFolder is the state of a watched folder.
@@ -81,10 +91,14 @@ func (e *Engine) Live() (Live, error) {
 				l.Files = append(l.Files, LiveFile{Rule: name, File: w.Path, Since: w.Since, Why: w.Why})
 			}
 		}
+		for _, j := range e.flow.running {
+			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File, Attempt: j.row.Attempts, Since: j.began})
+		}
 		for path, f := range e.folders {
 			l.Folders[path] = LiveFolder{Absent: f.absent, Polled: f.polled, Trouble: f.trouble}
 		}
 	})
+	sort.Slice(l.Running, func(i, j int) bool { return l.Running[i].Since.Before(l.Running[j].Since) })
 	sort.Slice(l.Files, func(i, j int) bool { return l.Files[i].Since.Before(l.Files[j].Since) })
 	l.Files = l.Files[:min(len(l.Files), mostLiveFiles)]
 	return l, err

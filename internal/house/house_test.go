@@ -10,7 +10,7 @@ import (
 )
 
 // rooms in their order: a room imports only what stands above it.
-var rooms = []string{"core", "watchfs", "ledger", "place", "runner", "service", "notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
+var rooms = []string{"core", "watchfs", "ledger", "place", "runner", "ink", "service", "notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
 
 // pure are the packages outside the standard library that the core may use:
 // they compute, and touch nothing.

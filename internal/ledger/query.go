@@ -420,3 +420,22 @@ func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 	}
 	return fromNano(first.Int64), nil
 }
+
+// Recent lists the jobs that ended last, the last first. It asks rule by
+// rule, which an index answers however long the history is.
+func (l *Ledger) Recent(limit int) ([]Job, error) {
+	tally, err := l.Tally()
+	if err != nil {
+		return nil, err
+	}
+	var recent []Job
+	for rule := range tally {
+		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY ended DESC LIMIT ?`, rule, limit)
+		if err != nil {
+			return nil, err
+		}
+		recent = append(recent, list...)
+	}
+	slices.SortFunc(recent, func(a, b Job) int { return b.Ended.Compare(a.Ended) })
+	return recent[:min(len(recent), limit)], nil
+}

@@ -88,6 +88,7 @@ type waiting struct {
 	reported bool
 	why      string
 	due      time.Time
+	number   int // in the order of the first events
 	slot     int // place in the heap, -1 while a look is under way
 }
 
@@ -95,6 +96,7 @@ type waiting struct {
 type Machine struct {
 	files map[string]*waiting
 	heap  dueHeap
+	next  int // number of the next path
 }
 
 // Event tells the machine that something happened to a path. A later event
@@ -105,7 +107,8 @@ func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
 		if m.files == nil {
 			m.files = map[string]*waiting{}
 		}
-		w = &waiting{path: path, since: at, still: at, grown: at, slot: -1, why: "just seen"}
+		w = &waiting{path: path, since: at, still: at, grown: at, slot: -1, number: m.next, why: "just seen"}
+		m.next++
 		m.files[path] = w
 	}
 	w.policy, w.backoff = p, 0
@@ -306,8 +309,13 @@ func earlier(a, b time.Time) time.Time {
 // dueHeap orders the waiting paths by the time of their next look.
 type dueHeap []*waiting
 
-func (h dueHeap) Len() int           { return len(h) }
-func (h dueHeap) Less(i, j int) bool { return h[i].due.Before(h[j].due) }
+func (h dueHeap) Len() int { return len(h) }
+func (h dueHeap) Less(i, j int) bool {
+	if !h[i].due.Equal(h[j].due) {
+		return h[i].due.Before(h[j].due)
+	}
+	return h[i].number < h[j].number // what came at the same time stays in its order
+}
 func (h dueHeap) Swap(i, j int) {
 	h[i], h[j] = h[j], h[i]
 	h[i].slot, h[j].slot = i, j

@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -202,4 +203,17 @@ func TestALeaseThatIsRefusedRightAfterTheClose(t *testing.T) {
 		require.LessOrEqual(t, next.Sub(last), 30*time.Second)
 	}
 	require.Greater(t, next.Sub(begun), time.Minute)
+}
+
+// Files that came in one batch are asked for in the order in which they came.
+func TestTheOrderOfArrivalIsKept(t *testing.T) {
+	var m Machine
+	at := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
+	var want []string
+	for i := range 200 {
+		path := fmt.Sprintf("/in/%d", i*7919%200)
+		want = append(want, path)
+		m.Event(path, Closed, Policy{}, at)
+	}
+	require.Equal(t, want, m.Asks(at))
 }

@@ -1,0 +1,272 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/term"
+
+	"stilltide/internal/control"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ink"
+	"stilltide/internal/ledger"
+	"stilltide/internal/live"
+)
+
+// mostRows bounds the jobs of each list in the live view.
+const mostRows = 300
+
+// mostLines bounds what the live view shows of one job's output.
+const mostLines = 5000
+
+// lastHour is how many minutes the live view's plot has.
+const lastHour = 60
+
+// liveView is where the live view looks: the ledger, and the watcher's socket.
+type liveView struct {
+	a      *app
+	f      *rule.File
+	client *control.Client
+
+	mu      sync.Mutex
+	l       *ledger.Ledger // nil until there is one
+	minutes minutes
+}
+
+func (a *app) live() error {
+	out, ok := a.out.(*os.File)
+	if !ok || !term.IsTerminal(int(out.Fd())) {
+		return usage("--live needs a terminal; stilltide status prints the same once")
+	}
+	f, _, err := a.readRules()
+	if err != nil {
+		return err
+	}
+	v := &liveView{a: a, f: f, client: control.Dial(f.StateFolder())}
+	ctx, stop := a.untilSignal()
+	defer stop()
+	err = live.Run(ctx, v, a.in, a.out)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.l != nil {
+		err = errors.Join(err, v.l.Close())
+	}
+	return err
+}
+
+// ledger opens the ledger when there is one.
+func (v *liveView) ledger() (*ledger.Ledger, error) {
+	if v.l == nil {
+		l, err := v.a.readLedger(v.f)
+		if err != nil || l == nil {
+			return nil, err
+		}
+		v.l = l
+	}
+	return v.l, nil
+}
+
+// Look gathers what there is to see now.
+func (v *liveView) Look() (live.Snapshot, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	s := live.Snapshot{Counts: map[ledger.State]int{}}
+	l, err := v.ledger()
+	if err != nil {
+		return s, err
+	}
+	var watcher *engine.Live
+	if w, err := v.client.Live(); err == nil {
+		watcher = &w
+	}
+	status, err := engine.Status(v.f, l, watcher)
+	if err != nil {
+		return s, err
+	}
+	s.Answer, s.Wrong = v.a.answerText(status, watcher)
+	for _, r := range status {
+		s.Waiting += r.Waiting
+		s.Counts[ledger.Running] += r.Running
+		s.Counts[ledger.Queued] += r.Queued
+		s.Counts[ledger.Held] += r.Held
+		s.Counts[ledger.Retrying] += r.Retrying
+		s.Counts[ledger.Processed] += r.Processed
+		s.Counts[ledger.Failed] += r.Failed
+	}
+	if watcher != nil {
+		for _, name := range watcher.Paused {
+			if s.Paused = s.Paused || name == ""; name != "" {
+				s.Resting = append(s.Resting, name)
+			}
+		}
+	}
+	if l == nil {
+		return s, nil
+	}
+	v.running(&s, watcher)
+	if err := v.lists(&s, l); err != nil {
+		return s, err
+	}
+	s.Minutes, err = v.minutes.now(l, time.Now())
+	return s, err
+}
+
+// running lists what runs, with the last line that it printed.
+func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
+	if w == nil {
+		return
+	}
+	for _, j := range w.Running[:min(len(w.Running), mostRows)] {
+		note := ""
+		if lines := engine.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)), 1); len(lines) > 0 {
+			note = lines[0]
+		}
+		if j.Attempt > 1 {
+			note = strings.TrimSpace(fmt.Sprintf("attempt %d  %s", j.Attempt, note))
+		}
+		s.Running = append(s.Running, live.Row{ID: j.ID, Rule: j.Rule, File: display(filepath.Base(j.File)), State: ledger.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
+	}
+}
+
+// lists fills in what waits and what is over.
+func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
+	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Waiting}
+	list, err := l.Jobs(ledger.Filter{States: waits, Open: true, Oldest: true, Limit: mostRows})
+	if err != nil {
+		return err
+	}
+	total := s.Counts[ledger.Queued] + s.Counts[ledger.Retrying] + s.Counts[ledger.Held]
+	s.MoreOp = max(total-len(list), 0)
+	for _, j := range list {
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: plan.Span(time.Since(j.Taken)), Note: j.Reason}
+		if j.State == ledger.Retrying {
+			row.Note = fmt.Sprintf("again in %s: %s", plan.Span(time.Until(j.Due)), j.Reason)
+		}
+		s.Open = append(s.Open, row)
+	}
+	if list, err = l.Recent(mostRows); err != nil {
+		return err
+	}
+	for _, j := range list {
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: clock(j.Ended, time.Now()), Note: j.Reason}
+		if row.Note == "" {
+			row.Note = strings.TrimSpace("→ " + whereNow(v.f, j) + "  " + j.Result)
+		}
+		s.Over = append(s.Over, row)
+	}
+	return nil
+}
+
+// act does something to one job and says what became of it.
+func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine.Sent, error), offline func(*ledger.Ledger, int64) engine.Sent) string {
+	sent, err := viaWatcher(v.f.StateFolder(), []int64{id}, online, offline)
+	if err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("Job %d: %s", id, sent[0].Reason)
+}
+
+// Retry sends a job round again.
+func (v *liveView) Retry(id int64) string {
+	return v.act(id, (*control.Client).Retry, engine.RetryOffline)
+}
+
+// Cancel takes a job out of the queue, or stops it.
+func (v *liveView) Cancel(id int64) string {
+	return v.act(id, (*control.Client).Cancel, engine.CancelOffline)
+}
+
+// Pause pauses a rule, or all with an empty name, or lets it go on.
+func (v *liveView) Pause(name string, paused bool) string {
+	names, what := []string{name}, name
+	if name == "" {
+		names, what = nil, "all rules"
+	}
+	err := v.client.Pause(names, paused)
+	if errors.Is(err, control.ErrNobody) {
+		err = pauseOffline(v.f, names, paused)
+	}
+	switch {
+	case err != nil:
+		return err.Error()
+	case paused:
+		return "Paused: " + what + ". What runs goes on to its end."
+	}
+	return "Going on: " + what + "."
+}
+
+// Output gives what a job's attempts printed, the last lines of it.
+func (v *liveView) Output(id int64) []string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	l, err := v.ledger()
+	if err != nil || l == nil {
+		return nil
+	}
+	jobs, err := l.Jobs(ledger.Filter{ID: id})
+	if err != nil || len(jobs) == 0 {
+		return nil
+	}
+	var lines []string
+	for n := 1; n <= jobs[0].Attempts; n++ {
+		text, err := os.ReadFile(filepath.Join(v.f.StateFolder(), ledger.OutputName(id, n)))
+		if err != nil || len(text) == 0 {
+			continue // it printed nothing, or it is not kept any more
+		}
+		if jobs[0].Attempts > 1 {
+			lines = append(lines, fmt.Sprintf("--- attempt %d", n))
+		}
+		for line := range strings.SplitSeq(strings.TrimRight(string(text), "\n"), "\n") {
+			lines = append(lines, ink.Clean(line))
+		}
+	}
+	return lines[max(len(lines)-mostLines, 0):]
+}
+
+// minutes counts jobs a minute. The past is read once; after that the counts
+// of the ledger, which cost nothing, tell what is new.
+type minutes struct {
+	count [lastHour]int // the current minute last
+	at    time.Time     // the current minute
+	total int
+	read  bool
+}
+
+func (m *minutes) now(l *ledger.Ledger, now time.Time) ([]int, error) {
+	tally, err := l.Tally()
+	if err != nil {
+		return nil, err
+	}
+	total := 0
+	for _, counts := range tally {
+		for state, n := range counts {
+			if state.Final() {
+				total += n
+			}
+		}
+	}
+	this := now.Truncate(time.Minute)
+	if !m.read {
+		err := l.EachEnded(this.Add(-(lastHour-1)*time.Minute), func(j ledger.Job) {
+			if back := int(this.Sub(j.Ended.Truncate(time.Minute)) / time.Minute); back >= 0 && back < lastHour {
+				m.count[lastHour-1-back]++
+			}
+		})
+		m.read, m.at, m.total = true, this, total
+		return m.count[:], err
+	}
+	for ; m.at.Before(this); m.at = m.at.Add(time.Minute) {
+		copy(m.count[:], m.count[1:])
+		m.count[lastHour-1] = 0
+	}
+	m.count[lastHour-1] += max(total-m.total, 0)
+	m.total = total
+	return append([]int(nil), m.count[:]...), nil
+}

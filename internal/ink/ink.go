@@ -1,0 +1,85 @@
+// Package ink writes text for a terminal: what it takes in columns, colours
+// that carry meaning beside the words, and names that cannot do anything to it.
+package ink
+
+import (
+	"io"
+	"os"
+	"strings"
+
+	"github.com/mattn/go-runewidth"
+	"golang.org/x/term"
+
+	"stilltide/internal/ledger"
+)
+
+// Style colours text on a terminal. The words alone always say the same.
+type Style struct{ On bool }
+
+// For turns colour on for a terminal, unless NO_COLOR is set.
+func For(w io.Writer) Style {
+	f, ok := w.(*os.File)
+	return Style{ok && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb" && term.IsTerminal(int(f.Fd()))}
+}
+
+func (s Style) paint(code, text string) string {
+	if !s.On || text == "" {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}
+
+// Good colours what is well.
+func (s Style) Good(t string) string { return s.paint("32", t) }
+
+// Warn colours what wants attention.
+func (s Style) Warn(t string) string { return s.paint("33", t) }
+
+// Bad colours what is wrong.
+func (s Style) Bad(t string) string { return s.paint("1;31", t) }
+
+// Dim colours what matters less.
+func (s Style) Dim(t string) string { return s.paint("2", t) }
+
+// Bold colours what matters more.
+func (s Style) Bold(t string) string { return s.paint("1", t) }
+
+// State colours a job's state.
+func (s Style) State(st ledger.State, text string) string {
+	switch st {
+	case ledger.Processed:
+		return s.Good(text)
+	case ledger.Failed:
+		return s.Bad(text)
+	case ledger.Retrying, ledger.Gone, ledger.Cancelled, ledger.Held:
+		return s.Warn(text)
+	}
+	return text
+}
+
+// Width is how many columns a text takes.
+func Width(s string) int { return runewidth.StringWidth(s) }
+
+// Clean makes a text safe to show in one line.
+func Clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r < 0x20 && r != '\t' || r == 0x7f || 0x80 <= r && r < 0xa0 {
+			return '\uFFFD'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "\uFFFD"))
+}
+
+// Cut shortens a text in its middle to a width.
+func Cut(s string, most int) string {
+	if Width(s) <= most {
+		return s
+	}
+	half := (most - 1) / 2
+	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, Width(s)-half, "")
+}
+
+// Pad fills a text up to a width with blanks.
+func Pad(s string, to int) string {
+	return s + strings.Repeat(" ", max(0, to-Width(s)))
+}
