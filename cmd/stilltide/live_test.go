@@ -153,3 +153,21 @@ func TestTheLiveViewWithoutAWatcher(t *testing.T) {
 	term.keys("0", "stilltide status --live | cat", "Enter")
 	term.sees("0", "needs a terminal")
 }
+
+// On a terminal a burst is summed up; its failures are shown all the same.
+func TestABurstIsSummedUpOnATerminal(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - name: slips\n    watch: in\n    debounce: 0s\n    retry: 0\n    order: name\n    run: grep -q fog\n    processed: done\n    failed: trouble\n")
+	for i := range 300 {
+		put(t, dir, fmt.Sprintf("in/slip-%03d.txt", i), "fog\n")
+	}
+	put(t, dir, "in/slip-200.txt", "sun\n")
+	term := newTerminal(t, dir, "100", "60")
+	term.keys("0", "stilltide sweep", "Enter")
+	term.sees("0", "to do")
+	screen := term.sees("0", "300 jobs: 299 processed, 1 failed.")
+	require.Regexp(t, `slips: 300 files done: 299 processed, 1 failed, in .* \(\d+ not listed here\)`, screen)
+	require.Contains(t, screen, "slip-200.txt")
+	require.Less(t, strings.Count(screen, "processed  "), 100)
+	require.NotContains(t, screen, "to do", "the line at the bottom goes")
+}

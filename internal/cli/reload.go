@@ -92,17 +92,17 @@ func (a *app) reload(old *rule.File, src []byte, e *engine.Engine) {
 	f, diags := rule.ParseAll(old.Path, src, loadIncluded)
 	if diags.Failed() {
 		n, _ := diags.Count()
-		a.note("%s", a.styleErr.Bad(name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:"))
+		a.alarm("%s", name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
 		_ = e.Trouble(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
 	if f.StateFolder() != old.StateFolder() {
-		a.note("%s", a.styleErr.Warn("state: changed, which needs a restart; the rules from before stay in use"))
+		a.warn("%s", "state: changed, which needs a restart; the rules from before stay in use")
 		return
 	}
 	if f.Listen.S != old.Listen.S {
-		a.note("%s", a.styleErr.Warn("listen: changed, which needs a restart; all else is read again"))
+		a.warn("%s", "listen: changed, which needs a restart; all else is read again")
 	}
 	if err := e.Reload(f); err != nil {
 		a.note("%v", err)

@@ -44,13 +44,15 @@ func usage(format string, args ...any) error {
 
 // app is what all commands share.
 type app struct {
-	in       io.Reader
-	out, err io.Writer
-	rules    string    // --rules
-	json     bool      // --json
-	trust    bool      // --trust-rules
-	style    ink.Style // of standard output
-	styleErr ink.Style // of standard error
+	in        io.Reader
+	out, err  io.Writer
+	rules     string // --rules
+	json      bool   // --json
+	trust     bool   // --trust-rules
+	logFormat string // --log-format
+	board     board
+	style     ink.Style // of standard output
+	styleErr  ink.Style // of standard error
 }
 
 // Main runs the program and gives its exit status.

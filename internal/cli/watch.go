@@ -53,9 +53,10 @@ With --rule only that rule's files are handled, whatever its schedule says.`,
 	return c
 }
 
-// trustFlag adds --trust-rules, and --json.
+// trustFlag adds --trust-rules, --log-format and --json.
 func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use a rules file that every user of this machine can write")
+	c.Flags().StringVar(&a.logFormat, "log-format", logText, "how it says what it does: `text`, or json for machines (log/slog)")
 	return a.jsonFlag(c)
 }
 
@@ -68,6 +69,7 @@ type lines struct {
 	mu    sync.Mutex
 	count map[ledger.State]int
 	also  func(ledger.Job) // is told of each outcome, too
+	burst burst
 }
 
 func (a *app) newLines(f *rule.File) *lines {
@@ -81,7 +83,7 @@ func (a *app) newLines(f *rule.File) *lines {
 // report prints one outcome: time, rule, name, state, how long, where to.
 func (l *lines) report(o engine.Outcome) {
 	if o.Job.ID == 0 { // about the rule, not about a job
-		l.a.note("%s", l.a.styleErr.Bad(fmt.Sprintf("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))))
+		l.a.alarm("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
 		return
 	}
 	if l.also != nil {
@@ -90,23 +92,84 @@ func (l *lines) report(o engine.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.count[o.Job.State]++
-	if l.a.json {
+	switch {
+	case l.a.logFormat == logJSON:
+		l.a.logOutcome(o)
+	case l.a.json:
 		l.a.printJSON(jobLine(o.Job))
-		return
+	case l.burst.holds(o.Job, time.Now(), l.a.board.term != nil):
+	default:
+		l.a.board.print(l.a.out, l.text(o))
 	}
+}
+
+// text is an outcome in one line, and perhaps one more that says why.
+func (l *lines) text(o engine.Outcome) string {
 	st, j := l.a.style, o.Job
 	name := ink.Cut(display(filepath.Base(j.File)), 34)
 	if n := len(j.Files()); n > 1 {
 		name = ink.Cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
 	}
-	fmt.Fprintf(l.a.out, "%s%s  %s  %s  %s%s\n", l.a.stamp(st), ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34),
+	text := fmt.Sprintf("%s%s  %s  %s  %s  %s\n", l.a.stamp(st), ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34),
 		st.State(j.State, ink.Pad(string(j.State), 9)), ink.Pad(plan.Span(j.Ran), 7), l.whereTo(o))
-	if j.Reason != "" {
-		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), st.State(j.State, ink.Clean(j.Reason)))
+	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {
+		if more != "" {
+			text += strings.Repeat(" ", 10) + more + "\n"
+		}
 	}
-	if j.Result != "" {
-		fmt.Fprintf(l.a.out, "%s%s\n", strings.Repeat(" ", 10), ink.Clean(j.Result))
+	return text
+}
+
+// done is how many jobs are over.
+func (l *lines) done() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	n := 0
+	for state, c := range l.count {
+		if state.Final() {
+			n += c
+		}
 	}
+	return n
+}
+
+// burst holds lines back while more scroll by than anybody reads. What is held
+// is summed up when its rule has nothing left to do.
+type burst struct {
+	second time.Time
+	lines  int            // in this second
+	on     bool           // until there are few again
+	bad    int            // failures shown in this burst
+	held   map[string]int // by rule
+}
+
+const (
+	mostASecond = 12 // lines that people can follow
+	mostBad     = 20 // failures that are shown of one burst all the same
+)
+
+// holds tells whether an outcome's line is held back; never where nobody watches a terminal.
+func (b *burst) holds(j ledger.Job, now time.Time, watched bool) bool {
+	if this := now.Truncate(time.Second); !this.Equal(b.second) {
+		if b.lines <= mostASecond/2 || now.Sub(b.second) >= 2*time.Second {
+			b.on, b.bad = false, 0
+		}
+		b.second, b.lines = this, 0
+	}
+	b.lines++
+	b.on = b.on || b.lines > mostASecond
+	if !watched || !b.on {
+		return false
+	}
+	if j.State == ledger.Failed && b.bad < mostBad {
+		b.bad++
+		return false
+	}
+	if b.held == nil {
+		b.held = map[string]int{}
+	}
+	b.held[j.Rule]++
+	return true
 }
 
 // fewest is how many jobs a batch must have for a line of its own.
@@ -114,11 +177,19 @@ const fewest = 10
 
 // drained sums up a batch that scrolled by, or what a card brought.
 func (l *lines) drained(b engine.Batch) {
-	if l.a.json || b.Jobs() < fewest && !b.Returned {
+	l.mu.Lock()
+	held := l.burst.held[b.Rule]
+	delete(l.burst.held, b.Rule)
+	l.mu.Unlock()
+	if l.a.json || l.a.logFormat == logJSON || b.Jobs() < fewest && !b.Returned && held == 0 {
 		return
 	}
-	fmt.Fprintf(l.a.out, "%s%s: %s done: %s, in %s\n", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule), plural(b.Jobs(), "file"),
+	text := fmt.Sprintf("%s%s: %s done: %s, in %s", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule), plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
+	if held > 0 {
+		text += fmt.Sprintf(" (%d not listed here)", held)
+	}
+	l.a.board.print(l.a.out, text+"\n")
 }
 
 func (l *lines) whereTo(o engine.Outcome) string {
@@ -138,11 +209,6 @@ func (l *lines) whereTo(o engine.Outcome) string {
 		folder = display(short(l.rules.Base, j.EndsIn))
 	}
 	return "→ " + folder
-}
-
-// note prints a sentence of the watcher itself.
-func (a *app) note(format string, args ...any) {
-	fmt.Fprintf(a.err, "%s%s\n", a.stamp(a.styleErr), fmt.Sprintf(format, args...))
 }
 
 // stamp begins a line with the time, unless it goes to the journal, which
@@ -170,7 +236,7 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	case watchfs.Mended:
 		a.note("%s is watched by events again", path)
 	case watchfs.Trouble:
-		a.note("%s", a.styleErr.Bad(fmt.Sprintf("%s cannot be watched: %v", path, ev.Err)))
+		a.alarm("%s cannot be watched: %v", path, ev.Err)
 	}
 }
 
@@ -184,11 +250,14 @@ func (a *app) ledgerNote(err error) {
 		a.note("the ledger can be written again; going on")
 		return
 	}
-	a.note("%s", a.styleErr.Bad(fmt.Sprintf("%v; nothing starts until it can be", err)))
+	a.alarm("%v; nothing starts until it can be", err)
 }
 
 // openEngine takes the ledger for watch and sweep.
 func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engine, error) {
+	if a.logFormat != logText && a.logFormat != logJSON {
+		return nil, usage("--log-format is text or json, not %q", a.logFormat)
+	}
 	for path, who := range engine.Loose(f) {
 		if !a.trust {
 			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
@@ -196,10 +265,10 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	}
 	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
 	o.Unready = func(u engine.Unready) {
-		a.note("%s", a.styleErr.Warn(fmt.Sprintf("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)))
+		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
 	}
 	o.Notice = a.logNotice
-	o.Said = func(sentence string) { a.note("%s", a.styleErr.Warn(ink.Clean(sentence))) }
+	o.Said = func(sentence string) { a.warn("%s", ink.Clean(sentence)) }
 	o.Folders = func(ev watchfs.Event) {
 		if !o.Once || ev.Kind != watchfs.Present {
 			a.folderNote(f, ev)
@@ -235,7 +304,7 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
-	e, err := a.openEngine(f, l, engine.Options{Ready: func() { ready() }})
+	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { a.readyNote(s); ready() }})
 	if err != nil {
 		return err
 	}
@@ -267,7 +336,9 @@ func (a *app) watch() (err error) {
 		a.note("ending: nothing new starts; running jobs get %s (once more to end at once)", plan.Span(engine.StopAfter))
 	})
 	context.AfterFunc(ctx, func() { manager.Status("ending; running jobs go on to their end") })
+	stopProgress := a.showProgress(e, l, false)
 	err = e.Run(ctx)
+	stopProgress()
 	manager.Stopping()
 	if err != nil {
 		return err
@@ -284,8 +355,13 @@ func (a *app) greet(f *rule.File) {
 			folders[w] = true
 		}
 	}
-	fmt.Fprintf(a.err, "Still Tide %s: %s on %s. Rules: %s. Ledger: %s.\n", Version, plural(len(f.All()), "rule"), plural(len(folders), "folder"),
+	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", Version, plural(len(f.All()), "rule"), plural(len(folders), "folder"),
 		a.shown(f.Path), a.shown(f.StateFolder()))
+	if a.logFormat == logJSON {
+		a.note("%s", head)
+		return
+	}
+	fmt.Fprintln(a.err, head)
 	wide := 0
 	for _, r := range f.All() {
 		wide = max(wide, min(ink.Width(r.Name.S), 20))
@@ -308,6 +384,27 @@ func (a *app) greet(f *rule.File) {
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }
 
+// readyNote says what the first look through the folders found.
+func (a *app) readyNote(s engine.Start) {
+	how := plural(s.Folders-s.Polled, "folder") + " watched by events"
+	if s.Polled > 0 {
+		how += fmt.Sprintf(", %d looked at every few seconds", s.Polled)
+	}
+	if s.Absent > 0 {
+		how += fmt.Sprintf(", %d not there yet", s.Absent)
+	}
+	waiting := "nothing is waiting"
+	switch {
+	case s.Files > 0 && s.Jobs > 0:
+		waiting = plural(s.Files, "file") + " to look at, " + plural(s.Jobs, "job") + " from before"
+	case s.Files > 0:
+		waiting = plural(s.Files, "file") + " to look at"
+	case s.Jobs > 0:
+		waiting = plural(s.Jobs, "job") + " from before"
+	}
+	a.note("ready: %s; %s", how, waiting)
+}
+
 func (a *app) sweep(only string) (err error) {
 	f, err := a.loadRules()
 	if err != nil {
@@ -324,14 +421,21 @@ func (a *app) sweep(only string) (err error) {
 	defer func() { err = errors.Join(err, e.Close()) }()
 	ctx, stop := a.untilSignal()
 	defer stop()
-	if err := e.Run(ctx); err != nil {
+	stopProgress := a.showProgress(e, l, true)
+	err = e.Run(ctx)
+	stopProgress()
+	if err != nil {
 		return err
 	}
 	text := l.total()
 	if n := e.Unsettled(); n > 0 {
 		text += fmt.Sprintf("; %s not settled yet", plural(n, "file"))
 	}
-	fmt.Fprintf(a.err, "%s.\n", text)
+	if a.logFormat == logJSON {
+		a.note("ended: %s", text)
+	} else {
+		fmt.Fprintf(a.err, "%s.\n", text)
+	}
 	if l.count[ledger.Failed] > 0 {
 		return &exitError{status: exitFound}
 	}

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"stilltide/internal/ledger"
@@ -80,6 +82,14 @@ func (f *flow) drained(now time.Time) {
 			f.over = append(f.over, *batch)
 		}
 	}
+}
+
+// allDrained ends all batches: a sweep that is over has nothing left to do.
+func (f *flow) allDrained() {
+	for _, name := range slices.Sorted(maps.Keys(f.batches.open)) {
+		f.over = append(f.over, *f.batches.open[name])
+	}
+	clear(f.batches.open)
 }
 
 // busyRules are the rules for which files wait to settle or to be complete.

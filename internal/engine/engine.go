@@ -53,7 +53,7 @@ type Options struct {
 	// Said is called with sentences about the channels themselves.
 	Said func(sentence string)
 	// Ready is called once, when all folders were looked through for the first time.
-	Ready func()
+	Ready func(Start)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
 	Trouble func(error)
 	// StopAfter and SafetySweep replace the constants, 0 for them.
@@ -227,12 +227,17 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		now := time.Now()
 		if !ready && e.sweptAll() {
 			ready = true
-			e.o.Ready()
+			e.o.Ready(e.begun())
 		}
 		e.flow.holding = e.troubled() != nil
 		e.flow.advance(now)
 		e.carryOut(work)
-		if e.flow.stopping && e.active == 0 || e.o.Once && e.finished() {
+		if e.flow.stopping && e.active == 0 {
+			return nil
+		}
+		if e.o.Once && e.finished() {
+			e.flow.allDrained()
+			e.carryOut(work)
 			return nil
 		}
 		wait := time.Duration(1<<63 - 1)

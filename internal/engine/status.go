@@ -7,6 +7,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -106,6 +107,60 @@ func (e *Engine) Live() (Live, error) {
 
 // Tally counts the running engine's jobs by rule and state.
 func (e *Engine) Tally() (map[string]map[ledger.State]int, error) { return e.ledger.Tally() }
+
+// Start is what the first look through the folders found.
+type Start struct {
+	Folders int // watched folders that are there
+	Polled  int // those of them that are only looked at now and then
+	Absent  int // those that are not there
+	Files   int // files to look at
+	Jobs    int // jobs from before
+}
+
+func (e *Engine) begun() Start {
+	s := Start{Files: e.flow.settle.Len(), Jobs: len(e.flow.jobs)}
+	for path := range e.flow.set.Folders() {
+		f := e.folders[path]
+		if f.absent {
+			s.Absent++
+			continue
+		}
+		s.Folders++
+		if f.polled != "" {
+			s.Polled++
+		}
+	}
+	return s
+}
+
+// Progress is how far the work is.
+type Progress struct {
+	ToDo    int      // files that have not settled, and jobs that are not over
+	Running []string // what runs, the longest running first
+}
+
+// mostRunning bounds the list in Progress.
+const mostRunning = 8
+
+// Progress asks the running engine.
+func (e *Engine) Progress() (Progress, error) {
+	var p Progress
+	err := e.do(func() {
+		p.ToDo = e.flow.settle.Len()
+		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.began.Compare(b.began) })
+		for _, j := range running[:min(len(running), mostRunning)] {
+			p.Running = append(p.Running, j.row.File)
+		}
+	})
+	if err != nil {
+		return p, err
+	}
+	tally, err := e.ledger.Tally()
+	for _, counts := range tally {
+		p.ToDo += counts[ledger.Queued] + counts[ledger.Running]
+	}
+	return p, err
+}
 
 // Sent tells what became of sending one job round again.
 type Sent struct {
