@@ -2,13 +2,17 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/mail"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -16,9 +20,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/demo"
 	"stilltide/internal/ledger"
+	"stilltide/internal/standin"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -41,6 +47,8 @@ type show struct {
 	a       *app
 	folder  string
 	watcher *exec.Cmd
+	office  *standin.Webhook
+	post    *standin.Mail
 	printed sync.WaitGroup
 	wrong   []string
 }
@@ -57,6 +65,11 @@ func (a *app) demo(folder string, keep bool) error {
 		return fmt.Errorf("the demo's folder cannot be written: %w", err)
 	}
 	s := &show{a: a, folder: folder}
+	if err := s.open(); err != nil {
+		return err
+	}
+	defer s.office.Close()
+	defer s.post.Close()
 	s.say("The harbour office at Kelder Sound, in %s", folder)
 	if err := s.start(); err != nil {
 		return err
@@ -106,6 +119,20 @@ func demoFolder(folder string, keep bool) (string, error) {
 
 func (s *show) say(format string, args ...any) {
 	fmt.Fprintln(s.a.out, s.a.style.Bold("· "+fmt.Sprintf(format, args...)))
+}
+
+// open starts the stand-ins for the services that are told, and writes their
+// addresses where a machine keeps its own words.
+func (s *show) open() (err error) {
+	if s.office, err = standin.NewWebhook(); err != nil {
+		return err
+	}
+	if s.post, err = standin.NewMail(); err != nil {
+		s.office.Close()
+		return err
+	}
+	text := fmt.Sprintf("words:\n  office: %s\n  post: %s\n", s.office.Address(), s.post.Address())
+	return os.WriteFile(filepath.Join(s.folder, "stilltide.local.yaml"), []byte(text), 0o644)
 }
 
 // start runs the real watcher and prints what it prints.
@@ -336,7 +363,32 @@ func (s *show) results() error {
 	for _, line := range strings.Split(strings.TrimRight(string(note), "\n"), "\n") {
 		fmt.Fprintln(s.a.out, strings.TrimRight("    "+line, " "))
 	}
+	fmt.Fprintln(s.a.out)
+	s.say("What the duty officer was told, by a web hook and a letter")
+	for _, title := range s.told() {
+		fmt.Fprintln(s.a.out, "    "+title)
+	}
 	return nil
+}
+
+// told gives the titles of what the stand-ins got.
+func (s *show) told() (titles []string) {
+	for _, r := range s.office.All() {
+		var event struct{ Data notice.Message }
+		if err := json.Unmarshal(r.Body, &event); err != nil {
+			s.wrong = append(s.wrong, "the web hook is no JSON: "+err.Error())
+		}
+		titles = append(titles, event.Data.Title)
+	}
+	for _, l := range s.post.All() {
+		m, err := mail.ReadMessage(bytes.NewReader(l.Text))
+		if err != nil {
+			s.wrong = append(s.wrong, "the letter cannot be read: "+err.Error())
+			continue
+		}
+		titles = append(titles, "Subject: "+m.Header.Get("Subject"))
+	}
+	return titles
 }
 
 // judge compares what is there with what must be there.
@@ -358,6 +410,10 @@ func (s *show) judge() error {
 	s.expect("surveys/07/survey-07.json", "Plover")
 	s.expect("charts/chart-12.pgm", "96 64") // undone
 	s.expect("charts/chart-13.pgm", "48 32")
+	const failed = "gauge-readings: gauge-SLU_2031-04-03.csv failed"
+	if told := s.told(); !slices.Equal(told, []string{failed, "Subject: " + failed}) {
+		s.wrong = append(s.wrong, fmt.Sprintf("the duty officer was told %q", told))
+	}
 	if err := s.expectJobs(); err != nil {
 		return err
 	}
@@ -369,7 +425,7 @@ func (s *show) judge() error {
 		return found("the demo did not turn out as it must; its folder is " + s.folder)
 	}
 	s.say("All of it turned out as it must. Look around:")
-	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    stilltide jobs show 4\n", s.folder)
+	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    stilltide jobs show 4\n    stilltide report --to report.html\n", s.folder)
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -70,6 +71,7 @@ type lines struct {
 	count map[ledger.State]int
 	also  func(ledger.Job) // is told of each outcome, too
 	burst burst
+	begun atomic.Bool // all folders were looked through: from now on one that comes is news
 }
 
 func (a *app) newLines(f *rule.File) *lines {
@@ -270,7 +272,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	o.Notice = a.logNotice
 	o.Said = func(sentence string) { a.warn("%s", ink.Clean(sentence)) }
 	o.Folders = func(ev watchfs.Event) {
-		if !o.Once || ev.Kind != watchfs.Present {
+		if ev.Kind != watchfs.Present || l.begun.Load() {
 			a.folderNote(f, ev)
 		}
 	}
@@ -304,7 +306,7 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
-	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { a.readyNote(s); ready() }})
+	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { l.begun.Store(true); a.readyNote(s); ready() }})
 	if err != nil {
 		return err
 	}

@@ -3,9 +3,10 @@ package rule
 import (
 	"fmt"
 	"maps"
-	"net"
+	"net/netip"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -181,7 +182,7 @@ func (d *decoder) mail(name string, c *Channel) {
 		m.Secrecy = EncryptionOffered
 	}
 	m.Server = d.put(Path{Text: m.Server}).Text
-	if _, port, err := net.SplitHostPort(m.Server.S); err != nil || port == "" {
+	if _, _, ok := hostPort(m.Server.S); !ok {
 		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name), "server: 127.0.0.1:25, for instance")
 	}
 	if !strings.Contains(m.From.S, "@") || len(m.To) == 0 {
@@ -238,12 +239,29 @@ func (d *decoder) knownChannel(t Text, at Pos, key string) {
 
 // listen checks the address for metrics: one of this machine alone.
 func (d *decoder) listen(t Text) {
-	host, port, err := net.SplitHostPort(t.S)
-	if err != nil || port == "" {
+	host, _, ok := hostPort(t.S)
+	if !ok {
 		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S), "write 127.0.0.1:9470, for instance")
 		return
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
 		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S), "listen on 127.0.0.1 or ::1, and let a proxy do the rest")
 	}
+}
+
+// hostPort splits an address with a port: host:25, 127.0.0.1:25, [::1]:25.
+func hostPort(s string) (host, port string, ok bool) {
+	at := strings.LastIndexByte(s, ':')
+	if at < 1 {
+		return "", "", false
+	}
+	host, port = s[:at], s[at+1:]
+	if inner, bracketed := strings.CutPrefix(host, "["); bracketed {
+		host, bracketed = strings.CutSuffix(inner, "]")
+		ok = bracketed
+	} else {
+		ok = !strings.Contains(host, ":")
+	}
+	number, err := strconv.ParseUint(port, 10, 16)
+	return host, port, ok && host != "" && err == nil && number > 0
 }
