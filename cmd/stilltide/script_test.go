@@ -26,16 +26,16 @@ func TestMain(m *testing.M) {
 // script for each task that a user has.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata/script",
-		Setup: func(e *testscript.Env) error {
-			e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
-			e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
-			e.Setenv("TMPDIR", filepath.Join(e.WorkDir, ".tmp"))
-			return os.MkdirAll(filepath.Join(e.WorkDir, ".tmp"), 0o777)
-		},
-		Cmds:      scriptCommands,
-		Condition: condition,
+		Dir: "testdata/script", Setup: setupScript, Cmds: scriptCommands, Condition: condition,
 	})
+}
+
+// setupScript keeps a script away from the user's own folders.
+func setupScript(e *testscript.Env) error {
+	e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
+	e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
+	e.Setenv("TMPDIR", filepath.Join(e.WorkDir, ".tmp"))
+	return os.MkdirAll(filepath.Join(e.WorkDir, ".tmp"), 0o777)
 }
 
 // condition knows what a machine must allow for some scripts: [root], [userns].

@@ -88,6 +88,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 var errUsage = errors.New("usage")
 
 func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false // the order of the groups is the order of work
 	root := &cobra.Command{
 		Use:   "stilltide",
 		Short: "Watch folders and run work on the files that arrive",
@@ -103,8 +104,25 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
 	})
-	root.AddCommand(a.initCommand(), a.checkCommand(), a.watchCommand(), a.sweepCommand(), a.jobsCommand(),
-		a.statusCommand(), a.whyCommand(), a.previewCommand(), a.tryCommand(), a.rulesCommand(), a.schemaCommand(), a.retryCommand(), a.cancelCommand(), a.undoCommand(), a.pauseCommand(), a.resumeCommand(), a.tellCommand(), a.reportCommand(), a.quickCommand(), a.serviceCommand(), a.demoCommand(), a.versionCommand())
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"begin", "To begin:", []*cobra.Command{a.initCommand(), a.demoCommand(), a.quickCommand()}},
+		{"before", "Before anything happens:", []*cobra.Command{a.checkCommand(), a.previewCommand(), a.whyCommand(), a.tryCommand(), a.rulesCommand(), a.tellCommand()}},
+		{"work", "At work:", []*cobra.Command{a.watchCommand(), a.sweepCommand(), a.serviceCommand()}},
+		{"see", "To see how it goes:", []*cobra.Command{a.statusCommand(), a.jobsCommand(), a.reportCommand()}},
+		{"act", "To act on it:", []*cobra.Command{a.retryCommand(), a.undoCommand(), a.cancelCommand(), a.pauseCommand(), a.resumeCommand()}},
+		{"more", "More:", []*cobra.Command{a.schemaCommand(), a.manCommand(), a.versionCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			root.AddCommand(c)
+		}
+	}
+	root.SetHelpCommandGroupID("more")
+	root.SetCompletionCommandGroupID("more")
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}

@@ -84,6 +84,7 @@ type Engine struct {
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
 	tell    telling
+	passes  int              // of a sweep, after the first
 	there   map[string]error // the placing goroutine's: what mounted said in this batch
 	batch   *place.Placer    // the placing goroutine's, for this batch
 	ended   chan struct{}    // closed when Run ends
@@ -236,6 +237,9 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			return nil
 		}
 		if e.o.Once && e.finished() {
+			if e.lookAgain() {
+				continue
+			}
 			e.flow.allDrained()
 			e.carryOut(work)
 			return nil
@@ -487,6 +491,25 @@ func (e *Engine) Alive(within time.Duration) bool {
 	case <-late.C:
 		return false
 	}
+}
+
+// mostPasses bounds the passes of one sweep, in case a rule may take what it
+// places itself (loops: allow).
+const mostPasses = 50
+
+// lookAgain begins another pass of a sweep if jobs placed something where a
+// rule watches: a chain goes on to its end.
+func (e *Engine) lookAgain() bool {
+	if !e.flow.chained || e.passes == mostPasses {
+		return false
+	}
+	e.flow.chained = false
+	e.passes++
+	for path := range e.flow.set.Folders() {
+		e.folders[path].swept = false
+	}
+	e.events.Sweep()
+	return true
 }
 
 // finished tells whether a single pass has nothing left to do.

@@ -46,6 +46,7 @@ type flow struct {
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	once     bool
+	chained  bool   // something was placed where a rule watches
 	only     string // the one rule that is worked for, "" for all
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts

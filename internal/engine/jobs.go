@@ -407,6 +407,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			}
 		}
 		if f.set.Watched(spot.Path()) {
+			f.chained = true
 			chain := append(j.chain(), j.row.Rule)
 			f.book.Placed(spot.Path(), j.row.Rule, chain[:len(chain)-1])
 			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])

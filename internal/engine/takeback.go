@@ -336,6 +336,7 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 		return nil
 	}
 	return b.e.do(func() {
+		b.e.flow.chained = true
 		for _, target := range watched {
 			b.e.flow.book.Placed(target, b.rule, b.chain)
 		}

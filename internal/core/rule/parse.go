@@ -212,6 +212,11 @@ func (d *decoder) matcher(r *Rule) {
 		list, _, _ = pattern.CompileList(nil, pattern.Options{})
 	}
 	r.Matcher = list
+	for _, m := range r.Match {
+		if looksRegular(m.S) {
+			d.add(SeverityWarning, m.Pos, "pattern", fmt.Sprintf("%q looks like a regular expression, and is read as a plain pattern", m.S), "begin it with re: if it is one; in a plain pattern * stands for any characters, [0-9] for one")
+		}
+	}
 	shared, partial := list.Shared()
 	for _, w := range append(shared, partial...) {
 		if _, fixed := d.words[w]; fixed && len(r.Match) > 0 {
@@ -221,6 +226,20 @@ func (d *decoder) matcher(r *Rule) {
 			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w), "choose another name")
 		}
 	}
+}
+
+// looksRegular tells whether a plain pattern holds what only a regular
+// expression would.
+func looksRegular(s string) bool {
+	if strings.HasPrefix(strings.TrimPrefix(s, "!"), "re:") {
+		return false
+	}
+	for _, mark := range []string{"]+", ")+", `\d`, `\w`, `\s`, "(?", ".+"} {
+		if strings.Contains(s, mark) {
+			return true
+		}
+	}
+	return strings.HasPrefix(s, "^") || strings.HasSuffix(s, "$")
 }
 
 func (d *decoder) command(t Text, words []string) *fill.Command {

@@ -153,3 +153,25 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// What is read, but hardly meant so, is a warning that says what to write.
+func TestDoubtsAboutTexts(t *testing.T) {
+	const head = "version: 1\nrules:\n  - name: slips\n    watch: in\n    processed: done\n"
+	for text, want := range map[string]string{
+		"    match: \"berth-[0-9]+.pdf\"\n":                            `"berth-[0-9]+.pdf" looks like a regular expression, and is read as a plain pattern`,
+		"    match: 're:berth-[0-9]+\\.pdf'\n":                         "",
+		"    match: \"*.{csv,txt}\"\n":                                 "",
+		"    script: cp {name} elsewhere\n":                            "nothing is filled into the text of a script, so {name} stays as it is",
+		"    script: cp \"${name}\" elsewhere; awk '{print}' \"$1\"\n": "",
+	} {
+		f, diags := Parse("/srv/stilltide.yaml", []byte(head+text))
+		require.False(t, diags.Failed(), "%s: %v", text, diags)
+		require.NotNil(t, f)
+		var got string
+		for _, d := range diags {
+			got += d.Message
+			require.NotEmpty(t, d.Hint)
+		}
+		require.Equal(t, want, got, text)
+	}
+}

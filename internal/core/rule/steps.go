@@ -2,6 +2,7 @@ package rule
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -381,6 +382,8 @@ func (d *decoder) program(s *Step, words []string) {
 		s.Command = d.command(s.Run, words)
 	} else if strings.TrimSpace(s.Script.S) == "" {
 		d.add(SeverityError, s.Script.Pos, "empty", "the script is empty", "")
+	} else {
+		d.unfilled(s.Script, words)
 	}
 	if s.Interpreter.Set() {
 		s.Shell = d.command(s.Interpreter, words)
@@ -399,9 +402,28 @@ func (d *decoder) program(s *Step, words []string) {
 	}
 }
 
+// scriptWord finds what looks like a placeholder, and not like the shell's ${word}.
+var scriptWord = regexp.MustCompile(`(?:^|[^$])(\{[a-z][a-z0-9_]*\})`)
+
+// unfilled warns of placeholders in a script: its text is not filled.
+func (d *decoder) unfilled(t Text, words []string) {
+	for _, m := range scriptWord.FindAllStringSubmatch(t.S, -1) {
+		word := strings.Trim(m[1], "{}")
+		if !contains(words, word) && d.words[word] == "" {
+			continue
+		}
+		hint := "write \"$TIDE_" + strings.ToUpper(word) + "\": every placeholder is in the environment"
+		if word == "file" {
+			hint = "write \"$1\": it is the file"
+		}
+		d.add(SeverityWarning, d.find(t.Pos, m[1]), "unfilled", "nothing is filled into the text of a script, so "+m[1]+" stays as it is", hint)
+		return
+	}
+}
+
 func (d *decoder) post(s *Step, words []string) {
 	s.URL = d.template(s.Post, words)
-	if !strings.HasPrefix(s.Post.S, "http://") && !strings.HasPrefix(s.Post.S, "https://") {
+	if at := d.put(Path{Text: s.Post}).S; !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
 		d.add(SeverityError, s.Post.Pos, "address", fmt.Sprintf("%q is not a web address", s.Post.S), "begin it with http:// or https://")
 	}
 	s.Header = map[string]*fill.Template{}

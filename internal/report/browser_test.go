@@ -1,0 +1,57 @@
+package report
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// probe tells what a browser made of the page: its width beside the window's,
+// which drawings are shown, and the colours of text and ground.
+const probe = `<script>addEventListener("load", () => {
+  const shown = [...document.querySelectorAll("figure div")].filter(d => getComputedStyle(d).display != "none").map(d => d.className);
+  const body = getComputedStyle(document.body);
+  document.body.setAttribute("data-probe", [document.documentElement.scrollWidth <= innerWidth, shown.length, [...new Set(shown)].join("+"), body.color, body.backgroundColor].join("|"));
+})</script>`
+
+// The page fits a wide and a narrow window, on light and on dark ground: no
+// sideways scrolling, and one drawing of each plot.
+func TestThePageInABrowser(t *testing.T) {
+	chromium, err := exec.LookPath("chromium")
+	if err != nil {
+		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+			t.Fatal("chromium is not installed")
+		}
+		t.Skip("chromium is not installed")
+	}
+	var page bytes.Buffer
+	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" + strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
+		Untaken: []Untaken{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's patterns fit its name"}}}))
+	path := filepath.Join(t.TempDir(), "page.html")
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(page.String(), "</head>", probe+"</head>", 1)), 0o666))
+	for _, c := range []struct {
+		wide   int
+		dark   bool
+		shown  string
+		ground string
+	}{{1280, false, "light wide", "246, 248, 249"}, {500, false, "light small", "246, 248, 249"}, {1280, true, "dark wide", "21, 28, 33"}, {500, true, "dark small", "21, 28, 33"}} {
+		args := []string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+			"--user-data-dir=" + t.TempDir(), fmt.Sprintf("--window-size=%d,900", c.wide), "--virtual-time-budget=2000", "--dump-dom"}
+		if c.dark {
+			args = append(args, "--blink-settings=preferredColorScheme=0")
+		}
+		out, err := exec.Command(chromium, append(args, "file://"+path)...).Output()
+		require.NoError(t, err)
+		m := regexp.MustCompile(`data-probe="([^"]*)"`).FindStringSubmatch(string(out))
+		require.NotNil(t, m, "the browser did not run the probe")
+		require.Regexp(t, fmt.Sprintf(`^true\|4\|%s\|rgb\(.*\)\|rgb\(%s\)$`, c.shown, c.ground), m[1])
+	}
+}
