@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -281,7 +282,12 @@ func (a *app) showJob(arg string) error {
 	} else {
 		line("Now in", "%s", display(j.EndsIn))
 	}
-	line("Taken", "%s", clock(j.Taken, now))
+	if j.Seen.IsZero() {
+		line("Taken", "%s", clock(j.Taken, now))
+	} else {
+		line("Arrived", "%s", clock(j.Seen, now))
+		line("Taken", "%s, settled after %s", clock(j.Taken, now), plan.Span(j.Taken.Sub(j.Seen)))
+	}
 	for _, t := range attempts {
 		text := "running"
 		if !t.Ended.IsZero() {
@@ -317,6 +323,9 @@ func (a *app) showJob(arg string) error {
 	}
 	if j.State == ledger.Failed && j.EndsIn != "" {
 		fmt.Fprintf(a.out, "\nTo send it round again: stilltide retry %d\n", j.ID)
+	}
+	if j.State == ledger.Processed && slices.ContainsFunc(placements, func(p ledger.Placement) bool { return p.State == ledger.Done }) {
+		fmt.Fprintf(a.out, "\nTo put it all back: stilltide undo %d\n", j.ID)
 	}
 	return nil
 }

@@ -45,6 +45,7 @@ type flow struct {
 	timed    map[string]time.Time       // by rule with held jobs: when its schedule is due next
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
+	seen     time.Time // when the first event came for the file that has just settled
 	once     bool
 	chained  bool   // something was placed where a rule watches
 	only     string // the one rule that is worked for, "" for all
@@ -487,6 +488,8 @@ func (f *flow) lookAt(path string, now time.Time) {
 	if marker != "" && !f.settle.Has(path) {
 		delete(f.markers, marker)
 	}
+	f.seen = d.Since
+	defer func() { f.seen = time.Time{} }()
 	switch d.Verdict {
 	case settle.Ready:
 		f.settled(path, candidates, facts, now)

@@ -139,7 +139,7 @@ func (f *flow) give(c plan.Candidate, path string, facts file.Facts, event file.
 func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
 	return &job{
 		rule: c.Rule, captures: c.Captures, checked: now,
-		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Taken: now, EndsIn: path},
+		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Seen: f.seen, Taken: now, EndsIn: path},
 	}
 }
 

@@ -9,7 +9,7 @@ import (
 	"stilltide/internal/core/file"
 )
 
-const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result`
+const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen`
 
 // Filter chooses jobs. Zero values choose all.
 type Filter struct {
@@ -262,13 +262,13 @@ func (l *Ledger) Mounts() (map[string]string, error) {
 
 func scanJob(rows *sql.Rows) (Job, error) {
 	var j Job
-	var mod, dev, ino, taken, due, started, ended, ran int64
+	var mod, dev, ino, taken, due, started, ended, ran, seen int64
 	var exit sql.NullInt64
 	var endsIn sql.NullString
 	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result)
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
-	j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
+	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	if exit.Valid {
 		n := int(exit.Int64)
 		j.Exit = &n

@@ -48,6 +48,7 @@ type Job struct {
 	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
 	Attempts int
 	Earlier  int // attempts before the job was last sent round again
+	Seen     time.Time // when its first event came; zero if that is not known
 	Taken    time.Time
 	Due      time.Time // the next attempt, zero for at once
 	Started  time.Time // the first attempt

@@ -156,6 +156,8 @@ CREATE TABLE counter (                  -- the next numbers that must outlive th
 INSERT INTO counter SELECT 'placement', coalesce(max(id), 0) FROM placement;
 CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
 CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
+`, `
+ALTER TABLE job ADD COLUMN seen INTEGER NOT NULL DEFAULT 0; -- when its first event came
 `}
 
 // version is the newest schema this program knows.

@@ -73,6 +73,7 @@ const (
 type Decision struct {
 	Verdict Verdict
 	Why     string
+	Since   time.Time // Ready and Give: when the first event came
 }
 
 // waiting is one path that is not settled yet.
@@ -201,7 +202,7 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 	due, why := w.judge(f, now)
 	if why == "" {
 		m.Forget(path)
-		return Decision{Verdict: Ready}
+		return Decision{Verdict: Ready, Since: w.since}
 	}
 	w.why = why
 	if w.policy.AtMost > 0 && !w.reported {
@@ -221,10 +222,10 @@ func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision
 	switch {
 	case w.policy.Then == ThenGo:
 		m.Forget(w.path)
-		return Decision{Verdict: Ready, Why: why}
+		return Decision{Verdict: Ready, Why: why, Since: w.since}
 	case w.policy.Then == ThenFailed && f.Writers != file.Some:
 		m.Forget(w.path)
-		return Decision{Verdict: Give, Why: why}
+		return Decision{Verdict: Give, Why: why, Since: w.since}
 	}
 	w.reported = true
 	m.schedule(w, due)
