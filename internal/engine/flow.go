@@ -62,6 +62,7 @@ type flow struct {
 
 	batches batches
 	nobodys nobodys
+	asked   map[string][]plan.Candidate // what candidates has answered
 }
 
 // Notice is what a notify step says.
@@ -286,7 +287,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if dir {
 		candidates = f.set.Folder(path)
 	} else {
-		candidates = f.set.Candidates(path)
+		candidates = f.candidates(path)
 	}
 	if len(candidates) == 0 {
 		if !dir {
@@ -387,7 +388,24 @@ func (f *flow) candidatesOf(unit string) []plan.Candidate {
 	if c := f.set.Folder(unit); len(c) > 0 && c[0].Unit == unit {
 		return c
 	}
-	return f.set.Candidates(unit)
+	return f.candidates(unit)
+}
+
+// mostAsked bounds the answers that candidates keeps.
+const mostAsked = 8192
+
+// candidates lists the rules that could take a file. That is asked several
+// times on a file's way, so the answers are kept while there is work.
+func (f *flow) candidates(path string) []plan.Candidate {
+	if known, ok := f.asked[path]; ok {
+		return known
+	}
+	if f.asked == nil || len(f.asked) == mostAsked {
+		f.asked = map[string][]plan.Candidate{}
+	}
+	found := f.set.Candidates(path)
+	f.asked[path] = found
+	return found
 }
 
 // changedWhile notes that a job's file changed while the job was under way.
@@ -468,6 +486,9 @@ func (f *flow) advance(now time.Time) {
 		f.begin(f.jobs[next.ID], now)
 	}
 	f.drained(now)
+	if len(f.jobs) == 0 && f.settle.Len() == 0 {
+		f.asked = nil
+	}
 }
 
 // lookAt brings the settling machine the look it asked for.

@@ -27,7 +27,7 @@ func (e *Engine) Reload(f *rule.File) error {
 
 func (f *flow) reload(set *plan.Set, now time.Time) {
 	old := f.set
-	f.set = set
+	f.set, f.asked = set, nil
 	f.applyRules()
 	for _, r := range old.Rules() {
 		if set.Rule(r.Name.S) == nil {

@@ -167,7 +167,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	first := g.Members[0]
 	r := f.set.Rule(g.Key.Rule)
 	var c plan.Candidate
-	for _, one := range f.set.Candidates(first.Path) {
+	for _, one := range f.candidates(first.Path) {
 		if one.Rule == r {
 			c = one
 		}

@@ -34,6 +34,7 @@ type Pattern struct {
 	prefix string   // the literal text that every fitting name begins with
 	ending string   // the literal text that every fitting name ends in
 	exact  bool     // case is kept, so prefix and ending can be compared before the expression runs
+	simple bool     // nothing but prefix, one star and ending: the expression need not run at all
 }
 
 // Error says what is wrong with a pattern and where.
@@ -66,6 +67,7 @@ func Compile(text string, o Options) (*Pattern, error) {
 		return nil, err
 	}
 	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), prefix: string(c.prefix), ending: c.ending(), exact: !o.IgnoreCase}
+	p.simple = p.exact && !p.wide && p.prefix+"*"+p.ending == glob
 	return p.finish(body, o)
 }
 
@@ -165,6 +167,9 @@ func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool)
 	}
 	if p.exact && !(strings.HasPrefix(s, p.prefix) && strings.HasSuffix(s, p.ending)) {
 		return nil, false
+	}
+	if p.simple {
+		return nil, len(s) >= len(p.prefix)+len(p.ending)
 	}
 	if !capture || len(p.names) < 2 {
 		return nil, p.re.MatchString(s)
