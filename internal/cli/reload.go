@@ -12,8 +12,9 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// reloadOnChange reads the rules again when their file changes. Mistakes are
-// told and change nothing. The returned function ends it.
+// reloadOnChange reads the rules again when they differ from what was read, be
+// it before the watch began. Mistakes are told and change nothing. The returned
+// function ends it.
 func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err error) {
 	w, err := watchfs.New(watchfs.Options{})
 	if err != nil {
@@ -24,7 +25,6 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 		folders[filepath.Dir(p)] = 0
 	}
 	w.Want(folders)
-	before := texts(f.Path)
 	var done sync.WaitGroup
 	end := make(chan struct{})
 	done.Go(func() {
@@ -41,11 +41,13 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 				}
 			case <-settled:
 				settled = nil
-				if now := texts(f.Path); !bytes.Equal(now, before) {
-					before = now
-					if src, err := os.ReadFile(f.Path); err == nil {
-						a.reload(f, src, e)
-					}
+				src, err := os.ReadFile(f.Path)
+				if err != nil {
+					continue // an editor is replacing it
+				}
+				if now, diags, texts := parseRules(f.Path, src); !bytes.Equal(texts, a.read) {
+					a.read = texts
+					a.reload(f, now, diags, e)
 				}
 			}
 		}
@@ -55,23 +57,6 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 		done.Wait()
 		w.Close()
 	}, nil
-}
-
-// texts joins the rules file and all it includes, to tell whether any changed.
-func texts(path string) []byte {
-	src, err := os.ReadFile(path)
-	if err != nil {
-		return nil
-	}
-	all := bytes.Clone(src)
-	rule.ParseAll(path, src, func(glob string) ([]rule.Source, error) {
-		sources, err := loadIncluded(glob)
-		for _, s := range sources {
-			all = append(append(all, s.Path...), s.Text...)
-		}
-		return sources, err
-	})
-	return all
 }
 
 // globFolders are the folders that include: looks in.
@@ -87,9 +72,8 @@ func globFolders(f *rule.File) []string {
 	return paths
 }
 
-func (a *app) reload(old *rule.File, src []byte, e *engine.Engine) {
+func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine) {
 	name := filepath.Base(old.Path)
-	f, diags := rule.ParseAll(old.Path, src, loadIncluded)
 	if diags.Failed() {
 		n, _ := diags.Count()
 		a.alarm("%s", name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:")

@@ -51,6 +51,7 @@ type app struct {
 	trust     bool   // --trust-rules
 	logFormat string // --log-format
 	board     board
+	read      []byte    // the texts of the rules that were read last
 	style     ink.Style // of standard output
 	styleErr  ink.Style // of standard error
 }

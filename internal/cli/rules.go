@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -76,8 +77,23 @@ func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
 		}
 		return nil, nil, usage("the rules file %s cannot be read: %v", path, err)
 	}
-	f, diags := rule.ParseAll(path, src, loadIncluded)
+	f, diags, texts := parseRules(path, src)
+	a.read = texts
 	return f, diags, nil
+}
+
+// parseRules reads a rules file and all that it includes. texts joins what was
+// read, so that a later change can be told.
+func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, texts []byte) {
+	texts = bytes.Clone(src)
+	f, diags = rule.ParseAll(path, src, func(glob string) ([]rule.Source, error) {
+		sources, err := loadIncluded(glob)
+		for _, s := range sources {
+			texts = append(append(texts, s.Path...), s.Text...)
+		}
+		return sources, err
+	})
+	return f, diags, texts
 }
 
 // loadIncluded finds the files that an include: names, in name order.

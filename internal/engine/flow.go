@@ -45,7 +45,7 @@ type flow struct {
 	timed    map[string]time.Time       // by rule with held jobs: when its schedule is due next
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
-	seen     time.Time // when the first event came for the file that has just settled
+	seen     time.Time                  // when the first event came for the file that has just settled
 	once     bool
 	chained  bool   // something was placed where a rule watches
 	only     string // the one rule that is worked for, "" for all

@@ -47,7 +47,7 @@ type Job struct {
 	Facts    file.Facts // size, times and identity of what was taken
 	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
 	Attempts int
-	Earlier  int // attempts before the job was last sent round again
+	Earlier  int       // attempts before the job was last sent round again
 	Seen     time.Time // when its first event came; zero if that is not known
 	Taken    time.Time
 	Due      time.Time // the next attempt, zero for at once
