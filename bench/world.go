@@ -91,18 +91,24 @@ func (p *process) stop() {
 func drop(dir string, n int) error {
 	content := []byte("12:00,1.23,12.6\n")
 	for i := range n {
-		if err := os.WriteFile(filepath.Join(dir, "gauge-"+strconv.Itoa(i)+".csv"), content, 0o666); err != nil {
+		if err := os.WriteFile(filepath.Join(dir, dropped(i)), content, 0o666); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// until waits until a folder has so many entries.
-func until(dir string, n int) error {
+// dropped is the name of one of the files.
+func dropped(i int) string { return "gauge-" + strconv.Itoa(i) + ".csv" }
+
+// until waits until a folder has so many entries. Reading a large folder would
+// hold up who fills it, so it first waits for the one that was dropped last.
+func until(dir, last string, n int) error {
 	for end := time.Now().Add(5 * time.Minute); ; time.Sleep(2 * time.Millisecond) {
-		if have, err := entries(dir); err == nil && have >= n {
-			return nil
+		if _, err := os.Stat(filepath.Join(dir, last)); err == nil {
+			if have, err := entries(dir); err == nil && have >= n {
+				return nil
+			}
 		}
 		if time.Now().After(end) {
 			return errors.New("it did not come to its end in five minutes")

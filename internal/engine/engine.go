@@ -347,6 +347,11 @@ func (e *Engine) carryOut(work context.Context) {
 	}
 	if len(f.places) > 0 {
 		e.active += len(f.places)
+		for _, p := range f.places {
+			for _, m := range p.moves {
+				e.ledger.RecordPlacement(m.record)
+			}
+		}
 		e.queue.add(f.places)
 	}
 	e.tellAll(time.Now())

@@ -87,6 +87,7 @@ type job struct {
 	unless   string              // skip if the content has this hash
 	again    map[string]bool     // files that changed while the job ran: offered when it ends
 	parked   map[string]bool     // taken, but no longer settled
+	intended bool                // its input went where its recorded intention said
 	extras   bool                // it had further files, so their rows are kept right
 	stopOld  bool                // its attempt is being stopped, because the file changed
 	cancel   bool                // its attempt is being stopped for good
@@ -165,6 +166,8 @@ type moved struct {
 	source string
 	target string
 	err    error // ErrGone or ErrChanged: it was not moved
+	// intended tells that it is where its recorded intention said.
+	intended bool
 }
 
 // Outcome is a job whose state changed in a way that people want to see.

@@ -476,6 +476,7 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	for source, at := range j.landed {
 		endsIn[source] = at
 	}
+	j.intended = len(p.moved) == 1 && p.moved[0].intended
 	for _, m := range p.moved {
 		endsIn[m.source] = m.target
 		if !errors.Is(m.err, place.ErrChanged) {

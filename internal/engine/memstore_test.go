@@ -16,6 +16,9 @@ import (
 type memStore struct {
 	durable, now tables
 	full         bool // the disk is full: nothing becomes durable
+	// what may be written late, as the file has it until then
+	lateJobs       map[int64]ledger.Job
+	latePlacements map[int64]ledger.Placement
 }
 
 // tables is one state of the ledger.
@@ -40,19 +43,36 @@ func (t tables) clone() tables {
 	return t
 }
 
-func newMemStore() *memStore { return &memStore{durable: newTables(), now: newTables()} }
+func newMemStore() *memStore {
+	return &memStore{durable: newTables(), now: newTables(), lateJobs: map[int64]ledger.Job{}, latePlacements: map[int64]ledger.Placement{}}
+}
 
+// commit makes all durable, but for what may be late: that stays as it was.
 func (m *memStore) commit() bool {
 	if m.full {
 		return false
 	}
 	m.durable = m.now.clone()
+	maps.Copy(m.durable.jobs, m.lateJobs)
+	maps.Copy(m.durable.placements, m.latePlacements)
 	return true
+}
+
+// flush makes all durable.
+func (m *memStore) flush() bool {
+	if m.full {
+		return false
+	}
+	clear(m.lateJobs)
+	clear(m.latePlacements)
+	return m.commit()
 }
 
 // crash forgets what was not durable. Numbers are read from the file anew.
 func (m *memStore) crash() {
 	m.now = m.durable.clone()
+	clear(m.lateJobs)
+	clear(m.latePlacements)
 	for id := range m.now.jobs {
 		m.now.id = max(m.now.id, id+1)
 	}
@@ -61,16 +81,32 @@ func (m *memStore) crash() {
 func (m *memStore) NextID() int64        { m.now.id++; return m.now.id - 1 }
 func (m *memStore) NextPlacement() int64 { m.now.placement++; return m.now.placement - 1 }
 func (m *memStore) Record(j ledger.Job, _ ledger.State) {
+	delete(m.lateJobs, j.ID)
 	j.Extra = slices.Clone(j.Extra)
 	m.now.jobs[j.ID] = j
+}
+func (m *memStore) RecordEnd(j ledger.Job, _ ledger.State) {
+	if _, late := m.lateJobs[j.ID]; !late {
+		m.lateJobs[j.ID] = m.now.jobs[j.ID]
+	}
+	m.now.jobs[j.ID] = j
+}
+func (m *memStore) RecordPlaced(p ledger.Placement) {
+	if _, late := m.latePlacements[p.ID]; !late {
+		m.latePlacements[p.ID] = m.now.placements[p.ID]
+	}
+	m.now.placements[p.ID] = p
 }
 func (m *memStore) RecordMembers(ledger.Job) {} // Record keeps them
 func (m *memStore) RecordAttempt(a ledger.Attempt) {
 	m.now.attempts[[2]int64{a.Job, int64(a.Number)}] = a
 }
-func (m *memStore) RecordPlacement(p ledger.Placement) { m.now.placements[p.ID] = p }
-func (m *memStore) RecordPause(rule string, p bool)    { m.now.paused[rule] = p }
-func (m *memStore) Flush() error                       { m.commit(); return nil }
+func (m *memStore) RecordPlacement(p ledger.Placement) {
+	delete(m.latePlacements, p.ID)
+	m.now.placements[p.ID] = p
+}
+func (m *memStore) RecordPause(rule string, p bool) { m.now.paused[rule] = p }
+func (m *memStore) Flush() error                    { m.flush(); return nil }
 func (m *memStore) Sync(context.Context) error {
 	if !m.commit() {
 		return errors.New("no space left on device")

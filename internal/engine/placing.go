@@ -29,16 +29,22 @@ func (q *placeQueue) add(p []*placing) {
 	}
 }
 
+// mostPlaced bounds a batch of placings, so that the ledger can write the
+// intentions of the next one meanwhile.
+const mostPlaced = 512
+
 func (q *placeQueue) take() []*placing {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	list := q.list
-	q.list = nil
+	n := min(len(q.list), mostPlaced)
+	list := q.list[:n:n]
+	q.list = q.list[n:]
 	return list
 }
 
-// placeFiles is the placing goroutine. All moves that wait share one commit
-// of their intentions; none touches a file before that is durable.
+// placeFiles is the placing goroutine. The intentions were recorded when the
+// placings were queued; many share one commit, and no move touches a file
+// before that is durable.
 func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 	for {
 		batch := e.queue.take()
@@ -51,11 +57,6 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 			}
 		}
 		done := make([]placedEnd, 0, len(batch))
-		for _, p := range batch {
-			for _, m := range p.moves {
-				e.ledger.RecordPlacement(m.record)
-			}
-		}
 		err := e.ledger.Sync(work)
 		e.there, e.batch = map[string]error{}, e.placer.Batch()
 		for _, p := range batch {
@@ -92,9 +93,15 @@ func (e *Engine) placeOne(p *placing) placedEnd {
 			return end
 		}
 		if m.record.State = ledger.Dropped; err == nil {
+			intended := m.record.Target == res.Target && !res.Same && m.request.Same != rule.SameReplace
 			m.record.State, m.record.Target, m.record.After = ledger.Done, res.Target, res.Facts
 			if res.Same {
 				m.record.Kind = string(place.Twin)
+			}
+			if intended && len(p.moves) == 1 {
+				e.ledger.RecordPlaced(m.record)
+				end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, intended: true})
+				break
 			}
 		}
 		e.ledger.RecordPlacement(m.record)

@@ -15,6 +15,8 @@ type store interface {
 	NextPlacement() int64
 
 	Record(j ledger.Job, was ledger.State)
+	RecordEnd(j ledger.Job, was ledger.State)
+	RecordPlaced(p ledger.Placement)
 	RecordMembers(j ledger.Job)
 	RecordAttempt(a ledger.Attempt)
 	RecordPlacement(p ledger.Placement)

@@ -250,7 +250,11 @@ func (f *flow) keyOf(j *job) string {
 }
 
 func (f *flow) record(j *job) {
-	f.store.Record(j.row, j.recorded)
+	if j.intended && j.row.State.Final() && !j.extras {
+		f.store.RecordEnd(j.row, j.recorded)
+	} else {
+		f.store.Record(j.row, j.recorded)
+	}
 	if j.extras = j.extras || len(j.row.Extra) > 0; j.extras {
 		f.store.RecordMembers(j.row)
 	}

@@ -246,17 +246,17 @@ func (l *Ledger) NextPlacement() int64 {
 	return l.nextPl - 1
 }
 
-// Sync waits until all that was recorded before is durable.
+// Sync waits until what was recorded before is durable, but for what may be late.
 func (l *Ledger) Sync(ctx context.Context) error {
-	return l.w.sync(ctx)
+	return l.w.sync(ctx, false)
 }
 
-// Flush is Sync for whoever reads right afterwards. It does not wait long for
-// a disk that is full.
+// Flush is for whoever reads right afterwards: it waits for all that was
+// recorded, but not long for a disk that is full.
 func (l *Ledger) Flush() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	return l.Sync(ctx)
+	return l.w.sync(ctx, true)
 }
 
 // nano and its opposite keep times as nanoseconds since 1970 (UTC), 0 for none.

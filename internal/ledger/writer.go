@@ -18,7 +18,11 @@ type writer struct {
 
 	mu      sync.Mutex
 	pending *batch
-	waiting []chan error // told when all that is pending now is durable
+	late    *batch    // may wait until nobody is waited for
+	waiting []waiter  // told when what was recorded is durable
+	asked   time.Time // when somebody waited last
+	came    int64     // rows that were put into pending
+	written int64     // rows of pending that are durable
 	closing bool
 	kick    chan struct{}
 	ended   chan struct{}
@@ -26,12 +30,18 @@ type writer struct {
 	counted int64         // the greatest number of a placement that the counter knows
 }
 
+// waiter waits for commits; all says that they must hold what may be late, too.
+type waiter struct {
+	done chan error
+	all  bool
+	rows int64 // how many rows had come before it
+}
+
 // batch is what one commit writes. Only the newest state of a row counts, so
 // a job that passes through several states between two commits is written once.
 type batch struct {
 	rows  []record
 	place map[rowKey]int // index of each row in rows
-	tally map[tallyKey]int
 }
 
 // record is one row to be written. What it is made of is kept, not its
@@ -41,6 +51,7 @@ type record struct {
 	query     string
 	args      []any // unless one of the following is set
 	job       *Job
+	was       State // job: the state that the file has, "" if it has none
 	placement *Placement
 	known     *Known
 	knownKey  *knownKey // leaves the memory of what is not yet in the file
@@ -73,29 +84,72 @@ type tallyKey struct {
 }
 
 func newBatch() *batch {
-	return &batch{place: map[rowKey]int{}, tally: map[tallyKey]int{}}
+	return &batch{place: map[rowKey]int{}}
 }
 
-func (b *batch) put(r record) {
+// put adds a row, or replaces what was to be written for it; it tells how many
+// rows that makes more.
+func (b *batch) put(r record) int64 {
 	if i, ok := b.place[r.key]; ok {
+		if r.job != nil {
+			r.was = b.rows[i].was
+		}
 		b.rows[i] = r
-		return
+		return 0
 	}
 	b.place[r.key] = len(b.rows)
 	b.rows = append(b.rows, r)
+	return 1
+}
+
+// take takes a row out, for another batch.
+func (b *batch) take(key rowKey) (record, bool) {
+	i, ok := b.place[key]
+	if !ok {
+		return record{}, false
+	}
+	r := b.rows[i]
+	b.rows[i] = record{}
+	delete(b.place, key)
+	return r, true
 }
 
 // follow adds a later batch to this one.
 func (b *batch) follow(later *batch) {
 	for _, r := range later.rows {
-		b.put(r)
-	}
-	for k, n := range later.tally {
-		b.tally[k] += n
+		if r.query != "" {
+			b.put(r)
+		}
 	}
 }
 
-func (b *batch) empty() bool { return len(b.rows) == 0 && len(b.tally) == 0 }
+// cut takes at most n rows off the front.
+func (b *batch) cut(n int) *batch {
+	front := newBatch()
+	n = min(n, len(b.rows))
+	front.follow(&batch{rows: b.rows[:n]})
+	rest := newBatch()
+	rest.follow(&batch{rows: b.rows[n:]})
+	*b = *rest
+	return front
+}
+
+// tally is how the numbers of jobs change with this batch.
+func (b *batch) tally() map[tallyKey]int {
+	tally := map[tallyKey]int{}
+	for _, r := range b.rows {
+		if r.job == nil || r.was == r.job.State {
+			continue
+		}
+		tally[tallyKey{r.job.Rule, r.job.State}]++
+		if r.was != "" {
+			tally[tallyKey{r.job.Rule, r.was}]--
+		}
+	}
+	return tally
+}
+
+func (b *batch) empty() bool { return len(b.place) == 0 }
 
 const (
 	putJob = `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen)
@@ -129,7 +183,7 @@ func startWriter(l *Ledger) (*writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{l: l, conn: conn, pending: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
+	w := &writer{l: l, conn: conn, pending: newBatch(), late: newBatch(), stmts: map[string]*sql.Stmt{}, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
 	for _, q := range []string{putJob, putAttempt, putPlacement, putKnown, dropKnown, putTally, putMember, dropMembers, putMount, putContent, putWatched, putPause, putCounter, dropJob, dropAttempts, dropPlacements} {
 		if w.stmts[q], err = conn.PrepareContext(context.Background(), q); err != nil {
 			return nil, err
@@ -139,9 +193,25 @@ func startWriter(l *Ledger) (*writer, error) {
 	return w, nil
 }
 
+// add has a row written with the next commit.
 func (w *writer) add(r record) {
 	w.mu.Lock()
-	w.pending.put(r)
+	if older, ok := w.late.take(r.key); ok && r.job != nil {
+		r.was = older.was
+	}
+	w.came += w.pending.put(r)
+	w.mu.Unlock()
+	w.wake()
+}
+
+// addLate has a row written when nobody waits for other rows.
+func (w *writer) addLate(r record) {
+	w.mu.Lock()
+	if _, ok := w.pending.place[r.key]; ok {
+		w.pending.put(r)
+	} else {
+		w.late.put(r)
+	}
 	w.mu.Unlock()
 	w.wake()
 }
@@ -153,10 +223,11 @@ func (w *writer) wake() {
 	}
 }
 
-func (w *writer) sync(ctx context.Context) error {
+// sync waits until what was recorded is durable; with all also what may be late.
+func (w *writer) sync(ctx context.Context, all bool) error {
 	done := make(chan error, 1)
 	w.mu.Lock()
-	w.waiting = append(w.waiting, done)
+	w.waiting = append(w.waiting, waiter{done, all, w.came})
 	w.mu.Unlock()
 	w.wake()
 	select {
@@ -184,27 +255,99 @@ func (w *writer) close() error {
 		s.Close()
 	}
 	w.conn.Close()
-	if n := len(w.pending.rows); n > 0 {
+	if n := len(w.pending.place) + len(w.late.place); n > 0 {
 		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
 	}
 	return nil
 }
 
-// run is the writing goroutine: one commit for all that is pending.
+// Late rows are written once nobody has waited for a while: a moment, or
+// longer in a burst, where somebody soon waits again. Then a part at a time, so
+// that who comes meanwhile does not wait long; and in any case before they are
+// too many.
+const (
+	lateAfter      = 5 * time.Millisecond
+	lateAfterBurst = 60 * time.Millisecond
+	burstRows      = 64
+	latePart       = 500
+	mostLate       = 40_000
+)
+
+// mostRows bounds a commit, so that who waits for its first rows does not wait
+// for all that came after them.
+const mostRows = 1500
+
+// next takes what the next commit holds; wait is how long it may be until late
+// rows are due, 0 if there are none.
+func (w *writer) next() (b *batch, rows int64, wait time.Duration, closing bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if b = w.pending; len(b.rows) > mostRows {
+		b = w.pending.cut(mostRows)
+	} else {
+		w.pending = newBatch()
+	}
+	rows = int64(len(b.rows))
+	now := time.Now()
+	all := w.closing
+	for _, one := range w.waiting {
+		all = all || one.all
+	}
+	if len(w.waiting) > 0 {
+		w.asked = now
+	}
+	if w.late.empty() {
+		return b, rows, 0, w.closing
+	}
+	after := lateAfter
+	if len(w.late.rows) > burstRows {
+		after = lateAfterBurst
+	}
+	switch wait = after - now.Sub(w.asked); {
+	case !w.pending.empty():
+	case all:
+		b.follow(w.late)
+		w.late = newBatch()
+	case wait <= 0 || len(w.late.rows) > mostLate:
+		b.follow(w.late.cut(latePart))
+	}
+	return b, rows, max(wait, time.Millisecond), w.closing
+}
+
+// told takes out those who waited for no more than what is durable now.
+func (w *writer) told() []waiter {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	var done, rest []waiter
+	for _, one := range w.waiting {
+		if one.rows <= w.written && (!one.all || w.late.empty()) {
+			done = append(done, one)
+		} else {
+			rest = append(rest, one)
+		}
+	}
+	w.waiting = rest
+	return done
+}
+
+// run is the writing goroutine: one commit for all that is pending, up to a bound.
 func (w *writer) run() {
 	defer close(w.ended)
 	troubled := false
 	for {
-		w.mu.Lock()
-		batch, waiting := w.pending, w.waiting
-		w.pending, w.waiting = newBatch(), nil
-		closing := w.closing
-		w.mu.Unlock()
-		if batch.empty() && len(waiting) == 0 {
+		batch, rows, wait, closing := w.next()
+		if batch.empty() {
+			w.written += rows
+			told := w.told()
+			for _, one := range told {
+				one.done <- nil
+			}
 			if closing {
 				return
 			}
-			<-w.kick
+			if len(told) == 0 {
+				w.idle(wait)
+			}
 			continue
 		}
 		err := w.commit(batch)
@@ -214,8 +357,9 @@ func (w *writer) run() {
 				w.l.tell(nil)
 			}
 			w.l.settled(batch)
-			for _, done := range waiting {
-				done <- nil
+			w.written += rows
+			for _, one := range w.told() {
+				one.done <- nil
 			}
 			continue
 		}
@@ -223,16 +367,39 @@ func (w *writer) run() {
 			troubled = true
 			w.l.tell(fmt.Errorf("the ledger cannot be written: %w", err))
 		}
-		w.mu.Lock() // keep the order, and try again
-		batch.follow(w.pending)
-		w.pending = batch
-		w.waiting = append(waiting, w.waiting...)
-		w.mu.Unlock()
+		w.putBack(batch)
 		select {
 		case <-time.After(time.Second):
 		case <-w.stop:
 			return
 		}
+	}
+}
+
+// putBack keeps what could not be written, in its order, for another try. Who
+// waits then waits for all of it.
+func (w *writer) putBack(batch *batch) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	batch.follow(w.pending)
+	w.pending = batch
+	w.came = w.written + int64(len(batch.rows))
+	for i := range w.waiting {
+		w.waiting[i].rows = w.came
+	}
+}
+
+// idle waits until something is recorded, or late rows are due.
+func (w *writer) idle(wait time.Duration) {
+	if wait == 0 {
+		<-w.kick
+		return
+	}
+	due := time.NewTimer(wait)
+	defer due.Stop()
+	select {
+	case <-w.kick:
+	case <-due.C:
 	}
 }
 
@@ -261,6 +428,9 @@ func (w *writer) rows(b *batch) error {
 	placed := int64(0)
 	for i := range b.rows {
 		r := &b.rows[i]
+		if r.query == "" {
+			continue
+		}
 		if err := w.exec(r.query, r.columns()...); err != nil {
 			return err
 		}
@@ -273,7 +443,7 @@ func (w *writer) rows(b *batch) error {
 			return err
 		}
 	}
-	for k, n := range b.tally {
+	for k, n := range b.tally() {
 		if n == 0 {
 			continue
 		}
@@ -304,21 +474,18 @@ func (l *Ledger) settled(b *batch) {
 
 // Record writes a job's row. was is the state that was recorded before, "" for
 // a new job; it keeps the tally right.
-func (l *Ledger) Record(j Job, was State) {
+func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
+
+// RecordEnd is Record for a job that is over and whose input went where its
+// recorded placement said. A crash that loses it costs a look at that place, so
+// it may be written late.
+func (l *Ledger) RecordEnd(j Job, was State) { l.w.addLate(l.jobRecord(j, was)) }
+
+func (l *Ledger) jobRecord(j Job, was State) record {
 	l.mu.Lock()
 	l.recent[j.File] = &j
 	l.mu.Unlock()
-	r := record{key: rowKey{table: "job", id: j.ID}, job: &j, query: putJob}
-	l.w.mu.Lock()
-	l.w.pending.put(r)
-	if was != j.State {
-		l.w.pending.tally[tallyKey{j.Rule, j.State}]++
-		if was != "" {
-			l.w.pending.tally[tallyKey{j.Rule, was}]--
-		}
-	}
-	l.w.mu.Unlock()
-	l.w.wake()
+	return record{key: rowKey{table: "job", id: j.ID}, job: &j, was: was, query: putJob}
 }
 
 func jobValues(j *Job) []any {
@@ -381,6 +548,12 @@ func (l *Ledger) RecordAttempt(a Attempt) {
 // RecordPlacement writes a placement's row.
 func (l *Ledger) RecordPlacement(p Placement) {
 	l.w.add(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, placement: &p})
+}
+
+// RecordPlaced is RecordPlacement for one that was done just as it was
+// intended; it may be written late.
+func (l *Ledger) RecordPlaced(p Placement) {
+	l.w.addLate(record{key: rowKey{table: "placement", id: p.ID}, query: putPlacement, placement: &p})
 }
 
 func placementValues(p *Placement) []any {

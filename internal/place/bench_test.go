@@ -1,0 +1,47 @@
+package place
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+// BenchmarkMove is one file moved within a file system, as part of a batch.
+func BenchmarkMove(b *testing.B) {
+	folder := b.TempDir()
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		if folder, err = os.MkdirTemp("/dev/shm", "tide-place-"); err != nil {
+			b.Fatal(err)
+		}
+		b.Cleanup(func() { os.RemoveAll(folder) })
+	}
+	in, out := filepath.Join(folder, "in"), filepath.Join(folder, "out")
+	if err := os.Mkdir(in, 0o777); err != nil {
+		b.Fatal(err)
+	}
+	var requests []Request
+	for i := range b.N {
+		path := filepath.Join(in, fmt.Sprintf("gauge-%d.csv", i))
+		if err := os.WriteFile(path, []byte("1"), 0o666); err != nil {
+			b.Fatal(err)
+		}
+		facts, err := watchfs.Stat(path)
+		if err != nil {
+			b.Fatal(err)
+		}
+		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))), Expect: facts, Same: rule.SameNumber, Part: PartName(folder, int64(i))})
+	}
+	b.ReportAllocs()
+	b.ResetTimer()
+	placer := (&Placer{}).Batch()
+	defer placer.End()
+	for _, r := range requests {
+		if _, err := placer.Move(r); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
