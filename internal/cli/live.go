@@ -138,7 +138,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 // lists fills in what waits and what is over.
 func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Waiting}
-	list, err := l.Jobs(ledger.Filter{States: waits, Open: true, Oldest: true, Limit: mostRows})
+	list, err := l.OpenJobs("", waits, 0, mostRows)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -306,7 +307,7 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
-	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { l.begun.Store(true); a.readyNote(s); ready() }})
+	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { l.begun.Store(true); a.readyNote(s); ready(); debug.FreeOSMemory() }}) // what reading the rules took is not needed again
 	if err != nil {
 		return err
 	}

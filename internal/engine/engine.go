@@ -233,6 +233,9 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		e.flow.holding = e.troubled() != nil
 		e.flow.advance(now)
 		e.carryOut(work)
+		if e.flow.more {
+			_ = e.ledger.Flush() // the ledger's writer sets the pace; it says itself what is wrong
+		}
 		if e.flow.stopping && e.active == 0 {
 			return nil
 		}

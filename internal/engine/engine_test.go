@@ -180,8 +180,13 @@ rules:
 	}
 	e.events.Sweep()
 	e.events.Sweep()
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) >= files }, 100*time.Second, 5*time.Millisecond)
+	most := 0
+	require.Eventually(t, func() bool {
+		_ = e.do(func() { most = max(most, len(e.flow.jobs)) })
+		return o.count(ledger.Processed) >= files
+	}, 100*time.Second, 5*time.Millisecond)
 	stop()
+	require.LessOrEqual(t, most, mostQueued+mostQueued/2, "the memory holds a part of the queue")
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	seen := map[string]int{}

@@ -46,6 +46,7 @@ type flow struct {
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving  map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	seen     time.Time                  // when the first event came for the file that has just settled
+	more     bool                       // the last round ended before all had begun that could
 	once     bool
 	chained  bool   // something was placed where a rule watches
 	only     string // the one rule that is worked for, "" for all
@@ -303,7 +304,9 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if f.reserved[unit] {
 		return
 	}
-	f.window.find(f, unit)
+	if f.window.holds(f, unit) {
+		return // a queued job looks again before it starts
+	}
 	if j := f.byPath[unit]; j != nil && !j.parked[unit] {
 		f.changedWhile(j, unit, kind)
 		return
@@ -462,6 +465,10 @@ func (f *flow) wentAway(path string, dir bool, now time.Time) {
 	}
 }
 
+// mostBegun bounds the jobs that begin in one round: many may end at once,
+// because their files are gone.
+const mostBegun = 1000
+
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
 	for _, path := range f.settle.Asks(now) {
@@ -481,7 +488,11 @@ func (f *flow) advance(now time.Time) {
 	f.lookForNobodys(now)
 	f.timesCame(now)
 	f.window.refill(f, now)
-	for !f.stopping && !f.holding {
+	f.more = false
+	for begun := 0; !f.stopping && !f.holding; begun++ {
+		if f.more = begun == mostBegun; f.more {
+			break // what has come of these is carried out first
+		}
 		next, ok := f.dispatch.Next(now)
 		if !ok {
 			break
@@ -536,6 +547,9 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 		if is && (!ok || t.Before(at)) {
 			at, ok = t, true
 		}
+	}
+	if f.more {
+		return now, true
 	}
 	sooner(f.settle.Next())
 	sooner(f.gather.Next())

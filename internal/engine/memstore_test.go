@@ -165,6 +165,10 @@ func (m *memStore) Jobs(q ledger.Filter) ([]ledger.Job, error) {
 	return list, nil
 }
 
+func (m *memStore) OpenJobs(rule string, states []ledger.State, after int64, limit int) ([]ledger.Job, error) {
+	return m.Jobs(ledger.Filter{Rule: rule, States: states, Open: true, After: after, Limit: limit})
+}
+
 func (m *memStore) OpenJob(path string) (ledger.Job, bool, error) {
 	for _, j := range m.now.jobs {
 		if j.File == path && !j.State.Final() {

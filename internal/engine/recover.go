@@ -45,7 +45,7 @@ func (e *Engine) recover(now time.Time) error {
 		}
 	}
 	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Waiting}
-	jobs, err := e.ledger.Jobs(ledger.Filter{States: begun, Open: true, Oldest: true})
+	jobs, err := e.ledger.OpenJobs("", begun, 0, 0)
 	if err != nil {
 		return err
 	}

@@ -38,6 +38,7 @@ type store interface {
 	Rename(was, rule string) error
 
 	Jobs(q ledger.Filter) ([]ledger.Job, error)
+	OpenJobs(rule string, states []ledger.State, after int64, limit int) ([]ledger.Job, error)
 	OpenJob(path string) (ledger.Job, bool, error)
 	Attempts(job int64) ([]ledger.Attempt, error)
 	Placements(job int64) ([]ledger.Placement, error)

@@ -265,6 +265,7 @@ func (f *flow) record(j *job) {
 // recorded is the state that its row has in the ledger.
 func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *job {
 	j := &job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
+	f.window.came(row.Rule)
 	if j.rule == nil {
 		f.adoptPaths(j)
 		return j

@@ -36,8 +36,7 @@ func (w *window) full(f *flow, j *job) bool {
 		w.leave(j.row.Rule)
 		return true
 	}
-	w.count[j.row.Rule]++
-	w.total++
+	w.came(j.row.Rule)
 	return false
 }
 
@@ -54,6 +53,12 @@ func (w *window) leave(rule string) {
 		w.more, w.last = map[string]bool{}, map[string]int64{}
 	}
 	w.more[rule] = true
+}
+
+// came counts a job that is in the memory from now on.
+func (w *window) came(rule string) {
+	w.count[rule]++
+	w.total++
 }
 
 // left is told when a job leaves the memory.
@@ -83,7 +88,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 		return false
 	}
 	const helping = mostQueued / 2
-	rows, err := f.store.Jobs(ledger.Filter{Rule: name, States: []ledger.State{ledger.Queued, ledger.Held}, Open: true, Oldest: true, After: w.last[name], Limit: helping})
+	rows, err := f.store.OpenJobs(name, []ledger.State{ledger.Queued, ledger.Held}, w.last[name], helping)
 	if err != nil {
 		return false
 	}
@@ -106,6 +111,15 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 	return true
 }
 
+// holds tells whether the open job of a path waits in the ledger alone.
+func (w *window) holds(f *flow, path string) bool {
+	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
+		return false
+	}
+	row, ok, err := f.store.OpenJob(path)
+	return err == nil && ok && f.jobs[row.ID] == nil
+}
+
 // find brings the open job of a path into the memory, if it may be in the
 // ledger alone.
 func (w *window) find(f *flow, path string) {
@@ -117,8 +131,6 @@ func (w *window) find(f *flow, path string) {
 		return
 	}
 	j := f.adopt(row, row.State, nil)
-	w.count[row.Rule]++
-	w.total++
 	if j.rule != nil && row.State != ledger.Held {
 		f.enqueue(j)
 	}

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"cmp"
 	"database/sql"
 	"slices"
 	"strings"
@@ -438,4 +439,35 @@ func (l *Ledger) Recent(limit int) ([]Job, error) {
 	}
 	slices.SortFunc(recent, func(a, b Job) int { return b.Ended.Compare(a.Ended) })
 	return recent[:min(len(recent), limit)], nil
+}
+
+// OpenJobs lists jobs that are not over and are in one of the states, of one
+// rule or, with "", of all, in the order of their numbers, from behind a number,
+// at most so many (0 for all). An index answers it, however long the queue is.
+func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) ([]Job, error) {
+	tally, err := l.Tally()
+	if err != nil {
+		return nil, err
+	}
+	if limit == 0 {
+		limit = -1
+	}
+	var open []Job
+	for name := range tally {
+		if rule != "" && name != rule {
+			continue
+		}
+		for _, s := range states {
+			list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE ended = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name, string(s), after, limit)
+			if err != nil {
+				return nil, err
+			}
+			open = append(open, list...)
+		}
+	}
+	slices.SortFunc(open, func(a, b Job) int { return cmp.Compare(a.ID, b.ID) })
+	if limit > 0 {
+		open = open[:min(len(open), limit)]
+	}
+	return open, nil
 }

@@ -158,6 +158,8 @@ CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
 CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
 `, `
 ALTER TABLE job ADD COLUMN seen INTEGER NOT NULL DEFAULT 0; -- when its first event came
+DROP INDEX job_open;
+CREATE INDEX job_open ON job (rule, state, id) WHERE ended = 0;
 `}
 
 // version is the newest schema this program knows.
