@@ -250,6 +250,7 @@ func (e *Engine) Pause(names []string, paused bool) error {
 }
 
 func jobByID(l store, id int64) (ledger.Job, error) {
+	_ = l.Flush() // what cannot be written is asked for as it was
 	rows, err := l.Jobs(ledger.Filter{ID: id})
 	if err != nil {
 		return ledger.Job{}, err
