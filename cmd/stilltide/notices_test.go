@@ -190,6 +190,7 @@ rules:
 	put(t, dir, "stilltide.yaml", rules+"    mtach: x\n")
 	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is in trouble") }, 10*time.Second, 20*time.Millisecond)
 	put(t, dir, "stilltide.yaml", rules)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is well again") }, 10*time.Second, 20*time.Millisecond)
 	w.stop()
 	require.NotContains(t, titles(), "part")
 	require.NotContains(t, titles(), "old.bin")
@@ -202,6 +203,49 @@ rules:
 	out, err := sweep.CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Len(t, hook.All(), before, "what was told once is not told again")
+}
+
+// A rule's trouble is told once, and again when a person ends it.
+func TestTroubleAndItsEndAreTold(t *testing.T) {
+	hook, err := standin.NewWebhook()
+	require.NoError(t, err)
+	defer hook.Close()
+	dir := t.TempDir()
+	for i := range 30 {
+		put(t, dir, fmt.Sprintf("in/slip-%d.txt", i), "x")
+	}
+	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
+channels:
+  office: {webhook: %q, gather: 0s}
+notify: {on: trouble, to: office}
+rules:
+  - name: slips
+    watch: in
+    debounce: 500ms
+    events: [added, changed, removed]
+    run: "true"
+`, hook.Address()))
+	w := startWatcher(t, dir)
+	require.Eventually(t, func() bool { return strings.Count(w.said(), "processed") == 30 }, 10*time.Second, 5*time.Millisecond)
+	for i := range 30 {
+		require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprintf("in/slip-%d.txt", i))))
+	}
+	title := func(n int) string {
+		if all := messages(t, hook); len(all) > n {
+			return all[n].Title
+		}
+		return ""
+	}
+	require.Eventually(t, func() bool { return title(0) == "slips is in trouble" }, 10*time.Second, 20*time.Millisecond)
+	program, err := built()
+	require.NoError(t, err)
+	resume := exec.Command(program, "resume", "slips")
+	resume.Dir = dir
+	out, err := resume.CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Eventually(t, func() bool { return title(1) == "slips is well again" }, 10*time.Second, 20*time.Millisecond)
+	w.stop()
+	require.Len(t, hook.All(), 2)
 }
 
 func TestListenAnswersTheMachinesThatWatch(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -260,7 +261,7 @@ func (m *minutes) now(l *ledger.Ledger, now time.Time) ([]int, error) {
 			}
 		})
 		m.read, m.at, m.total = true, this, total
-		return m.count[:], err
+		return slices.Clone(m.count[:]), err
 	}
 	for ; m.at.Before(this); m.at = m.at.Add(time.Minute) {
 		copy(m.count[:], m.count[1:])
@@ -268,5 +269,5 @@ func (m *minutes) now(l *ledger.Ledger, now time.Time) ([]int, error) {
 	}
 	m.count[lastHour-1] += max(total-m.total, 0)
 	m.total = total
-	return append([]int(nil), m.count[:]...), nil
+	return slices.Clone(m.count[:]), nil
 }

@@ -78,7 +78,7 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		n, _ := diags.Count()
 		a.alarm("%s", name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
-		_ = e.Trouble(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
+		_ = e.Mistake(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
 	if f.StateFolder() != old.StateFolder() {

@@ -60,6 +60,7 @@ type flow struct {
 	unready  []Unready
 	notices  []Notice
 	over     []Batch
+	mended   []string // rules that are out of trouble
 
 	batches batches
 	nobodys nobodys
@@ -246,6 +247,7 @@ func (f *flow) setPaused(names []string, paused bool) {
 // accept ends a rule's trouble: what it waited to be told is so.
 func (f *flow) accept(rule string) {
 	delete(f.troubles, rule)
+	f.mended = append(f.mended, rule)
 	for _, list := range f.removalsByRule() {
 		for _, g := range list {
 			if g.c.Rule.Name.S == rule {

@@ -153,7 +153,7 @@ func (m *memStore) KnownCount(rule string) (n int) {
 func (m *memStore) Jobs(q ledger.Filter) ([]ledger.Job, error) {
 	var list []ledger.Job
 	for _, j := range m.now.jobs {
-		if (q.ID == 0 || j.ID == q.ID) && (q.Rule == "" || j.Rule == q.Rule) && (!q.Open || !j.State.Final()) &&
+		if (q.ID == 0 || j.ID == q.ID) && (q.Rule == "" || j.Rule == q.Rule) &&
 			(len(q.States) == 0 || slices.Contains(q.States, j.State)) && j.ID > q.After {
 			list = append(list, j)
 		}
@@ -166,7 +166,7 @@ func (m *memStore) Jobs(q ledger.Filter) ([]ledger.Job, error) {
 }
 
 func (m *memStore) OpenJobs(rule string, states []ledger.State, after int64, limit int) ([]ledger.Job, error) {
-	return m.Jobs(ledger.Filter{Rule: rule, States: states, Open: true, After: after, Limit: limit})
+	return m.Jobs(ledger.Filter{Rule: rule, States: states, After: after, Limit: limit})
 }
 
 func (m *memStore) OpenJob(path string) (ledger.Job, bool, error) {

@@ -18,8 +18,13 @@ const mostNobodys = 10_000
 // nobodys are files that no rule takes, for those who want to be told.
 type nobodys struct {
 	due   map[string]time.Time
-	queue []string // in the order in which they come due
+	queue []nobody // in the order in which they come due; one that is due later by now is passed over
 	found []string // to be told
+}
+
+type nobody struct {
+	path string
+	due  time.Time
 }
 
 // unclaimed notes a file that no rule takes.
@@ -31,16 +36,19 @@ func (f *flow) unclaimed(path string, now time.Time) {
 	if n.due == nil {
 		n.due = map[string]time.Time{}
 	}
-	if _, ok := n.due[path]; !ok {
-		if len(n.due) >= mostNobodys {
-			return
-		}
-		n.queue = append(n.queue, path)
-	}
-	n.due[path] = now.Add(nobodysAfter)
+	due := now.Add(nobodysAfter)
 	if f.once {
-		n.due[path] = now // a sweep does not wait for it
+		due = now // a sweep does not wait for it
 	}
+	before, ok := n.due[path]
+	switch {
+	case !ok && len(n.due) >= mostNobodys:
+		return
+	case ok && due.Sub(before) < time.Second:
+		return // a file that is written to all the time makes few entries
+	}
+	n.due[path] = due
+	n.queue = append(n.queue, nobody{path, due})
 }
 
 // next is when the first of them is due.
@@ -48,7 +56,7 @@ func (n *nobodys) next() (at time.Time, ok bool) {
 	if len(n.queue) == 0 {
 		return at, false
 	}
-	return n.due[n.queue[0]], true
+	return n.queue[0].due, true
 }
 
 // lookForNobodys finds the files that were left alone long enough, are still
@@ -56,11 +64,14 @@ func (n *nobodys) next() (at time.Time, ok bool) {
 func (f *flow) lookForNobodys(now time.Time) {
 	n := &f.nobodys
 	for len(n.queue) > 0 {
-		path := n.queue[0]
-		if n.due[path].After(now) {
+		path, due := n.queue[0].path, n.queue[0].due
+		if due.After(now) {
 			return
 		}
 		n.queue = n.queue[1:]
+		if !n.due[path].Equal(due) {
+			continue // it changed meanwhile, and stands further back
+		}
 		delete(n.due, path)
 		facts, err := f.look(path)
 		if err != nil || !facts.Exists || facts.Dir {

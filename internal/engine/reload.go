@@ -16,6 +16,7 @@ func (e *Engine) Reload(f *rule.File) error {
 	err := e.do(func() {
 		e.flow.reload(plan.NewSet(f), time.Now())
 		e.o.Rules = f
+		e.rulesRead()
 		e.events.Want(e.wanted())
 		e.events.Sweep()
 	})

@@ -24,6 +24,7 @@ type telling struct {
 	ledger  string          // what was last said of the ledger's trouble
 	folders map[string]bool // folders of which trouble was said
 	waiting map[string]bool // rules whose jobs wait for room or for a disk
+	mistake bool            // the rules that were read last could not be used
 	beat    time.Time       // when the next heartbeat is due
 	beats   int             // heartbeats so far
 }
@@ -63,6 +64,10 @@ func (e *Engine) tellAll(now time.Time) {
 		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUntaken), notice.Event{Kind: notice.Untaken, At: now, File: path})
 	}
 	f.nobodys.found = nil
+	for _, name := range f.mended {
+		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Rule: name, Text: "it goes on, by resume"})
+	}
+	f.mended = nil
 	e.tellLedger(now)
 	e.heartbeat(now)
 }
@@ -149,10 +154,20 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	}
 }
 
-// Trouble tells of something that the engine cannot know by itself, such as a
-// mistake in changed rules.
-func (e *Engine) Trouble(text string) error {
-	return e.do(func() { e.tellTrouble(notice.Event{Kind: notice.Trouble, At: time.Now(), Text: text}) })
+// Mistake tells that changed rules cannot be used. Reload tells when that is over.
+func (e *Engine) Mistake(text string) error {
+	return e.do(func() {
+		e.tell.mistake = true
+		e.tellTrouble(notice.Event{Kind: notice.Trouble, At: time.Now(), Text: text})
+	})
+}
+
+// rulesRead tells that the mistake in changed rules is over.
+func (e *Engine) rulesRead() {
+	if e.tell.mistake {
+		e.tell.mistake = false
+		e.tellTrouble(notice.Event{Kind: notice.Mended, At: time.Now(), Text: "the rules were read again, without mistakes"})
+	}
 }
 
 // drainedEvent says in one sentence what a rule has done.
@@ -201,11 +216,17 @@ func (e *Engine) nextBeat() (at time.Time, ok bool) {
 
 // pulse says in one sentence how the watcher is.
 func (e *Engine) pulse() string {
-	open := 0
-	for _, n := range e.flow.window.count {
-		open += n
+	open := len(e.flow.jobs)
+	if tally, err := e.ledger.Tally(); err == nil { // it knows those in the ledger alone, too
+		open = 0
+		for _, counts := range tally {
+			for state, n := range counts {
+				if !state.Final() {
+					open += n
+				}
+			}
+		}
 	}
-	open = max(open, len(e.flow.jobs))
 	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open, len(e.flow.running))
 	if n := len(e.flow.troubles); n > 0 {
 		text += fmt.Sprintf("; rules in trouble: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)), ", "))

@@ -88,7 +88,17 @@ func TestFilters(t *testing.T) {
 		return ids
 	}
 	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(Filter{}))
-	require.Equal(t, []int64{1, 3, 5}, count(Filter{Open: true, Oldest: true}))
+	open, err := l.OpenJobs("", []State{Queued, Running, Retrying, Waiting, Held}, 0, 0)
+	require.NoError(t, err)
+	var ids []int64
+	for _, j := range open {
+		ids = append(ids, j.ID)
+	}
+	require.Equal(t, []int64{1, 3, 5}, ids)
+	open, err = l.OpenJobs("r", []State{Queued, Running, Retrying, Waiting, Held}, 1, 1)
+	require.NoError(t, err)
+	require.Len(t, open, 1, "behind a number, at most so many")
+	require.Equal(t, int64(3), open[0].ID)
 	require.Equal(t, []int64{4, 2}, count(Filter{Rule: "s"}))
 	require.Equal(t, []int64{5, 3}, count(Filter{States: []State{Queued, Failed}, Limit: 2}))
 	require.Equal(t, []int64{4}, count(Filter{ID: 4}))
@@ -395,4 +405,57 @@ func TestAnOlderLedger(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, int64(11), l.NextPlacement())
 	require.NoError(t, l.Close())
+}
+
+// What may be written late is written in the end, once, with the newest value
+// of each row and the right tally: after Flush, and after Close.
+func TestLateRows(t *testing.T) {
+	folder := t.TempDir()
+	l, err := Open(folder, func(err error) { t.Error(err) })
+	require.NoError(t, err)
+	const jobs = 2*mostRows + 100
+	end := func(from, to int) {
+		var list []Job
+		for i := from; i < to; i++ {
+			j := Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: Running, Attempts: 1, Taken: time.Unix(1, 0)}
+			l.Record(j, "")
+			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Intended, Leads: Processed})
+			list = append(list, j)
+		}
+		require.NoError(t, l.Sync(context.Background()))
+		placed, err := l.Placements(list[len(list)-1].ID)
+		require.NoError(t, err)
+		require.Len(t, placed, 1, "the intention is there after Sync")
+		for _, j := range list {
+			p := Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Done, Leads: Processed}
+			l.RecordPlaced(p)
+			j.State, j.Ended = Processed, time.Unix(2, 0)
+			l.RecordEnd(j, Running)
+		}
+		again := list[0] // what is recorded after that counts, and is not late
+		again.State, again.Ended = Queued, time.Time{}
+		l.Record(again, Processed)
+	}
+	check := func(processed, queued int) {
+		tally, err := l.Tally()
+		require.NoError(t, err)
+		require.Equal(t, processed, tally["r"][Processed])
+		require.Equal(t, queued, tally["r"][Queued])
+		require.Equal(t, 0, tally["r"][Running])
+		list, err := l.Jobs(Filter{States: []State{Processed}})
+		require.NoError(t, err)
+		require.Len(t, list, processed)
+		placed, err := l.Placements(list[0].ID)
+		require.NoError(t, err)
+		require.Equal(t, Done, placed[0].State)
+	}
+	end(0, jobs)
+	require.NoError(t, l.w.sync(context.Background(), true))
+	check(jobs-1, 1)
+	end(jobs, jobs+700)
+	require.NoError(t, l.Close())
+	l, err = Open(folder, func(err error) { t.Error(err) })
+	require.NoError(t, err)
+	defer l.Close()
+	check(jobs+700-2, 2)
 }

@@ -20,7 +20,6 @@ type Filter struct {
 	File   string // the whole path, or a part of it
 	Since  time.Time
 	After  int64 // only greater numbers
-	Open   bool  // only jobs that are not over
 	Limit  int
 	Oldest bool // oldest first; otherwise newest first
 }
@@ -46,9 +45,6 @@ func (l *Ledger) Jobs(f Filter) ([]Job, error) {
 			args = append(args, string(s))
 		}
 		where = append(where, "state IN ("+strings.Join(marks, ",")+")")
-	}
-	if f.Open {
-		add("ended = 0")
 	}
 	if strings.HasPrefix(f.File, "/") {
 		add("(file = ? OR ends_in = ?)", f.File, f.File)

@@ -1,0 +1,47 @@
+package engine
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+)
+
+// A file that nobody takes is told once it was left alone, in whatever order
+// others change; as it is, it is told once.
+func TestNobodysFiles(t *testing.T) {
+	rules, diags := rule.Parse("/office/stilltide.yaml", []byte("version: 1\nnotify: {on: untaken, to: log}\nrules:\n  - {name: slips, watch: in, match: slip-*, processed: in/done}\n"))
+	require.Empty(t, diags)
+	size := int64(1)
+	f := newFlow(plan.NewSet(rules), newMemStore(), func(string) (file.Facts, error) {
+		return file.Facts{Exists: true, Regular: true, Size: size, Writers: file.None}, nil
+	})
+	now := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
+	after := func(d time.Duration) []string {
+		now = now.Add(d)
+		f.lookForNobodys(now)
+		found := f.nobodys.found
+		f.nobodys.found = nil
+		return found
+	}
+	f.unclaimed("/office/in/busy", now)
+	f.unclaimed("/office/in/odd", now)
+	f.unclaimed("/office/in/half.part", now)
+	f.unclaimed("/office/in/done/old", now)
+	now = now.Add(5 * time.Second)
+	f.unclaimed("/office/in/busy", now) // it is written on
+	require.Empty(t, after(4*time.Second))
+	require.Equal(t, []string{"/office/in/odd"}, after(time.Second), "one that is busy holds up no other")
+	require.Equal(t, []string{"/office/in/busy"}, after(5*time.Second))
+	_, more := f.nobodys.next()
+	require.False(t, more)
+	f.unclaimed("/office/in/odd", now)
+	require.Empty(t, after(time.Minute), "told once")
+	size = 2
+	f.unclaimed("/office/in/odd", now)
+	require.Equal(t, []string{"/office/in/odd"}, after(time.Minute), "it is another one now")
+}
