@@ -106,7 +106,7 @@ func (f *flow) busyRules() map[string]bool {
 	return busy
 }
 
-// nextDrained is when a batch may be over.
+// next is when a batch may be over.
 func (b *batches) next() (at time.Time, ok bool) {
 	for _, since := range b.idle {
 		if due := since.Add(idleFor); !ok || due.Before(at) {

@@ -121,7 +121,7 @@ type Heartbeat struct {
 
 func (v *Heartbeat) setPos(p Pos) { v.Pos = p }
 
-// channels checks what the head of the file says of notices.
+// noticeKeys checks what the head of the file says of notices.
 func (d *decoder) noticeKeys(f *File) {
 	d.channels = slices.Sorted(maps.Keys(f.Channels))
 	for _, name := range d.channels {
