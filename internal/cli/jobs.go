@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -67,10 +66,7 @@ func (a *app) ledgerFor() (*rule.File, *ledger.Ledger, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	l, err := ledger.Read(f.StateFolder())
-	if errors.Is(err, ledger.ErrNone) {
-		return f, nil, nil
-	}
+	l, err := a.readLedger(f)
 	return f, l, err
 }
 

@@ -79,7 +79,9 @@ func (a *app) status() error {
 	return nil
 }
 
+// readLedger opens the ledger for reading, nil if there is none yet.
 func (a *app) readLedger(f *rule.File) (*ledger.Ledger, error) {
+	_ = control.Dial(f.StateFolder()).CatchUp() // without a watcher there is nothing to wait for
 	l, err := ledger.Read(f.StateFolder())
 	if err == ledger.ErrNone {
 		return nil, nil

@@ -51,6 +51,7 @@ type Watcher interface {
 	Cancel(id int64) engine.Sent
 	Undo(id int64) engine.Sent
 	Pause(rules []string, paused bool) error
+	CatchUp() error
 }
 
 // Server answers on the socket. Close ends it.
@@ -82,6 +83,7 @@ func Serve(state string, w Watcher) (*Server, error) {
 	mux.HandleFunc("POST /retry", each(w.Retry))
 	mux.HandleFunc("POST /cancel", each(w.Cancel))
 	mux.HandleFunc("POST /undo", each(w.Undo))
+	mux.HandleFunc("POST /catch-up", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, true, w.CatchUp()) })
 	mux.HandleFunc("POST /pause", rules(w, true))
 	mux.HandleFunc("POST /resume", rules(w, false))
 	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
@@ -183,6 +185,17 @@ func (c *Client) Pause(names []string, paused bool) error {
 	}
 	var done []string
 	return c.call(http.MethodPost, path, names, &done)
+}
+
+// patience is how long a reader of the ledger waits for the watcher.
+const patience = 3 * time.Second
+
+// CatchUp has the watcher bring the ledger's tables up to date, for who reads
+// them right afterwards.
+func (c *Client) CatchUp() error {
+	soon := Client{http.Client{Timeout: patience, Transport: c.http.Transport}}
+	var done bool
+	return soon.call(http.MethodPost, "/catch-up", nil, &done)
 }
 
 func (c *Client) call(method, path string, in, out any) error {

@@ -238,6 +238,10 @@ func CancelOffline(l *ledger.Ledger, id int64) Sent {
 	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
 }
 
+// CatchUp brings the ledger's tables up to date for those who read them beside
+// the watcher.
+func (e *Engine) CatchUp() error { return e.ledger.Flush() }
+
 // Pause pauses rules, or lets them go on; no names mean all.
 func (e *Engine) Pause(names []string, paused bool) error {
 	return e.do(func() {

@@ -18,12 +18,12 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 			return removed, err
 		}
 		for _, id := range jobs {
-			l.w.add(record{key: rowKey{table: "prune", id: id}, query: dropJob, args: []any{id}})
-			l.w.add(record{key: rowKey{table: "prune-attempt", id: id}, query: dropAttempts, args: []any{id}})
-			l.w.add(record{key: rowKey{table: "prune-placement", id: id}, query: dropPlacements, args: []any{id}})
-			l.w.add(record{key: rowKey{table: "prune-member", id: id}, query: dropMembers, args: []any{id, int64(0)}})
+			l.w.add(rowKey{of: "prune", id: id}, &record{statement: dropJob, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: "prune-attempt", id: id}, &record{statement: dropAttempts, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: "prune-placement", id: id}, &record{statement: dropPlacements, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: "prune-member", id: id}, &record{statement: dropMembers, columns: columns{}.num(id, 0)})
 		}
-		if err := l.Sync(context.Background()); err != nil {
+		if err := l.w.sync(context.Background(), true); err != nil {
 			return removed, err
 		}
 		for _, name := range outputs {
@@ -32,12 +32,6 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 		removed += len(jobs)
 	}
 }
-
-const (
-	dropJob        = `DELETE FROM job WHERE id = ?`
-	dropAttempts   = `DELETE FROM attempt WHERE job = ?`
-	dropPlacements = `DELETE FROM placement WHERE job = ?`
-)
 
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {

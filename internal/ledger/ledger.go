@@ -4,9 +4,11 @@
 // One goroutine writes. What is recorded while a commit is under way shares
 // the next one, so a burst of thousands pays a handful of flushes and a lone
 // file pays one. Recording returns at once; who must know that a record is
-// durable (a placement, before it touches a file) waits for Sync. When the
-// disk is full nothing is dropped: the writer tries again until there is room,
-// and says so meanwhile.
+// durable (a placement, before it touches a file) waits for Sync. In a burst
+// hundreds of rows become durable as one row of a journal, a table in the same
+// file, and go to their own tables when nobody waits; most are out of date by
+// then, and their newest state is written once. When the disk is full nothing
+// is dropped: the writer tries again until there is room, and says so meanwhile.
 //
 // Any SQLite client may read the file while the watcher runs (WAL mode). The
 // tables are documented in docs/operations.md.
@@ -53,6 +55,9 @@ type Ledger struct {
 	known  map[knownKey]*Known // recorded, but perhaps not yet in the file; nil for forgotten
 	recent map[string]*Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
 	counts map[string]int      // remembered files by rule
+	tally  map[tallyKey]int    // jobs, those included that are not yet in the file
+
+	chained map[string]*Placement // by target: placed where a rule may take it, but perhaps not yet in the file
 }
 
 // Open opens the ledger for writing, making it if needed. Only one program at
@@ -66,7 +71,7 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
 	if err := l.open(); err != nil {
 		if l.db != nil {
 			l.db.Close()
@@ -103,13 +108,21 @@ func Read(folder string) (*Ledger, error) {
 	return l, nil
 }
 
-// renew brings a ledger of an older version forward, so that it can be read.
+// renew brings a ledger of an older version forward, so that it can be read,
+// and one up to date that a crash has left behind.
 func (l *Ledger) renew() error {
-	var have int
-	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil || have == version {
+	var have, parts int
+	err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have)
+	if err == nil && have == version {
+		err = l.db.QueryRow(`SELECT count(*) FROM journal`).Scan(&parts)
+	}
+	if err != nil || have == version && parts == 0 {
 		return err
 	}
 	now, err := Open(l.folder, func(error) {})
+	if errors.Is(err, ErrBusy) && have == version {
+		return nil // the watcher will see to it in a moment
+	}
 	if errors.Is(err, ErrBusy) {
 		return fmt.Errorf("an older stilltide is at work on the ledger in %s; end it and start this one: %w", l.folder, err)
 	}
@@ -159,6 +172,9 @@ func (l *Ledger) open() error {
 	if err := l.migrate(); err != nil {
 		return err
 	}
+	if err := l.catchUp(); err != nil {
+		return err
+	}
 	if err := os.Chmod(path, 0o600); err != nil {
 		return err
 	}
@@ -170,6 +186,9 @@ func (l *Ledger) open() error {
 	}
 	if err := l.countKnown(); err != nil {
 		return l.damaged(err)
+	}
+	if l.tally, err = l.readTally(); err != nil {
+		return err
 	}
 	l.w, err = startWriter(l)
 	return err
@@ -246,17 +265,25 @@ func (l *Ledger) NextPlacement() int64 {
 	return l.nextPl - 1
 }
 
-// Sync waits until what was recorded before is durable, but for what may be late.
+// Sync waits until what was recorded before is durable, but for what may be
+// late. It may be in the journal, and not yet in its tables.
 func (l *Ledger) Sync(ctx context.Context) error {
 	return l.w.sync(ctx, false)
 }
 
-// Flush is for whoever reads right afterwards: it waits for all that was
-// recorded, but not long for a disk that is full.
+// Flush is for whoever reads right afterwards: it waits until all that was
+// recorded is in its tables. It does not wait for a disk that is full.
 func (l *Ledger) Flush() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-	defer cancel()
-	return l.w.sync(ctx, true)
+	return l.w.sync(context.Background(), true)
+}
+
+// settle has the tables hold all that was recorded, for a query that the
+// memory cannot answer. If the disk does not allow that, the query is answered
+// by what the tables have; the writer says itself what is wrong.
+func (l *Ledger) settle() {
+	if l.w != nil {
+		_ = l.Flush()
+	}
 }
 
 // nano and its opposite keep times as nanoseconds since 1970 (UTC), 0 for none.

@@ -26,6 +26,7 @@ type Filter struct {
 
 // Jobs lists the jobs that fit.
 func (l *Ledger) Jobs(f Filter) ([]Job, error) {
+	l.settle()
 	var where []string
 	var args []any
 	add := func(cond string, a ...any) {
@@ -128,6 +129,12 @@ func (l *Ledger) members(jobs []Job) error {
 // Origin gives the rule whose job placed the file at a path, and the rules
 // before it.
 func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
+	l.mu.Lock()
+	_, recent := l.chained[path]
+	l.mu.Unlock()
+	if recent {
+		l.settle()
+	}
 	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
 		WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`,
 		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
@@ -139,6 +146,7 @@ func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool,
 
 // KnowsContent tells whether a rule has handled content under another job.
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
+	l.settle()
 	var n int
 	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, rule, hash, job).Scan(&n)
 	return n > 0, err
@@ -199,7 +207,11 @@ func (l *Ledger) Rename(was, rule string) error {
 	defer l.mu.Unlock()
 	l.counts[rule] += l.counts[was]
 	delete(l.counts, was)
-	return nil
+	tally, err := l.readTally()
+	if err == nil {
+		l.tally = tally
+	}
+	return err
 }
 
 // Paused lists the paused rules, and since when; "" is all of them.
@@ -223,6 +235,7 @@ func (l *Ledger) Paused() (map[string]time.Time, error) {
 
 // KnownFiles lists what a rule remembers below a folder.
 func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
+	l.settle()
 	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ? ORDER BY file`, rule, folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
@@ -276,6 +289,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 
 // Attempts lists a job's attempts.
 func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
+	l.settle()
 	rows, err := l.db.Query(`SELECT job, number, started, ended, exit, reason, cpu, memory, output FROM attempt WHERE job = ? ORDER BY number`, job)
 	if err != nil {
 		return nil, l.damaged(err)
@@ -321,6 +335,7 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 }
 
 func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
+	l.settle()
 	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained
 		FROM placement WHERE `+where+` ORDER BY id`, args...)
 	if err != nil {
@@ -345,25 +360,38 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 
 // Tally counts jobs by rule and state.
 func (l *Ledger) Tally() (map[string]map[State]int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	tally, err := l.tally, error(nil)
+	if l.w == nil {
+		tally, err = l.readTally()
+	}
+	all := map[string]map[State]int{}
+	for k, n := range tally {
+		if all[k.rule] == nil {
+			all[k.rule] = map[State]int{}
+		}
+		all[k.rule][k.state] = n
+	}
+	return all, err
+}
+
+func (l *Ledger) readTally() (map[tallyKey]int, error) {
 	rows, err := l.db.Query(`SELECT rule, state, jobs FROM tally`)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	all := map[string]map[State]int{}
+	tally := map[tallyKey]int{}
 	for rows.Next() {
-		var rule string
-		var state State
+		var k tallyKey
 		var n int
-		if err := rows.Scan(&rule, &state, &n); err != nil {
+		if err := rows.Scan(&k.rule, &k.state, &n); err != nil {
 			return nil, l.damaged(err)
 		}
-		if all[rule] == nil {
-			all[rule] = map[State]int{}
-		}
-		all[rule][state] = n
+		tally[k] = n
 	}
-	return all, rows.Err()
+	return tally, rows.Err()
 }
 
 // LastEnded gives the newest job of a rule that is over.
@@ -441,6 +469,7 @@ func (l *Ledger) Recent(limit int) ([]Job, error) {
 // rule or, with "", of all, in the order of their numbers, from behind a number,
 // at most so many (0 for all). An index answers it, however long the queue is.
 func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) ([]Job, error) {
+	l.settle()
 	tally, err := l.Tally()
 	if err != nil {
 		return nil, err
@@ -466,4 +495,40 @@ func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) (
 		open = open[:min(len(open), limit)]
 	}
 	return open, nil
+}
+
+// KnownCount is how many files a rule remembers.
+func (l *Ledger) KnownCount(rule string) int {
+	l.settle()
+	n := 0
+	if err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
+		return 0
+	}
+	return n
+}
+
+// Known gives what a rule remembers of a file.
+func (l *Ledger) Known(rule, path string) (Known, bool, error) {
+	l.mu.Lock()
+	k, recent := l.known[knownKey{rule, path}]
+	none := l.counts != nil && l.counts[rule] == 0
+	l.mu.Unlock()
+	switch {
+	case recent && k == nil, none && !recent:
+		return Known{}, false, nil
+	case recent:
+		return *k, true, nil
+	}
+	found := Known{Rule: rule, File: path}
+	var mod, dev, ino int64
+	err := l.db.QueryRow(`SELECT size, mod, dev, ino, dir, hash, job FROM known WHERE rule = ? AND file = ?`, rule, path).
+		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Facts.Dir, &found.Hash, &found.Job)
+	if err == sql.ErrNoRows {
+		return Known{}, false, nil
+	}
+	if err != nil {
+		return Known{}, false, l.damaged(err)
+	}
+	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	return found, true, nil
 }

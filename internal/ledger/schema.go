@@ -160,6 +160,12 @@ CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
 ALTER TABLE job ADD COLUMN seen INTEGER NOT NULL DEFAULT 0; -- when its first event came
 DROP INDEX job_open;
 CREATE INDEX job_open ON job (rule, state, id) WHERE ended = 0;
+`, `
+CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
+	id         INTEGER PRIMARY KEY,
+	statements TEXT NOT NULL,            -- JSON: the statements that write them, by number
+	rows       BLOB NOT NULL             -- the values; journal.go tells how
+);
 `}
 
 // version is the newest schema this program knows.

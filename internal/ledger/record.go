@@ -1,0 +1,300 @@
+package ledger
+
+import "time"
+
+// statement is one of the ways in which the writer changes a table.
+type statement byte
+
+const (
+	putJob statement = iota
+	putAttempt
+	putPlacement
+	putKnown
+	dropKnown
+	putMember
+	dropMembers
+	putContent
+	putWatched
+	putPause
+	putMount
+	dropJob
+	dropAttempts
+	dropPlacements
+	putCounter
+	putTally
+	putJournal
+	dropJournal
+	statements // how many there are
+)
+
+// sqlOf is the text of each statement. The journal keeps it beside the values,
+// so that a text may change from one version to the next.
+var sqlOf = [statements]string{
+	putJob: `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
+		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
+		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result`,
+	putAttempt: `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
+		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`,
+	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, dir, dev, ino, size, mod, change, after_dev, after_ino, after_size, after_mod, over, kept, chained, state, leads)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
+		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mod=excluded.after_mod, over=excluded.over, kept=excluded.kept`,
+	putKnown: `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`,
+	dropKnown: `DELETE FROM known WHERE rule = ? AND file = ?`,
+	putMember: `INSERT INTO member (job, number, file, companion, size, mod, dev, ino, ends_in) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, ends_in=excluded.ends_in`,
+	dropMembers:    `DELETE FROM member WHERE job = ? AND number >= ?`,
+	putContent:     `INSERT INTO content (rule, hash, job) VALUES (?,?,?) ON CONFLICT (rule, hash) DO NOTHING`,
+	putWatched:     `INSERT INTO watched (rule, folder) VALUES (?,?) ON CONFLICT DO NOTHING`,
+	putPause:       `INSERT INTO pause (rule, paused, since) VALUES (?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since`,
+	putMount:       `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`,
+	dropJob:        `DELETE FROM job WHERE id = ?`,
+	dropAttempts:   `DELETE FROM attempt WHERE job = ?`,
+	dropPlacements: `DELETE FROM placement WHERE job = ?`,
+	putCounter:     `UPDATE counter SET value = max(value, ?) WHERE name = 'placement'`,
+	putTally:       `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`,
+	putJournal:     `INSERT INTO journal (id, statements, rows) VALUES (?,?,?)`,
+	dropJournal:    `DELETE FROM journal WHERE id = ?`,
+}
+
+// record is what is to be written to one row. What it is made of is kept, not
+// its columns: a row that is recorded again before it is written costs little.
+type record struct {
+	statement statement
+	columns   columns // unless one of the following is set
+	job       *Job
+	was       State // job: the state that the table has, "" if it has none
+	placement *Placement
+	known     *Known
+	knownKey  *knownKey // leaves the memory of what is not yet in its table
+}
+
+// fill adds the values of the row.
+func (r *record) fill(c columns) columns {
+	switch {
+	case r.job != nil:
+		return jobColumnsOf(c, r.job)
+	case r.placement != nil:
+		return placementColumnsOf(c, r.placement)
+	case r.known != nil:
+		return knownColumnsOf(c, r.known)
+	}
+	return append(c, r.columns...)
+}
+
+// rowKey names a row: what kind it is, its number, and for known files their key.
+type rowKey struct {
+	of    string
+	id    int64
+	sub   int
+	known knownKey
+}
+
+// column is a value of a row: a whole number, a text, or nothing.
+type column struct {
+	kind columnKind
+	n    int64
+	s    string
+}
+
+type columnKind byte
+
+const (
+	nothing columnKind = iota
+	number
+	text
+)
+
+type columns []column
+
+func (c columns) num(n ...int64) columns {
+	for _, v := range n {
+		c = append(c, column{kind: number, n: v})
+	}
+	return c
+}
+
+func (c columns) text(s ...string) columns {
+	for _, v := range s {
+		c = append(c, column{kind: text, s: v})
+	}
+	return c
+}
+
+func (c columns) flag(is bool) columns {
+	if is {
+		return c.num(1)
+	}
+	return c.num(0)
+}
+
+// place is where a file is: nothing if it is nowhere.
+func (c columns) place(path string) columns {
+	if path == "" {
+		return append(c, column{})
+	}
+	return c.text(path)
+}
+
+func (c columns) exit(n *int) columns {
+	if n == nil {
+		return append(c, column{})
+	}
+	return c.num(int64(*n))
+}
+
+// args gives the values as a statement takes them.
+func (c columns) args(to []any) []any {
+	for _, v := range c {
+		switch v.kind {
+		case number:
+			to = append(to, v.n)
+		case text:
+			to = append(to, v.s)
+		default:
+			to = append(to, nil)
+		}
+	}
+	return to
+}
+
+// jobColumnsOf begins with the job's number, its rule and, at jobState, its
+// state: the journal is read by these.
+func jobColumnsOf(c columns, j *Job) columns {
+	f := j.Facts
+	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
+	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
+	return c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen))
+}
+
+const jobState = 4
+
+func placementColumnsOf(c columns, p *Placement) columns {
+	f, g := p.Facts, p.After
+	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
+	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), int64(g.Dev), int64(g.Ino), g.Size, nano(g.Mod))
+	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads))
+}
+
+func knownColumnsOf(c columns, k *Known) columns {
+	f := k.Facts
+	return c.text(k.Rule, k.File).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
+}
+
+// Record writes a job's row. was is the state that was recorded before, "" for
+// a new job; it keeps the tally right.
+func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
+
+// RecordEnd is Record for a job that is over and whose input went where its
+// recorded placement said. A crash that loses it costs a look at that place, so
+// it may be written late.
+func (l *Ledger) RecordEnd(j Job, was State) { l.w.addLate(l.jobRecord(j, was)) }
+
+func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
+	l.mu.Lock()
+	l.recent[j.File] = &j
+	if was != j.State {
+		l.tally[tallyKey{j.Rule, j.State}]++
+		if was != "" {
+			l.tally[tallyKey{j.Rule, was}]--
+		}
+	}
+	l.mu.Unlock()
+	return rowKey{of: "job", id: j.ID}, &record{statement: putJob, job: &j, was: was}
+}
+
+// RecordMembers writes the rows of a job's further files. A job never gains
+// files; rows behind its last are ones that went.
+func (l *Ledger) RecordMembers(j Job) {
+	l.w.add(rowKey{of: "members", id: j.ID}, &record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
+	for i, m := range j.Extra {
+		f := m.Facts
+		l.w.add(rowKey{of: "member", id: j.ID, sub: i}, &record{statement: putMember, columns: columns{}.
+			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
+	}
+}
+
+// RememberContent notes content that a rule never takes again.
+func (l *Ledger) RememberContent(rule, hash string, job int64) {
+	l.w.add(rowKey{of: "content", known: knownKey{rule, hash}}, &record{statement: putContent, columns: columns{}.text(rule, hash).num(job)})
+}
+
+// RecordWatched notes that a rule has watched a folder.
+func (l *Ledger) RecordWatched(rule, folder string) {
+	l.w.add(rowKey{of: "watched", known: knownKey{rule, folder}}, &record{statement: putWatched, columns: columns{}.text(rule, folder)})
+}
+
+// RecordPause notes that a rule is paused, or goes on; "" is all rules.
+func (l *Ledger) RecordPause(rule string, paused bool) {
+	l.w.add(rowKey{of: "pause", known: knownKey{rule: rule}}, &record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
+}
+
+// RememberMount notes the mount point that a folder lies on, "" to forget it.
+func (l *Ledger) RememberMount(folder, point string) {
+	l.w.add(rowKey{of: "mount", known: knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
+}
+
+// RecordAttempt writes an attempt's row.
+func (l *Ledger) RecordAttempt(a Attempt) {
+	l.w.add(rowKey{of: "attempt", id: a.Job, sub: a.Number}, &record{statement: putAttempt, columns: columns{}.
+		num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit).text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)})
+}
+
+// RecordPlacement writes a placement's row.
+func (l *Ledger) RecordPlacement(p Placement) { l.w.add(l.placementRecord(p)) }
+
+// RecordPlaced is RecordPlacement for one that was done just as it was
+// intended; it may be written late.
+func (l *Ledger) RecordPlaced(p Placement) { l.w.addLate(l.placementRecord(p)) }
+
+func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
+	if p.Chained {
+		l.mu.Lock()
+		l.chained[p.Target] = &p
+		l.mu.Unlock()
+	}
+	return rowKey{of: "placement", id: p.ID}, &record{statement: putPlacement, placement: &p}
+}
+
+// Remember notes that a rule has handled a file that stays where it is.
+func (l *Ledger) Remember(k Known) {
+	key := knownKey{k.Rule, k.File}
+	l.mu.Lock()
+	l.known[key] = &k
+	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
+	l.mu.Unlock()
+	l.w.add(rowKey{of: "known", known: key}, &record{statement: putKnown, known: &k, knownKey: &key})
+}
+
+// Forget notes that a file is not where the rule left it.
+func (l *Ledger) Forget(rule, path string) {
+	key := knownKey{rule, path}
+	l.mu.Lock()
+	if l.counts[rule] == 0 {
+		l.mu.Unlock()
+		return
+	}
+	l.known[key] = nil
+	l.mu.Unlock()
+	l.w.add(rowKey{of: "known", known: key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
+}
+
+// settled forgets the copies of what is in its table now.
+func (l *Ledger) settled(r *record) {
+	if r.job != nil && l.recent[r.job.File] == r.job {
+		delete(l.recent, r.job.File)
+	}
+	if r.placement != nil && l.chained[r.placement.Target] == r.placement {
+		delete(l.chained, r.placement.Target)
+	}
+	if r.knownKey == nil {
+		return
+	}
+	if k, ok := l.known[*r.knownKey]; ok && k == r.known {
+		delete(l.known, *r.knownKey)
+	}
+}
