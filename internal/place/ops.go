@@ -54,25 +54,7 @@ type heldFile interface {
 
 type realOps struct{}
 
-type held struct{ f *os.File }
-
-func (h held) Close() error { return h.f.Close() }
-
-func (h held) Facts() (file.Facts, error) {
-	info, err := h.f.Stat()
-	if err != nil {
-		return file.Facts{}, err
-	}
-	return watchfs.Facts(info), nil
-}
-
-func (realOps) Hold(path string) (heldFile, error) {
-	f, err := openHeld(path)
-	if err != nil {
-		return nil, err
-	}
-	return held{f}, nil
-}
+func (realOps) Hold(path string) (heldFile, error) { return openHeld(path) }
 
 func (realOps) Stat(path string) (file.Facts, error)      { return watchfs.Stat(path) }
 func (realOps) Rename(from, to string) error              { return renameNew(from, to) }
@@ -87,14 +69,11 @@ func (realOps) RenameInto(from string, d *folder, name string) error {
 }
 
 func (realOps) StatIn(d *folder, name string) (file.Facts, error) {
-	info, err := d.root.Lstat(name)
+	f, err := statIn(d, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return file.Facts{}, nil
 	}
-	if err != nil {
-		return file.Facts{}, err
-	}
-	return watchfs.Facts(info), nil
+	return f, err
 }
 
 func (realOps) Discard(path string) error {
@@ -167,12 +146,12 @@ func (realOps) Copy(from string, d *folder, name string) (lost []string, err err
 
 // copyFile copies one file that is no link.
 func copyFile(from string, root *os.Root, name string) (lost []string, err error) {
-	src, err := openHeld(from)
+	src, err := openHeld(from) // so that its inode number stays its own
 	if err != nil {
 		return nil, err
 	}
 	defer src.Close()
-	info, err := src.Stat()
+	info, err := os.Lstat(from)
 	if err != nil {
 		return nil, err
 	}

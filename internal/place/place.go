@@ -176,7 +176,7 @@ func (p *Placer) Move(r Request) (Result, error) {
 	}
 }
 
-func (p *Placer) moveTo(r Request, src heldFile) (Result, error) {
+func (p *Placer) moveTo(r Request, src source) (Result, error) {
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err
@@ -203,7 +203,7 @@ func (p *Placer) moveTo(r Request, src heldFile) (Result, error) {
 }
 
 // moveAs moves under one name. An error that is fs.ErrExist says it is taken.
-func (p *Placer) moveAs(r Request, src heldFile, d *folder, c choice) (Result, error) {
+func (p *Placer) moveAs(r Request, src source, d *folder, c choice) (Result, error) {
 	if c.over {
 		return p.moveOver(r, src, d, c)
 	}
@@ -219,19 +219,27 @@ func (p *Placer) moveAs(r Request, src heldFile, d *folder, c choice) (Result, e
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
 }
 
+// source is the held source of a move. Its inode number is no other file's as
+// long as it is held.
+type source struct {
+	heldFile
+	ino uint64
+}
+
 // hold opens the source and checks that it is the file that was meant.
-func (p *Placer) hold(r Request) (heldFile, error) {
+func (p *Placer) hold(r Request) (source, error) {
 	src, err := p.system().Hold(r.Source)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := p.unhide(r); err != nil {
-			return nil, err
+			return source{}, err
 		}
 		src, err = p.system().Hold(r.Source)
 	}
 	if err != nil {
-		return nil, err
+		return source{}, err
 	}
 	f, err := src.Facts()
+	ino := f.Ino
 	if err == nil && r.Expect.Dir {
 		f, err = p.look(r.Source, r)
 	}
@@ -240,9 +248,9 @@ func (p *Placer) hold(r Request) (heldFile, error) {
 	}
 	if err != nil {
 		src.Close()
-		return nil, err
+		return source{}, err
 	}
-	return src, nil
+	return source{src, ino}, nil
 }
 
 // unhide gives the source its name back, if an earlier try failed after it
@@ -316,14 +324,13 @@ func (p *Placer) sameAsSource(r Request, path string) (bool, error) {
 }
 
 // finished checks that the file at the target is the one that was held.
-func (p *Placer) finished(src heldFile, r Request, d *folder, name string) (Result, error) {
+func (p *Placer) finished(src source, r Request, d *folder, name string) (Result, error) {
 	sys := p.system()
 	now, err := sys.StatIn(d, name)
-	held, heldErr := src.Facts()
-	if err != nil || heldErr != nil {
+	if err != nil {
 		return Result{Target: d.at(name), Facts: r.Expect}, nil // moved; only the last look failed
 	}
-	if now.Exists && now.Ino != held.Ino {
+	if now.Exists && now.Ino != src.ino {
 		if err := sys.Rename(d.at(name), r.Source); err != nil {
 			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, d.at(name), err)
 		}
@@ -383,7 +390,7 @@ func (p *Placer) removeSource(r Request) error {
 }
 
 // moveOver moves onto a name that is there; what was there is kept.
-func (p *Placer) moveOver(r Request, src heldFile, d *folder, c choice) (Result, error) {
+func (p *Placer) moveOver(r Request, src source, d *folder, c choice) (Result, error) {
 	sys := p.system()
 	copied := false
 	var lost []string
@@ -402,7 +409,7 @@ func (p *Placer) moveOver(r Request, src heldFile, d *folder, c choice) (Result,
 		return Result{}, errors.Join(err, sys.Rename(d.at(r.Part), r.Source))
 	}
 	now, err := p.partFacts(r, d, c.name)
-	if held, heldErr := src.Facts(); err == nil && heldErr == nil && !copied && held.Ino != now.Ino {
+	if err == nil && !copied && now.Ino != src.ino {
 		err = ErrChanged
 	}
 	if err == nil {

@@ -7,15 +7,40 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/watchfs"
 )
 
+// held is the descriptor of a file that is held.
+type held int
+
 // openHeld opens a path for holding it: no link is followed, nothing is read.
-func openHeld(path string) (*os.File, error) {
+func openHeld(path string) (heldFile, error) {
 	fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: path, Err: err}
 	}
-	return os.NewFile(uintptr(fd), path), nil
+	return held(fd), nil
+}
+
+func (h held) Close() error { return unix.Close(int(h)) }
+
+func (h held) Facts() (file.Facts, error) {
+	var st unix.Stat_t
+	if err := unix.Fstat(int(h), &st); err != nil {
+		return file.Facts{}, os.NewSyscallError("fstat", err)
+	}
+	return watchfs.FromStat(&st), nil
+}
+
+// statIn gives the facts of a name in an open folder.
+func statIn(d *folder, name string) (file.Facts, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(int(d.dir.Fd()), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return file.Facts{}, &os.PathError{Op: "look at", Path: d.at(name), Err: err}
+	}
+	return watchfs.FromStat(&st), nil
 }
 
 // renameNew renames and never replaces (renameat2(2)). Where the file system

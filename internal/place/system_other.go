@@ -7,9 +7,33 @@ import (
 	"os"
 	"strings"
 	"syscall"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/watchfs"
 )
 
-func openHeld(path string) (*os.File, error) {
+// held is an open file that is held.
+type held struct{ *os.File }
+
+func (h held) Facts() (file.Facts, error) {
+	info, err := h.Stat()
+	if err != nil {
+		return file.Facts{}, err
+	}
+	return watchfs.Facts(info), nil
+}
+
+// statIn gives the facts of a name in an open folder.
+func statIn(d *folder, name string) (file.Facts, error) {
+	info, err := d.root.Lstat(name)
+	if err != nil {
+		return file.Facts{}, err
+	}
+	return watchfs.Facts(info), nil
+}
+
+// openHeld opens a regular file for holding it.
+func openHeld(path string) (heldFile, error) {
 	info, err := os.Lstat(path)
 	if err != nil {
 		return nil, err
@@ -17,7 +41,11 @@ func openHeld(path string) (*os.File, error) {
 	if !info.Mode().IsRegular() {
 		return nil, &os.PathError{Op: "open", Path: path, Err: errors.New("not a regular file")}
 	}
-	return os.Open(path)
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	return held{f}, nil
 }
 
 func renameNew(from, to string) error { return linkNew(from, to) }

@@ -3,6 +3,7 @@ package watchfs
 import (
 	"errors"
 	"io/fs"
+	"sync"
 	"syscall"
 	"time"
 
@@ -23,8 +24,8 @@ func gone(err error) bool {
 }
 
 // Look is Stat, and asks whether somebody has the file open for writing. A
-// read lease is refused with EAGAIN while that is so (fcntl(2)); it is given
-// back at once. The file is opened so that neither a link nor a FIFO can do
+// read lease is refused with EAGAIN while that is so (fcntl(2)); closing gives
+// it back at once. The file is opened so that neither a link nor a FIFO can do
 // harm. Where the system cannot tell, Writers is Unknown.
 func Look(path string) (file.Facts, error) {
 	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
@@ -34,28 +35,20 @@ func Look(path string) (file.Facts, error) {
 	defer unix.Close(fd)
 	// The facts are read while the lease is held: a writer cannot have come
 	// and gone between the two.
-	leaseErr := lease(fd, unix.F_RDLCK)
+	_, leaseErr := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK)
 	var st unix.Stat_t
-	err = unix.Fstat(fd, &st)
-	if leaseErr == nil {
-		_ = lease(fd, unix.F_UNLCK) // closing gives it back, too; this is sooner for a writer that waits
-	}
-	if err != nil {
+	if err = unix.Fstat(fd, &st); err != nil {
 		return file.Facts{}, err
 	}
-	f := fromStat(&st)
+	f := FromStat(&st)
 	if f.Regular {
-		f.Writers = writers(fd, leaseErr)
+		f.Writers = writers(fd, f.Dev, leaseErr)
 	}
 	return f, nil
 }
 
-func lease(fd, kind int) error {
-	_, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, kind)
-	return err
-}
-
-func fromStat(st *unix.Stat_t) file.Facts {
+// FromStat takes the facts from what stat(2) gives.
+func FromStat(st *unix.Stat_t) file.Facts {
 	return file.Facts{
 		Exists:  true,
 		Dir:     st.Mode&unix.S_IFMT == unix.S_IFDIR,
@@ -70,10 +63,10 @@ func fromStat(st *unix.Stat_t) file.Facts {
 }
 
 // writers reads the answer to the asked lease.
-func writers(fd int, err error) file.Writers {
+func writers(fd int, dev uint64, err error) file.Writers {
 	switch {
 	case err == nil:
-		if remote(fd) {
+		if disks.remote(fd, dev) {
 			return file.Unknown
 		}
 		return file.None
@@ -94,9 +87,31 @@ var remoteTypes = map[int64]bool{
 	0x0BD00BD0: true, // Lustre
 }
 
-func remote(fd int) bool {
-	var st unix.Statfs_t
-	return unix.Fstatfs(fd, &st) == nil && remoteTypes[int64(st.Type)]
+// devices remembers for a moment which devices are remote: a burst of files
+// asks thousands of times. (A number may soon stand for another device.)
+type devices struct {
+	mu    sync.Mutex
+	asked map[uint64]bool
+	until time.Time
+}
+
+var disks devices
+
+const askedAgain = time.Second
+
+func (d *devices) remote(fd int, dev uint64) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if now := time.Now(); now.After(d.until) {
+		d.asked, d.until = map[uint64]bool{}, now.Add(askedAgain)
+	}
+	is, known := d.asked[dev]
+	if !known {
+		var st unix.Statfs_t
+		is = unix.Fstatfs(fd, &st) == nil && remoteTypes[int64(st.Type)]
+		d.asked[dev] = is
+	}
+	return is
 }
 
 // Remote tells whether a path lies on a file system that sends no events of

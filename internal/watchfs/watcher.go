@@ -224,9 +224,10 @@ func (w *Watcher) happened(batch []Event, c change) []Event {
 	if c.dir {
 		return w.subfolder(batch, c)
 	}
-	kind := map[what]Kind{nameCreated: Created, writerClosed: Closed, nameMoved: Moved, nameRemoved: Removed}[c.what]
-	return append(batch, Event{Kind: kind, Path: c.path})
+	return append(batch, Event{Kind: kindOf[c.what], Path: c.path})
 }
+
+var kindOf = [...]Kind{nameCreated: Created, writerClosed: Closed, nameMoved: Moved, nameRemoved: Removed}
 
 func (w *Watcher) subfolder(batch []Event, c change) []Event {
 	if c.what == nameRemoved {
