@@ -256,6 +256,11 @@ func (a *app) ledgerNote(err error) {
 	a.alarm("%v; nothing starts until it can be", err)
 }
 
+// collectAt has the garbage collector come when the memory is four times what
+// is in use (runtime/debug.SetGCPercent). What is in use is little; a burst of
+// files takes a few dozen MiB, and gives them back.
+const collectAt = 300
+
 // openEngine takes the ledger for watch and sweep.
 func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engine, error) {
 	if a.logFormat != logText && a.logFormat != logJSON {
@@ -266,6 +271,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
 		}
 	}
+	debug.SetGCPercent(collectAt)
 	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
 	o.Unready = func(u engine.Unready) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)

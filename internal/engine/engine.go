@@ -234,7 +234,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		e.flow.advance(now)
 		e.carryOut(work)
 		if e.flow.more {
-			_ = e.ledger.Flush() // the ledger's writer sets the pace; it says itself what is wrong
+			_ = e.ledger.Sync(work) // the ledger's writer sets the pace; it says itself what is wrong
 		}
 		if e.flow.stopping && e.active == 0 {
 			return nil
@@ -257,15 +257,11 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		select {
 		case batch := <-e.events.Events():
 			e.happened(batch, time.Now())
+			e.happenedToo(len(batch))
 		case res := <-e.results:
-			e.active--
-			delete(e.cancels, res.id)
-			e.flow.attemptEnded(res, time.Now())
+			e.attempted(res)
 		case batch := <-e.placed:
-			e.active -= len(batch)
-			for _, p := range batch {
-				e.flow.placedEnd(p, time.Now())
-			}
+			e.wasPlaced(batch)
 		case ask := <-e.asks:
 			ask()
 		case <-e.wake:
@@ -278,6 +274,42 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			stop := time.AfterFunc(e.o.StopAfter, stopWork)
 			defer stop.Stop()
 		}
+	}
+}
+
+// atOnce bounds the events that one round takes, so that what it decides soon
+// reaches who carries it out.
+const atOnce = 600
+
+// happenedToo takes what else is there already, so that in a burst a round has
+// many files to decide on.
+func (e *Engine) happenedToo(events int) {
+	for events < atOnce {
+		select {
+		case batch := <-e.events.Events():
+			e.happened(batch, time.Now())
+			events += len(batch)
+		case res := <-e.results:
+			e.attempted(res)
+		case batch := <-e.placed:
+			e.wasPlaced(batch)
+		default:
+			return
+		}
+	}
+}
+
+func (e *Engine) attempted(res attemptResult) {
+	e.active--
+	delete(e.cancels, res.id)
+	e.flow.attemptEnded(res, time.Now())
+}
+
+func (e *Engine) wasPlaced(batch []placedEnd) {
+	e.active -= len(batch)
+	now := time.Now()
+	for _, p := range batch {
+		e.flow.placedEnd(p, now)
 	}
 }
 
@@ -373,7 +405,11 @@ func (e *Engine) carryOut(work context.Context) {
 			e.o.Drained(b)
 		}
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.unready, f.notices, f.over = nil, nil, nil, nil, nil, nil, nil
+	f.starts, f.stops, f.places, f.unready, f.notices, f.over = nil, nil, nil, nil, nil, nil
+	if clear(f.outcomes); cap(f.outcomes) > mostBegun {
+		f.outcomes = nil
+	}
+	f.outcomes = f.outcomes[:0]
 }
 
 // look is the shortest `look` of all rules, 0 for auto.

@@ -35,6 +35,7 @@ type flow struct {
 	markers  map[string]string    // by a marker that is waited for: its file
 	removing map[string]time.Time // known files that went: when that counts
 	absent   map[string]bool      // watched folders that are not there
+	taken    []*job               // in this round, and not recorded yet
 	held     []*job               // jobs whose watched folder is not there
 	late     []*job               // placements to be tried again
 	troubles map[string]string    // by rule: why it needs a person
@@ -93,7 +94,7 @@ type job struct {
 	extras   bool                // it had further files, so their rows are kept right
 	stopOld  bool                // its attempt is being stopped, because the file changed
 	cancel   bool                // its attempt is being stopped for good
-	intents  map[string]int64    // numbers of its placements, by file and where they lead
+	intents  []intent            // its placements
 	now      map[string]unit     // by file as taken: where it is after the steps, if that differs
 	left     []*ledger.Placement // what could not be undone after failed attempts
 	landed   map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
@@ -104,6 +105,13 @@ type job struct {
 	leads    ledger.State  // where a placement that is tried again leads
 	retryAt  time.Time     // when that is
 	wait     time.Duration // the last wait before that
+}
+
+// intent is the number of a placement, by its file and where it leads.
+type intent struct {
+	path  string
+	leads ledger.State
+	id    int64
 }
 
 // attempt is a job's steps to be run.
@@ -469,7 +477,7 @@ func (f *flow) wentAway(path string, dir bool, now time.Time) {
 
 // mostBegun bounds the jobs that begin in one round: many may end at once,
 // because their files are gone.
-const mostBegun = 1000
+const mostBegun = 4000
 
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
@@ -501,6 +509,7 @@ func (f *flow) advance(now time.Time) {
 		}
 		f.begin(f.jobs[next.ID], now)
 	}
+	f.recordTaken()
 	f.drained(now)
 	if len(f.jobs) == 0 && f.settle.Len() == 0 {
 		f.asked = nil

@@ -406,20 +406,26 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 				u.facts = now
 			}
 		}
-		if f.set.Watched(spot.Path()) {
+		to := spot.Path()
+		watched := f.set.Watched(to)
+		if watched {
 			f.chained = true
 			chain := append(j.chain(), j.row.Rule)
-			f.book.Placed(spot.Path(), j.row.Rule, chain[:len(chain)-1])
+			f.book.Placed(to, j.row.Rule, chain[:len(chain)-1])
 			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
 		}
 		id, same := f.intent(j, path, state), j.rule.SameName
 		if state == ledger.Failed && same == rule.SameFail {
 			same = rule.SameNumber
 		}
+		kept := ""
+		if same == rule.SameReplace {
+			kept = f.keptPath(id)
+		}
 		e.moves = append(e.moves, move{
-			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: f.keptPath(id), Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
-			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: spot.Path(), Facts: u.facts, After: u.facts,
-				State: ledger.Intended, Leads: state, Chained: f.set.Watched(spot.Path())},
+			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
+			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
+				State: ledger.Intended, Leads: state, Chained: watched},
 		})
 		return nil
 	}
@@ -444,14 +450,14 @@ func (f *flow) keptPath(id int64) string {
 
 // intent gives the number of a placement: the same each time it is tried.
 func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
-	key := string(leads) + "\x00" + path
-	if j.intents == nil {
-		j.intents = map[string]int64{}
+	for _, i := range j.intents {
+		if i.path == path && i.leads == leads {
+			return i.id
+		}
 	}
-	if j.intents[key] == 0 {
-		j.intents[key] = f.store.NextPlacement()
-	}
-	return j.intents[key]
+	id := f.store.NextPlacement()
+	j.intents = append(j.intents, intent{path, leads, id})
+	return id
 }
 
 // placedEnd decides what follows a placing.
@@ -470,6 +476,11 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		return
 	case p.err != nil:
 		f.postpone(j, p.leads, p.err, now)
+		return
+	}
+	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(j.landed) == 0 {
+		j.intended = p.moved[0].intended
+		f.finish(j, p.leads, j.cause, p.moved[0].target, now)
 		return
 	}
 	reason, endsIn := j.cause, map[string]string{}

@@ -157,8 +157,24 @@ func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.
 			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}
 		}
 	}
-	f.record(j)
 	f.enqueue(j)
+	if f.jobs[j.row.ID] == j {
+		f.taken = append(f.taken, j)
+	} else {
+		f.record(j) // it waits in the ledger alone
+	}
+}
+
+// recordTaken records the jobs that were taken in this round and have not begun
+// in it: one that begins at once has its row written once.
+func (f *flow) recordTaken() {
+	for i, j := range f.taken {
+		if j.recorded == "" {
+			f.record(j)
+		}
+		f.taken[i] = nil
+	}
+	f.taken = f.taken[:0]
 }
 
 // takeGroup makes one job of a burst or set that has ended.

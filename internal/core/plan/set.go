@@ -199,17 +199,25 @@ func (s *Set) units(path string, dir bool) []Candidate {
 // above calls f for each rule that watches a folder above the path; level 0
 // is the folder the path lies in.
 func (s *Set) above(path string, f func(r *rule.Rule, folder string, level int)) {
-	folder := filepath.Dir(path)
-	for level := 0; level <= s.deep; level++ {
+	folder := above(path)
+	for level := 0; ; level++ {
 		for _, r := range s.watch[folder] {
 			f(r, folder, level)
 		}
-		parent := filepath.Dir(folder)
-		if parent == folder {
+		parent := above(folder)
+		if level == s.deep || parent == folder {
 			return
 		}
 		folder = parent
 	}
+}
+
+// above is filepath.Dir for a path that is clean.
+func above(path string) string {
+	if i := strings.LastIndexByte(path, filepath.Separator); i > len(filepath.VolumeName(path)) {
+		return path[:i]
+	}
+	return filepath.Dir(path)
 }
 
 // marker tells whether the path is the companion of a rule's files. No rule takes one.
