@@ -109,27 +109,38 @@ func Read(folder string) (*Ledger, error) {
 }
 
 // renew brings a ledger of an older version forward, so that it can be read,
-// and one up to date that a crash has left behind.
+// and one up to date that a crash has left behind. A watcher that is just
+// starting may be at that already.
 func (l *Ledger) renew() error {
-	var have, parts int
-	err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have)
+	for patience := time.Now().Add(busyForStart); ; time.Sleep(busyForStart / 100) {
+		have, parts, err := l.behind()
+		if err != nil || have == version && parts == 0 {
+			return err
+		}
+		now, err := Open(l.folder, func(error) {})
+		switch {
+		case err == nil:
+			return now.Close()
+		case !errors.Is(err, ErrBusy):
+			return err
+		case have == version:
+			return nil // the watcher will see to it in a moment
+		case time.Now().After(patience):
+			return fmt.Errorf("an older stilltide is at work on the ledger in %s; end it and start this one: %w", l.folder, err)
+		}
+	}
+}
+
+// busyForStart is how long a watcher that starts may need for its tables.
+const busyForStart = 2 * time.Second
+
+// behind tells the ledger's version and how many parts of its journal are left.
+func (l *Ledger) behind() (have, parts int, err error) {
+	err = l.db.QueryRow(`PRAGMA user_version`).Scan(&have)
 	if err == nil && have == version {
 		err = l.db.QueryRow(`SELECT count(*) FROM journal`).Scan(&parts)
 	}
-	if err != nil || have == version && parts == 0 {
-		return err
-	}
-	now, err := Open(l.folder, func(error) {})
-	if errors.Is(err, ErrBusy) && have == version {
-		return nil // the watcher will see to it in a moment
-	}
-	if errors.Is(err, ErrBusy) {
-		return fmt.Errorf("an older stilltide is at work on the ledger in %s; end it and start this one: %w", l.folder, err)
-	}
-	if err != nil {
-		return err
-	}
-	return now.Close()
+	return have, parts, err
 }
 
 // Folder is the state folder.

@@ -407,6 +407,34 @@ func TestAnOlderLedger(t *testing.T) {
 	require.NoError(t, l.Close())
 }
 
+// Who reads while a watcher is making its tables waits for them.
+func TestReadingBesideAStart(t *testing.T) {
+	folder := t.TempDir()
+	lock, err := acquire(filepath.Join(folder, "lock"))
+	require.NoError(t, err)
+	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
+	require.NoError(t, err)
+	starting := &Ledger{folder: folder, db: db}
+	require.NoError(t, starting.step(0))
+	read := make(chan error, 1)
+	go func() {
+		l, err := Read(folder)
+		if err == nil {
+			err = l.Close()
+		}
+		read <- err
+	}()
+	select {
+	case err := <-read:
+		require.Fail(t, "it did not wait", "%v", err)
+	case <-time.After(100 * time.Millisecond):
+	}
+	require.NoError(t, starting.migrate())
+	require.NoError(t, <-read)
+	require.NoError(t, db.Close())
+	lock.release()
+}
+
 // What may be written late is written in the end, once, with the newest value
 // of each row and the right tally: after Flush, and after Close.
 func TestLateRows(t *testing.T) {
