@@ -95,11 +95,13 @@ func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 
 // chain gives the rules that a file went through before it came to its path.
 func (f *flow) chain(c plan.Candidate, path string, facts file.Facts) []string {
-	if chain := f.book.Chain(inode(facts)); chain != nil {
-		return chain
-	}
-	if chain := f.book.Chain(path); chain != nil {
-		return chain
+	if !f.book.Empty() {
+		if chain := f.book.Chain(inode(facts)); chain != nil {
+			return chain
+		}
+		if chain := f.book.Chain(path); chain != nil {
+			return chain
+		}
 	}
 	if !f.set.Chained(c.Root) {
 		return nil
@@ -150,8 +152,10 @@ func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it circles: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
-	f.book.Forget(path)
-	f.book.Forget(inode(facts))
+	if !f.book.Empty() {
+		f.book.Forget(path)
+		f.book.Forget(inode(facts))
+	}
 	if m := plan.MarkerOf(c.Rule, path); m != "" {
 		if mf, err := f.look(m); err == nil && mf.Exists {
 			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}

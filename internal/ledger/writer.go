@@ -57,20 +57,23 @@ func startWriter(l *Ledger) (*writer, error) {
 // add has a row made durable with the next commit.
 func (w *writer) add(key rowKey, r *record) {
 	w.mu.Lock()
-	w.came += w.rows.add(key, r)
+	more := w.rows.add(key, r)
+	w.came += more
 	w.busy = time.Now()
+	n := len(w.rows.urgent)
 	w.mu.Unlock()
-	w.wake()
+	if more > 0 && (n == 1 || n == mostRows) { // it knows of the others
+		w.wake()
+	}
 }
 
 // addLate has a row written when nobody waits for other rows.
 func (w *writer) addLate(key rowKey, r *record) {
 	w.mu.Lock()
-	resting := len(w.rows.groups) > 0 // until the first of them is due
+	known := len(w.rows.groups)+len(w.rows.urgent) > 0 // the writer has something to do already
 	w.came += w.rows.addLate(key, r, time.Now())
-	resting = resting && len(w.rows.urgent) == 0
 	w.mu.Unlock()
-	if !resting {
+	if !known {
 		w.wake()
 	}
 }
@@ -154,7 +157,7 @@ const mostRows = 1500
 
 // gathering is how long rows that nobody waits for are gathered after a commit:
 // the row of a job that passes through its states at once is written once.
-const gathering = 3 * time.Millisecond
+const gathering = 5 * time.Millisecond
 
 // journalFrom is from how many rows that somebody waits for a part of the
 // journal costs less than the rows themselves.

@@ -1,11 +1,11 @@
 package watchfs
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -152,19 +152,19 @@ type said []byte
 // changes turns events into changes, one for each path that a watch stands
 // for. The watcher's lock is held.
 func (n *source) changes(events said) []change {
-	var out []change
+	out := make([]change, 0, len(events)/(2*unix.SizeofInotifyEvent)+1)
 	for len(events) >= unix.SizeofInotifyEvent {
 		wd := int32(binary.NativeEndian.Uint32(events))
 		mask := binary.NativeEndian.Uint32(events[4:])
 		end := unix.SizeofInotifyEvent + int(binary.NativeEndian.Uint32(events[12:]))
-		name, _, _ := strings.Cut(string(events[unix.SizeofInotifyEvent:end]), "\x00")
+		name, _, _ := bytes.Cut(events[unix.SizeofInotifyEvent:end], []byte{0})
 		events = events[end:]
 		out = n.append(out, wd, mask, name)
 	}
 	return out
 }
 
-func (n *source) append(out []change, wd int32, mask uint32, name string) []change {
+func (n *source) append(out []change, wd int32, mask uint32, name []byte) []change {
 	if mask&unix.IN_Q_OVERFLOW != 0 {
 		return append(out, change{what: lostEvents})
 	}
@@ -177,8 +177,8 @@ func (n *source) append(out []change, wd int32, mask uint32, name string) []chan
 	}
 	for _, p := range paths {
 		c := change{folder: p, path: p, dir: mask&unix.IN_ISDIR != 0, what: meaning(mask)}
-		if name != "" {
-			c.path = filepath.Join(p, name)
+		if len(name) > 0 {
+			c.path = strings.TrimSuffix(p, "/") + "/" + string(name)
 		}
 		out = append(out, c)
 	}

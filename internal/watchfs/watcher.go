@@ -194,9 +194,10 @@ func (w *Watcher) readEvents() {
 			w.send([]Event{{Kind: Trouble, Err: err}})
 			return
 		}
-		var batch []Event
 		w.mu.Lock()
-		for _, c := range w.src.changes(said) {
+		changes := w.src.changes(said)
+		batch := make([]Event, 0, len(changes))
+		for _, c := range changes {
 			batch = w.happened(batch, c)
 		}
 		w.mu.Unlock()

@@ -38,6 +38,9 @@ func (b *Book) Placed(path, rule string, chain []string) {
 	b.placed[path] = append(slices.Clone(chain), rule)
 }
 
+// Empty tells that nothing is known of any file.
+func (b *Book) Empty() bool { return len(b.placed)+len(b.suspect) == 0 }
+
 // Chain gives the rules that the file at a path went through.
 func (b *Book) Chain(path string) []string { return b.placed[path] }
 
