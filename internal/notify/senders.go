@@ -266,7 +266,6 @@ func (c command) send(ctx context.Context, _ string, m notice.Message) error {
 		return err
 	}
 	r := runner.New()
-	defer r.Close()
 	res := r.Run(ctx, runner.Spec{Args: args, Dir: c.channel.Base, Stdin: input, Output: output, Ledger: c.o.State})
 	if res.Err != nil {
 		return res.Err

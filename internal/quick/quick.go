@@ -67,7 +67,6 @@ func Run(ctx context.Context, o Options) error {
 	defer w.Close()
 	s := &session{o: o, known: map[string]file.Facts{}, waiting: map[string]bool{}, absent: map[string]bool{}, runner: runner.New(), results: make(chan runner.Result, 1),
 		machine: rerun.Machine{Quiet: o.Debounce, Each: o.Each, StopOld: o.StopOld}}
-	defer s.runner.Close()
 	folders := o.Targets.Folders()
 	for folder := range folders {
 		s.waiting[folder] = true

@@ -6,9 +6,9 @@
 // the ledger, job and attempt, by which a command that outlived a crash of
 // the watcher is found and ended before its job runs again.
 //
-// All commands are started by one locked thread that never ends, because on
-// Linux the signal at the parent's death comes when the creating thread ends,
-// not the process (prctl(2), PR_SET_PDEATHSIG).
+// A command is started and waited for on one locked thread, because on Linux
+// the signal at the parent's death comes when the creating thread ends, not the
+// process (prctl(2), PR_SET_PDEATHSIG).
 package runner
 
 import (
@@ -21,7 +21,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 )
 
@@ -55,34 +54,13 @@ type Result struct {
 	Memory   int64 // peak, bytes
 }
 
-// Runner starts commands. Use New, and Close at the end.
+// Runner runs commands. Use New.
 type Runner struct {
-	start chan startRequest
-	once  sync.Once
 	grace time.Duration
 }
 
-type startRequest struct {
-	cmd  *exec.Cmd
-	done chan error
-}
-
-// New starts the thread that starts commands.
-func New() *Runner {
-	r := &Runner{start: make(chan startRequest), grace: Grace}
-	go r.spawner()
-	return r
-}
-
-// Close ends the starting thread. No command may be running.
-func (r *Runner) Close() { r.once.Do(func() { close(r.start) }) }
-
-func (r *Runner) spawner() {
-	runtime.LockOSThread()
-	for req := range r.start {
-		req.done <- req.cmd.Start()
-	}
-}
+// New makes a Runner.
+func New() *Runner { return &Runner{grace: Grace} }
 
 // Run runs a command and waits for its end. If the context ends first, or the
 // timeout is over, the whole process group is asked to end and, after Grace,
@@ -94,57 +72,65 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 		return Result{Exit: 127, Err: err}
 	}
 	begun := time.Now()
-	req := startRequest{cmd: cmd, done: make(chan error, 1)}
-	r.start <- req
-	if err := <-req.done; err != nil {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	if err := cmd.Start(); err != nil {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
-	var timedOut, stopped atomic.Bool
-	ending := make(chan struct{})
-	var once sync.Once
-	end := func(why *atomic.Bool) {
-		once.Do(func() {
-			why.Store(true)
-			close(ending)
-			askToEnd(cmd)
-		})
-	}
-	unstop := context.AfterFunc(ctx, func() { end(&stopped) })
-	defer unstop()
+	e := ending{cmd: cmd, grace: r.grace}
+	defer context.AfterFunc(ctx, func() { e.begin(&e.stopped) })()
 	if s.Timeout > 0 {
-		t := time.AfterFunc(s.Timeout, func() { end(&timedOut) })
+		t := time.AfterFunc(s.Timeout, func() { e.begin(&e.timedOut) })
 		defer t.Stop()
 	}
-	waited := make(chan struct{})
-	var forced sync.WaitGroup
-	forced.Go(func() { r.force(cmd, ending, waited) })
 	waitErr := cmd.Wait()
-	close(waited)
-	forced.Wait()
+	e.finish()
 	res := outcome(cmd, waitErr)
-	res.TimedOut, res.Stopped, res.Ran = timedOut.Load(), stopped.Load(), time.Since(begun)
+	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
 	return res
 }
 
-// force ends the group that did not end when it was asked. It returns when
-// the command and, if it was asked to end, its whole group are gone.
-func (r *Runner) force(cmd *exec.Cmd, ending, waited chan struct{}) {
-	select {
-	case <-ending:
-	case <-waited:
-		select {
-		case <-ending:
-		default:
-			return
-		}
+// ending ends a command before its time.
+type ending struct {
+	cmd   *exec.Cmd
+	grace time.Duration
+
+	mu                sync.Mutex
+	over              bool // the command has ended
+	timedOut, stopped bool
+	forced            sync.WaitGroup
+}
+
+// begin asks the command's group to end, for the first reason that comes.
+func (e *ending) begin(why *bool) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.over || e.timedOut || e.stopped {
+		return
 	}
-	deadline := time.After(r.grace)
+	*why = true
+	askToEnd(e.cmd)
+	e.forced.Go(e.force)
+}
+
+// finish is told that the command has ended. It returns when, if the group was
+// asked to end, all of it has.
+func (e *ending) finish() {
+	e.mu.Lock()
+	e.over = true
+	e.mu.Unlock()
+	e.forced.Wait()
+}
+
+// force ends the group if it does not end in time after it was asked.
+func (e *ending) force() {
+	deadline := time.After(e.grace)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
-	for groupAlive(cmd) {
+	for groupAlive(e.cmd) {
 		select {
 		case <-deadline:
-			forceEnd(cmd)
+			forceEnd(e.cmd)
 			return
 		case <-tick.C:
 		}

@@ -31,7 +31,6 @@ func printed(t *testing.T, s Spec) string {
 func newRunner(t *testing.T) *Runner {
 	r := New()
 	r.grace = 300 * time.Millisecond
-	t.Cleanup(r.Close)
 	return r
 }
 
