@@ -14,19 +14,19 @@ const (
 	keptOutput = 1 << 20  // bytes that are kept of one that prints more
 )
 
-// boundOutput looks at a growing output file each second until the attempt
-// ends, so that a job that prints without end does not fill the disk.
+// boundOutput looks at a growing output file now and each second until the
+// attempt ends, so that a job that prints without end does not fill the disk.
 func boundOutput(ctx context.Context, path string) {
-	tick := time.NewTicker(time.Second)
+	tick := time.NewTicker(outputLook)
 	defer tick.Stop()
 	for {
+		if info, err := os.Stat(path); err == nil && info.Size() > mostOutput {
+			_ = cutOutput(path, info.Size()) // the next look tries again
+		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if info, err := os.Stat(path); err == nil && info.Size() > mostOutput {
-				_ = cutOutput(path, info.Size()) // the next look tries again
-			}
 		}
 	}
 }
@@ -51,9 +51,22 @@ func cutOutput(path string, size int64) error {
 	return err
 }
 
-// bounded runs boundOutput beside an attempt; the returned function ends it.
+// outputLook is the time between two looks at an output file.
+const outputLook = time.Second
+
+// bounded runs boundOutput beside an attempt that takes longer than a look's
+// time; the returned function ends it.
 func (e *Engine) bounded(output string) (end func()) {
 	ctx, cancel := context.WithCancel(context.Background())
-	e.work.Go(func() { boundOutput(ctx, filepath.Join(e.state, output)) })
-	return cancel
+	begun := make(chan struct{})
+	timer := time.AfterFunc(outputLook, func() {
+		defer close(begun)
+		e.work.Go(func() { boundOutput(ctx, filepath.Join(e.state, output)) })
+	})
+	return func() {
+		if !timer.Stop() {
+			<-begun // the attempt still counts as work until then
+		}
+		cancel()
+	}
 }
