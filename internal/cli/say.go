@@ -50,8 +50,8 @@ const (
 // logTo writes records for machines, one JSON object a line (log/slog).
 func (a *app) logTo(w io.Writer) *slog.Logger { return slog.New(slog.NewJSONHandler(w, nil)) }
 
-// logOutcome is the record of one outcome.
-func (a *app) logOutcome(o engine.Outcome) {
+// logOutcome writes the record of one outcome.
+func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
 	j, level := jobLine(o.Job), slog.LevelInfo
 	switch o.Job.State {
 	case ledger.Failed:
@@ -70,7 +70,7 @@ func (a *app) logOutcome(o engine.Outcome) {
 	if !o.Next.IsZero() {
 		attrs = append(attrs, slog.Time("next", o.Next))
 	}
-	a.logTo(a.out).LogAttrs(context.Background(), level, "job "+string(j.State), attrs...)
+	a.logTo(w).LogAttrs(context.Background(), level, "job "+string(j.State), attrs...)
 }
 
 // board keeps one line at the bottom of a terminal, below what scrolls by.

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -69,6 +71,7 @@ type lines struct {
 	name  int // width of the longest rule name
 
 	mu    sync.Mutex
+	text  bytes.Buffer // to be printed
 	count map[ledger.State]int
 	also  func(ledger.Job) // is told of each outcome, too
 	burst burst
@@ -83,31 +86,48 @@ func (a *app) newLines(f *rule.File) *lines {
 	return l
 }
 
-// report prints one outcome: time, rule, name, state, how long, where to.
-func (l *lines) report(o engine.Outcome) {
-	if o.Job.ID == 0 { // about the rule, not about a job
-		l.a.alarm("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
-		return
-	}
-	if l.also != nil {
-		l.also(o.Job)
-	}
+// report prints what became of jobs, all of a round at once.
+func (l *lines) report(list []engine.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.count[o.Job.State]++
-	switch {
-	case l.a.logFormat == logJSON:
-		l.a.logOutcome(o)
-	case l.a.json:
-		l.a.printJSON(jobLine(o.Job))
-	case l.burst.holds(o.Job, time.Now(), l.a.board.term != nil):
-	default:
-		l.a.board.print(l.a.out, l.text(o))
+	defer l.flush()
+	for _, o := range list {
+		if o.Job.ID == 0 { // about the rule, not about a job
+			l.flush()
+			l.a.alarm("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
+			continue
+		}
+		if l.also != nil {
+			l.also(o.Job)
+		}
+		l.count[o.Job.State]++
+		l.line(o)
 	}
 }
 
-// text is an outcome in one line, and perhaps one more that says why.
-func (l *lines) text(o engine.Outcome) string {
+func (l *lines) flush() {
+	if l.text.Len() > 0 {
+		l.a.board.print(l.a.out, l.text.String())
+		l.text.Reset()
+	}
+}
+
+// line adds an outcome to what is printed: time, rule, name, state, how long,
+// where to.
+func (l *lines) line(o engine.Outcome) {
+	switch {
+	case l.a.logFormat == logJSON:
+		l.a.logOutcome(&l.text, o)
+	case l.a.json:
+		_ = json.NewEncoder(&l.text).Encode(jobLine(o.Job)) // a buffer takes everything
+	case l.burst.holds(o.Job, time.Now(), l.a.board.term != nil):
+	default:
+		l.text.WriteString(l.words(o))
+	}
+}
+
+// words are an outcome in one line, and perhaps one more that says why.
+func (l *lines) words(o engine.Outcome) string {
 	st, j := l.a.style, o.Job
 	name := ink.Cut(display(filepath.Base(j.File)), 34)
 	if n := len(j.Files()); n > 1 {

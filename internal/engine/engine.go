@@ -40,8 +40,9 @@ type Options struct {
 	Once bool
 	// Only names the one rule that is worked for, "" for all.
 	Only string
-	// Report is called for each outcome, from one goroutine.
-	Report func(Outcome)
+	// Report is called with the outcomes of a round, from one goroutine. The list
+	// is its only until it returns.
+	Report func([]Outcome)
 	// Folders is called when the state of a watched folder changes.
 	Folders func(watchfs.Event)
 	// Unready is called for each file that did not become ready in time.
@@ -144,7 +145,6 @@ func Open(o Options) (*Engine, error) {
 
 // Close gives the ledger back. Run must have ended.
 func (e *Engine) Close() error {
-	e.runner.Close()
 	return e.ledger.Close()
 }
 
@@ -390,10 +390,8 @@ func (e *Engine) carryOut(work context.Context) {
 		e.queue.add(f.places)
 	}
 	e.tellAll(time.Now())
-	if e.o.Report != nil {
-		for _, o := range f.outcomes {
-			e.o.Report(o)
-		}
+	if e.o.Report != nil && len(f.outcomes) > 0 {
+		e.o.Report(f.outcomes)
 	}
 	if e.o.Unready != nil {
 		for _, u := range f.unready {

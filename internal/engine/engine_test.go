@@ -23,7 +23,12 @@ func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop
 	before := runtime.NumGoroutine()
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
-	e, err := Open(Options{Rules: f, Report: report, StopAfter: 100 * time.Millisecond})
+	each := func(list []Outcome) {
+		for _, o := range list {
+			report(o)
+		}
+	}
+	e, err := Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
