@@ -85,11 +85,9 @@ type Engine struct {
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
 	tell    telling
-	passes  int              // of a sweep, after the first
-	there   map[string]error // the placing goroutine's: what mounted said in this batch
-	batch   *place.Placer    // the placing goroutine's, for this batch
-	ended   chan struct{}    // closed when Run ends
-	placing context.Context  // ends when placements may not wait for the ledger any more
+	passes  int             // of a sweep, after the first
+	ended   chan struct{}   // closed when Run ends
+	placing context.Context // ends when placements may not wait for the ledger any more
 	health  struct {
 		sync.Mutex
 		err  error

@@ -20,7 +20,13 @@ import (
 // goroutine of it is left.
 func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop func()) {
 	t.Helper()
-	before := runtime.NumGoroutine()
+	return runGuarded(t, dir, rules, report, nil)
+}
+
+// runGuarded is run with something that is asked before each operation on a file.
+func runGuarded(t *testing.T, dir, rules string, report func(Outcome), before func(operation string, paths ...string) error) (e *Engine, stop func()) {
+	t.Helper()
+	running := runtime.NumGoroutine()
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
 	each := func(list []Outcome) {
@@ -30,6 +36,7 @@ func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop
 	}
 	e, err := Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
 	require.NoError(t, err)
+	e.placer.Before = before
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() {
@@ -41,7 +48,7 @@ func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop
 		cancel()
 		done.Wait()
 		require.NoError(t, e.Close())
-		for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > before; time.Sleep(time.Millisecond) {
+		for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > running; time.Sleep(time.Millisecond) {
 			if time.Now().After(end) {
 				stacks := make([]byte, 1<<16)
 				t.Fatalf("goroutines are left:\n%s", stacks[:runtime.Stack(stacks, true)])

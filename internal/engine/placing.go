@@ -44,8 +44,11 @@ func (q *placeQueue) take() []*placing {
 
 // placeFiles is the placing goroutine. The intentions were recorded when the
 // placings were queued; many share one commit, and no move touches a file
-// before that is durable.
+// before that is durable. What has to be copied to another file system is left to
+// that one's lane.
 func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
+	far := lanes{e: e, open: map[uint64]*lane{}}
+	defer far.workers.Wait()
 	for {
 		batch := e.queue.take()
 		if len(batch) == 0 {
@@ -58,30 +61,53 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 		}
 		done := make([]placedEnd, 0, len(batch))
 		err := e.ledger.Sync(work)
-		e.there, e.batch = map[string]error{}, e.placer.Batch()
+		by := e.mover()
+		by.near = true
 		for _, p := range batch {
 			result := placedEnd{id: p.id, leads: p.leads, err: err}
 			if err == nil {
-				result = e.placeOne(p)
+				result = by.place(p)
+			}
+			if errors.Is(result.err, place.ErrFar) {
+				far.add(p)
+				continue
 			}
 			done = append(done, result)
 		}
-		e.batch.End()
-		e.placed <- done // the flow listens as long as anything is under way
+		by.end()
+		if len(done) > 0 {
+			e.placed <- done // the flow listens as long as anything is under way
+		}
 	}
 }
 
-// placeOne does the moves of one job: all or none. A file that is gone or has
+// mover places for one goroutine.
+type mover struct {
+	e     *Engine
+	batch *place.Placer
+	there map[string]error // what mounted said of a folder
+	near  bool             // what would have to be copied to another file system is refused
+}
+
+// mover makes one; end is to be called afterwards.
+func (e *Engine) mover() *mover {
+	return &mover{e: e, batch: e.placer.Batch(), there: map[string]error{}}
+}
+
+func (by *mover) end() { by.batch.End() }
+
+// place does the moves of one job: all or none. A file that is gone or has
 // changed meanwhile is left out.
-func (e *Engine) placeOne(p *placing) placedEnd {
-	end := placedEnd{id: p.id, leads: p.leads}
+func (by *mover) place(p *placing) placedEnd {
+	e, end := by.e, placedEnd{id: p.id, leads: p.leads}
 	for i := range p.moves {
 		m := &p.moves[i]
 		var res place.Result
-		err := e.diskOf(m.request.To.Folder())
+		err := by.disk(m.request.To.Folder())
 		if err == nil {
 			e.stageOver(m)
-			res, err = e.batch.Move(m.request)
+			m.request.Near = by.near
+			res, err = by.batch.Move(m.request)
 		}
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
@@ -130,15 +156,12 @@ func (e *Engine) stageOver(m *move) {
 	}
 }
 
-// diskOf is mounted, asked once a batch for each folder: the mount table is
-// long to read.
-func (e *Engine) diskOf(folder string) error {
-	err, asked := e.there[folder]
+// disk is mounted, asked once for each folder: the mount table is long to read.
+func (by *mover) disk(folder string) error {
+	err, asked := by.there[folder]
 	if !asked {
-		err = e.mounted(folder)
-		if e.there != nil {
-			e.there[folder] = err
-		}
+		err = by.e.mounted(folder)
+		by.there[folder] = err
 	}
 	return err
 }

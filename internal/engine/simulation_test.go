@@ -4,6 +4,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -20,6 +21,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
@@ -428,10 +430,15 @@ func (w *world) placeBatch() {
 		return // a full disk: nothing is touched before its intention is durable
 	}
 	w.placing = nil
-	w.e.batch = w.e.placer.Batch()
-	defer w.e.batch.End()
+	near, far := w.e.mover(), w.e.mover()
+	near.near = true
+	defer near.end()
+	defer far.end()
 	for _, p := range batch {
-		end := w.e.placeOne(p)
+		end := near.place(p)
+		if errors.Is(end.err, place.ErrFar) {
+			end = far.place(p)
+		}
 		for _, m := range end.moved {
 			w.say("moved %s to %q: %v", filepath.Base(m.source), m.target, m.err)
 		}

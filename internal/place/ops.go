@@ -176,7 +176,7 @@ func copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, 
 	if err != nil {
 		return nil, errors.Join(err, out.Close())
 	}
-	n, err := io.Copy(out, in) // in the kernel, where it can
+	n, err := copyContent(in, out)
 	if err == nil && n != info.Size() {
 		err = ErrChanged
 	}
@@ -184,6 +184,27 @@ func copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, 
 		lost, err = keepAttributes(in, out, info, setTimes)
 	}
 	return lost, errors.Join(err, out.Sync(), out.Close())
+}
+
+// stretch is how much is copied before the disk is told to begin with it, so
+// that it works while the rest is read, and the flush at the end is short.
+const stretch = 4 << 20
+
+// copyContent copies in the kernel, where it can.
+func copyContent(in, out *os.File) (n int64, err error) {
+	for {
+		more, err := io.CopyN(out, in, stretch)
+		if more > 0 {
+			beginFlush(out, n, more)
+		}
+		n += more
+		if err == io.EOF {
+			return n, nil
+		}
+		if err != nil {
+			return n, err
+		}
+	}
 }
 
 // keepAttributes gives the copy the mode, times and extended attributes of

@@ -46,6 +46,8 @@ var (
 	ErrTaken = errors.New("that name is there already with other content")
 	// ErrSkipped says the same where that is no failure (same_name: skip).
 	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
+	// ErrFar says that the target is on another file system.
+	ErrFar = errors.New("it lies on another file system")
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
@@ -58,6 +60,7 @@ type Request struct {
 	Part   string        // hidden name for a file on its way; the same after a crash, so that it can be found
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
+	Near   bool          // a move that would have to copy to another file system fails with ErrFar
 	// Ours tells whether what has the name may be replaced in any case.
 	Ours func(path string, f file.Facts) bool
 	// Stage makes the intention durable: first before anything is made (with
@@ -211,6 +214,8 @@ func (p *Placer) moveAs(r Request, src source, d *folder, c choice) (Result, err
 	switch {
 	case err == nil:
 		return p.finished(src, r, d, c.name)
+	case isCrossDevice(err) && r.Near:
+		return Result{}, ErrFar
 	case isCrossDevice(err):
 		return p.across(r, d, c.name)
 	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
@@ -395,6 +400,9 @@ func (p *Placer) moveOver(r Request, src source, d *folder, c choice) (Result, e
 	copied := false
 	var lost []string
 	err := sys.RenameInto(r.Source, d, r.Part)
+	if isCrossDevice(err) && r.Near {
+		return Result{}, ErrFar
+	}
 	if isCrossDevice(err) {
 		copied = true
 		lost, err = p.copyPart(r, d)

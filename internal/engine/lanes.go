@@ -1,0 +1,108 @@
+package engine
+
+import (
+	"os"
+	"slices"
+	"sync"
+
+	"stilltide/internal/watchfs"
+)
+
+// lanes carry what has to be copied to another file system, each file system in
+// a lane of its own: a large file, or a disk that is slow or does not answer,
+// holds up no one else.
+type lanes struct {
+	e       *Engine
+	workers sync.WaitGroup
+
+	mu   sync.Mutex
+	open map[uint64]*lane // by device
+}
+
+// lane is the way to one file system.
+type lane struct {
+	waiting []*placing
+	busy    []string // the targets of what is being copied
+	workers int
+}
+
+// mostCopies bounds the copies to one file system that are under way at once:
+// while one waits for the disk, another is read.
+const mostCopies = 2
+
+// add puts a placing last. Two of the same target follow one upon the other.
+func (l *lanes) add(p *placing) {
+	device := deviceOf(p.moves[0].request.To.Root)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	way := l.open[device]
+	if way == nil {
+		way = &lane{}
+		l.open[device] = way
+	}
+	way.waiting = append(way.waiting, p)
+	if way.workers < mostCopies {
+		way.workers++
+		l.workers.Go(func() { l.work(device, way) })
+	}
+}
+
+// deviceOf is the device that a folder lies on, 0 if the system has no numbers
+// for them.
+func deviceOf(folder string) uint64 {
+	info, err := os.Stat(folder)
+	if err != nil {
+		return 0
+	}
+	return watchfs.Facts(info).Dev
+}
+
+// work places until there is nothing left for it.
+func (l *lanes) work(device uint64, way *lane) {
+	for {
+		p := l.next(device, way)
+		if p == nil {
+			return
+		}
+		by := l.e.mover()
+		done := by.place(p)
+		by.end()
+		l.mu.Lock()
+		for _, t := range targets(p) {
+			at := slices.Index(way.busy, t)
+			way.busy = slices.Delete(way.busy, at, at+1)
+		}
+		l.mu.Unlock()
+		l.e.placed <- []placedEnd{done}
+	}
+}
+
+// next takes the first that goes to no target that is busy. If there is none,
+// the worker ends, and with the last one the lane: whoever is busy takes over
+// what is left.
+func (l *lanes) next(device uint64, way *lane) *placing {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i, p := range way.waiting {
+		to := targets(p)
+		if slices.ContainsFunc(to, func(t string) bool { return slices.Contains(way.busy, t) }) {
+			continue
+		}
+		way.waiting = slices.Delete(way.waiting, i, i+1)
+		way.busy = append(way.busy, to...)
+		return p
+	}
+	if way.workers--; way.workers == 0 {
+		delete(l.open, device)
+	}
+	return nil
+}
+
+// targets are the paths that a placing wants.
+func targets(p *placing) []string {
+	list := make([]string, len(p.moves))
+	for i := range p.moves {
+		list[i] = p.moves[i].request.To.Path()
+	}
+	return list
+}
