@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -276,15 +277,26 @@ func LastLines(path string, n int) []string {
 	return lines[max(0, len(lines)-n):]
 }
 
+// blocks are what hashFile reads into.
+var blocks = sync.Pool{New: func() any { return new([64 << 10]byte) }}
+
 func hashFile(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
+	block := blocks.Get().(*[64 << 10]byte)
+	defer blocks.Put(block)
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
+	for {
+		n, err := f.Read(block[:])
+		h.Write(block[:n])
+		if err == io.EOF {
+			return hex.EncodeToString(h.Sum(nil)), nil
+		}
+		if err != nil {
+			return "", err
+		}
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }

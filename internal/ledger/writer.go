@@ -157,7 +157,7 @@ const mostRows = 1500
 
 // gathering is how long rows that nobody waits for are gathered after a commit:
 // the row of a job that passes through its states at once is written once.
-const gathering = 5 * time.Millisecond
+const gathering = 10 * time.Millisecond
 
 // journalFrom is from how many rows that somebody waits for a part of the
 // journal costs less than the rows themselves.

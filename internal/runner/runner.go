@@ -66,7 +66,7 @@ func New() *Runner { return &Runner{grace: Grace} }
 // timeout is over, the whole process group is asked to end and, after Grace,
 // ended by force.
 func (r *Runner) Run(ctx context.Context, s Spec) Result {
-	cmd, files, err := prepare(s)
+	c, files, err := prepare(s)
 	defer closeAll(files)
 	if err != nil {
 		return Result{Exit: 127, Err: err}
@@ -74,25 +74,29 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	begun := time.Now()
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	if err := cmd.Start(); err != nil {
+	process, err := os.StartProcess(c.path, s.Args, &c.attr)
+	if err != nil {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
-	e := ending{cmd: cmd, grace: r.grace}
+	e := ending{group: process.Pid, grace: r.grace}
 	defer context.AfterFunc(ctx, func() { e.begin(&e.stopped) })()
 	if s.Timeout > 0 {
 		t := time.AfterFunc(s.Timeout, func() { e.begin(&e.timedOut) })
 		defer t.Stop()
 	}
-	waitErr := cmd.Wait()
+	state, err := process.Wait()
 	e.finish()
-	res := outcome(cmd, waitErr)
+	res := Result{Exit: 127, Err: err}
+	if err == nil {
+		res = outcome(state)
+	}
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
 	return res
 }
 
 // ending ends a command before its time.
 type ending struct {
-	cmd   *exec.Cmd
+	group int // the process that leads it
 	grace time.Duration
 
 	mu                sync.Mutex
@@ -109,7 +113,7 @@ func (e *ending) begin(why *bool) {
 		return
 	}
 	*why = true
-	askToEnd(e.cmd)
+	askToEnd(e.group)
 	e.forced.Go(e.force)
 }
 
@@ -127,10 +131,10 @@ func (e *ending) force() {
 	deadline := time.After(e.grace)
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
-	for groupAlive(e.cmd) {
+	for groupAlive(e.group) {
 		select {
 		case <-deadline:
-			forceEnd(e.cmd)
+			forceEnd(e.group)
 			return
 		case <-tick.C:
 		}
@@ -143,47 +147,84 @@ func closeAll(files []*os.File) {
 	}
 }
 
+// command is what the system needs to start one.
+type command struct {
+	path string
+	attr os.ProcAttr
+}
+
+// nothing is what commands read that get no input. It stays open.
+var nothing = sync.OnceValues(func() (*os.File, error) { return os.Open(os.DevNull) })
+
 // prepare makes the command and opens its files, which are to be closed.
-func prepare(s Spec) (*exec.Cmd, []*os.File, error) {
+func prepare(s Spec) (c command, files []*os.File, err error) {
 	if info, err := os.Stat(s.Dir); err != nil || !info.IsDir() {
-		return nil, nil, fmt.Errorf("the working folder %s is not there", s.Dir)
+		return c, nil, fmt.Errorf("the working folder %s is not there", s.Dir)
 	}
-	path, err := exec.LookPath(s.Args[0])
-	if err != nil && !errors.Is(err, exec.ErrDot) {
-		return nil, nil, startError(s, err)
+	if c.path, err = exec.LookPath(s.Args[0]); err != nil && !errors.Is(err, exec.ErrDot) {
+		return c, nil, startError(s, err)
 	}
-	var files []*os.File
-	out := os.Stdout
+	in, err := nothing()
+	if err != nil {
+		return c, nil, err
+	}
+	out, errs := os.Stdout, os.Stderr
 	if !s.Direct {
 		if out, err = os.OpenFile(s.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
-			return nil, nil, fmt.Errorf("the output file cannot be made: %w", err)
+			return c, nil, fmt.Errorf("the output file cannot be made: %w", err)
+		}
+		files, errs = append(files, out), out
+	}
+	if s.Stdout != "" {
+		if out, err = os.OpenFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666); err != nil {
+			return c, files, fmt.Errorf("the file for standard output cannot be made: %w", err)
 		}
 		files = append(files, out)
 	}
-	cmd := &exec.Cmd{Path: path, Args: s.Args, Dir: s.Dir, Stdout: out, Stderr: out}
-	if s.Direct {
-		cmd.Stderr = os.Stderr
-	}
-	if s.Stdout != "" {
-		own, err := os.OpenFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666)
-		if err != nil {
-			return nil, files, fmt.Errorf("the file for standard output cannot be made: %w", err)
-		}
-		files, cmd.Stdout = append(files, own), own
-	}
 	if s.Stdin != "" {
-		in, err := os.Open(s.Stdin)
-		if err != nil {
-			return nil, files, fmt.Errorf("the file cannot be read: %w", err)
+		if in, err = os.Open(s.Stdin); err != nil {
+			return c, files, fmt.Errorf("the file cannot be read: %w", err)
 		}
-		files, cmd.Stdin = append(files, in), in
+		files = append(files, in)
 	}
-	cmd.Env = append(os.Environ(), s.Env...)
+	own := s.Env
 	if s.Ledger != "" {
-		cmd.Env = append(cmd.Env, "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
+		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	}
-	ownGroup(cmd)
-	return cmd, files, nil
+	c.attr = os.ProcAttr{Dir: s.Dir, Env: environment(os.Environ(), own), Files: []*os.File{in, out, errs}, Sys: ownGroup()}
+	return c, files, nil
+}
+
+// environment is the watcher's own and what a command gets beyond it. Of two
+// of one name the last counts.
+func environment(base, own []string) []string {
+	env := make([]string, 0, len(base)+len(own))
+	for i, list := range [][]string{base, own} {
+		for k, entry := range list {
+			later := own
+			if i == 1 {
+				later = own[k+1:]
+			}
+			if !named(later, entry) {
+				env = append(env, entry)
+			}
+		}
+	}
+	return env
+}
+
+// named tells whether a list has an entry of the same name.
+func named(list []string, entry string) bool {
+	name, _, ok := strings.Cut(entry, "=")
+	if !ok {
+		return false
+	}
+	for _, other := range list {
+		if len(other) > len(name) && other[len(name)] == '=' && sameName(other[:len(name)], name) {
+			return true
+		}
+	}
+	return false
 }
 
 func startError(s Spec, err error) error {

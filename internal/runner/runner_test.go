@@ -45,6 +45,10 @@ func TestOutputExitAndEnvironment(t *testing.T) {
 	require.Positive(t, res.Memory)
 }
 
+func TestTheLastOfOneNameCounts(t *testing.T) {
+	require.Equal(t, []string{"HOME=/h", "odd", "A=own", "B=last"}, environment([]string{"A=base", "HOME=/h", "odd", "B=base"}, []string{"B=first", "A=own", "B=last"}))
+}
+
 func TestWhatCannotBeStarted(t *testing.T) {
 	r := newRunner(t)
 	plain := filepath.Join(t.TempDir(), "plain")

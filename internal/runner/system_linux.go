@@ -3,7 +3,6 @@ package runner
 import (
 	"bytes"
 	"os"
-	"os/exec"
 	"strconv"
 	"syscall"
 	"time"
@@ -13,8 +12,8 @@ import (
 
 const maxrssUnit = 1024 // getrusage(2): kilobytes
 
-func ownGroup(cmd *exec.Cmd) {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+func ownGroup() *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 }
 
 // EndSurvivors ends the processes that an earlier watcher of this ledger left

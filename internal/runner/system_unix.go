@@ -3,24 +3,23 @@
 package runner
 
 import (
-	"os/exec"
+	"os"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 )
 
-func askToEnd(cmd *exec.Cmd) { unix.Kill(-cmd.Process.Pid, unix.SIGTERM) }
-func forceEnd(cmd *exec.Cmd) { unix.Kill(-cmd.Process.Pid, unix.SIGKILL) }
+func askToEnd(group int) { unix.Kill(-group, unix.SIGTERM) }
+func forceEnd(group int) { unix.Kill(-group, unix.SIGKILL) }
 
 // groupAlive tells whether any process of the group is left.
-func groupAlive(cmd *exec.Cmd) bool { return unix.Kill(-cmd.Process.Pid, 0) == nil }
+func groupAlive(group int) bool { return unix.Kill(-group, 0) == nil }
+
+// sameName compares names of the environment.
+func sameName(a, b string) bool { return a == b }
 
 // outcome reads how the command ended and what it used (getrusage(2)).
-func outcome(cmd *exec.Cmd, err error) Result {
-	st := cmd.ProcessState
-	if st == nil {
-		return Result{Exit: 127, Err: err}
-	}
+func outcome(st *os.ProcessState) Result {
 	res := Result{Exit: st.ExitCode(), CPU: st.UserTime() + st.SystemTime()}
 	if ws, ok := st.Sys().(syscall.WaitStatus); ok && ws.Signaled() {
 		res.Exit = 128 + int(ws.Signal())

@@ -1,28 +1,30 @@
 package runner
 
 import (
+	"os"
 	"os/exec"
 	"strconv"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/windows"
 )
 
-func ownGroup(cmd *exec.Cmd) {
-	cmd.SysProcAttr = &syscall.SysProcAttr{CreationFlags: windows.CREATE_NEW_PROCESS_GROUP}
+func ownGroup() *syscall.SysProcAttr {
+	return &syscall.SysProcAttr{CreationFlags: windows.CREATE_NEW_PROCESS_GROUP}
 }
 
-func askToEnd(cmd *exec.Cmd) {
-	_ = windows.GenerateConsoleCtrlEvent(windows.CTRL_BREAK_EVENT, uint32(cmd.Process.Pid))
+func askToEnd(group int) {
+	_ = windows.GenerateConsoleCtrlEvent(windows.CTRL_BREAK_EVENT, uint32(group))
 }
 
 // forceEnd ends the command and all below it; the system has no signal for a group.
-func forceEnd(cmd *exec.Cmd) {
-	_ = exec.Command("taskkill", "/T", "/F", "/PID", strconv.Itoa(cmd.Process.Pid)).Run()
+func forceEnd(group int) {
+	_ = exec.Command("taskkill", "/T", "/F", "/PID", strconv.Itoa(group)).Run()
 }
 
-func groupAlive(cmd *exec.Cmd) bool {
-	h, err := windows.OpenProcess(windows.SYNCHRONIZE, false, uint32(cmd.Process.Pid))
+func groupAlive(group int) bool {
+	h, err := windows.OpenProcess(windows.SYNCHRONIZE, false, uint32(group))
 	if err != nil {
 		return false
 	}
@@ -31,11 +33,10 @@ func groupAlive(cmd *exec.Cmd) bool {
 	return err == nil && event == uint32(windows.WAIT_TIMEOUT)
 }
 
-func outcome(cmd *exec.Cmd, err error) Result {
-	st := cmd.ProcessState
-	if st == nil {
-		return Result{Exit: 127, Err: err}
-	}
+// sameName compares names of the environment.
+func sameName(a, b string) bool { return strings.EqualFold(a, b) }
+
+func outcome(st *os.ProcessState) Result {
 	return Result{Exit: st.ExitCode(), CPU: st.UserTime() + st.SystemTime()}
 }
 
