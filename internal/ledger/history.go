@@ -18,10 +18,10 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 			return removed, err
 		}
 		for _, id := range jobs {
-			l.w.add(rowKey{of: "prune", id: id}, &record{statement: dropJob, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: "prune-attempt", id: id}, &record{statement: dropAttempts, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: "prune-placement", id: id}, &record{statement: dropPlacements, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: "prune-member", id: id}, &record{statement: dropMembers, columns: columns{}.num(id, 0)})
+			l.w.add(rowKey{of: prunedJob, id: id}, &record{statement: dropJob, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: prunedAttempts, id: id}, &record{statement: dropAttempts, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: prunedPlacements, id: id}, &record{statement: dropPlacements, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: prunedMembers, id: id}, &record{statement: dropMembers, columns: columns{}.num(id, 0)})
 		}
 		if err := l.w.sync(context.Background(), true); err != nil {
 			return removed, err

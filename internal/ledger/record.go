@@ -86,13 +86,39 @@ func (r *record) fill(c columns) columns {
 	return append(c, r.columns...)
 }
 
-// rowKey names a row: what kind it is, its number, and for known files their key.
+// rowKey names a row that has a number, and perhaps one more below it.
 type rowKey struct {
-	of    string
-	id    int64
-	sub   int
-	known knownKey
+	of  rowKind
+	id  int64
+	sub int
 }
+
+// rowName names a row that has none.
+type rowName struct {
+	of rowKind
+	knownKey
+}
+
+// rowKind is what a row is about. Statements that take rows away have kinds of
+// their own, so that they do not stand in for rows that are written.
+type rowKind byte
+
+const (
+	jobRow rowKind = iota
+	attemptRow
+	placementRow
+	membersRow
+	memberRow
+	knownRow
+	contentRow
+	watchedRow
+	pauseRow
+	mountRow
+	prunedJob
+	prunedAttempts
+	prunedPlacements
+	prunedMembers
+)
 
 // column is a value of a row: a whole number, a text, or nothing.
 type column struct {
@@ -195,8 +221,13 @@ func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
 func (l *Ledger) RecordEnd(j Job, was State) { l.w.addLate(l.jobRecord(j, was)) }
 
 func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
+	r := &struct {
+		record
+		of Job
+	}{record{statement: putJob, was: was}, j}
+	r.job = &r.of
 	l.mu.Lock()
-	l.recent[j.File] = &j
+	l.recent[j.File] = r.job
 	if was != j.State {
 		l.tally[tallyKey{j.Rule, j.State}]++
 		if was != "" {
@@ -204,43 +235,43 @@ func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
 		}
 	}
 	l.mu.Unlock()
-	return rowKey{of: "job", id: j.ID}, &record{statement: putJob, job: &j, was: was}
+	return rowKey{of: jobRow, id: j.ID}, &r.record
 }
 
 // RecordMembers writes the rows of a job's further files. A job never gains
 // files; rows behind its last are ones that went.
 func (l *Ledger) RecordMembers(j Job) {
-	l.w.add(rowKey{of: "members", id: j.ID}, &record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
+	l.w.add(rowKey{of: membersRow, id: j.ID}, &record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
 	for i, m := range j.Extra {
 		f := m.Facts
-		l.w.add(rowKey{of: "member", id: j.ID, sub: i}, &record{statement: putMember, columns: columns{}.
+		l.w.add(rowKey{of: memberRow, id: j.ID, sub: i}, &record{statement: putMember, columns: columns{}.
 			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
 	}
 }
 
 // RememberContent notes content that a rule never takes again.
 func (l *Ledger) RememberContent(rule, hash string, job int64) {
-	l.w.add(rowKey{of: "content", known: knownKey{rule, hash}}, &record{statement: putContent, columns: columns{}.text(rule, hash).num(job)})
+	l.w.addNamed(rowName{contentRow, knownKey{rule, hash}}, &record{statement: putContent, columns: columns{}.text(rule, hash).num(job)})
 }
 
 // RecordWatched notes that a rule has watched a folder.
 func (l *Ledger) RecordWatched(rule, folder string) {
-	l.w.add(rowKey{of: "watched", known: knownKey{rule, folder}}, &record{statement: putWatched, columns: columns{}.text(rule, folder)})
+	l.w.addNamed(rowName{watchedRow, knownKey{rule, folder}}, &record{statement: putWatched, columns: columns{}.text(rule, folder)})
 }
 
 // RecordPause notes that a rule is paused, or goes on; "" is all rules.
 func (l *Ledger) RecordPause(rule string, paused bool) {
-	l.w.add(rowKey{of: "pause", known: knownKey{rule: rule}}, &record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
+	l.w.addNamed(rowName{pauseRow, knownKey{rule: rule}}, &record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
 }
 
 // RememberMount notes the mount point that a folder lies on, "" to forget it.
 func (l *Ledger) RememberMount(folder, point string) {
-	l.w.add(rowKey{of: "mount", known: knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
+	l.w.addNamed(rowName{mountRow, knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
 }
 
 // RecordAttempt writes an attempt's row.
 func (l *Ledger) RecordAttempt(a Attempt) {
-	l.w.add(rowKey{of: "attempt", id: a.Job, sub: a.Number}, &record{statement: putAttempt, columns: columns{}.
+	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: a.Number}, &record{statement: putAttempt, columns: columns{}.
 		num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit).text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)})
 }
 
@@ -252,12 +283,17 @@ func (l *Ledger) RecordPlacement(p Placement) { l.w.add(l.placementRecord(p)) }
 func (l *Ledger) RecordPlaced(p Placement) { l.w.addLate(l.placementRecord(p)) }
 
 func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
+	r := &struct {
+		record
+		of Placement
+	}{record{statement: putPlacement}, p}
+	r.placement = &r.of
 	if p.Chained {
 		l.mu.Lock()
-		l.chained[p.Target] = &p
+		l.chained[p.Target] = r.placement
 		l.mu.Unlock()
 	}
-	return rowKey{of: "placement", id: p.ID}, &record{statement: putPlacement, placement: &p}
+	return rowKey{of: placementRow, id: p.ID}, &r.record
 }
 
 // Remember notes that a rule has handled a file that stays where it is.
@@ -267,7 +303,7 @@ func (l *Ledger) Remember(k Known) {
 	l.known[key] = &k
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
-	l.w.add(rowKey{of: "known", known: key}, &record{statement: putKnown, known: &k, knownKey: &key})
+	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})
 }
 
 // Forget notes that a file is not where the rule left it.
@@ -280,7 +316,7 @@ func (l *Ledger) Forget(rule, path string) {
 	}
 	l.known[key] = nil
 	l.mu.Unlock()
-	l.w.add(rowKey{of: "known", known: key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
+	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
 }
 
 // settled forgets the copies of what is in its table now.

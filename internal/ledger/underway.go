@@ -11,6 +11,7 @@ import "time"
 // in the journal, or nobody waits for it).
 type underway struct {
 	rows   map[rowKey]*row
+	named  map[rowName]*row
 	urgent []*row // in the order in which they came
 	groups []*group
 	late   int // rows in groups
@@ -22,6 +23,7 @@ type underway struct {
 // row is one row on its way to its table.
 type row struct {
 	key    rowKey
+	name   *rowName // instead of key
 	urgent *record
 	flying *record
 	late   *record
@@ -46,7 +48,9 @@ type group struct {
 // wait long.
 const groupRows = 500
 
-func newUnderway() underway { return underway{rows: map[rowKey]*row{}} }
+func newUnderway() underway {
+	return underway{rows: map[rowKey]*row{}, named: map[rowName]*row{}}
+}
 
 func (u *underway) row(key rowKey) *row {
 	r := u.rows[key]
@@ -57,10 +61,20 @@ func (u *underway) row(key rowKey) *row {
 	return r
 }
 
+func (u *underway) rowOf(name rowName) *row {
+	r := u.named[name]
+	if r == nil {
+		r = &row{name: &name}
+		u.named[name] = r
+	}
+	return r
+}
+
+func (u *underway) count() int { return len(u.rows) + len(u.named) }
+
 // add has a row made durable with the next commit; it tells how many rows that
 // commit has more.
-func (u *underway) add(key rowKey, rec *record) int64 {
-	r := u.row(key)
+func (u *underway) add(r *row, rec *record) int64 {
 	if r.urgent != nil {
 		rec.was = r.urgent.was
 		r.urgent = rec
@@ -73,11 +87,10 @@ func (u *underway) add(key rowKey, rec *record) int64 {
 
 // addLate has a row written at leisure. What follows on something that is not
 // durable yet becomes durable with it.
-func (u *underway) addLate(key rowKey, rec *record, now time.Time) int64 {
-	r := u.row(key)
+func (u *underway) addLate(r *row, rec *record, now time.Time) int64 {
 	switch {
 	case r.urgent != nil || r.flying != nil:
-		return u.add(key, rec)
+		return u.add(r, rec)
 	case r.late != nil:
 		rec.was = r.late.was
 		r.late = rec
@@ -117,7 +130,11 @@ func (u *underway) leave(r *row) {
 
 // forget drops a row that is in its table.
 func (u *underway) forget(r *row) {
-	if r.urgent == nil && r.flying == nil && r.late == nil {
+	switch {
+	case r.urgent != nil || r.flying != nil || r.late != nil:
+	case r.name != nil:
+		delete(u.named, *r.name)
+	default:
 		delete(u.rows, r.key)
 	}
 }

@@ -57,7 +57,18 @@ func startWriter(l *Ledger) (*writer, error) {
 // add has a row made durable with the next commit.
 func (w *writer) add(key rowKey, r *record) {
 	w.mu.Lock()
-	more := w.rows.add(key, r)
+	w.addTo(w.rows.row(key), r)
+}
+
+// addNamed is add for a row that has no number.
+func (w *writer) addNamed(name rowName, r *record) {
+	w.mu.Lock()
+	w.addTo(w.rows.rowOf(name), r)
+}
+
+// addTo is called with the lock held, and gives it back.
+func (w *writer) addTo(to *row, r *record) {
+	more := w.rows.add(to, r)
 	w.came += more
 	w.busy = time.Now()
 	n := len(w.rows.urgent)
@@ -71,7 +82,7 @@ func (w *writer) add(key rowKey, r *record) {
 func (w *writer) addLate(key rowKey, r *record) {
 	w.mu.Lock()
 	known := len(w.rows.groups)+len(w.rows.urgent) > 0 // the writer has something to do already
-	w.came += w.rows.addLate(key, r, time.Now())
+	w.came += w.rows.addLate(w.rows.row(key), r, time.Now())
 	w.mu.Unlock()
 	if !known {
 		w.wake()
@@ -113,7 +124,7 @@ func (w *writer) sync(ctx context.Context, all bool) error {
 
 // idle tells that there is nothing to wait for.
 func (w *writer) idle(all bool) bool {
-	return w.durable == w.came && (!all || len(w.rows.rows) == 0)
+	return w.durable == w.came && (!all || w.rows.count() == 0)
 }
 
 // close writes what is under way and ends the goroutine. If the disk does not
@@ -133,7 +144,7 @@ func (w *writer) close() error {
 		s.Close()
 	}
 	w.conn.Close()
-	if n := len(w.rows.rows); n > 0 {
+	if n := w.rows.count(); n > 0 {
 		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
 	}
 	return nil
