@@ -91,7 +91,9 @@ func (l *lines) report(list []engine.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.flush()
-	for _, o := range list {
+	stamp := l.a.stamp(l.a.style)
+	for i := range list {
+		o := &list[i]
 		if o.Job.ID == 0 { // about the rule, not about a job
 			l.flush()
 			l.a.alarm("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
@@ -101,7 +103,7 @@ func (l *lines) report(list []engine.Outcome) {
 			l.also(o.Job)
 		}
 		l.count[o.Job.State]++
-		l.line(o)
+		l.line(o, stamp)
 	}
 }
 
@@ -114,33 +116,36 @@ func (l *lines) flush() {
 
 // line adds an outcome to what is printed: time, rule, name, state, how long,
 // where to.
-func (l *lines) line(o engine.Outcome) {
+func (l *lines) line(o *engine.Outcome, stamp string) {
 	switch {
 	case l.a.logFormat == logJSON:
-		l.a.logOutcome(&l.text, o)
+		l.a.logOutcome(&l.text, *o)
 	case l.a.json:
 		_ = json.NewEncoder(&l.text).Encode(jobLine(o.Job)) // a buffer takes everything
 	case l.burst.holds(o.Job, time.Now(), l.a.board.term != nil):
 	default:
-		l.text.WriteString(l.words(o))
+		l.words(o, stamp)
 	}
 }
 
-// words are an outcome in one line, and perhaps one more that says why.
-func (l *lines) words(o engine.Outcome) string {
-	st, j := l.a.style, o.Job
+// words adds an outcome in one line, and perhaps one more that says why.
+func (l *lines) words(o *engine.Outcome, stamp string) {
+	st, j := l.a.style, &o.Job
 	name := ink.Cut(display(filepath.Base(j.File)), 34)
 	if n := len(j.Files()); n > 1 {
 		name = ink.Cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
 	}
-	text := fmt.Sprintf("%s%s  %s  %s  %s  %s\n", l.a.stamp(st), ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34),
-		st.State(j.State, ink.Pad(string(j.State), 9)), ink.Pad(plan.Span(j.Ran), 7), l.whereTo(o))
+	for _, column := range []string{stamp + ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34), st.State(j.State, ink.Pad(string(j.State), 9)), ink.Pad(plan.Span(j.Ran), 7)} {
+		l.text.WriteString(column)
+		l.text.WriteString("  ")
+	}
+	l.text.WriteString(l.whereTo(o))
+	l.text.WriteByte('\n')
 	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {
 		if more != "" {
-			text += strings.Repeat(" ", 10) + more + "\n"
+			fmt.Fprintf(&l.text, "%10s%s\n", "", more)
 		}
 	}
-	return text
 }
 
 // done is how many jobs are over.
@@ -215,8 +220,8 @@ func (l *lines) drained(b engine.Batch) {
 	l.a.board.print(l.a.out, text+"\n")
 }
 
-func (l *lines) whereTo(o engine.Outcome) string {
-	j := o.Job
+func (l *lines) whereTo(o *engine.Outcome) string {
+	j := &o.Job
 	switch {
 	case !o.Next.IsZero():
 		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))

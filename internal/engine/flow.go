@@ -25,6 +25,7 @@ type flow struct {
 	set      *plan.Set
 	store    store
 	look     func(path string) (file.Facts, error)
+	looks    []seen // of lookAll
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
@@ -154,6 +155,7 @@ type placing struct {
 	id    int64
 	leads ledger.State
 	moves []move
+	one   [1]move       // what moves is made of, for the many that have but one
 	note  *plan.Failure // beside the input, for the failed folder
 }
 
@@ -467,6 +469,9 @@ func (f *flow) wentAway(path string, dir bool, now time.Time) {
 		f.settle.Event(path, settle.Nudged, f.policy(path), now)
 	}
 	f.gather.Leave(path)
+	if !f.store.KnowsFiles() {
+		return
+	}
 	for _, c := range f.candidatesOf(path) {
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
 			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
@@ -481,8 +486,9 @@ const mostBegun = 4000
 
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
-	for _, path := range f.settle.Asks(now) {
-		f.lookAt(path, now)
+	asks := f.settle.Asks(now)
+	for i, look := range f.lookAll(asks) {
+		f.lookedAt(asks[i], look, now)
 	}
 	f.removals(now)
 	for path, at := range f.aging {
@@ -516,10 +522,10 @@ func (f *flow) advance(now time.Time) {
 	}
 }
 
-// lookAt brings the settling machine the look it asked for.
-func (f *flow) lookAt(path string, now time.Time) {
-	facts, err := f.look(path)
-	if err != nil {
+// lookedAt brings the settling machine the look it asked for.
+func (f *flow) lookedAt(path string, look seen, now time.Time) {
+	facts := look.facts
+	if look.err != nil {
 		facts = file.Facts{Exists: true, Writers: file.None} // there, but it cannot be looked at: no rule takes it
 	}
 	candidates := f.candidatesOf(path)

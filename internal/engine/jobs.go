@@ -386,6 +386,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	main := f.planned(j, now)
 	main.At = j.where(j.row.File, j.row.Facts).at
 	e := &placing{id: j.row.ID, leads: state}
+	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		u := j.where(path, facts)
 		if _, done := j.landed[u.at]; done || u.at == "" {
@@ -438,7 +439,8 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 	}
 	if state == ledger.Failed {
-		e.note = &plan.Failure{Job: &main, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
+		failed := main
+		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 	}
 	return e, nil
 }

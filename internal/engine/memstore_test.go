@@ -141,6 +141,8 @@ func (m *memStore) Known(rule, path string) (ledger.Known, bool, error) {
 	return k, ok, nil
 }
 
+func (m *memStore) KnowsFiles() bool { return len(m.now.known) > 0 }
+
 func (m *memStore) KnownCount(rule string) (n int) {
 	for k := range m.now.known {
 		if k[0] == rule {

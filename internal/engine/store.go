@@ -28,6 +28,7 @@ type store interface {
 	Forget(rule, path string)
 	Known(rule, path string) (ledger.Known, bool, error)
 	KnownCount(rule string) int
+	KnowsFiles() bool
 	KnownFiles(rule, folder string) ([]string, error)
 	RememberContent(rule, hash string, job int64)
 	KnowsContent(rule, hash string, job int64) (bool, error)

@@ -58,10 +58,28 @@ func (s Style) State(st ledger.State, text string) string {
 }
 
 // Width is how many columns a text takes.
-func Width(s string) int { return runewidth.StringWidth(s) }
+func Width(s string) int {
+	if plain(s) {
+		return len(s)
+	}
+	return runewidth.StringWidth(s)
+}
+
+// plain tells that a text has nothing but printable ASCII, as nearly all have.
+func plain(s string) bool {
+	for i := range len(s) {
+		if s[i] < 0x20 || s[i] > 0x7e {
+			return false
+		}
+	}
+	return true
+}
 
 // Clean makes a text safe to show in one line.
 func Clean(s string) string {
+	if plain(s) {
+		return s
+	}
 	return strings.Map(func(r rune) rune {
 		if r < 0x20 && r != '\t' || r == 0x7f || 0x80 <= r && r < 0xa0 {
 			return '\uFFFD'

@@ -55,6 +55,7 @@ type Ledger struct {
 	known  map[knownKey]*Known // recorded, but perhaps not yet in the file; nil for forgotten
 	recent map[string]*Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
 	counts map[string]int      // remembered files by rule
+	knows  bool                // there are some
 	tally  map[tallyKey]int    // jobs, those included that are not yet in the file
 
 	chained map[string]*Placement // by target: placed where a rule may take it, but perhaps not yet in the file
@@ -236,7 +237,7 @@ func (l *Ledger) countKnown() error {
 		if err := rows.Scan(&rule, &n); err != nil {
 			return err
 		}
-		l.counts[rule] = n
+		l.counts[rule], l.knows = n, true
 	}
 	return rows.Err()
 }

@@ -507,6 +507,13 @@ func (l *Ledger) KnownCount(rule string) int {
 	return n
 }
 
+// KnowsFiles tells whether any rule remembers a file.
+func (l *Ledger) KnowsFiles() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.knows
+}
+
 // Known gives what a rule remembers of a file.
 func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	l.mu.Lock()

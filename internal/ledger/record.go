@@ -301,6 +301,7 @@ func (l *Ledger) Remember(k Known) {
 	key := knownKey{k.Rule, k.File}
 	l.mu.Lock()
 	l.known[key] = &k
+	l.knows = true
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})

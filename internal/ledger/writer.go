@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 )
@@ -19,7 +20,7 @@ type writer struct {
 	mu      sync.Mutex
 	rows    underway
 	waiting []waiter      // told when what was recorded is durable
-	busy    time.Time     // when an urgent row was recorded last, or somebody waited
+	busy    time.Time     // when an urgent row was recorded last, or one of a burst, or somebody waited
 	last    time.Time     // when the last commit was made
 	came    int64         // urgent rows that were recorded
 	durable int64         // those of them that are durable
@@ -82,7 +83,11 @@ func (w *writer) addTo(to *row, r *record) {
 func (w *writer) addLate(key rowKey, r *record) {
 	w.mu.Lock()
 	known := len(w.rows.groups)+len(w.rows.urgent) > 0 // the writer has something to do already
-	w.came += w.rows.addLate(w.rows.row(key), r, time.Now())
+	now := time.Now()
+	w.came += w.rows.addLate(w.rows.row(key), r, now)
+	if w.rows.late > burstRows {
+		w.busy = now
+	}
 	w.mu.Unlock()
 	if !known {
 		w.wake()
@@ -151,7 +156,7 @@ func (w *writer) close() error {
 }
 
 // Late rows are written once nothing urgent has come for a while: a moment, or
-// longer in a burst, where more soon comes. They are written a group at
+// longer in a burst, where more soon comes, and then nothing at all. They are written a group at
 // a time, and in any case before they are old, so that who reads the tables from
 // outside is never far behind, and before they are too many.
 const (
@@ -182,6 +187,12 @@ type commit struct {
 	groups  []*group
 	first   int64 // the number of the first part
 	placed  int64 // the greatest number of a placement
+}
+
+// intends tells that a placement is among the urgent rows, for which somebody
+// will wait, if nobody does yet.
+func (c *commit) intends() bool {
+	return slices.ContainsFunc(c.urgent, func(w written) bool { return w.record.placement != nil })
 }
 
 func (c *commit) empty() bool { return len(c.urgent) == 0 && len(c.groups) == 0 }
@@ -215,7 +226,7 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	}
 	c.urgent = u.take(mostRows)
 	everything := all && len(u.urgent) == 0
-	c.journal = !everything && len(c.urgent) > 0 && (u.journaled > 0 || len(w.waiting) > 0 && len(c.urgent) >= journalFrom)
+	c.journal = !everything && len(c.urgent) > 0 && (u.journaled > 0 || len(c.urgent) >= journalFrom && (len(w.waiting) > 0 || c.intends()))
 	c.first = u.lastJournal + 1
 	if !everything && !c.journal {
 		u.supersede(c.urgent)

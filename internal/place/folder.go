@@ -75,7 +75,13 @@ func cannotMake(path string, err error) error {
 	return fmt.Errorf("the folder %s cannot be made: %w", path, reason(err))
 }
 
-func (d *folder) at(name string) string { return filepath.Join(d.path, name) }
+// at is the path of a name in the folder.
+func (d *folder) at(name string) string {
+	if strings.HasSuffix(d.path, string(filepath.Separator)) { // the root of a file system
+		return d.path + name
+	}
+	return d.path + string(filepath.Separator) + name
+}
 
 func (d *folder) close() {
 	d.dir.Close()
