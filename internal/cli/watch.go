@@ -338,7 +338,12 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
-	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) { l.begun.Store(true); a.readyNote(s); ready(); debug.FreeOSMemory() }}) // what reading the rules took is not needed again
+	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) {
+		l.begun.Store(true)
+		a.readyNote(s)
+		ready()
+		time.AfterFunc(time.Second, debug.FreeOSMemory) // what the start took is not needed again
+	}})
 	if err != nil {
 		return err
 	}

@@ -60,6 +60,7 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 		d.noticeKeys(f)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
+		f.Rules = rawRules{} // the nodes hold the whole tree, which is large
 		d.include(f, load, named)
 		d.nothing(f)
 	}
