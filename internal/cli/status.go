@@ -149,7 +149,11 @@ func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wr
 		return fmt.Sprintf("Watching since %s (process %d)", clock(w.Started, time.Now()), w.PID), wrong
 	}
 	if alive = "No watcher runs."; open > 0 {
-		alive += fmt.Sprintf(" %s in the ledger wait for one.", plural(open, "job"))
+		wait := "wait"
+		if open == 1 {
+			wait = "waits"
+		}
+		alive += fmt.Sprintf(" %s in the ledger %s for one.", plural(open, "job"), wait)
 	}
 	if wrong != "" {
 		wrong = " " + wrong + "."

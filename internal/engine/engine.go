@@ -184,7 +184,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	}
 	e.events = w
 	work, stopWork := context.WithCancel(context.Background())
-	e.placing = work
+	e.placing, e.placer.Stop = work, work.Done()
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(work, quit) })
@@ -307,6 +307,9 @@ func (e *Engine) wasPlaced(batch []placedEnd) {
 	e.active -= len(batch)
 	now := time.Now()
 	for _, p := range batch {
+		if j := e.flow.jobs[p.id]; j != nil && errors.Is(p.err, place.ErrStopped) && e.o.Said != nil {
+			e.o.Said(fmt.Sprintf("the copy of %s was ended before it was complete; nothing is lost, and the next start makes it anew", j.row.File))
+		}
 		e.flow.placedEnd(p, now)
 	}
 }

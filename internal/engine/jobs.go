@@ -469,6 +469,8 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		return
 	}
 	switch {
+	case errors.Is(p.err, place.ErrStopped):
+		return // its intention stands: the next start goes on with it
 	case errors.Is(p.err, place.ErrTaken) && p.leads != ledger.Failed:
 		j.cause = join(j.cause, p.err.Error()+" (same_name: fail)")
 		f.end(j, ledger.Failed, now)

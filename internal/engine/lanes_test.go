@@ -108,3 +108,35 @@ func TestOneNameOneCopy(t *testing.T) {
 	require.Equal(t, 1, disk.most)
 	stop()
 }
+
+// A copy that takes longer than the end allows is ended, and made anew by the
+// next start.
+func TestALongCopyDoesNotHoldUpTheEnd(t *testing.T) {
+	dir := t.TempDir()
+	in := filepath.Join(dir, "in")
+	require.NoError(t, os.Mkdir(in, 0o700))
+	rules := "rules: [{name: far, watch: in, debounce: 0s, processed: far}]\n"
+	disk := &slowDisk{folder: filepath.Join(dir, "far"), letGo: make(chan struct{})}
+	var got outcomes
+	e, stop := runGuarded(t, dir, rules, got.add, disk.before)
+	require.NoError(t, os.WriteFile(filepath.Join(in, "berth.pdf"), []byte("plan"), 0o600))
+	require.Eventually(t, func() bool { return disk.busy() == 1 }, 5*time.Second, time.Millisecond)
+	go func() {
+		<-e.placing.Done() // the time to end is over
+		close(disk.letGo)
+	}()
+	stop()
+	require.FileExists(t, filepath.Join(in, "berth.pdf"))
+	left, err := os.ReadDir(filepath.Join(dir, "far"))
+	require.NoError(t, err)
+	require.Empty(t, left)
+	require.Zero(t, got.count(ledger.Processed))
+
+	_, stop = run(t, dir, rules, got.add)
+	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond)
+	stop()
+	text, err := os.ReadFile(filepath.Join(dir, "far", "berth.pdf"))
+	require.NoError(t, err)
+	require.Equal(t, "plan", string(text))
+	require.NoFileExists(t, filepath.Join(in, "berth.pdf"))
+}

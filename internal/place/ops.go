@@ -52,7 +52,10 @@ type heldFile interface {
 	Close() error
 }
 
-type realOps struct{}
+// realOps works on the real file system.
+type realOps struct {
+	stop <-chan struct{} // ends copies that are under way
+}
 
 func (realOps) Hold(path string) (heldFile, error) { return openHeld(path) }
 
@@ -85,7 +88,7 @@ func (realOps) Discard(path string) error {
 
 func (realOps) DiscardIn(d *folder, name string) error { return d.root.RemoveAll(name) }
 
-func (realOps) Preserve(from, to string) error {
+func (o realOps) Preserve(from, to string) error {
 	if err := os.Link(from, to); err == nil {
 		return nil
 	}
@@ -98,7 +101,7 @@ func (realOps) Preserve(from, to string) error {
 	if err != nil {
 		return err
 	}
-	_, err = copyInto(in, out, func(t time.Time) error { return os.Chtimes(to, t, t) })
+	_, err = o.copyInto(in, out, func(t time.Time) error { return os.Chtimes(to, t, t) })
 	return err
 }
 
@@ -133,19 +136,19 @@ func (realOps) Write(d *folder, name string, content []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (realOps) Copy(from string, d *folder, name string) (lost []string, err error) {
+func (o realOps) Copy(from string, d *folder, name string) (lost []string, err error) {
 	info, err := os.Lstat(from)
 	if err != nil {
 		return nil, err
 	}
 	if info.IsDir() {
-		return copyTree(from, d.root, name)
+		return o.copyTree(from, d.root, name)
 	}
-	return copyFile(from, d.root, name)
+	return o.copyFile(from, d.root, name)
 }
 
 // copyFile copies one file that is no link.
-func copyFile(from string, root *os.Root, name string) (lost []string, err error) {
+func (o realOps) copyFile(from string, root *os.Root, name string) (lost []string, err error) {
 	src, err := openHeld(from) // so that its inode number stays its own
 	if err != nil {
 		return nil, err
@@ -167,32 +170,40 @@ func copyFile(from string, root *os.Root, name string) (lost []string, err error
 	if err != nil {
 		return nil, err
 	}
-	return copyInto(in, out, func(t time.Time) error { return root.Chtimes(name, t, t) })
+	return o.copyInto(in, out, func(t time.Time) error { return root.Chtimes(name, t, t) })
 }
 
 // copyInto copies content and attributes, flushes and closes the copy.
-func copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, err error) {
+func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, err error) {
 	info, err := in.Stat()
 	if err != nil {
 		return nil, errors.Join(err, out.Close())
 	}
-	n, err := copyContent(in, out)
+	n, err := o.copyContent(in, out)
 	if err == nil && n != info.Size() {
 		err = ErrChanged
 	}
 	if err == nil {
 		lost, err = keepAttributes(in, out, info, setTimes)
 	}
-	return lost, errors.Join(err, out.Sync(), out.Close())
+	if err == nil {
+		err = out.Sync()
+	}
+	return lost, errors.Join(err, out.Close())
 }
 
 // stretch is how much is copied before the disk is told to begin with it, so
 // that it works while the rest is read, and the flush at the end is short.
-const stretch = 4 << 20
+const stretch = 1 << 20
 
 // copyContent copies in the kernel, where it can.
-func copyContent(in, out *os.File) (n int64, err error) {
+func (o realOps) copyContent(in, out *os.File) (n int64, err error) {
 	for {
+		select {
+		case <-o.stop:
+			return n, ErrStopped
+		default:
+		}
 		more, err := io.CopyN(out, in, stretch)
 		if more > 0 {
 			beginFlush(out, n, more)

@@ -48,6 +48,8 @@ var (
 	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
 	// ErrFar says that the target is on another file system.
 	ErrFar = errors.New("it lies on another file system")
+	// ErrStopped says that a copy was ended before it was complete.
+	ErrStopped = errors.New("the copy was ended before it was complete")
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
@@ -98,6 +100,10 @@ type Placer struct {
 	// their paths before it is done; an error makes it fail. Tests use it.
 	Before func(operation string, paths ...string) error
 
+	// Stop, if set and closed, ends copies that are under way with ErrStopped;
+	// nothing is left of them.
+	Stop <-chan struct{}
+
 	ops  ops
 	open map[string]*folder // kept open between the placements of a batch
 }
@@ -142,7 +148,7 @@ func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
 func (p *Placer) system() ops {
 	inner := p.ops
 	if inner == nil {
-		inner = realOps{}
+		inner = realOps{p.Stop}
 	}
 	if p.Before != nil {
 		return guarded{inner, p.Before}

@@ -56,6 +56,27 @@ func request(dir string, f file.Facts) Request {
 		Expect: f, Part: ".tide-test", Kept: filepath.Join(dir, "kept")}
 }
 
+func TestACopyCanBeEnded(t *testing.T) {
+	dir := t.TempDir()
+	stop := make(chan struct{})
+	close(stop)
+	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
+	for what, do := range map[string]func(*Placer) (Result, error){
+		"copy": func(p *Placer) (Result, error) { return p.Copy(r) },
+		"move": func(p *Placer) (Result, error) {
+			p.ops = crossOps{realOps{stop}}
+			return p.Move(r)
+		},
+	} {
+		_, err := do(&Placer{Stop: stop})
+		require.ErrorIs(t, err, ErrStopped, what)
+		require.Equal(t, map[string]string{"in/a.txt": "one"}, all(t, dir), what)
+	}
+	_, err := (&Placer{Stop: make(chan struct{})}).Copy(r)
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"in/a.txt": "one", "out/deep/a.txt": "one"}, all(t, dir))
+}
+
 func TestMove(t *testing.T) {
 	dir := t.TempDir()
 	var p Placer

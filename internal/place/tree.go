@@ -11,7 +11,7 @@ import (
 // copyTree copies a whole folder to a new one below root: files with all
 // their attributes, links as links (never followed), everything flushed.
 // Sockets, devices and FIFOs have no content to copy and are refused.
-func copyTree(from string, root *os.Root, name string) (lost []string, err error) {
+func (o realOps) copyTree(from string, root *os.Root, name string) (lost []string, err error) {
 	var folders []string
 	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -33,7 +33,7 @@ func copyTree(from string, root *os.Root, name string) (lost []string, err error
 			}
 			return root.Symlink(link, target)
 		case d.Type().IsRegular():
-			missing, err := copyFile(path, root, target)
+			missing, err := o.copyFile(path, root, target)
 			lost = append(lost, missing...)
 			return err
 		}
