@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,7 +13,6 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -589,105 +587,3 @@ func (w *work) tell(format string, args ...any) {
 
 // errDiskAway says that a destination's disk is not mounted.
 var errDiskAway = errors.New("its disk is not there")
-
-// program runs a command or script, and keeps its standard output where the
-// step wants that.
-func (w *work) program(ctx context.Context, s *rule.Step) *problem {
-	c, err := w.job.Command(s, w.state)
-	if err == nil {
-		err = writeScript(c.Script)
-	}
-	if err != nil {
-		return problemOf(err)
-	}
-	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.output, Stdin: c.Stdin, Timeout: c.Timeout, Ledger: w.state, Job: w.job.ID, Attempt: w.job.Attempt}
-	if s.Save.Set() || s.Stdout.Set() {
-		spec.Stdout = filepath.Join(w.job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
-	}
-	if w.trial != nil {
-		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
-	}
-	w.run = w.runner.Run(ctx, spec)
-	w.trial.ran(w.run, w.output)
-	w.cpu += w.run.CPU
-	w.memory = max(w.memory, w.run.Memory)
-	if w.run.Err == nil {
-		exit := w.run.Exit
-		w.exit = &exit
-	}
-	if why := w.judge(ctx, s); why != "" {
-		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {
-			why += ": " + shorten(last[0])
-		}
-		return &problem{text: why}
-	}
-	if s.Save.Set() {
-		return problemOf(w.save(s, spec.Stdout))
-	}
-	if s.Stdout.Set() {
-		return problemOf(w.keepStdout(s, spec.Stdout))
-	}
-	return nil
-}
-
-// mostSaved bounds what save keeps, in bytes.
-const mostSaved = 64 << 10
-
-// save keeps what a command printed as a word.
-func (w *work) save(s *rule.Step, path string) error {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return err
-	}
-	return w.saveText(s, text)
-}
-
-func (w *work) saveText(s *rule.Step, text []byte) error {
-	if len(text) > mostSaved {
-		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), mostSaved)
-	}
-	if w.job.Saved == nil {
-		w.job.Saved = map[string]string{}
-	}
-	w.job.Saved[s.Save.S] = strings.TrimSpace(string(text))
-	return nil
-}
-
-// keepStdout puts what a command printed where stdout: says.
-func (w *work) keepStdout(s *rule.Step, path string) error {
-	facts, err := watchfs.Stat(path)
-	if err != nil {
-		return err
-	}
-	to, err := w.spot(s, w.job, w.job.Path())
-	if err != nil {
-		return err
-	}
-	return w.copyTo(to, path, facts, s.SameName, nil)
-}
-
-// judge says in one sentence why a command failed, "" if it did not.
-func (w *work) judge(ctx context.Context, s *rule.Step) string {
-	program := "the script"
-	if s.Verb() == "run" {
-		program = filepath.Base(s.Command.Words[0].String())
-	}
-	run := w.run
-	switch {
-	case run.Err != nil:
-		return run.Err.Error()
-	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
-		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(w.job.Rule.Timeout.Duration))
-	case run.Stopped && context.Cause(ctx) == errStopJob:
-		return "it was stopped"
-	case run.Stopped:
-		return "the watcher ended"
-	case run.TimedOut:
-		return fmt.Sprintf("%s was ended after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
-	case run.Signal != "":
-		return fmt.Sprintf("%s was ended by %s", program, run.Signal)
-	case !s.Success(run.Exit):
-		return fmt.Sprintf("%s ended with exit code %d", program, run.Exit)
-	}
-	return ""
-}

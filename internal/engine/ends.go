@@ -1,0 +1,262 @@
+package engine
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/settle"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+)
+
+// end sends the input where it belongs, or ends the job where it is.
+func (f *flow) end(j *job, state ledger.State, now time.Time) {
+	target := j.rule.Processed
+	if state == ledger.Failed {
+		target = j.rule.Failed
+	}
+	at := j.where(j.row.File, j.row.Facts).at
+	if j.row.Event == file.Removed {
+		f.finish(j, state, j.cause, "", now)
+		return
+	}
+	if target == nil || at == "" {
+		f.finish(j, state, j.cause, at, now)
+		return
+	}
+	e, err := f.placing(j, state, target, now)
+	switch {
+	case err == nil && len(e.moves) == 0:
+		f.placedEnd(placedEnd{id: j.row.ID, leads: state}, now)
+	case err == nil:
+		f.places = append(f.places, e)
+	case state == ledger.Failed:
+		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
+	default:
+		j.cause = err.Error()
+		f.end(j, ledger.Failed, now)
+	}
+}
+
+// placing plans the moves of a job's files. A marker goes where its file goes.
+func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
+	main := f.planned(j, now)
+	main.At = j.where(j.row.File, j.row.Facts).at
+	e := &placing{id: j.row.ID, leads: state}
+	e.moves = e.one[:0]
+	add := func(path string, facts file.Facts, companion bool) error {
+		u := j.where(path, facts)
+		if _, done := j.landed[u.at]; done || u.at == "" {
+			return nil
+		}
+		p := main
+		if path != j.row.File && !companion {
+			p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
+			f.complete(j.rule, path, &p.Facts)
+		}
+		spot, err := p.Destination(target)
+		if err != nil {
+			return err
+		}
+		if companion { // it goes along as it is now
+			spot.Name = filepath.Base(path)
+			if now, err := f.look(path); err == nil && now.Exists {
+				u.facts = now
+			}
+		}
+		to := spot.Path()
+		watched := f.set.Watched(to)
+		if watched {
+			f.chained = true
+			chain := append(j.chain(), j.row.Rule)
+			f.book.Placed(to, j.row.Rule, chain[:len(chain)-1])
+			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
+		}
+		id, same := f.intent(j, path, state), j.rule.SameName
+		if state == ledger.Failed && same == rule.SameFail {
+			same = rule.SameNumber
+		}
+		kept := ""
+		if same == rule.SameReplace {
+			kept = f.keptPath(id)
+		}
+		e.moves = append(e.moves, move{
+			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
+			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
+				State: ledger.Intended, Leads: state, Chained: watched},
+		})
+		return nil
+	}
+	if err := add(j.row.File, j.row.Facts, false); err != nil {
+		return nil, err
+	}
+	for _, m := range j.row.Extra {
+		if err := add(m.File, m.Facts, m.Companion); err != nil {
+			return nil, err
+		}
+	}
+	if state == ledger.Failed {
+		failed := main
+		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
+	}
+	return e, nil
+}
+
+// keptPath is where the content is kept that a placement replaces.
+func (f *flow) keptPath(id int64) string {
+	return filepath.Join(f.set.File.StateFolder(), "kept", fmt.Sprint(id))
+}
+
+// intent gives the number of a placement: the same each time it is tried.
+func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
+	for _, i := range j.intents {
+		if i.path == path && i.leads == leads {
+			return i.id
+		}
+	}
+	id := f.store.NextPlacement()
+	j.intents = append(j.intents, intent{path, leads, id})
+	return id
+}
+
+// placedEnd decides what follows a placing.
+func (f *flow) placedEnd(p placedEnd, now time.Time) {
+	j := f.jobs[p.id]
+	if j == nil {
+		return
+	}
+	switch {
+	case errors.Is(p.err, place.ErrStopped):
+		return // its intention stands: the next start goes on with it
+	case errors.Is(p.err, place.ErrTaken) && p.leads != ledger.Failed:
+		j.cause = join(j.cause, p.err.Error()+" (same_name: fail)")
+		f.end(j, ledger.Failed, now)
+		return
+	case errors.Is(p.err, place.ErrSkipped):
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).at, now)
+		return
+	case p.err != nil:
+		f.postpone(j, p.leads, p.err, now)
+		return
+	}
+	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(j.landed) == 0 {
+		j.intended = p.moved[0].intended
+		f.finish(j, p.leads, j.cause, p.moved[0].target, now)
+		return
+	}
+	reason, endsIn := j.cause, map[string]string{}
+	for source, at := range j.landed {
+		endsIn[source] = at
+	}
+	j.intended = len(p.moved) == 1 && p.moved[0].intended
+	for _, m := range p.moved {
+		endsIn[m.source] = m.target
+		if !errors.Is(m.err, place.ErrChanged) {
+			continue
+		}
+		set(&j.again, m.source)
+		if m.source == j.row.File {
+			reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
+		}
+	}
+	for i := range j.row.Extra {
+		m := &j.row.Extra[i]
+		m.EndsIn = endsIn[j.where(m.File, m.Facts).at]
+	}
+	f.finish(j, p.leads, reason, endsIn[j.where(j.row.File, j.row.Facts).at], now)
+}
+
+func join(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// notPlacedYet begins the reason of a job whose placement is tried again.
+const notPlacedYet = "its work is done, but it cannot be placed yet"
+
+// causeOf is a job's reason without what is said of its placement.
+func causeOf(reason string) string {
+	cause, _, _ := strings.Cut(reason, notPlacedYet)
+	return strings.TrimSuffix(cause, "; ")
+}
+
+// postpone keeps a job whose input could not be placed and tries the
+// placement again, later and later; the command is not repeated.
+func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
+	first := j.wait == 0
+	j.wait = min(max(2*j.wait, time.Second), time.Minute)
+	j.leads, j.retryAt = leads, now.Add(j.wait)
+	f.late = append(f.late, j)
+	if first {
+		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
+		f.record(j)
+		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt, Waits: true})
+	}
+}
+
+func (f *flow) placeLate(now time.Time) {
+	due := f.late
+	f.late = nil
+	for _, j := range due {
+		if j.retryAt.After(now) {
+			f.late = append(f.late, j)
+			continue
+		}
+		f.end(j, j.leads, now)
+	}
+}
+
+// finish ends a job for good.
+func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now time.Time) {
+	j.row.State, j.row.Reason, j.row.EndsIn, j.row.Ended, j.row.Due = state, reason, endsIn, now, time.Time{}
+	f.record(j)
+	f.remember(j, j.row.File, j.row.Facts, j.row.Hash, endsIn)
+	for _, m := range j.row.Extra {
+		if !m.Companion {
+			f.remember(j, m.File, m.Facts, "", m.EndsIn)
+		}
+	}
+	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
+	f.batches.ended(j, now)
+	f.drop(j)
+	if j.rule != nil && j.rule.Share && endsIn == j.row.File && state.Final() {
+		set(&j.again, j.row.File) // the rules after it come next
+	}
+	for path := range j.again {
+		if f.isOwnWork(j, path) {
+			continue
+		}
+		if state == ledger.Processed && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
+			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
+		}
+		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
+	}
+}
+
+// isOwnWork tells whether a file that changed while its job ran is as a step
+// of that job left it.
+func (f *flow) isOwnWork(j *job, path string) bool {
+	u, ok := j.now[path]
+	if !ok || u.at != path || j.rule.Share {
+		return false
+	}
+	facts, err := f.look(path)
+	return err == nil && facts.Same(u.facts) && facts.Writers != file.Some
+}
+
+// remember notes a file that stays, so that it is not taken again.
+func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn string) {
+	if endsIn == path {
+		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
+	} else {
+		f.store.Forget(j.row.Rule, path)
+	}
+}
