@@ -338,11 +338,14 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
+	tidy := time.AfterFunc(time.Hour, debug.FreeOSMemory)
+	tidy.Stop()
+	defer tidy.Stop()
 	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) {
 		l.begun.Store(true)
 		a.readyNote(s)
 		ready()
-		time.AfterFunc(time.Second, debug.FreeOSMemory) // what the start took is not needed again
+		tidy.Reset(time.Second) // what the start took is not needed again
 	}})
 	if err != nil {
 		return err

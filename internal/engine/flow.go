@@ -3,6 +3,7 @@ package engine
 import (
 	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/circle"
@@ -25,7 +26,7 @@ type flow struct {
 	set      *plan.Set
 	store    store
 	look     func(path string) (file.Facts, error)
-	looks    []seen // of lookAll
+	looks    [mostLooks]seen // of lookAll
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
@@ -486,9 +487,10 @@ const mostBegun = 4000
 
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
-	asks := f.settle.Asks(now)
-	for i, look := range f.lookAll(asks) {
-		f.lookedAt(asks[i], look, now)
+	for paths := range slices.Chunk(f.settle.Asks(now), mostLooks) {
+		for i, look := range f.lookAll(paths) {
+			f.lookedAt(paths[i], look, now)
+		}
 	}
 	f.removals(now)
 	for path, at := range f.aging {

@@ -51,13 +51,18 @@ func (d *slowDisk) busy() int {
 	return d.now
 }
 
+// farOffice is a folder with a watched one, and a slow disk below far.
+func farOffice(t *testing.T) (dir, in string, disk *slowDisk) {
+	dir = t.TempDir()
+	in = filepath.Join(dir, "in")
+	require.NoError(t, os.Mkdir(in, 0o700))
+	return dir, in, &slowDisk{folder: filepath.Join(dir, "far"), letGo: make(chan struct{})}
+}
+
 // A disk that is slow has so many copies under way and no more, and holds up no
 // one who goes elsewhere; all its own arrive in the end.
 func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
-	dir := t.TempDir()
-	in := filepath.Join(dir, "in")
-	require.NoError(t, os.Mkdir(in, 0o700))
-	disk := &slowDisk{folder: filepath.Join(dir, "far"), letGo: make(chan struct{})}
+	dir, in, disk := farOffice(t)
 	var got outcomes
 	_, stop := runGuarded(t, dir, `rules:
   - {name: far, watch: in, match: "*.pdf", debounce: 0s, processed: far}
@@ -83,10 +88,7 @@ func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
 // Two files for one name go one after the other, in the order in which they
 // came, so that the newer one is what stays.
 func TestOneNameOneCopy(t *testing.T) {
-	dir := t.TempDir()
-	in := filepath.Join(dir, "in")
-	require.NoError(t, os.Mkdir(in, 0o700))
-	disk := &slowDisk{folder: filepath.Join(dir, "far"), letGo: make(chan struct{})}
+	dir, in, disk := farOffice(t)
 	var got outcomes
 	_, stop := runGuarded(t, dir, `rules:
   - {name: far, watch: in, depth: all, match: "*.pdf", debounce: 0s, processed: far, same_name: replace}
@@ -112,12 +114,9 @@ func TestOneNameOneCopy(t *testing.T) {
 // A copy that takes longer than the end allows is ended, and made anew by the
 // next start.
 func TestALongCopyDoesNotHoldUpTheEnd(t *testing.T) {
-	dir := t.TempDir()
-	in := filepath.Join(dir, "in")
-	require.NoError(t, os.Mkdir(in, 0o700))
-	rules := "rules: [{name: far, watch: in, debounce: 0s, processed: far}]\n"
-	disk := &slowDisk{folder: filepath.Join(dir, "far"), letGo: make(chan struct{})}
+	dir, in, disk := farOffice(t)
 	var got outcomes
+	rules := "rules: [{name: far, watch: in, debounce: 0s, processed: far}]\n"
 	e, stop := runGuarded(t, dir, rules, got.add, disk.before)
 	require.NoError(t, os.WriteFile(filepath.Join(in, "berth.pdf"), []byte("plan"), 0o600))
 	require.Eventually(t, func() bool { return disk.busy() == 1 }, 5*time.Second, time.Millisecond)

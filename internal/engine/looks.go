@@ -14,14 +14,16 @@ type seen struct {
 }
 
 const (
-	lookTogether = 64 // from how many paths on it pays to look with several goroutines
+	lookTogether = 64  // from how many paths on it pays to look with several goroutines
+	mostLooks    = 512 // so that a decision soon follows its look
 	mostLookers  = 8
 )
 
-// lookAll looks at many paths, with several goroutines, so that a burst is not
-// held up by the time that one look takes.
+// lookAll looks at up to mostLooks paths, with several goroutines if they are
+// many, so that a burst is not held up by the time that one look takes. What it
+// gives is good until the next call.
 func (f *flow) lookAll(paths []string) []seen {
-	f.looks = append(f.looks[:0], make([]seen, len(paths))...)
+	looks := f.looks[:len(paths)]
 	share := len(paths)
 	if share >= lookTogether {
 		lookers := min(runtime.GOMAXPROCS(0), mostLookers)
@@ -30,11 +32,11 @@ func (f *flow) lookAll(paths []string) []seen {
 	var others sync.WaitGroup
 	for from := share; from < len(paths); from += share {
 		to := min(from+share, len(paths))
-		others.Go(func() { f.lookInto(f.looks[from:to], paths[from:to]) })
+		others.Go(func() { f.lookInto(looks[from:to], paths[from:to]) })
 	}
-	f.lookInto(f.looks[:min(share, len(paths))], paths[:min(share, len(paths))])
+	f.lookInto(looks[:share], paths[:share])
 	others.Wait()
-	return f.looks
+	return looks
 }
 
 func (f *flow) lookInto(looks []seen, paths []string) {

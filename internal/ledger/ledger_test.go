@@ -123,9 +123,11 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 		}
 	}
 	check(false)
+	require.False(t, l.KnowsFiles())
 	k := Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: when}}
 	l.Remember(k)
 	check(true) // not in the file yet, perhaps
+	require.True(t, l.KnowsFiles())
 	require.NoError(t, l.Sync(context.Background()))
 	check(true)
 	l.Forget("r", "/in/a")
@@ -135,6 +137,7 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 	l = open(t, dir)
 	defer l.Close()
 	check(true)
+	require.True(t, l.KnowsFiles(), "removals are noticed after a restart, too")
 }
 
 // A job is found by its file at once, before it is in the file, and not any
@@ -433,6 +436,21 @@ func TestReadingBesideAStart(t *testing.T) {
 	require.NoError(t, <-read)
 	require.NoError(t, db.Close())
 	lock.release()
+}
+
+// An older watcher that stays at work is named as the reason.
+func TestReadingBesideAnOlderWatcher(t *testing.T) {
+	folder := t.TempDir()
+	lock, err := acquire(filepath.Join(folder, "lock"))
+	require.NoError(t, err)
+	defer lock.release()
+	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
+	require.NoError(t, err)
+	defer db.Close()
+	require.NoError(t, (&Ledger{folder: folder, db: db}).step(0))
+	_, err = Read(folder)
+	require.ErrorIs(t, err, ErrBusy)
+	require.ErrorContains(t, err, "an older stilltide is at work on the ledger in "+folder+"; end it and start this one")
 }
 
 // What may be written late is written in the end, once, with the newest value

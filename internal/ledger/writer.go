@@ -155,10 +155,10 @@ func (w *writer) close() error {
 	return nil
 }
 
-// Late rows are written once nothing urgent has come for a while: a moment, or
-// longer in a burst, where more soon comes, and then nothing at all. They are written a group at
-// a time, and in any case before they are old, so that who reads the tables from
-// outside is never far behind, and before they are too many.
+// Late rows are written once nothing urgent has come for a moment, or, in a
+// burst, no row at all for longer. They are written a group at a time, and in any
+// case before they are old, so that who reads the tables from outside is never
+// far behind, and before they are too many.
 const (
 	lateAfter      = 5 * time.Millisecond
 	lateAfterBurst = 100 * time.Millisecond
@@ -172,7 +172,8 @@ const (
 const mostRows = 1500
 
 // gathering is how long rows that nobody waits for are gathered after a commit:
-// the row of a job that passes through its states at once is written once.
+// the row of a job that passes through its states at once is written once. It is
+// also what a crash can lose of commands that ran, which then run again.
 const gathering = 10 * time.Millisecond
 
 // journalFrom is from how many rows that somebody waits for a part of the

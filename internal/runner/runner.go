@@ -199,15 +199,14 @@ func prepare(s Spec) (c command, files []*os.File, err error) {
 // of one name the last counts.
 func environment(base, own []string) []string {
 	env := make([]string, 0, len(base)+len(own))
-	for i, list := range [][]string{base, own} {
-		for k, entry := range list {
-			later := own
-			if i == 1 {
-				later = own[k+1:]
-			}
-			if !named(later, entry) {
-				env = append(env, entry)
-			}
+	for _, entry := range base {
+		if !named(own, entry) {
+			env = append(env, entry)
+		}
+	}
+	for i, entry := range own {
+		if !named(own[i+1:], entry) {
+			env = append(env, entry)
 		}
 	}
 	return env

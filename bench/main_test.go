@@ -1,0 +1,45 @@
+//go:build linux
+
+package main
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Each pair of rounds becomes one value; the median of these is held against
+// the goal, so that one bad round neither fails a case nor saves it.
+func TestFigures(t *testing.T) {
+	var b bench
+	b.add(Result{Ours: []float64{3, 10, 4}, Base: []float64{2, 1, 2}}, "ratio", 2)
+	b.add(Result{Ours: []float64{3, 10, 4}, Base: []float64{2, 1, 2}}, "difference", 1.9)
+	b.add(Result{Ours: []float64{40.5}}, "value", 40.5)
+	require.Equal(t, []float64{1.5, 10, 2}, b.results[0].Values)
+	require.Equal(t, []float64{1.5, 2, 10}, []float64{b.results[0].Low, b.results[0].Median, b.results[0].High})
+	require.True(t, b.results[0].Reached, "just the goal")
+	require.Equal(t, 2.0, b.results[1].Median)
+	require.False(t, b.results[1].Reached)
+	require.True(t, b.results[2].Reached)
+	require.Equal(t, []string{"2.00x", "+2.00", "40.50"}, []string{b.results[0].show(2), b.results[1].show(2), b.results[2].show(40.5)})
+	require.Equal(t, 10, (&bench{scale: 0.001}).count(2000), "never too few to say anything")
+}
+
+// A case is over when all of its files are there, not when the last one is.
+func TestUntilAllAreThere(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, drop(dir, 5))
+	require.NoError(t, until(dir, dropped(4), 5))
+	require.NoError(t, os.Remove(filepath.Join(dir, dropped(2))))
+	over := make(chan error, 1)
+	go func() { over <- until(dir, dropped(4), 5) }()
+	select {
+	case err := <-over:
+		require.Fail(t, "one was missing", "%v", err)
+	default:
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, dropped(2)), nil, 0o600))
+	require.NoError(t, <-over)
+}

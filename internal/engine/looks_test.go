@@ -1,0 +1,48 @@
+package engine
+
+import (
+	"fmt"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+)
+
+// However many paths there are, each is looked at once, what was seen stands at
+// its place, and a look that fails takes nothing from the others.
+func TestLooksTogether(t *testing.T) {
+	for _, n := range []int{0, 1, lookTogether - 1, lookTogether, lookTogether + 1, mostLooks - 1, mostLooks} {
+		var mu sync.Mutex
+		asked := map[string]int{}
+		f := flow{look: func(path string) (file.Facts, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			asked[path]++
+			if len(asked)%7 == 0 {
+				return file.Facts{}, fmt.Errorf("%s cannot be read", path)
+			}
+			return file.Facts{Exists: true, Size: int64(len(path))}, nil
+		}}
+		for i := range f.looks {
+			f.looks[i] = seen{file.Facts{Size: -1}, fmt.Errorf("of an earlier round")}
+		}
+		paths := make([]string, n)
+		for i := range paths {
+			paths[i] = fmt.Sprintf("/in/%0*d", 1+i, i)
+		}
+		looks := f.lookAll(paths)
+		require.Len(t, looks, n)
+		require.Len(t, asked, n)
+		for i, path := range paths {
+			require.Equal(t, 1, asked[path])
+			if looks[i].err != nil {
+				require.EqualError(t, looks[i].err, path+" cannot be read")
+				require.Zero(t, looks[i].facts)
+				continue
+			}
+			require.Equal(t, int64(len(path)), looks[i].facts.Size, "%d of %d", i, n)
+		}
+	}
+}
