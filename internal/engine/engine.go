@@ -108,7 +108,7 @@ type folderState struct {
 func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
-		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd), asks: make(chan func()),
+		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd, 8), asks: make(chan func()),
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}), started: time.Now(), cancels: map[int64]context.CancelCauseFunc{},
 	}
 	if o.StopAfter == 0 {
@@ -251,9 +251,13 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 				wait = min(wait, max(time.Until(at), 0))
 			}
 		}
+		events := e.events.Events()
+		if until, held := e.queue.holdsUp(now); held {
+			events, wait = nil, min(wait, max(time.Until(until), 0))
+		}
 		timer.Reset(wait)
 		select {
-		case batch := <-e.events.Events():
+		case batch := <-events:
 			e.happened(batch, time.Now())
 			e.happenedToo(len(batch))
 		case res := <-e.results:

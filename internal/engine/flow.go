@@ -317,7 +317,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if f.reserved[unit] {
 		return
 	}
-	if f.window.holds(f, unit) {
+	if !f.settle.Has(unit) && f.window.holds(f, unit) {
 		return // a queued job looks again before it starts
 	}
 	if j := f.byPath[unit]; j != nil && !j.parked[unit] {

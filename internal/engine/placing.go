@@ -5,6 +5,7 @@ import (
 	"errors"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -14,9 +15,10 @@ import (
 
 // placeQueue holds the end moves that wait for the placing goroutine.
 type placeQueue struct {
-	mu   sync.Mutex
-	list []*placing
-	kick chan struct{}
+	mu    sync.Mutex
+	list  []*placing
+	taken time.Time // when the placing goroutine last took some
+	kick  chan struct{}
 }
 
 func (q *placeQueue) add(p []*placing) {
@@ -29,17 +31,40 @@ func (q *placeQueue) add(p []*placing) {
 	}
 }
 
-// mostPlaced bounds a batch of placings, so that the ledger can write the
-// intentions of the next one meanwhile.
+// mostPlaced bounds a batch of placings, so that the flow soon hears of them.
 const mostPlaced = 512
 
-func (q *placeQueue) take() []*placing {
+// waiting counts the placings that wait.
+func (q *placeQueue) waiting() int {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	n := min(len(q.list), mostPlaced)
+	return len(q.list)
+}
+
+func (q *placeQueue) take(n int) []*placing {
+	q.mu.Lock()
+	defer q.mu.Unlock()
 	list := q.list[:n:n]
 	q.list = q.list[n:]
+	q.taken = time.Now()
 	return list
+}
+
+// In a burst that comes faster than its files can be moved, events wait while
+// many moves do: the files are safe in their folder and cost nothing there, but
+// as jobs they fill the memory, and the ledger after that. Moves that take long
+// hold up nobody: after a moment without progress the events go on.
+const (
+	mostWaiting = 4096
+	patience    = time.Second
+)
+
+// holdsUp tells whether events have to wait, and until when at most.
+func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	until = q.taken.Add(patience)
+	return until, len(q.list) >= mostWaiting && until.After(now)
 }
 
 // placeFiles is the placing goroutine. The intentions were recorded when the
@@ -50,8 +75,8 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 	far := lanes{e: e, open: map[uint64]*lane{}}
 	defer far.workers.Wait()
 	for {
-		batch := e.queue.take()
-		if len(batch) == 0 {
+		waiting := e.queue.waiting()
+		if waiting == 0 {
 			select {
 			case <-e.queue.kick:
 				continue
@@ -59,26 +84,35 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 				return
 			}
 		}
-		done := make([]placedEnd, 0, len(batch))
-		err := e.ledger.Sync(work)
-		by := e.mover()
-		by.near = true
-		for _, p := range batch {
-			result := placedEnd{id: p.id, leads: p.leads, err: err}
-			if err == nil {
-				result = by.place(p)
+		err := e.ledger.Sync(work) // the intentions of all that wait: who comes meanwhile holds up none of them
+		for waiting > 0 {
+			batch := e.queue.take(min(waiting, mostPlaced))
+			waiting -= len(batch)
+			if done := e.placeBatch(batch, err, &far); len(done) > 0 {
+				e.placed <- done // the flow listens as long as anything is under way
 			}
-			if errors.Is(result.err, place.ErrFar) {
-				far.add(p)
-				continue
-			}
-			done = append(done, result)
-		}
-		by.end()
-		if len(done) > 0 {
-			e.placed <- done // the flow listens as long as anything is under way
 		}
 	}
+}
+
+// placeBatch places what lies near; err is why nothing can be placed.
+func (e *Engine) placeBatch(batch []*placing, err error, far *lanes) []placedEnd {
+	done := make([]placedEnd, 0, len(batch))
+	by := e.mover()
+	defer by.end()
+	by.near = true
+	for _, p := range batch {
+		result := placedEnd{id: p.id, leads: p.leads, err: err}
+		if err == nil {
+			result = by.place(p)
+		}
+		if errors.Is(result.err, place.ErrFar) {
+			far.add(p)
+			continue
+		}
+		done = append(done, result)
+	}
+	return done
 }
 
 // mover places for one goroutine.

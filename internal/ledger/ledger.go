@@ -47,6 +47,7 @@ type Ledger struct {
 	lock   *lock
 	db     *sql.DB
 	w      *writer // nil when opened for reading
+	ask    *asked
 	tell   func(error)
 
 	mu     sync.Mutex
@@ -72,7 +73,7 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
 	if err := l.open(); err != nil {
 		if l.db != nil {
 			l.db.Close()
@@ -97,7 +98,7 @@ func Read(folder string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, db: db}
+	l := &Ledger{folder: folder, db: db, ask: newAsked()}
 	if err := l.checkVersion(); err != nil {
 		db.Close()
 		return nil, err

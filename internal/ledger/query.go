@@ -5,12 +5,40 @@ import (
 	"database/sql"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"stilltide/internal/core/file"
 )
 
 const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen`
+
+// asked are the queries that may be asked for each file that comes.
+type asked struct{ known, open, origin query }
+
+func newAsked() *asked {
+	return &asked{
+		known: query{text: `SELECT size, mod, dev, ino, dir, hash, job FROM known WHERE rule = ? AND file = ?`},
+		open:  query{text: `SELECT ` + jobColumns + ` FROM job WHERE file = ? AND ended = 0 ORDER BY id DESC LIMIT 1`},
+		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
+			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mod = ?
+			AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`},
+	}
+}
+
+// query is a query that is prepared when it is asked for the first time: to
+// understand its text takes longer than to answer it. It ends with the database.
+type query struct {
+	text string
+	once sync.Once
+	stmt *sql.Stmt
+	err  error
+}
+
+func (q *query) of(db *sql.DB) (*sql.Stmt, error) {
+	q.once.Do(func() { q.stmt, q.err = db.Prepare(q.text) })
+	return q.stmt, q.err
+}
 
 // Filter chooses jobs. Zero values choose all.
 type Filter struct {
@@ -79,6 +107,10 @@ func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {
 	if err != nil {
 		return nil, l.damaged(err)
 	}
+	return l.scanJobs(rows)
+}
+
+func (l *Ledger) scanJobs(rows *sql.Rows) ([]Job, error) {
 	defer rows.Close()
 	var list []Job
 	for rows.Next() {
@@ -135,9 +167,11 @@ func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool,
 	if recent {
 		l.settle()
 	}
-	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-		WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mod = ? AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`,
-		path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
+	ask, err := l.ask.origin.of(l.db)
+	if err != nil {
+		return "", "", false, l.damaged(err)
+	}
+	err = ask.QueryRow(path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
 	}
@@ -160,7 +194,15 @@ func (l *Ledger) OpenJob(path string) (Job, bool, error) {
 	if recent != nil {
 		return *recent, !recent.State.Final(), nil
 	}
-	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE file = ? AND ended = 0 ORDER BY id DESC LIMIT 1`, path)
+	ask, err := l.ask.open.of(l.db)
+	if err != nil {
+		return Job{}, false, l.damaged(err)
+	}
+	rows, err := ask.Query(path)
+	if err != nil {
+		return Job{}, false, l.damaged(err)
+	}
+	list, err := l.scanJobs(rows)
 	if err != nil || len(list) == 0 {
 		return Job{}, false, err
 	}
@@ -528,7 +570,11 @@ func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	}
 	found := Known{Rule: rule, File: path}
 	var mod, dev, ino int64
-	err := l.db.QueryRow(`SELECT size, mod, dev, ino, dir, hash, job FROM known WHERE rule = ? AND file = ?`, rule, path).
+	ask, err := l.ask.known.of(l.db)
+	if err != nil {
+		return Known{}, false, l.damaged(err)
+	}
+	err = ask.QueryRow(rule, path).
 		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Facts.Dir, &found.Hash, &found.Job)
 	if err == sql.ErrNoRows {
 		return Known{}, false, nil

@@ -235,7 +235,7 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	if len(u.groups) == 0 {
 		return c, 0, w.closing
 	}
-	n, wait := w.due(now, everything)
+	n, wait := w.due(now, everything, len(w.waiting) > 0 && len(c.urgent) > 0)
 	c.groups = u.groups[:n:n]
 	for _, g := range c.groups {
 		c.late = g.members(c.late)
@@ -244,8 +244,9 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 }
 
 // due tells how many groups are to be written now, and when the next would be
-// if nothing else comes.
-func (w *writer) due(now time.Time, everything bool) (n int, wait time.Duration) {
+// if nothing else comes. Whoever waits for the urgent rows does not wait for late
+// ones, too, unless those are far too many or far too old.
+func (w *writer) due(now time.Time, everything, waited bool) (n int, wait time.Duration) {
 	u := &w.rows
 	after := lateAfter
 	if u.late > burstRows {
@@ -256,8 +257,10 @@ func (w *writer) due(now time.Time, everything bool) (n int, wait time.Duration)
 	switch wait = max(min(quiet, old), time.Millisecond); {
 	case everything:
 		return len(u.groups), wait
+	case waited && u.late < mostLate*3/2 && old > -lateAtMost:
+		return 0, wait
 	case u.late > mostLate:
-		return u.first(2 * mostRows), wait
+		return u.first(2 * groupRows), wait
 	case old <= 0, quiet <= 0 && len(u.urgent) == 0:
 		return u.first(groupRows), wait
 	}
