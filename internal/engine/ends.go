@@ -87,8 +87,8 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			kept = f.keptPath(id)
 		}
 		e.moves = append(e.moves, move{
-			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.File.StateFolder(), j.row.ID)},
-			record: ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
+			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.State(), j.row.ID)},
+			record: &ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})
 		return nil
@@ -110,7 +110,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 
 // keptPath is where the content is kept that a placement replaces.
 func (f *flow) keptPath(id int64) string {
-	return filepath.Join(f.set.File.StateFolder(), "kept", fmt.Sprint(id))
+	return filepath.Join(f.set.State(), "kept", fmt.Sprint(id))
 }
 
 // intent gives the number of a placement: the same each time it is tried.

@@ -388,8 +388,8 @@ func (e *Engine) carryOut(work context.Context) {
 	if len(f.places) > 0 {
 		e.active += len(f.places)
 		for _, p := range f.places {
-			for _, m := range p.moves {
-				e.ledger.RecordPlacement(m.record)
+			for i := range p.moves {
+				e.ledger.RecordIntention(p.moves[i].record)
 			}
 		}
 		e.queue.add(f.places)

@@ -160,9 +160,10 @@ type placing struct {
 	note  *plan.Failure // beside the input, for the failed folder
 }
 
-// move is one file of a placing.
+// move is one file of a placing. Its record is the ledger's as soon as that has
+// it: who wants another takes a copy.
 type move struct {
-	record  ledger.Placement
+	record  *ledger.Placement
 	request place.Request
 }
 

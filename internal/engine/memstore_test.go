@@ -101,6 +101,8 @@ func (m *memStore) RecordMembers(ledger.Job) {} // Record keeps them
 func (m *memStore) RecordAttempt(a ledger.Attempt) {
 	m.now.attempts[[2]int64{a.Job, int64(a.Number)}] = a
 }
+func (m *memStore) RecordIntention(p *ledger.Placement) { m.RecordPlacement(*p) }
+
 func (m *memStore) RecordPlacement(p ledger.Placement) {
 	delete(m.latePlacements, p.ID)
 	m.now.placements[p.ID] = p

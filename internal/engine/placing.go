@@ -136,41 +136,63 @@ func (by *mover) place(p *placing) placedEnd {
 	e, end := by.e, placedEnd{id: p.id, leads: p.leads}
 	for i := range p.moves {
 		m := &p.moves[i]
-		var res place.Result
-		err := by.disk(m.request.To.Folder())
-		if err == nil {
-			e.stageOver(m)
-			m.request.Near = by.near
-			res, err = by.batch.Move(m.request)
-		}
+		res, err := by.move(m)
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
 			if errors.Is(err, place.ErrTaken) || errors.Is(err, place.ErrSkipped) {
-				m.record.State = ledger.Dropped
-				e.ledger.RecordPlacement(m.record)
+				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
 			}
 			end.err, end.moved = err, nil
 			return end
 		}
-		if m.record.State = ledger.Dropped; err == nil {
-			intended := m.record.Target == res.Target && !res.Same && m.request.Same != rule.SameReplace
-			m.record.State, m.record.Target, m.record.After = ledger.Done, res.Target, res.Facts
-			if res.Same {
-				m.record.Kind = string(place.Twin)
-			}
-			if intended && len(p.moves) == 1 {
-				e.ledger.RecordPlaced(m.record)
-				end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, intended: true})
-				break
-			}
+		if by.asIntended(m, res, err) && len(p.moves) == 1 {
+			done := *m.record
+			done.State, done.After = ledger.Done, res.Facts
+			e.ledger.RecordPlaced(done)
+			end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, intended: true})
+			break
 		}
-		e.ledger.RecordPlacement(m.record)
+		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
 		end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, err: err})
 	}
 	if p.note != nil && end.moved[0].err == nil {
 		e.writeNote(p, end.moved[0].target)
 	}
 	return end
+}
+
+// move does one move.
+func (by *mover) move(m *move) (place.Result, error) {
+	if err := by.disk(m.request.To.Folder()); err != nil {
+		return place.Result{}, err
+	}
+	by.e.stageOver(m)
+	m.request.Near = by.near
+	return by.batch.Move(m.request)
+}
+
+// asIntended tells whether a move ended just as its record says.
+func (by *mover) asIntended(m *move, res place.Result, err error) bool {
+	return err == nil && m.record.Target == res.Target && !res.Same && m.request.Same != rule.SameReplace
+}
+
+// placedAs notes how a move ended.
+func placedAs(r *ledger.Placement, res place.Result, err error) {
+	if r.State = ledger.Dropped; err != nil {
+		return
+	}
+	r.State, r.Target, r.After = ledger.Done, res.Target, res.Facts
+	if res.Same {
+		r.Kind = string(place.Twin)
+	}
+}
+
+// change records a move in another state.
+func (e *Engine) change(m *move, to func(*ledger.Placement)) {
+	next := *m.record
+	to(&next)
+	m.record = &next
+	e.ledger.RecordPlacement(next)
 }
 
 // stageOver has a move that may replace something say so before it does: what
@@ -181,11 +203,12 @@ func (e *Engine) stageOver(m *move) {
 	}
 	m.request.Stage = func(staged []place.Staged) error {
 		s := staged[0]
-		m.record.Target, m.record.After, m.record.Over = s.Target, m.request.Expect, s.Over
-		if m.record.Kept = ""; s.Over {
-			m.record.Kept = m.request.Kept
-		}
-		e.ledger.RecordPlacement(m.record)
+		e.change(m, func(r *ledger.Placement) {
+			r.Target, r.After, r.Over = s.Target, m.request.Expect, s.Over
+			if r.Kept = ""; s.Over {
+				r.Kept = m.request.Kept
+			}
+		})
 		return e.ledger.Sync(e.placing)
 	}
 }
@@ -207,9 +230,8 @@ func (e *Engine) takeBack(moves []move) {
 		if m.record.State != ledger.Done {
 			continue
 		}
-		if err := e.placer.Undo(recordOf(&m.record), m.request.Part); err == nil {
-			m.record.State = ledger.Intended
-			e.ledger.RecordPlacement(m.record)
+		if err := e.placer.Undo(recordOf(m.record), m.request.Part); err == nil {
+			e.change(m, func(r *ledger.Placement) { r.State = ledger.Intended })
 		}
 	}
 }

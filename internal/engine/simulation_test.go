@@ -423,7 +423,7 @@ func (w *world) placeBatch() {
 	batch := w.placing
 	for _, p := range batch {
 		for _, m := range p.moves {
-			w.store.RecordPlacement(m.record)
+			w.store.RecordIntention(m.record)
 		}
 	}
 	if !w.store.commit() {

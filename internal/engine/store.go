@@ -20,6 +20,7 @@ type store interface {
 	RecordMembers(j ledger.Job)
 	RecordAttempt(a ledger.Attempt)
 	RecordPlacement(p ledger.Placement)
+	RecordIntention(p *ledger.Placement)
 	RecordPause(rule string, paused bool)
 	Sync(ctx context.Context) error // until all that was recorded is durable
 	Flush() error

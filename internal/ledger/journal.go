@@ -17,11 +17,10 @@ import (
 // rows go to their tables at leisure, and the part is then deleted; what a crash
 // leaves is written when the ledger is opened next.
 
-// part encodes rows as a part of the journal.
-func part(list []written) (statements string, rows []byte, err error) {
+// part adds rows to what a part of the journal holds.
+func part(rows []byte, list []written) (statements string, _ []byte, err error) {
 	used := map[statement]string{}
 	var c columns
-	rows = make([]byte, 0, 256*len(list))
 	for _, w := range list {
 		s := w.record.statement
 		if used[s] == "" {

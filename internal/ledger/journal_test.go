@@ -142,7 +142,7 @@ func TestADamagedJournalIsLeftAlone(t *testing.T) {
 }
 
 func FuzzPart(f *testing.F) {
-	_, rows, err := part([]written{{record: &record{job: &Job{ID: 1, File: "/in/a"}}}})
+	_, rows, err := part(nil, []written{{record: &record{job: &Job{ID: 1, File: "/in/a"}}}})
 	require.NoError(f, err)
 	f.Add(rows)
 	f.Add([]byte{0, 1, 2, 255, 255, 255, 255, 255, 255, 255, 255, 255, 1})

@@ -186,13 +186,20 @@ func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	return n > 0, err
 }
 
+// recorded gives the newest job of a path that may not be in its table yet.
+func (l *Ledger) recorded(path string) (j Job, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if recent := l.recent[path]; recent != nil {
+		return *recent, true
+	}
+	return Job{}, false
+}
+
 // OpenJob finds the job of a path that is not over.
 func (l *Ledger) OpenJob(path string) (Job, bool, error) {
-	l.mu.Lock()
-	recent := l.recent[path]
-	l.mu.Unlock()
-	if recent != nil {
-		return *recent, !recent.State.Final(), nil
+	if j, ok := l.recorded(path); ok {
+		return j, !j.State.Final(), nil
 	}
 	ask, err := l.ask.open.of(l.db)
 	if err != nil {

@@ -218,7 +218,11 @@ func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
 // RecordEnd is Record for a job that is over and whose input went where its
 // recorded placement said. A crash that loses it costs a look at that place, so
 // it may be written late.
-func (l *Ledger) RecordEnd(j Job, was State) { l.w.addLate(l.jobRecord(j, was)) }
+func (l *Ledger) RecordEnd(j Job, was State) {
+	if !l.w.renew(rowKey{of: jobRow, id: j.ID}, func(r *record) { l.tallied(&j, was); *r.job = j }) {
+		l.w.addLate(l.jobRecord(j, was))
+	}
+}
 
 func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
 	r := &struct {
@@ -228,14 +232,20 @@ func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
 	r.job = &r.of
 	l.mu.Lock()
 	l.recent[j.File] = r.job
-	if was != j.State {
-		l.tally[tallyKey{j.Rule, j.State}]++
-		if was != "" {
-			l.tally[tallyKey{j.Rule, was}]--
-		}
-	}
+	l.tallied(r.job, was)
 	l.mu.Unlock()
 	return rowKey{of: jobRow, id: j.ID}, &r.record
+}
+
+// tallied counts a job in its new state. The lock is held.
+func (l *Ledger) tallied(j *Job, was State) {
+	if was == j.State {
+		return
+	}
+	l.tally[tallyKey{j.Rule, j.State}]++
+	if was != "" {
+		l.tally[tallyKey{j.Rule, was}]--
+	}
 }
 
 // RecordMembers writes the rows of a job's further files. A job never gains
@@ -278,9 +288,20 @@ func (l *Ledger) RecordAttempt(a Attempt) {
 // RecordPlacement writes a placement's row.
 func (l *Ledger) RecordPlacement(p Placement) { l.w.add(l.placementRecord(p)) }
 
+// RecordIntention is RecordPlacement for one that is the ledger's from now on: it
+// must not be changed any more.
+func (l *Ledger) RecordIntention(p *Placement) {
+	l.chain(p)
+	l.w.add(rowKey{of: placementRow, id: p.ID}, &record{statement: putPlacement, placement: p})
+}
+
 // RecordPlaced is RecordPlacement for one that was done just as it was
 // intended; it may be written late.
-func (l *Ledger) RecordPlaced(p Placement) { l.w.addLate(l.placementRecord(p)) }
+func (l *Ledger) RecordPlaced(p Placement) {
+	if !l.w.renew(rowKey{of: placementRow, id: p.ID}, func(r *record) { *r.placement = p }) {
+		l.w.addLate(l.placementRecord(p))
+	}
+}
 
 func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
 	r := &struct {
@@ -288,12 +309,17 @@ func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
 		of Placement
 	}{record{statement: putPlacement}, p}
 	r.placement = &r.of
+	l.chain(r.placement)
+	return rowKey{of: placementRow, id: p.ID}, &r.record
+}
+
+// chain remembers a placement that may have to be found by its target soon.
+func (l *Ledger) chain(p *Placement) {
 	if p.Chained {
 		l.mu.Lock()
-		l.chained[p.Target] = r.placement
+		l.chained[p.Target] = p
 		l.mu.Unlock()
 	}
-	return rowKey{of: placementRow, id: p.ID}, &r.record
 }
 
 // Remember notes that a rule has handled a file that stays where it is.

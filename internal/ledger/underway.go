@@ -100,6 +100,16 @@ func (u *underway) addLate(r *row, rec *record, now time.Time) int64 {
 	return 0
 }
 
+// resting gives the record of a row that waits for nothing but its turn to be
+// written, nil if the row is not like that. Nobody else looks at it meanwhile.
+func (u *underway) resting(key rowKey) *record {
+	r := u.rows[key]
+	if r == nil || r.urgent != nil || r.flying != nil || r.late == nil || r.group.closed {
+		return nil
+	}
+	return r.late
+}
+
 // join makes a row belong to the last group, if that is not in the journal and
 // has room, or to a new one.
 func (u *underway) join(r *row, rec *record, now time.Time) {

@@ -15,7 +15,8 @@ type writer struct {
 	l     *Ledger
 	conn  *sql.Conn
 	stmts [statements]*sql.Stmt
-	args  []any // of the statement that is being carried out
+	args  []any  // of the statement that is being carried out
+	part  []byte // of the journal, while it is being written
 
 	mu      sync.Mutex
 	rows    underway
@@ -92,6 +93,24 @@ func (w *writer) addLate(key rowKey, r *record) {
 	if !known {
 		w.wake()
 	}
+}
+
+// renew changes a row that rests: most rows of a burst end that way. It is false
+// if the row does not. The change is made with both locks held.
+func (w *writer) renew(key rowKey, change func(*record)) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r := w.rows.resting(key)
+	if r == nil {
+		return false
+	}
+	w.l.mu.Lock()
+	change(r)
+	w.l.mu.Unlock()
+	if w.rows.late > burstRows {
+		w.busy = time.Now()
+	}
+	return true
 }
 
 func (w *writer) wake() {
@@ -430,10 +449,16 @@ func (w *writer) write(c *commit) error {
 	return w.sums(c.placed, change)
 }
 
+// mostKept bounds the memory that is kept for the next part of the journal.
+const mostKept = 1 << 20
+
 func (w *writer) toJournal(number int64, rows []written) error {
-	statements, values, err := part(rows)
+	statements, values, err := part(w.part[:0], rows)
 	if err != nil {
 		return err
+	}
+	if w.part = values; cap(w.part) > mostKept {
+		w.part = nil
 	}
 	return w.exec(putJournal, number, statements, values)
 }

@@ -577,9 +577,11 @@ func Numbered(name string, n int) string {
 	return stem + "-" + strconv.Itoa(n) + ext
 }
 
+var partLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567")
+
 // PartName gives the hidden name of a file on its way: short, never taken by
 // any rule, and the same each time for the same job.
 func PartName(ledger string, job int64) string {
-	sum := sha256.Sum256([]byte(ledger + "\x00" + strconv.FormatInt(job, 10)))
-	return plan.HiddenPrefix + strings.ToLower(base32.StdEncoding.EncodeToString(sum[:5]))
+	sum := sha256.Sum256(strconv.AppendInt(append([]byte(ledger), 0), job, 10))
+	return plan.HiddenPrefix + partLetters.EncodeToString(sum[:5])
 }

@@ -37,8 +37,9 @@ func CompileList(texts []string, o Options) (*List, int, error) {
 
 // Match gives the captures of the first plain pattern that fits.
 func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
+	name, rel = normal(name), normal(rel)
 	for _, p := range l.plain {
-		if captures, ok = p.Captures(name, rel); ok {
+		if captures, ok = p.find(name, rel, true); ok {
 			break
 		}
 	}
@@ -47,17 +48,19 @@ func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
 
 // Fits is Match without the captures.
 func (l *List) Fits(name, rel string) bool {
+	name, rel = normal(name), normal(rel)
 	for _, p := range l.plain {
-		if p.Match(name, rel) {
+		if p.match(name, rel) {
 			return !l.excluded(name, rel)
 		}
 	}
 	return false
 }
 
+// excluded takes names in their normal form.
 func (l *List) excluded(name, rel string) bool {
 	for _, p := range l.not {
-		if p.Match(name, rel) {
+		if p.match(name, rel) {
 			return true
 		}
 	}

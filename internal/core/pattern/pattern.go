@@ -132,14 +132,24 @@ func (p *Pattern) Names() []string {
 
 // Match tells whether the pattern fits. name is the last element of rel; rel
 // is the path below the watched folder with forward slashes.
-func (p *Pattern) Match(name, rel string) bool {
+func (p *Pattern) Match(name, rel string) bool { return p.match(normal(name), normal(rel)) }
+
+func (p *Pattern) match(name, rel string) bool {
 	_, ok := p.find(name, rel, false)
 	return ok
 }
 
 // Captures gives what each capture met; ok is false if the pattern does not fit.
 func (p *Pattern) Captures(name, rel string) (captures map[string]string, ok bool) {
-	return p.find(name, rel, true)
+	return p.find(normal(name), normal(rel), true)
+}
+
+// normal gives a name in the form in which patterns are written (NFC).
+func normal(s string) string {
+	if ascii(s) || norm.NFC.IsNormalString(s) {
+		return s
+	}
+	return norm.NFC.String(s)
 }
 
 // ascii spares most names the question whether they are normal.
@@ -154,16 +164,14 @@ func ascii(s string) bool {
 
 // CapturesPath holds the pattern against a whole path, also if it has no slash.
 func (p *Pattern) CapturesPath(path string) (captures map[string]string, ok bool) {
-	return p.find(path, path, true)
+	return p.Captures(path, path)
 }
 
+// find holds the pattern against names in their normal form.
 func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool) {
 	s := name
 	if p.wide {
 		s = rel
-	}
-	if !ascii(s) && !norm.NFC.IsNormalString(s) {
-		s = norm.NFC.String(s)
 	}
 	if p.exact && !(strings.HasPrefix(s, p.prefix) && strings.HasSuffix(s, p.ending)) {
 		return nil, false

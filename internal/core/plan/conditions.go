@@ -214,7 +214,7 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if within(path, s.state) {
 		add("state", "outside the state folder", s.state, false)
 	}
-	if ownPlace(r, watch, path) {
+	if s.ownPlace(r, watch, path) {
 		add("watch", "outside the rule's own processed and failed folders", filepath.Dir(path), false)
 	}
 	if s.marker(path) {

@@ -142,8 +142,15 @@ type Spot struct {
 // Folder is the folder's whole path.
 func (s Spot) Folder() string { return filepath.Join(s.Root, s.Rel) }
 
-// Path is the whole path.
-func (s Spot) Path() string { return filepath.Join(s.Root, s.Rel, s.Name) }
+// Path is the whole path. Its parts are clean.
+func (s Spot) Path() string {
+	const sep = string(filepath.Separator)
+	root := strings.TrimSuffix(s.Root, sep)
+	if s.Rel == "" {
+		return root + sep + s.Name
+	}
+	return root + sep + s.Rel + sep + s.Name
+}
 
 // Destination gives where a place puts the file.
 func (j *Job) Destination(p *rule.Place) (Spot, error) {

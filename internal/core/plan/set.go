@@ -27,18 +27,22 @@ type Set struct {
 	state string
 
 	needs   map[*rule.Rule]Needs
-	chained map[string]bool // watched folders where a rule may place files
-	places  map[string]bool // fixed parts of all rules' destinations
+	own     map[*rule.Rule][]string // the fixed parts of each rule's processed and failed folders
+	chained map[string]bool         // watched folders where a rule may place files
+	places  map[string]bool         // fixed parts of all rules' destinations
 
 	folded, markers bool // whether any rule takes folders, or asks for markers
 }
 
 // NewSet indexes the rules. The file must be free of errors.
 func NewSet(f *rule.File) *Set {
-	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, needs: map[*rule.Rule]Needs{}, state: f.StateFolder()}
+	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, needs: map[*rule.Rule]Needs{}, own: map[*rule.Rule][]string{}, state: f.StateFolder()}
 	for _, r := range f.All() {
 		s.named[r.Name.S] = r
 		s.needs[r] = needsOf(r)
+		for _, p := range r.Places() {
+			s.own[r] = append(s.own[r], FixedFolder(p))
+		}
 		if !r.Enabled {
 			continue
 		}
@@ -52,6 +56,9 @@ func NewSet(f *rule.File) *Set {
 	s.findChains()
 	return s
 }
+
+// State is the state folder.
+func (s *Set) State() string { return s.state }
 
 // Chained tells whether a rule may place files in or below a watched folder.
 func (s *Set) Chained(watch string) bool { return s.chained[watch] }
@@ -310,7 +317,7 @@ func levels(r *rule.Rule) int {
 // nameFits tests what can be tested without looking at the file.
 func (s *Set) nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
 	captures, ok := r.Matcher.Match(name, rel)
-	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.never(name, rel) || ownPlace(r, watch, path) {
+	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.never(name, rel) || s.ownPlace(r, watch, path) {
 		return nil, false
 	}
 	return captures, true
@@ -344,9 +351,9 @@ func unfinished(r *rule.Rule, name string) bool {
 
 // ownPlace tells whether a path lies in the rule's own processed or failed
 // folder. A destination that holds the watched folder itself does not count.
-func ownPlace(r *rule.Rule, watch, path string) bool {
-	for _, p := range r.Places() {
-		if fixed := FixedFolder(p); !within(watch, fixed) && within(path, fixed) {
+func (s *Set) ownPlace(r *rule.Rule, watch, path string) bool {
+	for _, fixed := range s.own[r] {
+		if !within(watch, fixed) && within(path, fixed) {
 			return true
 		}
 	}

@@ -97,8 +97,12 @@ type waiting struct {
 type Machine struct {
 	files map[string]*waiting
 	heap  dueHeap
-	next  int // number of the next path
+	next  int        // number of the next path
+	spare []*waiting // of paths that are forgotten, for those that come
 }
+
+// mostSpare bounds what is kept for paths to come.
+const mostSpare = 1024
 
 // Event tells the machine that something happened to a path. A later event
 // for the same path keeps its history; the policy is replaced.
@@ -108,7 +112,8 @@ func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
 		if m.files == nil {
 			m.files = map[string]*waiting{}
 		}
-		w = &waiting{path: path, since: at, still: at, grown: at, slot: -1, number: m.next, why: "just seen"}
+		w = m.fresh()
+		*w = waiting{path: path, since: at, still: at, grown: at, slot: -1, number: m.next, why: "just seen"}
 		m.next++
 		m.files[path] = w
 	}
@@ -132,7 +137,19 @@ func (m *Machine) Forget(path string) {
 			heap.Remove(&m.heap, w.slot)
 		}
 		delete(m.files, path)
+		if *w = (waiting{}); len(m.spare) < mostSpare {
+			m.spare = append(m.spare, w)
+		}
 	}
+}
+
+func (m *Machine) fresh() *waiting {
+	if n := len(m.spare); n > 0 {
+		w := m.spare[n-1]
+		m.spare = m.spare[:n-1]
+		return w
+	}
+	return &waiting{}
 }
 
 // Len is the number of paths that wait.
@@ -201,8 +218,9 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 	w.note(f, now)
 	due, why := w.judge(f, now)
 	if why == "" {
+		since := w.since
 		m.Forget(path)
-		return Decision{Verdict: Ready, Since: w.since}
+		return Decision{Verdict: Ready, Since: since}
 	}
 	w.why = why
 	if w.policy.AtMost > 0 && !w.reported {
@@ -218,14 +236,14 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 
 // overdue acts once when AtMost is over.
 func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision {
-	why := w.why + ", for longer than at_most allows"
+	why, since := w.why+", for longer than at_most allows", w.since
 	switch {
 	case w.policy.Then == ThenGo:
 		m.Forget(w.path)
-		return Decision{Verdict: Ready, Why: why, Since: w.since}
+		return Decision{Verdict: Ready, Why: why, Since: since}
 	case w.policy.Then == ThenFailed && f.Writers != file.Some:
 		m.Forget(w.path)
-		return Decision{Verdict: Give, Why: why, Since: w.since}
+		return Decision{Verdict: Give, Why: why, Since: since}
 	}
 	w.reported = true
 	m.schedule(w, due)
