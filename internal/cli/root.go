@@ -176,6 +176,9 @@ func (a *app) versionCommand() *cobra.Command {
 // short gives a path below base as a relative one: shorter to read, and as it
 // stands in the rules.
 func short(base, path string) string {
+	if rel, below := strings.CutPrefix(path, base+string(filepath.Separator)); below && filepath.IsLocal(rel) {
+		return rel
+	}
 	if rel, err := filepath.Rel(base, path); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 		return rel
 	}

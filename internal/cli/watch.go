@@ -122,7 +122,7 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 		l.a.logOutcome(&l.text, *o)
 	case l.a.json:
 		_ = json.NewEncoder(&l.text).Encode(jobLine(o.Job)) // a buffer takes everything
-	case l.burst.holds(o.Job, time.Now(), l.a.board.term != nil):
+	case l.a.board.term != nil && l.burst.holds(&o.Job, time.Now()):
 	default:
 		l.words(o, stamp)
 	}
@@ -131,14 +131,15 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 // words adds an outcome in one line, and perhaps one more that says why.
 func (l *lines) words(o *engine.Outcome, stamp string) {
 	st, j := l.a.style, &o.Job
-	name := ink.Cut(display(filepath.Base(j.File)), 34)
-	if n := len(j.Files()); n > 1 {
-		name = ink.Cut(display(filepath.Base(j.File)), 22) + fmt.Sprintf(" and %d more", n-1)
-	}
-	for _, column := range []string{stamp + ink.Pad(ink.Cut(j.Rule, 20), l.name), ink.Pad(name, 34), st.State(j.State, ink.Pad(string(j.State), 9)), ink.Pad(plan.Span(j.Ran), 7)} {
-		l.text.WriteString(column)
+	column := func(s string) {
+		l.text.WriteString(s)
 		l.text.WriteString("  ")
 	}
+	l.text.WriteString(stamp)
+	column(ink.Pad(ink.Cut(j.Rule, 20), l.name))
+	column(ink.Pad(shownName(j), 34))
+	column(st.State(j.State, ink.Pad(string(j.State), 9)))
+	column(ink.Pad(plan.Span(j.Ran), 7))
 	l.text.WriteString(l.whereTo(o))
 	l.text.WriteByte('\n')
 	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {
@@ -146,6 +147,17 @@ func (l *lines) words(o *engine.Outcome, stamp string) {
 			fmt.Fprintf(&l.text, "%10s%s\n", "", more)
 		}
 	}
+}
+
+// shownName names a job's file, and says how many more it has.
+func shownName(j *ledger.Job) string {
+	name := display(filepath.Base(j.File))
+	if len(j.Extra) > 0 {
+		if n := len(j.Files()); n > 1 {
+			return ink.Cut(name, 22) + fmt.Sprintf(" and %d more", n-1)
+		}
+	}
+	return ink.Cut(name, 34)
 }
 
 // done is how many jobs are over.
@@ -176,8 +188,8 @@ const (
 	mostBad     = 20 // failures that are shown of one burst all the same
 )
 
-// holds tells whether an outcome's line is held back; never where nobody watches a terminal.
-func (b *burst) holds(j ledger.Job, now time.Time, watched bool) bool {
+// holds tells whether an outcome's line is held back.
+func (b *burst) holds(j *ledger.Job, now time.Time) bool {
 	if this := now.Truncate(time.Second); !this.Equal(b.second) {
 		if b.lines <= mostASecond/2 || now.Sub(b.second) >= 2*time.Second {
 			b.on, b.bad = false, 0
@@ -186,7 +198,7 @@ func (b *burst) holds(j ledger.Job, now time.Time, watched bool) bool {
 	}
 	b.lines++
 	b.on = b.on || b.lines > mostASecond
-	if !watched || !b.on {
+	if !b.on {
 		return false
 	}
 	if j.State == ledger.Failed && b.bad < mostBad {

@@ -382,10 +382,5 @@ func (f *flow) drop(j *job) {
 	f.window.left(f, j)
 	f.dispatch.Done(j.row.ID)
 	f.dispatch.Remove(j.row.ID)
-	delete(f.jobs, j.row.ID)
-	for _, p := range j.paths() {
-		if f.byPath[p] == j {
-			delete(f.byPath, p)
-		}
-	}
+	f.leavePaths(j)
 }

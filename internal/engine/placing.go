@@ -74,6 +74,8 @@ func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 	far := lanes{e: e, open: map[uint64]*lane{}}
 	defer far.workers.Wait()
+	by := e.mover()
+	by.near = true
 	for {
 		waiting := e.queue.waiting()
 		if waiting == 0 {
@@ -88,19 +90,20 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 		for waiting > 0 {
 			batch := e.queue.take(min(waiting, mostPlaced))
 			waiting -= len(batch)
-			if done := e.placeBatch(batch, err, &far); len(done) > 0 {
+			if done := by.placeAll(batch, err, &far); len(done) > 0 {
 				e.placed <- done // the flow listens as long as anything is under way
 			}
 		}
 	}
 }
 
-// placeBatch places what lies near; err is why nothing can be placed.
-func (e *Engine) placeBatch(batch []*placing, err error, far *lanes) []placedEnd {
+// placeAll places what lies near; err is why nothing can be placed.
+func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
 	done := make([]placedEnd, 0, len(batch))
-	by := e.mover()
 	defer by.end()
-	by.near = true
+	if time.Since(by.asked) > askedAgain {
+		clear(by.there)
+	}
 	for _, p := range batch {
 		result := placedEnd{id: p.id, leads: p.leads, err: err}
 		if err == nil {
@@ -120,13 +123,17 @@ type mover struct {
 	e     *Engine
 	batch *place.Placer
 	there map[string]error // what mounted said of a folder
+	asked time.Time        // when the first of them was asked
 	near  bool             // what would have to be copied to another file system is refused
 }
 
-// mover makes one; end is to be called afterwards.
+// mover makes one; end is to be called whenever some of its work is done.
 func (e *Engine) mover() *mover {
 	return &mover{e: e, batch: e.placer.Batch(), there: map[string]error{}}
 }
+
+// askedAgain is how long what the mount table says of a folder is good for.
+const askedAgain = 20 * time.Millisecond
 
 func (by *mover) end() { by.batch.End() }
 
@@ -215,6 +222,9 @@ func (e *Engine) stageOver(m *move) {
 
 // disk is mounted, asked once for each folder: the mount table is long to read.
 func (by *mover) disk(folder string) error {
+	if len(by.there) == 0 {
+		by.asked = time.Now()
+	}
 	err, asked := by.there[folder]
 	if !asked {
 		err = by.e.mounted(folder)

@@ -225,20 +225,26 @@ func (f *flow) giveUp(path string, candidates []plan.Candidate, facts file.Facts
 	f.end(j, ledger.Failed, now)
 }
 
-// paths lists all files of a job, markers too.
-func (j *job) paths() []string {
-	paths := []string{j.row.File}
-	for _, m := range j.row.Extra {
-		paths = append(paths, m.File)
-	}
-	return paths
-}
-
-// adoptPaths makes the job known by its files.
+// adoptPaths makes the job known by its files, markers too.
 func (f *flow) adoptPaths(j *job) {
 	f.jobs[j.row.ID] = j
-	for _, p := range j.paths() {
-		f.byPath[p] = j
+	f.byPath[j.row.File] = j
+	for i := range j.row.Extra {
+		f.byPath[j.row.Extra[i].File] = j
+	}
+}
+
+// leavePaths is the opposite.
+func (f *flow) leavePaths(j *job) {
+	delete(f.jobs, j.row.ID)
+	leave := func(path string) {
+		if f.byPath[path] == j {
+			delete(f.byPath, path)
+		}
+	}
+	leave(j.row.File)
+	for i := range j.row.Extra {
+		leave(j.row.Extra[i].File)
 	}
 }
 

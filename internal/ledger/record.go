@@ -86,11 +86,12 @@ func (r *record) fill(c columns) columns {
 	return append(c, r.columns...)
 }
 
-// rowKey names a row that has a number, and perhaps one more below it.
+// rowKey names a row that has a number, and perhaps one more below it. It has no
+// gaps, so that maps take it as plain memory.
 type rowKey struct {
-	of  rowKind
 	id  int64
-	sub int
+	sub int32
+	of  rowKind
 }
 
 // rowName names a row that has none.
@@ -101,7 +102,7 @@ type rowName struct {
 
 // rowKind is what a row is about. Statements that take rows away have kinds of
 // their own, so that they do not stand in for rows that are written.
-type rowKind byte
+type rowKind int32
 
 const (
 	jobRow rowKind = iota
@@ -254,7 +255,7 @@ func (l *Ledger) RecordMembers(j Job) {
 	l.w.add(rowKey{of: membersRow, id: j.ID}, &record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
 	for i, m := range j.Extra {
 		f := m.Facts
-		l.w.add(rowKey{of: memberRow, id: j.ID, sub: i}, &record{statement: putMember, columns: columns{}.
+		l.w.add(rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember, columns: columns{}.
 			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
 	}
 }
@@ -281,7 +282,7 @@ func (l *Ledger) RememberMount(folder, point string) {
 
 // RecordAttempt writes an attempt's row.
 func (l *Ledger) RecordAttempt(a Attempt) {
-	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: a.Number}, &record{statement: putAttempt, columns: columns{}.
+	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: int32(a.Number)}, &record{statement: putAttempt, columns: columns{}.
 		num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit).text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)})
 }
 
@@ -335,12 +336,12 @@ func (l *Ledger) Remember(k Known) {
 
 // Forget notes that a file is not where the rule left it.
 func (l *Ledger) Forget(rule, path string) {
-	key := knownKey{rule, path}
 	l.mu.Lock()
 	if l.counts[rule] == 0 {
 		l.mu.Unlock()
 		return
 	}
+	key := knownKey{rule, path}
 	l.known[key] = nil
 	l.mu.Unlock()
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})

@@ -72,10 +72,13 @@ func (w *writer) addNamed(name rowName, r *record) {
 func (w *writer) addTo(to *row, r *record) {
 	more := w.rows.add(to, r)
 	w.came += more
-	w.busy = time.Now()
 	n := len(w.rows.urgent)
+	first := more > 0 && n == 1
+	if first {
+		w.busy = time.Now() // and again when they are written
+	}
 	w.mu.Unlock()
-	if more > 0 && (n == 1 || n == mostRows) { // it knows of the others
+	if first || more > 0 && n == mostRows { // it knows of the others
 		w.wake()
 	}
 }
@@ -370,6 +373,9 @@ func (w *writer) committed(c *commit, err error) {
 	}
 	now := time.Now()
 	w.last = now
+	if len(c.urgent) > 0 {
+		w.busy = now
+	}
 	w.counted = max(w.counted, c.placed)
 	w.rows.inTables(c.late, now)
 	w.rows.drop(len(c.groups))

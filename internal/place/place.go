@@ -583,5 +583,5 @@ var partLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567")
 // any rule, and the same each time for the same job.
 func PartName(ledger string, job int64) string {
 	sum := sha256.Sum256(strconv.AppendInt(append([]byte(ledger), 0), job, 10))
-	return plan.HiddenPrefix + partLetters.EncodeToString(sum[:5])
+	return string(partLetters.AppendEncode([]byte(plan.HiddenPrefix), sum[:5]))
 }

@@ -183,6 +183,13 @@ func (w *Watcher) send(batch []Event) bool {
 	}
 }
 
+// In a burst the events of a millisecond are read at once: to be woken for each
+// costs more than to handle it, for who makes the files, too.
+const (
+	burst     = 4 // events in one read
+	gathering = time.Millisecond
+)
+
 // readEvents is the goroutine that reads from the system until Close.
 func (w *Watcher) readEvents() {
 	for {
@@ -203,6 +210,9 @@ func (w *Watcher) readEvents() {
 		w.mu.Unlock()
 		if !w.send(batch) {
 			return
+		}
+		if len(batch) >= burst {
+			time.Sleep(gathering)
 		}
 	}
 }

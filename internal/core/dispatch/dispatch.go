@@ -10,6 +10,7 @@ package dispatch
 
 import (
 	"container/heap"
+	"slices"
 	"time"
 )
 
@@ -59,6 +60,7 @@ type Machine struct {
 	queues  map[string]*queue
 	jobs    map[int64]*entry
 	keys    map[string]int64 // which job holds a key
+	busy    []*line          // rules with jobs that wait, and perhaps some without
 	working int              // jobs that hold a worker
 }
 
@@ -75,7 +77,10 @@ type line struct {
 	later   dueHeap
 	blocked map[string][]*entry // by the key they wait for
 	working int
+	listed  bool // among the machine's busy ones
 }
+
+func (l *line) empty() bool { return len(l.ready.entries)+len(l.later.entries) == 0 }
 
 type entry struct {
 	Job
@@ -142,12 +147,29 @@ func (m *Machine) Add(j Job) {
 	l := m.rules[j.Rule]
 	e := &entry{Job: j, line: l}
 	m.jobs[j.ID] = e
+	m.list(l)
 	if j.Due.IsZero() {
 		e.pushReady()
 		return
 	}
 	e.where = inLater
 	heap.Push(&l.later, e)
+}
+
+// list notes that a rule has something to do: of many rules few have at a time.
+func (m *Machine) list(l *line) {
+	if !l.listed {
+		l.listed = true
+		m.busy = append(m.busy, l)
+	}
+}
+
+// unlist drops the rules that have nothing to do any more.
+func (m *Machine) unlist() {
+	m.busy = slices.DeleteFunc(m.busy, func(l *line) bool {
+		l.listed = !l.empty()
+		return !l.listed
+	})
 }
 
 // Remove takes a job out that is not running.
@@ -213,7 +235,11 @@ func (m *Machine) start(e *entry, now time.Time) {
 // best finds the rule whose turn it is.
 func (m *Machine) best(now time.Time) *line {
 	var best *line
-	for _, l := range m.rules {
+	idle := 0
+	for _, l := range m.busy {
+		if l.empty() {
+			idle++
+		}
 		if l.Held {
 			continue
 		}
@@ -221,6 +247,9 @@ func (m *Machine) best(now time.Time) *line {
 		if len(l.ready.entries) > 0 && m.free(l, now) && (best == nil || m.before(l, best)) {
 			best = l
 		}
+	}
+	if idle > 0 {
+		m.unlist()
 	}
 	return best
 }
@@ -288,6 +317,7 @@ func (m *Machine) Done(id int64) {
 	delete(m.keys, e.Key)
 	for _, l := range m.rules {
 		for _, b := range l.blocked[e.Key] {
+			m.list(l)
 			b.pushReady()
 		}
 		delete(l.blocked, e.Key)
@@ -302,7 +332,7 @@ func (m *Machine) Wake(now time.Time) (at time.Time, ok bool) {
 			at, ok = t, true
 		}
 	}
-	for _, l := range m.rules {
+	for _, l := range m.busy {
 		if l.Held {
 			continue
 		}

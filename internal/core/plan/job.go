@@ -154,9 +154,11 @@ func (s Spot) Path() string {
 
 // Destination gives where a place puts the file.
 func (j *Job) Destination(p *rule.Place) (Spot, error) {
-	spot, err := j.folder(p.Folder, p.To.Base)
-	if err != nil {
-		return Spot{}, err
+	spot, err := Spot{Root: p.Fixed}, error(nil)
+	if p.Fixed == "" {
+		if spot, err = j.folder(p.Folder, p.To.Base); err != nil {
+			return Spot{}, err
+		}
 	}
 	spot.Name, err = j.name(p.Name, j.Path())
 	return spot, err

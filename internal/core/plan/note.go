@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -131,7 +132,7 @@ func Display(name string) string {
 func Span(d time.Duration) string {
 	switch {
 	case d < time.Second:
-		return fmt.Sprintf("%d ms", max(d.Milliseconds(), 0))
+		return strconv.FormatInt(max(d.Milliseconds(), 0), 10) + " ms"
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Hour:

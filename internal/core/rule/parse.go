@@ -284,7 +284,11 @@ func (d *decoder) place(p *Place, words []string) {
 	if p == nil || !p.To.Set() {
 		return
 	}
-	p.Folder = d.template(p.To.Text, words)
+	if p.Folder = d.template(p.To.Text, words); p.Folder != nil && len(p.Folder.Refs()) == 0 {
+		if text, err := p.Folder.FillPath(nil); err == nil {
+			p.Fixed = Path{Text: Text{S: text}, Base: p.To.Base}.Absolute()
+		}
+	}
 	if !p.As.Set() {
 		return
 	}

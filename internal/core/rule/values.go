@@ -120,6 +120,7 @@ type Place struct {
 
 	Folder *fill.Template
 	Name   *fill.Template
+	Fixed  string // the whole folder, absolute and clean, if it holds no placeholder
 }
 
 func (p *Place) fromNode(d *decoder, n ast.Node) {
