@@ -52,7 +52,7 @@ func (a *app) logTo(w io.Writer) *slog.Logger { return slog.New(slog.NewJSONHand
 
 // logOutcome writes the record of one outcome.
 func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
-	j, level := jobLine(o.Job), slog.LevelInfo
+	j, level := jobLine(*o.Job), slog.LevelInfo
 	switch o.Job.State {
 	case ledger.Failed:
 		level = slog.LevelError

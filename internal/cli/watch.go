@@ -100,7 +100,7 @@ func (l *lines) report(list []engine.Outcome) {
 			continue
 		}
 		if l.also != nil {
-			l.also(o.Job)
+			l.also(*o.Job)
 		}
 		l.count[o.Job.State]++
 		l.line(o, stamp)
@@ -121,8 +121,8 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 	case l.a.logFormat == logJSON:
 		l.a.logOutcome(&l.text, *o)
 	case l.a.json:
-		_ = json.NewEncoder(&l.text).Encode(jobLine(o.Job)) // a buffer takes everything
-	case l.a.board.term != nil && l.burst.holds(&o.Job, time.Now()):
+		_ = json.NewEncoder(&l.text).Encode(jobLine(*o.Job)) // a buffer takes everything
+	case l.a.board.term != nil && l.burst.holds(o.Job, time.Now()):
 	default:
 		l.words(o, stamp)
 	}
@@ -130,7 +130,7 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 
 // words adds an outcome in one line, and perhaps one more that says why.
 func (l *lines) words(o *engine.Outcome, stamp string) {
-	st, j := l.a.style, &o.Job
+	st, j := l.a.style, o.Job
 	column := func(s string) {
 		l.text.WriteString(s)
 		l.text.WriteString("  ")
@@ -233,7 +233,7 @@ func (l *lines) drained(b engine.Batch) {
 }
 
 func (l *lines) whereTo(o *engine.Outcome) string {
-	j := &o.Job
+	j := o.Job
 	switch {
 	case !o.Next.IsZero():
 		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))

@@ -198,7 +198,7 @@ func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
 	if first {
 		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
 		f.record(j)
-		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.retryAt, Waits: true})
+		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.retryAt, Waits: true})
 	}
 }
 
@@ -224,7 +224,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			f.remember(j, m.File, m.Facts, "", m.EndsIn)
 		}
 	}
-	f.outcomes = append(f.outcomes, Outcome{Job: j.row})
+	f.outcomes = append(f.outcomes, Outcome{Job: &j.row}) // it does not change any more
 	f.batches.ended(j, now)
 	f.drop(j)
 	if j.rule != nil && j.rule.Share && endsIn == j.row.File && state.Final() {

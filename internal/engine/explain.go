@@ -95,17 +95,22 @@ func explainRule(set *plan.Set, l *ledger.Ledger, r *rule.Rule, path string, fac
 // complete finds out what a rule needs to know of a file that is there.
 func complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 	needs := set.Needs(r)
-	if needs.Kind && facts.Kind == "" {
-		if facts.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
-			facts.Kind = watchfs.MediaType(path)
+	if needs == (plan.Needs{}) {
+		return
+	}
+	says := facts.Says()
+	if needs.Kind && says.Kind == "" {
+		if says.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
+			says.Kind = watchfs.MediaType(path)
 		}
 	}
-	if needs.Tags && facts.Tags == nil {
-		facts.Tags = watchfs.Tags(path)
+	if needs.Tags && says.Tags == nil {
+		says.Tags = watchfs.Tags(path)
 	}
-	if needs.Shot && facts.Shot.IsZero() {
-		facts.Shot, _ = watchfs.Shot(path)
+	if needs.Shot && says.Shot.IsZero() {
+		says.Shot, _ = watchfs.Shot(path)
 	}
+	facts.Inside = &says
 }
 
 // planned fills in what the taker would do.

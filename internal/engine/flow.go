@@ -186,7 +186,7 @@ type moved struct {
 
 // Outcome is a job whose state changed in a way that people want to see.
 type Outcome struct {
-	Job  ledger.Job
+	Job  *ledger.Job
 	Next time.Time // when a retrying job is tried again
 	Note string    // failure note, "" if there is none
 	// Waits tells that the job waits for room or for a disk, which is not its file's fault.
@@ -225,7 +225,7 @@ func (f *flow) isHeld(rule string) bool {
 func (f *flow) trouble(rule, why string) {
 	f.troubles[rule] = why
 	f.applyRules()
-	f.outcomes = append(f.outcomes, Outcome{Job: ledger.Job{Rule: rule, Reason: why}})
+	f.outcomes = append(f.outcomes, Outcome{Job: &ledger.Job{Rule: rule, Reason: why}})
 }
 
 // setPaused pauses rules, or lets them go on; no names mean all. Resuming

@@ -304,7 +304,7 @@ func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 	f.record(j)
 	f.enqueue(j)
 	if first {
-		f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due, Waits: true})
+		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due, Waits: true})
 	}
 }
 
@@ -341,7 +341,13 @@ func (f *flow) failed(j *job, res attemptResult, now time.Time) {
 	j.row.State, j.row.Due = ledger.Retrying, now.Add(wait)
 	f.record(j)
 	f.enqueue(j)
-	f.outcomes = append(f.outcomes, Outcome{Job: j.row, Next: j.row.Due})
+	f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due})
+}
+
+// asItIs is a copy of a job that goes on.
+func (j *job) asItIs() *ledger.Job {
+	row := j.row
+	return &row
 }
 
 func retryOf(r *rule.Rule) dispatch.Retry {

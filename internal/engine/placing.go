@@ -101,9 +101,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
 	done := make([]placedEnd, 0, len(batch))
 	defer by.end()
-	if time.Since(by.asked) > askedAgain {
-		clear(by.there)
-	}
+	clear(by.there)
 	for _, p := range batch {
 		result := placedEnd{id: p.id, leads: p.leads, err: err}
 		if err == nil {
@@ -123,7 +121,6 @@ type mover struct {
 	e     *Engine
 	batch *place.Placer
 	there map[string]error // what mounted said of a folder
-	asked time.Time        // when the first of them was asked
 	near  bool             // what would have to be copied to another file system is refused
 }
 
@@ -131,9 +128,6 @@ type mover struct {
 func (e *Engine) mover() *mover {
 	return &mover{e: e, batch: e.placer.Batch(), there: map[string]error{}}
 }
-
-// askedAgain is how long what the mount table says of a folder is good for.
-const askedAgain = 20 * time.Millisecond
 
 func (by *mover) end() { by.batch.End() }
 
@@ -220,11 +214,8 @@ func (e *Engine) stageOver(m *move) {
 	}
 }
 
-// disk is mounted, asked once for each folder: the mount table is long to read.
+// disk is mounted, asked once a batch for each folder.
 func (by *mover) disk(folder string) error {
-	if len(by.there) == 0 {
-		by.asked = time.Now()
-	}
 	err, asked := by.there[folder]
 	if !asked {
 		err = by.e.mounted(folder)

@@ -220,7 +220,7 @@ func (e *Engine) finishUndoing() error {
 			continue // an attempt's own undoing: its job is resumed anyway
 		}
 		if sent := undoJob(e.ledger, &e.placer, row); !sent.Done {
-			e.flow.outcomes = append(e.flow.outcomes, Outcome{Job: ledger.Job{Rule: row.Rule, Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
+			e.flow.outcomes = append(e.flow.outcomes, Outcome{Job: &ledger.Job{Rule: row.Rule, Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
 		}
 	}
 	return nil

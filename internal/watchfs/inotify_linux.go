@@ -180,10 +180,30 @@ func (n *source) append(out []change, wd int32, mask uint32, name []byte) []chan
 		if len(name) > 0 {
 			c.path = strings.TrimSuffix(p, "/") + "/" + string(name)
 		}
-		out = append(out, c)
+		if c.what != writerClosed || !closes(out, c) {
+			out = append(out, c)
+		}
 	}
 	return out
 }
+
+// closes makes one of the change by which a file was made a moment ago and the
+// one by which its writer closed it: for most files the two follow each other.
+func closes(out []change, c change) bool {
+	for i := len(out) - 1; i >= max(0, len(out)-nearby); i-- {
+		if out[i].path == c.path {
+			if out[i].what != nameCreated {
+				return false
+			}
+			out[i].what = writerClosed
+			return true
+		}
+	}
+	return false
+}
+
+// nearby is how far back the making of a file is looked for.
+const nearby = 8
 
 func meaning(mask uint32) what {
 	switch {

@@ -54,8 +54,16 @@ func MountPoint(path string) string {
 	return best
 }
 
-// IsMountPoint tells whether something is mounted at a path now.
-func IsMountPoint(path string) bool { return slices.Contains(mountPoints(), path) }
+// IsMountPoint tells whether something is mounted at a path now (statx(2),
+// STATX_ATTR_MOUNT_ROOT; older systems have it in the mount table).
+func IsMountPoint(path string) bool {
+	var st unix.Statx_t
+	err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_STATX_DONT_SYNC, 0, &st)
+	if err == nil && st.Attributes_mask&unix.STATX_ATTR_MOUNT_ROOT != 0 {
+		return st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
+	}
+	return slices.Contains(mountPoints(), path)
+}
 
 // mountPoints reads the fifth field of each line of proc_pid_mountinfo(5),
 // where blanks and such are written as octal numbers.

@@ -8,7 +8,7 @@ package file
 import "time"
 
 // Writers says whether somebody has a file open for writing.
-type Writers int
+type Writers int8
 
 const (
 	// Unknown: the system cannot tell (a network file system, another user's file).
@@ -24,22 +24,36 @@ func (w Writers) String() string {
 	return [...]string{"unknown", "none", "some"}[w]
 }
 
-// Facts are what one look at a path found.
+// Facts are what one look at a path found. There are several for each file on
+// its way, so they are small.
 type Facts struct {
 	Exists  bool
 	Dir     bool
 	Regular bool
+	Marker  bool // the companion that says "done" is there, where a rule asks for one
+	Writers Writers
+	Mode    uint32    // permission bits
 	Size    int64     // bytes
 	Mod     time.Time // last change of the content
 	Change  time.Time // last change of content or attributes (ctime)
 	Dev     uint64
 	Ino     uint64
-	Mode    uint32 // permission bits
-	Writers Writers
-	Kind    string    // media type, "" if nobody asked for it
-	Tags    []string  // labels (user.xdg.tags), nil if nobody asked for them
-	Shot    time.Time // when a picture was taken, zero if it does not say
-	Marker  bool      // the companion that says "done" is there, where a rule asks for one
+	Inside  *Inside // nil if nobody asked for it; it does not change
+}
+
+// Inside is what a file's content and labels say, as far as a rule asks for it.
+type Inside struct {
+	Kind string    // media type, "" if nobody asked for it
+	Tags []string  // labels (user.xdg.tags), nil if nobody asked for them
+	Shot time.Time // when a picture was taken, zero if it does not say
+}
+
+// Says gives what is known of what a file's content and labels say.
+func (f *Facts) Says() Inside {
+	if f.Inside == nil {
+		return Inside{}
+	}
+	return *f.Inside
 }
 
 // Same tells whether two looks saw the same, unchanged file: device, inode,

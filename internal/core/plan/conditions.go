@@ -98,11 +98,12 @@ func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condi
 }
 
 func (c Candidate) kind(f file.Facts) Condition {
-	cond := Condition{Key: "kind", Got: f.Kind}
+	is := f.Says().Kind
+	cond := Condition{Key: "kind", Got: is}
 	var wants []string
 	for _, k := range c.Rule.Kind {
 		wants = append(wants, k.S)
-		if ok, err := filepath.Match(k.S, f.Kind); err == nil && ok {
+		if ok, err := filepath.Match(k.S, is); err == nil && ok {
 			cond.Fits = true
 		}
 	}
@@ -134,8 +135,8 @@ func (j *Job) values() (expr.Values, error) {
 	v := expr.Base(j.Now)
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
 	v["path"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
-	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod, age(j.Facts, j.Now), j.Facts.Kind, string(j.Event)
-	tags := j.Facts.Tags
+	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod, age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
+	tags := j.Facts.Says().Tags
 	if tags == nil {
 		tags = []string{}
 	}

@@ -52,15 +52,17 @@ func (s *Set) Example(r *rule.Rule, e *rule.Example, now time.Time) []string {
 }
 
 func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
-	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: now, Change: now, Kind: e.Kind.S}
+	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: now, Change: now}
 	if !e.At.IsZero() {
 		f.Mod = e.At
 	} else if e.Age.Pos.Line > 0 {
 		f.Mod = now.Add(-e.Age.Duration)
 	}
-	if f.Kind == "" {
-		f.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
+	says := file.Inside{Kind: e.Kind.S}
+	if says.Kind == "" {
+		says.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
 	}
+	f.Inside = &says
 	if e.Event == "" {
 		return f, file.Added
 	}

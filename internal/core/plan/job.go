@@ -93,15 +93,15 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 	case "list0":
 		return fill.Value{Text: j.List0, Path: true}, nil
 	case "kind":
-		return fill.Text(j.Facts.Kind), nil
+		return fill.Text(j.Facts.Says().Kind), nil
 	case "type":
-		t, _, _ := strings.Cut(j.Facts.Kind, "/")
+		t, _, _ := strings.Cut(j.Facts.Says().Kind, "/")
 		return fill.Text(t), nil
 	case "shot":
-		if j.Facts.Shot.IsZero() {
-			return fill.Value{Time: j.Facts.Mod}, nil
+		if shot := j.Facts.Says().Shot; !shot.IsZero() {
+			return fill.Value{Time: shot}, nil
 		}
-		return fill.Value{Time: j.Facts.Shot}, nil
+		return fill.Value{Time: j.Facts.Mod}, nil
 	case "modified":
 		return fill.Value{Time: j.Facts.Mod}, nil
 	case "clock":

@@ -25,8 +25,8 @@ type row struct {
 
 func big(n int64) file.Facts                        { return file.Facts{Size: n} }
 func old(d time.Duration) file.Facts                { return file.Facts{Mod: now.Add(-d)} }
-func kind(k string) file.Facts                      { return file.Facts{Kind: k} }
-func tagged(tags ...string) file.Facts              { return file.Facts{Tags: tags} }
+func kind(k string) file.Facts                      { return file.Facts{Inside: &file.Inside{Kind: k}} }
+func tagged(tags ...string) file.Facts              { return file.Facts{Inside: &file.Inside{Tags: tags}} }
 func folder() file.Facts                            { return file.Facts{Dir: true} }
 func bigAndOld(n int64, d time.Duration) file.Facts { return file.Facts{Size: n, Mod: now.Add(-d)} }
 
