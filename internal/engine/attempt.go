@@ -63,7 +63,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	}
 	res.exit, res.cpu, res.memory = w.exit, w.cpu, w.memory
 	e.rehash(a, &res)
-	res.output = keepOutput(e.state, output)
+	res.output = w.keepOutput(output)
 	res.ran = time.Since(begun)
 	return res
 }
@@ -243,19 +243,14 @@ func writeScript(s *plan.Script) error {
 	return nil
 }
 
-// keepOutput gives the output's path, or removes the file and gives "" if
+// keepOutput gives the output's name, or removes the file and gives "" if
 // nothing was printed.
-func keepOutput(state, output string) string {
-	path := filepath.Join(state, output)
-	info, err := os.Stat(path)
-	if err != nil {
+func (w *work) keepOutput(name string) string {
+	if w.printed == 0 {
+		os.Remove(w.output)
 		return ""
 	}
-	if info.Size() == 0 {
-		os.Remove(path)
-		return ""
-	}
-	return output
+	return name
 }
 
 // LastLines reads the last lines of a file, at most n of them and 4 KiB.

@@ -160,6 +160,7 @@ func (w *work) print(head string, text []byte) error {
 	if err != nil {
 		return fmt.Errorf("the output file cannot be made: %w", err)
 	}
-	_, err = f.WriteString(head + string(text))
+	n, err := f.WriteString(head + string(text))
+	w.printed += int64(n)
 	return errors.Join(err, f.Close())
 }

@@ -35,6 +35,7 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 	w.trial.ran(w.run, w.output)
 	w.cpu += w.run.CPU
 	w.memory = max(w.memory, w.run.Memory)
+	w.printed = max(w.printed, w.run.Output)
 	if w.run.Err == nil {
 		exit := w.run.Exit
 		w.exit = &exit

@@ -62,6 +62,8 @@ type work struct {
 	exit   *int
 	cpu    time.Duration
 	memory int64
+
+	printed int64 // bytes in the output file
 }
 
 // problem is why a step failed.

@@ -69,6 +69,7 @@ type record struct {
 	job       *Job
 	was       State // job: the state that the table has, "" if it has none
 	placement *Placement
+	attempt   *Attempt
 	known     *Known
 	knownKey  *knownKey // leaves the memory of what is not yet in its table
 }
@@ -80,6 +81,8 @@ func (r *record) fill(c columns) columns {
 		return jobColumnsOf(c, r.job)
 	case r.placement != nil:
 		return placementColumnsOf(c, r.placement)
+	case r.attempt != nil:
+		return attemptColumnsOf(c, r.attempt)
 	case r.known != nil:
 		return knownColumnsOf(c, r.known)
 	}
@@ -207,6 +210,11 @@ func placementColumnsOf(c columns, p *Placement) columns {
 	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads))
 }
 
+func attemptColumnsOf(c columns, a *Attempt) columns {
+	c = c.num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit)
+	return c.text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)
+}
+
 func knownColumnsOf(c columns, k *Known) columns {
 	f := k.Facts
 	return c.text(k.Rule, k.File).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
@@ -282,8 +290,7 @@ func (l *Ledger) RememberMount(folder, point string) {
 
 // RecordAttempt writes an attempt's row.
 func (l *Ledger) RecordAttempt(a Attempt) {
-	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: int32(a.Number)}, &record{statement: putAttempt, columns: columns{}.
-		num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit).text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)})
+	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: int32(a.Number)}, &record{statement: putAttempt, attempt: &a})
 }
 
 // RecordPlacement writes a placement's row.

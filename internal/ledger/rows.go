@@ -1,8 +1,8 @@
 package ledger
 
 import (
-	"fmt"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -97,7 +97,7 @@ type Attempt struct {
 
 // OutputName gives the file, below the state folder, with what an attempt prints.
 func OutputName(job int64, attempt int) string {
-	return filepath.Join("output", fmt.Sprintf("%d-%d.txt", job, attempt))
+	return filepath.Join("output", strconv.FormatInt(job, 10)+"-"+strconv.Itoa(attempt)+".txt")
 }
 
 // PlacementState tells how far a placement is.

@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strconv"
 	"strings"
@@ -52,6 +53,7 @@ type Result struct {
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64 // peak, bytes
+	Output   int64 // bytes in Spec.Output afterwards
 }
 
 // Runner runs commands. Use New.
@@ -91,6 +93,11 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 		res = outcome(state)
 	}
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
+	if !s.Direct {
+		if info, err := files[0].Stat(); err == nil {
+			res.Output = info.Size()
+		}
+	}
 	return res
 }
 
@@ -158,11 +165,10 @@ var nothing = sync.OnceValues(func() (*os.File, error) { return os.Open(os.DevNu
 
 // prepare makes the command and opens its files, which are to be closed.
 func prepare(s Spec) (c command, files []*os.File, err error) {
-	if info, err := os.Stat(s.Dir); err != nil || !info.IsDir() {
-		return c, nil, fmt.Errorf("the working folder %s is not there", s.Dir)
-	}
-	if c.path, err = exec.LookPath(s.Args[0]); err != nil && !errors.Is(err, exec.ErrDot) {
-		return c, nil, startError(s, err)
+	if c.path = s.Args[0]; !filepath.IsAbs(c.path) {
+		if c.path, err = exec.LookPath(c.path); err != nil && !errors.Is(err, exec.ErrDot) {
+			return c, nil, startError(s, err)
+		}
 	}
 	in, err := nothing()
 	if err != nil {
@@ -198,39 +204,52 @@ func prepare(s Spec) (c command, files []*os.File, err error) {
 // environment is the watcher's own and what a command gets beyond it. Of two
 // of one name the last counts.
 func environment(base, own []string) []string {
+	names := make([]string, 0, len(own))
+	for _, entry := range own {
+		name, _, _ := strings.Cut(entry, "=")
+		names = append(names, name)
+	}
 	env := make([]string, 0, len(base)+len(own))
 	for _, entry := range base {
-		if !named(own, entry) {
+		if !named(names, entry) {
 			env = append(env, entry)
 		}
 	}
 	for i, entry := range own {
-		if !named(own[i+1:], entry) {
+		if !named(names[i+1:], entry) {
 			env = append(env, entry)
 		}
 	}
 	return env
 }
 
-// named tells whether a list has an entry of the same name.
-func named(list []string, entry string) bool {
-	name, _, ok := strings.Cut(entry, "=")
-	if !ok {
-		return false
-	}
-	for _, other := range list {
-		if len(other) > len(name) && other[len(name)] == '=' && sameName(other[:len(name)], name) {
+// named tells whether an entry has one of the names.
+func named(names []string, entry string) bool {
+	for _, name := range names {
+		if len(entry) > len(name) && entry[len(name)] == '=' && sameName(entry[:len(name)], name) {
 			return true
 		}
 	}
 	return false
 }
 
+// isThere tells whether a program's file is there: then it is a script whose
+// interpreter is missing.
+func isThere(program string) bool {
+	_, err := os.Stat(program)
+	return err == nil && filepath.IsAbs(program)
+}
+
 func startError(s Spec, err error) error {
 	program := s.Args[0]
+	if info, statErr := os.Stat(s.Dir); statErr != nil || !info.IsDir() {
+		return fmt.Errorf("the working folder %s is not there", s.Dir)
+	}
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
 		return fmt.Errorf("the program %s is not in PATH; install it or write its whole path", program)
+	case errors.Is(err, os.ErrNotExist) && isThere(program):
+		return fmt.Errorf("the program that %s names in its first line is not there", program)
 	case errors.Is(err, os.ErrNotExist):
 		return fmt.Errorf("the program %s is not there", program)
 	case errors.Is(err, os.ErrPermission):
