@@ -19,16 +19,16 @@ type content struct {
 // Copy makes a copy of the source. Content that is there already is not
 // stored twice.
 func (p *Placer) Copy(r Request) (Result, error) {
-	src, err := p.hold(r)
+	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
 	}
 	defer src.Close()
 	return p.put(r, content{
-		put:  func(d *folder, _ string) ([]string, error) { return p.copyPart(r, d) },
-		same: func(path string) (bool, error) { return p.sameAsSource(r, path) },
+		put:  func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
+		same: func(path string) (bool, error) { return p.sameAsSource(&r, path) },
 		still: func() error {
-			now, err := p.look(r.Source, r)
+			now, err := p.look(r.Source, &r)
 			if err == nil && !now.Same(r.Expect) {
 				err = ErrChanged
 			}
@@ -65,7 +65,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 	sys := p.system()
 	var res Result
 	for made := false; ; {
-		name, err := p.choose(r, d, c.same)
+		name, err := p.choose(&r, d, c.same)
 		if err == nil && !name.same && !made {
 			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
 				return Result{}, err
@@ -75,14 +75,14 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 			}
 			made = true
 			if err = c.still(); err == nil {
-				res.Facts, err = p.partFacts(r, d, name.name)
+				res.Facts, err = p.partFacts(&r, d, name.name)
 			}
 		}
 		if err == nil && !name.same {
 			err = r.stage(Staged{Target: d.at(name.name), Facts: res.Facts, Over: name.over})
 		}
 		if err == nil && !name.same {
-			err = p.install(r, d, name)
+			err = p.install(&r, d, name)
 		}
 		switch {
 		case errors.Is(err, fs.ErrExist) && !name.over:
@@ -102,7 +102,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 }
 
 // partFacts looks at the part: by these facts the placed file will be known.
-func (p *Placer) partFacts(r Request, d *folder, name string) (f file.Facts, err error) {
+func (p *Placer) partFacts(r *Request, d *folder, name string) (f file.Facts, err error) {
 	if r.Expect.Dir {
 		f, err = p.look(d.at(r.Part), r)
 	} else {
@@ -115,7 +115,7 @@ func (p *Placer) partFacts(r Request, d *folder, name string) (f file.Facts, err
 }
 
 // install gives a part its name; fs.ErrExist says that it is taken.
-func (p *Placer) install(r Request, d *folder, c choice) error {
+func (p *Placer) install(r *Request, d *folder, c choice) error {
 	sys := p.system()
 	if c.over {
 		return p.swap(d, r.Part, c, r.Kept)
@@ -156,14 +156,14 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	if err := r.stage(Staged{Target: target, Over: true}); err != nil {
 		return Result{}, err
 	}
-	if _, err := p.copyPart(r, d); err != nil {
+	if _, err := p.copyPart(&r, d); err != nil {
 		return Result{}, err
 	}
 	var now file.Facts
 	if err = sys.Adopt(d, c.name, r.Part); err != nil {
 		err = cannot(target, "replaced", err)
 	} else {
-		now, err = p.partFacts(r, d, c.name)
+		now, err = p.partFacts(&r, d, c.name)
 	}
 	if err == nil {
 		err = r.stage(Staged{Target: target, Facts: now, Over: true})
@@ -179,7 +179,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 
 // Delete removes the source for good, if it is what is expected.
 func (p *Placer) Delete(r Request) error {
-	src, err := p.hold(r)
+	src, err := p.hold(&r)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (p *Placer) Delete(r Request) error {
 	if err := r.stage(Staged{Target: r.Source}); err != nil {
 		return err
 	}
-	if err := p.removeExpected(r); err != nil {
+	if err := p.removeExpected(&r); err != nil {
 		return cannot(r.Source, "deleted", err)
 	}
 	return nil

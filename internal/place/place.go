@@ -105,8 +105,11 @@ type Placer struct {
 	Stop <-chan struct{}
 
 	ops  ops
-	open map[string]*folder // kept open between the placements of a batch
+	open map[spot]*folder // kept open between the placements of a batch
 }
+
+// spot names a destination folder.
+type spot struct{ root, rel string }
 
 // mostOpen bounds the folders that a batch keeps open.
 const mostOpen = 64
@@ -114,7 +117,7 @@ const mostOpen = 64
 // Batch gives a Placer for one goroutine that keeps folders open until End.
 func (p *Placer) Batch() *Placer {
 	q := *p
-	q.open = map[string]*folder{}
+	q.open = map[spot]*folder{}
 	return &q
 }
 
@@ -128,7 +131,7 @@ func (p *Placer) End() {
 
 // folder opens a destination folder; done is to be called afterwards.
 func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
-	key := s.Root + "\x00" + s.Rel
+	key := spot{s.Root, s.Rel}
 	if d = p.open[key]; d != nil {
 		return d, func() {}, nil
 	}
@@ -165,17 +168,17 @@ func (p *Placer) Rename(from, to string) error { return p.system().Rename(from, 
 // Move does one move. Errors name the file and the reason; after any error
 // the source is where it was, whole, and no part-file is left.
 func (p *Placer) Move(r Request) (Result, error) {
-	src, err := p.hold(r)
+	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
 	}
 	defer src.Close()
 	for again := false; ; again = true {
-		res, err := p.moveTo(r, src)
+		res, err := p.moveTo(&r, src)
 		if !errors.Is(err, fs.ErrNotExist) {
 			return res, err
 		}
-		if now, lookErr := p.look(r.Source, r); lookErr == nil && !now.Exists {
+		if now, lookErr := p.look(r.Source, &r); lookErr == nil && !now.Exists {
 			return res, ErrGone
 		}
 		if again {
@@ -185,7 +188,7 @@ func (p *Placer) Move(r Request) (Result, error) {
 	}
 }
 
-func (p *Placer) moveTo(r Request, src source) (Result, error) {
+func (p *Placer) moveTo(r *Request, src source) (Result, error) {
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err
@@ -212,7 +215,7 @@ func (p *Placer) moveTo(r Request, src source) (Result, error) {
 }
 
 // moveAs moves under one name. An error that is fs.ErrExist says it is taken.
-func (p *Placer) moveAs(r Request, src source, d *folder, c choice) (Result, error) {
+func (p *Placer) moveAs(r *Request, src source, d *folder, c choice) (Result, error) {
 	if c.over {
 		return p.moveOver(r, src, d, c)
 	}
@@ -238,7 +241,7 @@ type source struct {
 }
 
 // hold opens the source and checks that it is the file that was meant.
-func (p *Placer) hold(r Request) (source, error) {
+func (p *Placer) hold(r *Request) (source, error) {
 	src, err := p.system().Hold(r.Source)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := p.unhide(r); err != nil {
@@ -266,7 +269,7 @@ func (p *Placer) hold(r Request) (source, error) {
 
 // unhide gives the source its name back, if an earlier try failed after it
 // was hidden; otherwise the source is gone.
-func (p *Placer) unhide(r Request) error {
+func (p *Placer) unhide(r *Request) error {
 	hidden := filepath.Join(filepath.Dir(r.Source), r.Part)
 	now, err := p.look(hidden, r)
 	if err != nil {
@@ -280,7 +283,7 @@ func (p *Placer) unhide(r Request) error {
 
 // look gives the facts that Expect is compared with: for a folder those of
 // all that lies inside.
-func (p *Placer) look(path string, r Request) (file.Facts, error) {
+func (p *Placer) look(path string, r *Request) (file.Facts, error) {
 	if r.Expect.Dir {
 		return watchfs.LookTree(path)
 	}
@@ -296,7 +299,7 @@ type choice struct {
 }
 
 // choose finds the name that a file gets, by what is there already.
-func (p *Placer) choose(r Request, d *folder, same func(path string) (bool, error)) (choice, error) {
+func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, error)) (choice, error) {
 	for n := 1; ; n++ {
 		name := Numbered(r.To.Name, n)
 		there, err := p.system().StatIn(d, name)
@@ -327,7 +330,7 @@ func (p *Placer) choose(r Request, d *folder, same func(path string) (bool, erro
 	}
 }
 
-func (p *Placer) sameAsSource(r Request, path string) (bool, error) {
+func (p *Placer) sameAsSource(r *Request, path string) (bool, error) {
 	if r.Expect.Dir {
 		return false, nil
 	}
@@ -335,7 +338,7 @@ func (p *Placer) sameAsSource(r Request, path string) (bool, error) {
 }
 
 // finished checks that the file at the target is the one that was held.
-func (p *Placer) finished(src source, r Request, d *folder, name string) (Result, error) {
+func (p *Placer) finished(src source, r *Request, d *folder, name string) (Result, error) {
 	sys := p.system()
 	now, err := sys.StatIn(d, name)
 	if err != nil {
@@ -354,7 +357,7 @@ func (p *Placer) finished(src source, r Request, d *folder, name string) (Result
 }
 
 // across moves to another file system.
-func (p *Placer) across(r Request, d *folder, name string) (Result, error) {
+func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	sys := p.system()
 	lost, err := p.copyPart(r, d)
 	if err != nil {
@@ -377,7 +380,7 @@ func (p *Placer) across(r Request, d *folder, name string) (Result, error) {
 }
 
 // copyPart copies the source to the hidden name.
-func (p *Placer) copyPart(r Request, d *folder) (lost []string, err error) {
+func (p *Placer) copyPart(r *Request, d *folder) (lost []string, err error) {
 	sys := p.system()
 	if lost, err = sys.Copy(r.Source, d, r.Part); err != nil {
 		if !errors.Is(err, ErrChanged) {
@@ -389,7 +392,7 @@ func (p *Placer) copyPart(r Request, d *folder) (lost []string, err error) {
 }
 
 // removeSource removes the source if it still is what was copied.
-func (p *Placer) removeSource(r Request) error {
+func (p *Placer) removeSource(r *Request) error {
 	now, err := p.look(r.Source, r)
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
@@ -401,7 +404,7 @@ func (p *Placer) removeSource(r Request) error {
 }
 
 // moveOver moves onto a name that is there; what was there is kept.
-func (p *Placer) moveOver(r Request, src source, d *folder, c choice) (Result, error) {
+func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, error) {
 	sys := p.system()
 	copied := false
 	var lost []string
@@ -491,7 +494,7 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func(
 
 // removeExpected removes the source by way of a hidden name, so that a
 // stranger that takes its name in the last moment is noticed and put back.
-func (p *Placer) removeExpected(r Request) error {
+func (p *Placer) removeExpected(r *Request) error {
 	sys := p.system()
 	hidden := filepath.Join(filepath.Dir(r.Source), r.Part)
 	if err := sys.Rename(r.Source, hidden); err != nil {
@@ -514,7 +517,7 @@ func (p *Placer) removeExpected(r Request) error {
 }
 
 // removeTwin ends a move whose content is at the target already.
-func (p *Placer) removeTwin(r Request, d *folder, c choice) (Result, error) {
+func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Twin: true}); err != nil {
 		return Result{}, err
 	}

@@ -107,7 +107,7 @@ func (p *Placer) Undo(r Record, part string) error {
 		if r.Over {
 			return p.swapBack(r, part)
 		}
-		return p.removeExpected(Request{Source: r.Target, Expect: r.After, Part: part})
+		return p.removeExpected(&Request{Source: r.Target, Expect: r.After, Part: part})
 	case Tagged:
 		return watchfs.WriteTags(r.Target, r.Kept)
 	}

@@ -44,7 +44,7 @@ type entry struct {
 // nothing. It is refused if any entry would leave the folder, is a link or a
 // device, stands twice, or goes beyond the limits.
 func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
-	src, err := p.hold(r)
+	src, err := p.hold(&r)
 	if err != nil {
 		return nil, err
 	}
@@ -271,7 +271,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 		return r, c, s, err
 	}
 	defer done()
-	c, err = u.p.choose(r, d, func(there string) (bool, error) { return SameContent(u.d.at(part), there, info.Size()) })
+	c, err = u.p.choose(&r, d, func(there string) (bool, error) { return SameContent(u.d.at(part), there, info.Size()) })
 	if err != nil {
 		return r, c, s, err
 	}

@@ -140,7 +140,12 @@ type Spot struct {
 }
 
 // Folder is the folder's whole path.
-func (s Spot) Folder() string { return filepath.Join(s.Root, s.Rel) }
+func (s Spot) Folder() string {
+	if s.Rel == "" {
+		return s.Root
+	}
+	return filepath.Join(s.Root, s.Rel)
+}
 
 // Path is the whole path. Its parts are clean.
 func (s Spot) Path() string {
