@@ -1,0 +1,103 @@
+package engine
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/ledger"
+)
+
+// Events wait while many moves do and those go on; not for long if they do not.
+func TestWhenEventsWait(t *testing.T) {
+	now := time.Now()
+	q := placeQueue{kick: make(chan struct{}, 1)}
+	held := func(after time.Duration) bool {
+		until, is := q.holdsUp(now.Add(after))
+		require.True(t, !is || until.Equal(q.taken.Add(patience)))
+		return is
+	}
+	q.add(make([]*placing, mostWaiting+mostPlaced))
+	require.False(t, held(0), "nothing was taken yet, so nobody knows how quick they are")
+	require.Len(t, q.take(mostPlaced), mostPlaced)
+	q.taken = now
+	require.True(t, held(0))
+	require.True(t, held(patience-1))
+	require.False(t, held(patience), "the batch takes long")
+	q.take(1)
+	q.taken = now
+	require.False(t, held(0), "they have become few enough")
+}
+
+// drop makes files in a folder.
+func drop(t *testing.T, folder, name string, n int) {
+	t.Helper()
+	for i := range n {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, fmt.Sprint(name, i)), nil, 0o666))
+	}
+}
+
+// Many more files at once than jobs may be under way: each is moved once, and
+// none takes the long way through a queue in the ledger alone.
+func TestABurstWaitsInItsFolder(t *testing.T) {
+	const files = 4 * mostWaiting
+	dir := t.TempDir()
+	in := filepath.Join(dir, "in")
+	require.NoError(t, os.Mkdir(in, 0o777))
+	var o outcomes
+	var e *Engine
+	var ready atomic.Bool
+	renamed, most := 0, 0 // and how many waited at once; of the placing goroutine
+	e, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add, func(operation string, _ ...string) error {
+		if operation == "rename" && ready.Load() {
+			most = max(most, e.queue.waiting())
+			if renamed++; renamed%16 == 0 {
+				time.Sleep(time.Millisecond) // slower than they come
+			}
+		}
+		return nil
+	})
+	ready.Store(true)
+	drop(t, in, "f", files)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, time.Minute, 10*time.Millisecond)
+	stop()
+	require.GreaterOrEqual(t, renamed, files)
+	require.Less(t, most, mostWaiting*7/4, "the others waited in their folder")
+	require.Empty(t, e.flow.window.more)
+	moved, err := os.ReadDir(filepath.Join(dir, "out"))
+	require.NoError(t, err)
+	require.Len(t, moved, files)
+}
+
+// A move that does not come to its end holds up the moves behind it, but no
+// other rule's commands.
+func TestAStuckMoveHoldsNoCommandUp(t *testing.T) {
+	dir := t.TempDir()
+	in, other := filepath.Join(dir, "in"), filepath.Join(dir, "other")
+	require.NoError(t, os.Mkdir(in, 0o777))
+	require.NoError(t, os.Mkdir(other, 0o777))
+	letGo := make(chan struct{})
+	var o outcomes
+	_, stop := runGuarded(t, dir, `
+rules:
+  - {name: move, watch: in, debounce: 0s, processed: out}
+  - {name: command, watch: other, debounce: 0s, script: "exit 0"}
+`, o.add, func(operation string, _ ...string) error {
+		if operation == "rename" {
+			<-letGo
+		}
+		return nil
+	})
+	const files = mostWaiting + 2*mostPlaced
+	drop(t, in, "f", files)
+	drop(t, other, "g", 1)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, 30*time.Second, 10*time.Millisecond)
+	close(letGo)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files+1 }, time.Minute, 10*time.Millisecond)
+	stop()
+}
