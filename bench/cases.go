@@ -441,6 +441,10 @@ func growthCase(b *bench) error {
 	history := func(rows int) func(dir string) error {
 		return func(dir string) error { return fillHistory(dir, rows) }
 	}
+	burst := func(n int) (float64, error) {
+		took, err := b.movedBy(n, b.watcher)
+		return took / float64(n) * 1e6, err
+	}
 	n := b.count(10_000)
 	type side func() (float64, error)
 	for _, c := range []struct {
@@ -448,6 +452,7 @@ func growthCase(b *bench) error {
 		a, b side
 	}{
 		{fmt.Sprintf("files: %d, then %d", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
+		{fmt.Sprintf("files at once: %d, then %d", 2*n, 4*n), func() (float64, error) { return burst(2 * n) }, func() (float64, error) { return burst(4 * n) }},
 		{"rules: 150, then 300", func() (float64, error) { return perFile(n, nothing, rules(150)) }, func() (float64, error) { return perFile(n, nothing, rules(300)) }},
 		{"history: 200,000 rows, then 400,000", func() (float64, error) { return perFile(n, history(200_000), moveRules) }, func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
 	} {

@@ -75,6 +75,7 @@ type lines struct {
 	count map[ledger.State]int
 	also  func(ledger.Job) // is told of each outcome, too
 	burst burst
+	tidy  *time.Timer // gives memory back when it fires; nil for a sweep
 	begun atomic.Bool // all folders were looked through: from now on one that comes is news
 }
 
@@ -217,6 +218,9 @@ const fewest = 10
 
 // drained sums up a batch that scrolled by, or what a card brought.
 func (l *lines) drained(b engine.Batch) {
+	if l.tidy != nil && b.Jobs() >= manyJobs {
+		l.tidy.Reset(tidyAfter)
+	}
 	l.mu.Lock()
 	held := l.burst.held[b.Rule]
 	delete(l.burst.held, b.Rule)
@@ -293,10 +297,17 @@ func (a *app) ledgerNote(err error) {
 	a.alarm("%v; nothing starts until it can be", err)
 }
 
-// collectAt has the garbage collector come when the memory is four times what
-// is in use (runtime/debug.SetGCPercent). What is in use is little; a burst of
-// files takes a few dozen MiB, and gives them back.
-const collectAt = 300
+// collectAt has the garbage collector come when the memory is three times what
+// is in use (runtime/debug.SetGCPercent). What is in use is little; what a burst
+// of files takes is given back afterwards.
+const collectAt = 200
+
+// A batch of so many jobs takes memory that is given back when the rule has had
+// nothing to do for a while.
+const (
+	manyJobs  = 2000
+	tidyAfter = 5 * time.Second
+)
 
 // openEngine takes the ledger for watch and sweep.
 func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engine, error) {
@@ -350,14 +361,14 @@ func (a *app) watch() (err error) {
 	}
 	l := a.newLines(f)
 	ready := func() {}
-	tidy := time.AfterFunc(time.Hour, debug.FreeOSMemory)
-	tidy.Stop()
-	defer tidy.Stop()
+	l.tidy = time.AfterFunc(time.Hour, debug.FreeOSMemory)
+	l.tidy.Stop()
+	defer l.tidy.Stop()
 	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) {
 		l.begun.Store(true)
 		a.readyNote(s)
 		ready()
-		tidy.Reset(time.Second) // what the start took is not needed again
+		l.tidy.Reset(time.Second) // what the start took is not needed again
 	}})
 	if err != nil {
 		return err
