@@ -451,12 +451,12 @@ func growthCase(b *bench) error {
 		what string
 		a, b side
 	}{
-		{fmt.Sprintf("files: %d, then %d", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
-		{fmt.Sprintf("files at once: %d, then %d", 2*n, 4*n), func() (float64, error) { return burst(2 * n) }, func() (float64, error) { return burst(4 * n) }},
-		{"rules: 150, then 300", func() (float64, error) { return perFile(n, nothing, rules(150)) }, func() (float64, error) { return perFile(n, nothing, rules(300)) }},
-		{"history: 200,000 rows, then 400,000", func() (float64, error) { return perFile(n, history(200_000), moveRules) }, func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
+		{fmt.Sprintf("%d → %d files in a sweep", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
+		{fmt.Sprintf("%d → %d files at once", 2*n, 4*n), func() (float64, error) { return burst(2 * n) }, func() (float64, error) { return burst(4 * n) }},
+		{"150 → 300 rules", func() (float64, error) { return perFile(n, nothing, rules(150)) }, func() (float64, error) { return perFile(n, nothing, rules(300)) }},
+		{"200,000 → 400,000 rows of history", func() (float64, error) { return perFile(n, history(200_000), moveRules) }, func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
 	} {
-		r := Result{Case: "a file's cost, twice the " + c.what, Unit: "µs", Baseline: "half of it"}
+		r := Result{Case: "per file: " + c.what, Unit: "µs", Baseline: "half of it"}
 		for range b.rounds {
 			base, err := c.a()
 			if err != nil {

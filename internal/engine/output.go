@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"os"
@@ -16,7 +15,7 @@ const (
 
 // boundOutput looks at a growing output file now and each second until the
 // attempt ends, so that a job that prints without end does not fill the disk.
-func boundOutput(ctx context.Context, path string) {
+func boundOutput(over <-chan struct{}, path string) {
 	tick := time.NewTicker(outputLook)
 	defer tick.Stop()
 	for {
@@ -24,7 +23,7 @@ func boundOutput(ctx context.Context, path string) {
 			_ = cutOutput(path, info.Size()) // the next look tries again
 		}
 		select {
-		case <-ctx.Done():
+		case <-over:
 			return
 		case <-tick.C:
 		}
@@ -57,16 +56,15 @@ const outputLook = time.Second
 // bounded runs boundOutput beside an attempt that takes longer than a look's
 // time; the returned function ends it.
 func (e *Engine) bounded(output string) (end func()) {
-	ctx, cancel := context.WithCancel(context.Background())
-	begun := make(chan struct{})
+	over, begun := make(chan struct{}), make(chan struct{})
 	timer := time.AfterFunc(outputLook, func() {
 		defer close(begun)
-		e.work.Go(func() { boundOutput(ctx, filepath.Join(e.state, output)) })
+		e.work.Go(func() { boundOutput(over, filepath.Join(e.state, output)) })
 	})
 	return func() {
 		if !timer.Stop() {
 			<-begun // the attempt still counts as work until then
 		}
-		cancel()
+		close(over)
 	}
 }
