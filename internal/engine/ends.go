@@ -48,7 +48,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
 	main := f.planned(j, now)
 	main.At = j.where(j.row.File, j.row.Facts).at
-	e := &placing{id: j.row.ID, leads: state}
+	e := &placing{id: j.row.ID, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		u := j.where(path, facts)

@@ -156,6 +156,7 @@ type placing struct {
 	id    int64
 	leads ledger.State
 	moves []move
+	alone bool          // the job has, and had, no further files: its end may be written late
 	one   [1]move       // what moves is made of, for the many that have but one
 	note  *plan.Failure // beside the input, for the failed folder
 }

@@ -146,7 +146,7 @@ func (by *mover) place(p *placing) placedEnd {
 			end.err, end.moved = err, nil
 			return end
 		}
-		if by.asIntended(m, res, err) && len(p.moves) == 1 {
+		if p.alone && by.asIntended(m, res, err) {
 			done := *m.record
 			done.State, done.After = ledger.Done, res.Facts
 			e.ledger.RecordPlaced(done)

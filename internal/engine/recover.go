@@ -183,7 +183,9 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 	j.landed, j.now = map[string]string{}, map[string]unit{}
 	for _, p := range moves {
 		j.resumeAt(p)
-		if at, still := e.settleMove(row.ID, p); !still {
+		if at, still := e.settleMove(row.ID, p); still {
+			j.keepNumber(p)
+		} else {
 			j.landed[p.Source] = at
 		}
 	}
@@ -197,6 +199,19 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		return
 	}
 	e.flow.end(j, moves[0].Leads, now)
+}
+
+// keepNumber has a placement that is tried again be the one that was intended.
+func (j *job) keepNumber(p ledger.Placement) {
+	note := func(path string, taken file.Facts) {
+		if j.where(path, taken).at == p.Source {
+			j.intents = append(j.intents, intent{path, p.Leads, p.ID})
+		}
+	}
+	note(j.row.File, j.row.Facts)
+	for _, m := range j.row.Extra {
+		note(m.File, m.Facts)
+	}
 }
 
 // resumeAt notes where the steps had left the file that a placement is about.

@@ -560,8 +560,29 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if j.Rule == "steps" && !w.copiesAreRight(j, copies) {
 			return false
 		}
+		if !w.intentionsAreOver(j) {
+			return false
+		}
 		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times && w.hadCrash == 0 {
 			return w.fail("job %d failed after %d attempts", j.ID, j.Attempts)
+		}
+	}
+	return true
+}
+
+// intentionsAreOver checks that it is known of each move at a job's end what
+// became of it.
+func (w *world) intentionsAreOver(j ledger.Job) bool {
+	if j.State != ledger.Processed && j.State != ledger.Failed {
+		return true
+	}
+	placements, err := w.store.Placements(j.ID)
+	if err != nil {
+		return w.fail("%v", err)
+	}
+	for _, p := range placements {
+		if p.Leads == j.State && p.State == ledger.Intended {
+			return w.fail("job %d is %s, and its placement %d to %s is still intended", j.ID, j.State, p.ID, p.Target)
 		}
 	}
 	return true
