@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -177,14 +178,18 @@ func (r *rate) add(now time.Time, done int) float64 {
 
 // progress is the line at the bottom: done, to do, rate, time left, current files.
 func (l *lines) progress(p engine.Progress, perSecond float64) string {
-	text := fmt.Sprintf("%d done · %d to do", l.done(), p.ToDo)
+	toDo := strconv.Itoa(p.ToDo)
+	if p.More {
+		toDo += " and more"
+	}
+	text := fmt.Sprintf("%d done · %s to do", l.done(), toDo)
 	if perSecond > 0 {
 		speed := fmt.Sprintf("%.0f/s", perSecond)
 		if perSecond < 10 {
 			speed = fmt.Sprintf("%.1f/s", perSecond)
 		}
 		text += " · " + speed
-		if left := time.Duration(float64(p.ToDo) / perSecond * float64(time.Second)); p.ToDo > 0 && left >= time.Second {
+		if left := time.Duration(float64(p.ToDo) / perSecond * float64(time.Second)); p.ToDo > 0 && !p.More && left >= time.Second {
 			text += " · about " + plan.Span(left.Round(time.Second)) + " left"
 		}
 	}

@@ -64,8 +64,15 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	})
 	ready.Store(true)
 	drop(t, in, "f", files)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, time.Minute, 10*time.Millisecond)
+	more := false
+	require.Eventually(t, func() bool {
+		p, err := e.Progress()
+		require.NoError(t, err)
+		more = more || p.More
+		return o.count(ledger.Processed) == files
+	}, time.Minute, 10*time.Millisecond)
 	stop()
+	require.True(t, more, "who asks how far it is hears that there are more")
 	require.GreaterOrEqual(t, renamed, files)
 	require.Less(t, most, mostWaiting*7/4, "the others waited in their folder")
 	require.Empty(t, e.flow.window.more)

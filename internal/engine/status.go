@@ -136,6 +136,7 @@ func (e *Engine) begun() Start {
 // Progress is how far the work is.
 type Progress struct {
 	ToDo    int      // files that have not settled, and jobs that are not over
+	More    bool     // there are more in their folders, of which nothing was taken in yet
 	Running []string // what runs, the longest running first
 }
 
@@ -147,6 +148,8 @@ func (e *Engine) Progress() (Progress, error) {
 	var p Progress
 	err := e.do(func() {
 		p.ToDo = e.flow.settle.Len()
+		_, held := e.queue.holdsUp(time.Now())
+		p.More = held || len(e.events.Events()) == cap(e.events.Events())
 		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.began.Compare(b.began) })
 		for _, j := range running[:min(len(running), mostRunning)] {
 			p.Running = append(p.Running, j.row.File)
