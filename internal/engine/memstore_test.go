@@ -18,6 +18,7 @@ type memStore struct {
 	full         bool // the disk is full: nothing becomes durable
 	// what may be written late, as the file has it until then
 	lateJobs       map[int64]ledger.Job
+	lateTaken      map[int64]bool // of jobs that the file does not have yet
 	latePlacements map[int64]ledger.Placement
 }
 
@@ -44,7 +45,7 @@ func (t tables) clone() tables {
 }
 
 func newMemStore() *memStore {
-	return &memStore{durable: newTables(), now: newTables(), lateJobs: map[int64]ledger.Job{}, latePlacements: map[int64]ledger.Placement{}}
+	return &memStore{durable: newTables(), now: newTables(), lateJobs: map[int64]ledger.Job{}, lateTaken: map[int64]bool{}, latePlacements: map[int64]ledger.Placement{}}
 }
 
 // commit makes all durable, but for what may be late: that stays as it was.
@@ -55,6 +56,7 @@ func (m *memStore) commit() bool {
 	m.durable = m.now.clone()
 	maps.Copy(m.durable.jobs, m.lateJobs)
 	maps.Copy(m.durable.placements, m.latePlacements)
+	maps.DeleteFunc(m.durable.jobs, func(id int64, _ ledger.Job) bool { return m.lateTaken[id] })
 	return true
 }
 
@@ -64,6 +66,7 @@ func (m *memStore) flush() bool {
 		return false
 	}
 	clear(m.lateJobs)
+	clear(m.lateTaken)
 	clear(m.latePlacements)
 	return m.commit()
 }
@@ -72,6 +75,7 @@ func (m *memStore) flush() bool {
 func (m *memStore) crash() {
 	m.now = m.durable.clone()
 	clear(m.lateJobs)
+	clear(m.lateTaken)
 	clear(m.latePlacements)
 	for id := range m.now.jobs {
 		m.now.id = max(m.now.id, id+1)
@@ -82,11 +86,15 @@ func (m *memStore) NextID() int64        { m.now.id++; return m.now.id - 1 }
 func (m *memStore) NextPlacement() int64 { m.now.placement++; return m.now.placement - 1 }
 func (m *memStore) Record(j ledger.Job, _ ledger.State) {
 	delete(m.lateJobs, j.ID)
+	delete(m.lateTaken, j.ID)
 	j.Extra = slices.Clone(j.Extra)
 	m.now.jobs[j.ID] = j
 }
+func (m *memStore) RecordTaken(j ledger.Job) {
+	m.lateTaken[j.ID], m.now.jobs[j.ID] = true, j
+}
 func (m *memStore) RecordEnd(j ledger.Job, _ ledger.State) {
-	if _, late := m.lateJobs[j.ID]; !late {
+	if _, late := m.lateJobs[j.ID]; !late && !m.lateTaken[j.ID] {
 		m.lateJobs[j.ID] = m.now.jobs[j.ID]
 	}
 	m.now.jobs[j.ID] = j

@@ -15,6 +15,7 @@ type store interface {
 	NextPlacement() int64
 
 	Record(j ledger.Job, was ledger.State)
+	RecordTaken(j ledger.Job)
 	RecordEnd(j ledger.Job, was ledger.State)
 	RecordPlaced(p ledger.Placement)
 	RecordMembers(j ledger.Job)

@@ -170,10 +170,15 @@ func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.
 }
 
 // recordTaken records the jobs that were taken in this round and have not begun
-// in it: one that begins at once has its row written once.
+// in it: one that begins soon has its row written once.
 func (f *flow) recordTaken() {
 	for i, j := range f.taken {
-		if j.recorded == "" {
+		switch {
+		case j.recorded != "":
+		case len(j.row.Extra) == 0:
+			f.store.RecordTaken(j.row)
+			j.recorded = j.row.State
+		default:
 			f.record(j)
 		}
 		f.taken[i] = nil

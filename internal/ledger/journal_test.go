@@ -253,9 +253,12 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *ran
 			j.File = fmt.Sprint("/in/", j.ID)
 		}
 		j.State = States[chance.IntN(len(States))]
-		if known && chance.IntN(2) == 0 {
+		switch {
+		case known && chance.IntN(2) == 0:
 			l.RecordEnd(j, was)
-		} else {
+		case !known && chance.IntN(2) == 0:
+			l.RecordTaken(j)
+		default:
 			l.Record(j, was)
 			urgent[j.ID] = j.State
 		}

@@ -224,6 +224,10 @@ func knownColumnsOf(c columns, k *Known) columns {
 // a new job; it keeps the tally right.
 func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
 
+// RecordTaken is Record for a new job of one file that has not begun. A crash that
+// loses it costs finding the file again, so it may be written late.
+func (l *Ledger) RecordTaken(j Job) { l.w.addLate(l.jobRecord(j, "")) }
+
 // RecordEnd is Record for a job that is over and whose input went where its
 // recorded placement said. A crash that loses it costs a look at that place, so
 // it may be written late.
