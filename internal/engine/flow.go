@@ -14,7 +14,6 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
@@ -81,117 +80,6 @@ type Notice struct {
 // Unready is a file that did not become ready in time.
 type Unready struct {
 	Rule, File, Why string
-}
-
-// job is a job that is not over.
-type job struct {
-	row      ledger.Job
-	recorded ledger.State
-	rule     *rule.Rule
-	captures map[string]string
-	unless   string              // skip if the content has this hash
-	again    map[string]bool     // files that changed while the job ran: offered when it ends
-	parked   map[string]bool     // taken, but no longer settled
-	intended bool                // its input went where its recorded intention said
-	extras   bool                // it had further files, so their rows are kept right
-	stopOld  bool                // its attempt is being stopped, because the file changed
-	cancel   bool                // its attempt is being stopped for good
-	intents  []intent            // its placements
-	now      map[string]unit     // by file as taken: where it is after the steps, if that differs
-	left     []*ledger.Placement // what could not be undone after failed attempts
-	landed   map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
-	checked  time.Time
-	began    time.Time // the attempt that runs
-	tries    []plan.Try
-	cause    string        // why the last attempt failed
-	leads    ledger.State  // where a placement that is tried again leads
-	retryAt  time.Time     // when that is
-	wait     time.Duration // the last wait before that
-}
-
-// intent is the number of a placement, by its file and where it leads.
-type intent struct {
-	path  string
-	leads ledger.State
-	id    int64
-}
-
-// attempt is a job's steps to be run.
-type attempt struct {
-	job    *job
-	number int
-	plan   plan.Job
-	unless string
-	set    *plan.Set
-	chain  []string            // rules that the input went through before
-	more   []unit              // the other files of a burst or set
-	left   []*ledger.Placement // of earlier attempts: what could not be undone
-	hash   bool                // the content's hash is wanted
-	never  bool                // skip any content that the rule has handled
-}
-
-// attemptResult is how an attempt ended.
-type attemptResult struct {
-	id      int64
-	stopped bool // by the watcher's end: it does not count
-	same    bool // the content was handled before; nothing was run
-	ok      bool
-	exit    *int
-	reason  string
-	hash    string
-	ran     time.Duration
-	cpu     time.Duration
-	memory  int64
-	output  string              // file below the state folder, "" if nothing was printed
-	units   []unit              // where the job's files are now; nil if where they were taken
-	result  string              // what the steps have to say
-	left    []*ledger.Placement // what could not be undone after a failure
-	astray  bool                // a file could not be put back after a failure
-	waits   bool                // it failed for want of room or of a disk, which is not the file's fault
-}
-
-// placing is a job's end: its input goes where it belongs, with all that
-// goes along.
-type placing struct {
-	id    int64
-	leads ledger.State
-	moves []move
-	alone bool          // the job has, and had, no further files: its end may be written late
-	one   [1]move       // what moves is made of, for the many that have but one
-	note  *plan.Failure // beside the input, for the failed folder
-}
-
-// move is one file of a placing. Its record is the ledger's as soon as that has
-// it: who wants another takes a copy.
-type move struct {
-	record  *ledger.Placement
-	request place.Request
-}
-
-// placedEnd is how a placing ended. With an error nothing was moved.
-type placedEnd struct {
-	id    int64
-	leads ledger.State
-	moved []moved // as the moves
-	err   error
-}
-
-// moved is where a file of a placing is now.
-type moved struct {
-	source string
-	target string
-	err    error // ErrGone or ErrChanged: it was not moved
-	// intended tells that it is where its recorded intention said.
-	intended bool
-}
-
-// Outcome is a job whose state changed in a way that people want to see.
-type Outcome struct {
-	Job  *ledger.Job
-	Next time.Time // when a retrying job is tried again
-	Note string    // failure note, "" if there is none
-	// Waits tells that the job waits for room or for a disk, which is not its file's fault.
-	Waits bool
 }
 
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {

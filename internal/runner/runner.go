@@ -233,11 +233,11 @@ func named(names []string, entry string) bool {
 	return false
 }
 
-// isThere tells whether a program's file is there: then it is a script whose
-// interpreter is missing.
+// isThere tells whether a program is there: if the system says that something is
+// not, it is a script whose interpreter is missing.
 func isThere(program string) bool {
-	_, err := os.Stat(program)
-	return err == nil && filepath.IsAbs(program)
+	_, err := exec.LookPath(program)
+	return err == nil
 }
 
 func startError(s Spec, err error) error {

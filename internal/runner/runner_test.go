@@ -53,13 +53,15 @@ func TestWhatCannotBeStarted(t *testing.T) {
 	r := newRunner(t)
 	plain := filepath.Join(t.TempDir(), "plain")
 	require.NoError(t, os.WriteFile(plain, []byte("x"), 0o600))
-	script := filepath.Join(t.TempDir(), "script")
+	script := filepath.Join(t.TempDir(), "tide-script")
+	t.Setenv("PATH", filepath.Dir(script)+":"+os.Getenv("PATH"))
 	require.NoError(t, os.WriteFile(script, []byte("#!/no/such/interpreter\n"), 0o700))
 	for program, want := range map[string]string{
 		"no-such-program": "the program no-such-program is not in PATH",
 		"/no/such":        "the program /no/such is not there",
 		plain:             "may not be executed",
 		script:            "the program that " + script + " names in its first line is not there",
+		"tide-script":     "the program that tide-script names in its first line is not there",
 		t.TempDir():       "may not be executed",
 	} {
 		s := spec(t, "")

@@ -167,23 +167,13 @@ func (p *Pattern) CapturesPath(path string) (captures map[string]string, ok bool
 	return p.Captures(path, path)
 }
 
-// frames tells whether a name begins and ends as the pattern does. Most names
-// that do not fit differ in the last letter.
-func (p *Pattern) frames(s string) bool {
-	last := len(p.ending) - 1
-	if last >= 0 && (len(s) == 0 || s[len(s)-1] != p.ending[last]) {
-		return false
-	}
-	return strings.HasSuffix(s, p.ending) && strings.HasPrefix(s, p.prefix)
-}
-
 // find holds the pattern against names in their normal form.
 func (p *Pattern) find(name, rel string, capture bool) (map[string]string, bool) {
 	s := name
 	if p.wide {
 		s = rel
 	}
-	if p.exact && !p.frames(s) {
+	if p.exact && !(strings.HasSuffix(s, p.ending) && strings.HasPrefix(s, p.prefix)) {
 		return nil, false
 	}
 	if p.simple {
