@@ -142,6 +142,36 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 
 // A job is found by its file at once, before it is in the file, and not any
 // more when it is over.
+// What is on its way to the table and what is in it are told together, and asking
+// has nothing written: in a burst that would be every row of it.
+func TestKnownFilesOfTableAndMemory(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.Close()
+	known := func(rule, path string) Known {
+		return Known{Rule: rule, File: path, Facts: file.Facts{Exists: true, Regular: true}}
+	}
+	for _, path := range []string{"/in/gone", "/in/b", "/in/again"} {
+		l.Remember(known("r", path))
+	}
+	require.NoError(t, l.Flush())
+	l.w.mu.Lock()
+	l.w.last = time.Now().Add(time.Hour) // nothing is written until somebody waits for it
+	l.w.mu.Unlock()
+	l.Forget("r", "/in/gone")
+	l.Forget("r", "/in/again")
+	for _, k := range []Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"), known("other", "/in/o")} {
+		l.Remember(k)
+	}
+	files, err := l.KnownFiles("r", "/in")
+	require.NoError(t, err)
+	require.Equal(t, []string{"/in/a", "/in/again", "/in/b"}, files)
+	require.Len(t, l.w.rows.named, 5, "nothing was written")
+	require.NoError(t, l.Flush())
+	files, err = l.KnownFiles("r", "/in")
+	require.NoError(t, err)
+	require.Equal(t, []string{"/in/a", "/in/again", "/in/b"}, files)
+}
+
 func TestOpenJobIsSeenAtOnce(t *testing.T) {
 	l := open(t, t.TempDir())
 	defer l.Close()

@@ -3,6 +3,7 @@ package ledger
 import (
 	"cmp"
 	"database/sql"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -282,23 +283,41 @@ func (l *Ledger) Paused() (map[string]time.Time, error) {
 	return paused, rows.Err()
 }
 
-// KnownFiles lists what a rule remembers below a folder.
+// KnownFiles lists what a rule remembers below a folder, by name. Rows on their
+// way to the table count as if they were there; they need not be written first,
+// which in a burst would be all of them.
 func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
-	l.settle()
-	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ? ORDER BY file`, rule, folder+"/", folder+"0")
+	known := l.knownLately(rule, folder+"/")
+	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	var files []string
 	for rows.Next() {
 		var f string
 		if err := rows.Scan(&f); err != nil {
 			return nil, l.damaged(err)
 		}
-		files = append(files, f)
+		if _, lately := known[f]; !lately {
+			known[f] = true
+		}
 	}
-	return files, rows.Err()
+	maps.DeleteFunc(known, func(_ string, is bool) bool { return !is })
+	return slices.Sorted(maps.Keys(known)), rows.Err()
+}
+
+// knownLately tells what a rule remembers, or has forgotten, since the table was
+// written last.
+func (l *Ledger) knownLately(rule, below string) map[string]bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	files := map[string]bool{}
+	for key, k := range l.known {
+		if key.rule == rule && strings.HasPrefix(key.file, below) {
+			files[key.file] = k != nil
+		}
+	}
+	return files
 }
 
 // Mounts gives the mount point that each folder lay on.
