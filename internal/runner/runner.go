@@ -76,22 +76,18 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	begun := time.Now()
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	process, err := os.StartProcess(c.path, s.Args, &c.attr)
+	child, err := start(c, s.Args)
 	if err != nil {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
-	e := ending{group: process.Pid, grace: r.grace}
+	e := ending{group: child.pid(), grace: r.grace}
 	defer context.AfterFunc(ctx, func() { e.begin(&e.stopped) })()
 	if s.Timeout > 0 {
 		t := time.AfterFunc(s.Timeout, func() { e.begin(&e.timedOut) })
 		defer t.Stop()
 	}
-	state, err := process.Wait()
+	res := child.wait()
 	e.finish()
-	res := Result{Exit: 127, Err: err}
-	if err == nil {
-		res = outcome(state)
-	}
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
 	if !s.Direct {
 		if info, err := files[0].Stat(); err == nil {
@@ -156,8 +152,10 @@ func closeAll(files []*os.File) {
 
 // command is what the system needs to start one.
 type command struct {
-	path string
-	attr os.ProcAttr
+	path  string
+	dir   string
+	env   []string
+	files [3]*os.File // standard input, output, error
 }
 
 // nothing is what commands read that get no input. It stays open.
@@ -197,7 +195,7 @@ func prepare(s Spec) (c command, files []*os.File, err error) {
 	if s.Ledger != "" {
 		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	}
-	c.attr = os.ProcAttr{Dir: s.Dir, Env: environment(os.Environ(), own), Files: []*os.File{in, out, errs}, Sys: ownGroup()}
+	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own), [3]*os.File{in, out, errs}
 	return c, files, nil
 }
 

@@ -36,8 +36,24 @@ func groupAlive(group int) bool {
 // sameName compares names of the environment.
 func sameName(a, b string) bool { return strings.EqualFold(a, b) }
 
-func outcome(st *os.ProcessState) Result {
-	return Result{Exit: st.ExitCode(), CPU: st.UserTime() + st.SystemTime()}
+// child is the process of a command.
+type child struct{ process *os.Process }
+
+// start starts a command in a process group of its own.
+func start(c command, args []string) (child, error) {
+	process, err := os.StartProcess(c.path, args, &os.ProcAttr{Dir: c.dir, Env: c.env, Files: c.files[:], Sys: ownGroup()})
+	return child{process}, err
+}
+
+func (c child) pid() int { return c.process.Pid }
+
+// wait waits for the end, and tells what the command used.
+func (c child) wait() Result {
+	state, err := c.process.Wait()
+	if err != nil {
+		return Result{Exit: 127, Err: err}
+	}
+	return Result{Exit: state.ExitCode(), CPU: state.UserTime() + state.SystemTime()}
 }
 
 // EndSurvivors does nothing where other processes' environments cannot be read.
