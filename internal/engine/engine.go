@@ -81,6 +81,7 @@ type Engine struct {
 	wake    chan struct{}
 	queue   placeQueue
 	work    sync.WaitGroup
+	crew    *crew
 	active  int                               // attempts and placements under way
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
@@ -132,7 +133,7 @@ func Open(o Options) (*Engine, error) {
 		e.ledger.Close()
 		return nil, err
 	}
-	e.runner = runner.New()
+	e.runner, e.crew = runner.New(), newCrew()
 	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
 	e.flow.only = o.Only
 	e.flow.applyRules()
@@ -194,6 +195,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	stopWork()
 	close(quit)
 	w.Close()
+	e.crew.end()
 	e.work.Wait()
 	placer.Wait()
 	e.tell.hub.Close()
@@ -375,7 +377,7 @@ func (e *Engine) carryOut(work context.Context) {
 		e.active++
 		ctx, cancel := context.WithCancelCause(work)
 		e.cancels[a.plan.ID] = cancel
-		e.work.Go(func() {
+		e.crew.begin(func() {
 			defer cancel(nil)
 			e.results <- e.attempt(ctx, a)
 		})
