@@ -35,6 +35,9 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	case err == nil && len(e.moves) == 0:
 		f.placedEnd(placedEnd{id: j.row.ID, leads: state}, now)
 	case err == nil:
+		if len(j.rule.Steps) > 0 {
+			f.record(j) // how the attempt ended and where it left the files, before those are placed
+		}
 		f.places = append(f.places, e)
 	case state == ledger.Failed:
 		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
@@ -104,6 +107,9 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	if state == ledger.Failed {
 		failed := main
 		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
+		if j.row.Last != nil {
+			e.output = j.row.Last.Output
+		}
 	}
 	return e, nil
 }

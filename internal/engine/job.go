@@ -85,6 +85,8 @@ type placing struct {
 	alone bool          // the job has, and had, no further files: its end may be written late
 	one   [1]move       // what moves is made of, for the many that have but one
 	note  *plan.Failure // beside the input, for the failed folder
+
+	output string // what the last attempt printed, for the note: a file below the state folder
 }
 
 // move is one file of a placing. Its record is the ledger's as soon as that has

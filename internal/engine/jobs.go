@@ -27,18 +27,28 @@ func (f *flow) begin(j *job, now time.Time) {
 	if j.row.Started.IsZero() {
 		j.row.Started = now
 	}
-	f.record(j)
 	if len(j.rule.Steps) == 0 {
+		f.record(j)
 		f.end(j, ledger.Processed, now)
 		return
 	}
-	f.store.RecordAttempt(ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
+	f.newAttempt(j, ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
+	f.record(j)
 	f.running[j.row.ID], j.began = j, now
 	f.starts = append(f.starts, &attempt{
 		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.left,
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
+}
+
+// newAttempt makes an attempt the job's last. The one before gets a row of its own,
+// unless it did not count.
+func (f *flow) newAttempt(j *job, a ledger.Attempt) {
+	if last := j.row.Last; last != nil && last.Number < a.Number {
+		f.store.RecordAttempt(*last)
+	}
+	j.row.Last = &a
 }
 
 // still looks at a job's files again before it starts. One that changed must
@@ -245,7 +255,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		f.drop(j)
 		return
 	}
-	f.store.RecordAttempt(ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
+	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
 	j.row.Result, j.left = res.result, res.left
@@ -276,15 +286,11 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		j.cause = "the same content was handled before"
 		f.end(j, ledger.Skipped, now)
 	case res.ok:
-		if len(j.now) > 0 {
-			f.record(j) // where the steps left the files, before those are placed
-		}
 		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
 		}
 		f.end(j, ledger.Processed, now)
 	case res.astray:
-		f.record(j)
 		f.end(j, ledger.Failed, now)
 	case res.waits:
 		f.waitForRoom(j, res, now)

@@ -191,13 +191,16 @@ func (m *memStore) OpenJob(path string) (ledger.Job, bool, error) {
 }
 
 func (m *memStore) Attempts(job int64) (list []ledger.Attempt, err error) {
-	for n := int64(1); ; n++ {
-		a, ok := m.now.attempts[[2]int64{job, n}]
-		if !ok {
-			return list, nil
+	for key, a := range m.now.attempts {
+		if key[0] == job {
+			list = append(list, a)
 		}
-		list = append(list, a)
 	}
+	if last := m.now.jobs[job].Last; last != nil {
+		list = append(list, *last)
+	}
+	slices.SortFunc(list, func(a, b ledger.Attempt) int { return a.Number - b.Number })
+	return list, nil
 }
 
 func (m *memStore) Placements(job int64) (list []ledger.Placement, err error) {

@@ -244,10 +244,8 @@ func (e *Engine) writeNote(p *placing, target string) {
 	job := *n.Job
 	job.File = target
 	n.Job = &job
-	if attempts, err := e.ledger.Attempts(job.ID); err == nil && len(attempts) > 0 {
-		if last := attempts[len(attempts)-1]; last.Output != "" {
-			n.Output = LastLines(filepath.Join(e.state, last.Output), 20)
-		}
+	if p.output != "" {
+		n.Output = LastLines(filepath.Join(e.state, p.output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
 	_, _ = e.placer.Write(place.Request{To: to, Part: p.moves[0].request.Part}, []byte(n.Note()))

@@ -129,7 +129,7 @@ func (l *Ledger) catchUpPart(id int64, statements, rows []byte) error {
 		if err != nil || texts[s] == "" {
 			return errPart
 		}
-		if s == putJob {
+		if s == putJob || s == putTriedJob {
 			err = recount(tx, c)
 		} else if s == putPlacement {
 			_, err = tx.Exec(sqlOf[putCounter], c[1].n)

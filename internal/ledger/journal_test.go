@@ -188,11 +188,16 @@ func (m *model) check(t *testing.T, l *Ledger) {
 	t.Helper()
 	list, err := l.Jobs(Filter{})
 	require.NoError(t, err)
-	have, count := map[int64]Job{}, map[State]int{}
+	have, count, tried := map[int64]Job{}, map[State]int{}, 0
 	for _, j := range list {
 		have[j.ID] = j
 		count[j.State]++
+		if j.Last != nil {
+			require.Equal(t, string(j.State), j.Last.Reason, "the attempt in the row is that of its state")
+			tried++
+		}
 	}
+	require.True(t, tried > 0 || len(list) < 20)
 	for id, sure := range m.sure {
 		require.Contains(t, append([]State{sure}, m.may[id]...), have[id].State, "job %d", id)
 	}
@@ -253,6 +258,9 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *ran
 			j.File = fmt.Sprint("/in/", j.ID)
 		}
 		j.State = States[chance.IntN(len(States))]
+		if known && (j.Last != nil || chance.IntN(2) == 0) { // once there is one, there always is
+			j.Last = &Attempt{Job: j.ID, Number: 1, Reason: string(j.State)}
+		}
 		switch {
 		case known && chance.IntN(2) == 0:
 			l.RecordEnd(j, was)

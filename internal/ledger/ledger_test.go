@@ -38,9 +38,10 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, int64(1), l.NextID())
 	j := sample(1, Queued)
 	l.Record(j, "")
-	j.State, j.Ended = Failed, when.Add(time.Second)
-	l.Record(j, Queued)
 	l.RecordAttempt(Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5, Memory: 6, Output: "o"})
+	j.State, j.Ended = Failed, when.Add(time.Second)
+	j.Last = &Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
+	l.Record(j, Queued)
 	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done, Leads: Failed}
 	l.RecordPlacement(p)
 	require.NoError(t, l.Close())
@@ -57,7 +58,11 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, int64(2), l.NextID())
 	attempts, err := l.Attempts(1)
 	require.NoError(t, err)
+	require.Len(t, attempts, 2, "one has a row of its own, the newest is in the job's")
 	require.Equal(t, time.Second, attempts[0].Ended.Sub(attempts[0].Started))
+	require.True(t, when.Add(time.Minute).Equal(attempts[1].Started))
+	require.Equal(t, &attempts[1], jobs[0].Last)
+	require.Equal(t, Attempt{Job: 1, Number: 2, Started: attempts[1].Started, Reason: "it said so", Memory: 7}, attempts[1])
 	placements, err := l.Placements(1)
 	require.NoError(t, err)
 	require.Equal(t, p.Target, placements[0].Target)
@@ -412,6 +417,7 @@ func TestAnOlderLedger(t *testing.T) {
 		migrations[0], "PRAGMA user_version = 1", fmt.Sprintf("PRAGMA application_id = %d", applicationID),
 		`INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, taken, ended, ends_in) VALUES (7, 'r', '/in/a', '/in', 'processed', 'added', 3, 5, 1, 2, 4, 6, '/out/a')`,
 		`INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (9, 7, '/in/a', '/out/a', 1, 2, 3, 5, 5, 'done', 'processed')`,
+		`INSERT INTO attempt (job, number, started, ended, exit) VALUES (7, 1, 3, 4, 2), (7, 2, 5, 0, NULL)`,
 	} {
 		_, err := db.Exec(q)
 		require.NoError(t, err)
@@ -428,11 +434,22 @@ func TestAnOlderLedger(t *testing.T) {
 	require.Equal(t, int64(9), placements[0].ID)
 	require.Equal(t, uint64(2), placements[0].After.Ino)
 	require.Equal(t, "moved", placements[0].Kind)
+	require.Nil(t, jobs[0].Last)
+	attempts, err := l.Attempts(7)
+	require.NoError(t, err)
+	require.Len(t, attempts, 2)
+	require.Equal(t, 2, *attempts[0].Exit)
 	require.NoError(t, l.Close())
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)
 	require.Equal(t, int64(10), l.NextPlacement(), "numbers go on")
 	l.RecordPlacement(Placement{ID: 10, Job: 7, State: Done, Leads: Processed})
+	jobs[0].Last = &Attempt{Job: 7, Number: 2, Started: when, Ended: when} // the second had not counted
+	l.Record(jobs[0], Processed)
+	attempts, err = l.Attempts(7)
+	require.NoError(t, err)
+	require.Len(t, attempts, 2)
+	require.True(t, when.Equal(attempts[1].Ended))
 	require.NoError(t, l.Close())
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)
@@ -448,7 +465,7 @@ func TestReadingBesideAStart(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	starting := &Ledger{folder: folder, db: db}
-	require.NoError(t, starting.step(0))
+	require.NoError(t, starting.bringForward(0, 1))
 	read := make(chan error, 1)
 	go func() {
 		l, err := Read(folder)
@@ -477,7 +494,7 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	defer db.Close()
-	require.NoError(t, (&Ledger{folder: folder, db: db}).step(0))
+	require.NoError(t, (&Ledger{folder: folder, db: db}).bringForward(0, 1))
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
 	require.ErrorContains(t, err, "an older stilltide is at work on the ledger in "+folder+"; end it and start this one")

@@ -12,7 +12,11 @@ import (
 	"stilltide/internal/core/file"
 )
 
-const jobColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen`
+const (
+	jobColumns   = plainColumns + `, ` + lastColumns
+	plainColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen`
+	lastColumns  = `last, last_started, last_ended, last_exit, last_reason, last_cpu, last_memory, last_output` // of its newest attempt
+)
 
 // asked are the queries that may be asked for each file that comes.
 type asked struct{ known, open, origin query }
@@ -343,42 +347,63 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var mod, dev, ino, taken, due, started, ended, ran, seen int64
 	var exit sql.NullInt64
 	var endsIn sql.NullString
-	err := rows.Scan(&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen)
+	var last attemptScan
+	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen}, last.columns()...)...)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
-	if exit.Valid {
-		n := int(exit.Int64)
-		j.Exit = &n
-	}
-	j.EndsIn = endsIn.String
+	j.Exit, j.EndsIn, j.Last = exitOf(exit), endsIn.String, last.attempt(j.ID)
 	return j, err
 }
 
-// Attempts lists a job's attempts.
+// Attempts lists a job's attempts: the newest is in the job's own row.
 func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT job, number, started, ended, exit, reason, cpu, memory, output FROM attempt WHERE job = ? ORDER BY number`, job)
+	rows, err := l.db.Query(`SELECT number, started, ended, exit, reason, cpu, memory, output FROM attempt
+		WHERE job = ?1 AND number <> coalesce((SELECT last FROM job WHERE id = ?1), 0)
+		UNION ALL SELECT `+lastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, job)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
 	var list []Attempt
 	for rows.Next() {
-		var a Attempt
-		var started, ended, cpu int64
-		var exit sql.NullInt64
-		if err := rows.Scan(&a.Job, &a.Number, &started, &ended, &exit, &a.Reason, &cpu, &a.Memory, &a.Output); err != nil {
+		var s attemptScan
+		if err := rows.Scan(s.columns()...); err != nil {
 			return nil, l.damaged(err)
 		}
-		a.Started, a.Ended, a.CPU = fromNano(started), fromNano(ended), time.Duration(cpu)
-		if exit.Valid {
-			n := int(exit.Int64)
-			a.Exit = &n
-		}
-		list = append(list, a)
+		list = append(list, *s.attempt(job))
 	}
 	return list, rows.Err()
+}
+
+// attemptScan takes the columns of an attempt.
+type attemptScan struct {
+	Attempt
+	started, ended, cpu int64
+	exit                sql.NullInt64
+}
+
+func (s *attemptScan) columns() []any {
+	return []any{&s.Number, &s.started, &s.ended, &s.exit, &s.Reason, &s.cpu, &s.Memory, &s.Output}
+}
+
+// attempt is what was scanned, nil if there is none.
+func (s *attemptScan) attempt(job int64) *Attempt {
+	if s.Number == 0 {
+		return nil
+	}
+	a := s.Attempt
+	a.Job, a.Started, a.Ended, a.CPU, a.Exit = job, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu), exitOf(s.exit)
+	return &a
+}
+
+func exitOf(n sql.NullInt64) *int {
+	if !n.Valid {
+		return nil
+	}
+	exit := int(n.Int64)
+	return &exit
 }
 
 // Placements lists a job's placements, oldest first.

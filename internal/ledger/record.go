@@ -2,7 +2,8 @@ package ledger
 
 import "time"
 
-// statement is one of the ways in which the writer changes a table.
+// statement is one of the ways in which the writer changes a table. The journal
+// keeps its number: a new one comes last.
 type statement byte
 
 const (
@@ -24,17 +25,17 @@ const (
 	putTally
 	putJournal
 	dropJournal
-	statements // how many there are
+	putTriedJob // a job with its newest attempt: one that has one never goes back to none
+	statements  // how many there are
 )
 
 // sqlOf is the text of each statement. The journal keeps it beside the values,
 // so that a text may change from one version to the next.
 var sqlOf = [statements]string{
-	putJob: `INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
-		hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
-		exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result`,
+	putJob: `INSERT INTO job (` + plainColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
+	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
+		last=excluded.last, last_started=excluded.last_started, last_ended=excluded.last_ended, last_exit=excluded.last_exit, last_reason=excluded.last_reason,
+		last_cpu=excluded.last_cpu, last_memory=excluded.last_memory, last_output=excluded.last_output`,
 	putAttempt: `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`,
@@ -60,6 +61,10 @@ var sqlOf = [statements]string{
 	putJournal:     `INSERT INTO journal (id, statements, rows) VALUES (?,?,?)`,
 	dropJournal:    `DELETE FROM journal WHERE id = ?`,
 }
+
+const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
+	hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
+	exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result`
 
 // record is what is to be written to one row. What it is made of is kept, not
 // its columns: a row that is recorded again before it is written costs little.
@@ -198,7 +203,11 @@ func jobColumnsOf(c columns, j *Job) columns {
 	f := j.Facts
 	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
-	return c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen))
+	c = c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen))
+	if j.Last == nil {
+		return c
+	}
+	return lastColumnsOf(c, j.Last)
 }
 
 const jobState = 4
@@ -210,8 +219,11 @@ func placementColumnsOf(c columns, p *Placement) columns {
 	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads))
 }
 
-func attemptColumnsOf(c columns, a *Attempt) columns {
-	c = c.num(a.Job, int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit)
+func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
+
+// lastColumnsOf gives what a job's row has of its newest attempt.
+func lastColumnsOf(c columns, a *Attempt) columns {
+	c = c.num(int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit)
 	return c.text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)
 }
 
@@ -232,16 +244,26 @@ func (l *Ledger) RecordTaken(j Job) { l.w.addLate(l.jobRecord(j, "")) }
 // recorded placement said. A crash that loses it costs a look at that place, so
 // it may be written late.
 func (l *Ledger) RecordEnd(j Job, was State) {
-	if !l.w.renew(rowKey{of: jobRow, id: j.ID}, func(r *record) { l.tallied(&j, was); *r.job = j }) {
+	if !l.w.renew(rowKey{of: jobRow, id: j.ID}, func(r *record) {
+		l.tallied(&j, was)
+		r.statement, *r.job = statementOf(&j), j
+	}) {
 		l.w.addLate(l.jobRecord(j, was))
 	}
+}
+
+func statementOf(j *Job) statement {
+	if j.Last == nil {
+		return putJob
+	}
+	return putTriedJob
 }
 
 func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
 	r := &struct {
 		record
 		of Job
-	}{record{statement: putJob, was: was}, j}
+	}{record{statement: statementOf(&j), was: was}, j}
 	r.job = &r.of
 	l.mu.Lock()
 	l.recent[j.File] = r.job
@@ -292,7 +314,8 @@ func (l *Ledger) RememberMount(folder, point string) {
 	l.w.addNamed(rowName{mountRow, knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
 }
 
-// RecordAttempt writes an attempt's row.
+// RecordAttempt writes a row for an attempt that another has followed: the newest
+// is in the job's own row.
 func (l *Ledger) RecordAttempt(a Attempt) {
 	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: int32(a.Number)}, &record{statement: putAttempt, attempt: &a})
 }

@@ -60,6 +60,7 @@ type Job struct {
 	Chain    string        // rules that the input went through before, comma-separated
 	Depth    int           // depth of suspected descent from the rule's own jobs
 	Result   string        // what its steps have to say, such as both sizes of a picture that got smaller
+	Last     *Attempt      // the newest attempt, nil if there was none; it is never changed, but replaced
 	Extra    []Member      // the other files of a burst or set, and markers
 }
 

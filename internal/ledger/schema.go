@@ -166,6 +166,15 @@ CREATE TABLE journal (                  -- rows that are durable and not yet in 
 	statements TEXT NOT NULL,            -- JSON: the statements that write them, by number
 	rows       BLOB NOT NULL             -- the values; journal.go tells how
 );
+`, `
+ALTER TABLE job ADD COLUMN last INTEGER NOT NULL DEFAULT 0; -- number of the newest attempt, which is here; the table attempt has those before
+ALTER TABLE job ADD COLUMN last_started INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE job ADD COLUMN last_ended INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE job ADD COLUMN last_exit INTEGER;
+ALTER TABLE job ADD COLUMN last_reason TEXT NOT NULL DEFAULT '';
+ALTER TABLE job ADD COLUMN last_cpu INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE job ADD COLUMN last_memory INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE job ADD COLUMN last_output TEXT NOT NULL DEFAULT '';
 `}
 
 // version is the newest schema this program knows.
@@ -203,29 +212,30 @@ func (l *Ledger) mustBeEmpty() error {
 	return nil
 }
 
-// migrate makes the tables or brings them forward, each step in a transaction.
+// migrate makes the tables or brings them forward, in one transaction.
 func (l *Ledger) migrate() error {
 	var have int
 	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil {
 		return l.damaged(err)
 	}
-	for ; have < version; have++ {
-		if err := l.step(have); err != nil {
-			return fmt.Errorf("the ledger could not be brought to schema %d, and was left as it was: %w", have+1, err)
-		}
+	if have >= version {
+		return nil
+	}
+	if err := l.bringForward(have, version); err != nil {
+		return fmt.Errorf("the ledger could not be brought to schema %d, and was left as it was: %w", version, err)
 	}
 	return nil
 }
 
-func (l *Ledger) step(from int) error {
+func (l *Ledger) bringForward(from, to int) error {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() // does nothing after the commit
-	for _, q := range []string{migrations[from],
-		fmt.Sprintf(`PRAGMA user_version = %d`, from+1),
-		fmt.Sprintf(`PRAGMA application_id = %d`, applicationID)} {
+	for _, q := range append(migrations[from:to:to],
+		fmt.Sprintf(`PRAGMA user_version = %d`, to),
+		fmt.Sprintf(`PRAGMA application_id = %d`, applicationID)) {
 		if _, err := tx.Exec(q); err != nil {
 			return err
 		}
