@@ -3,8 +3,6 @@ package engine
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -12,13 +10,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
 )
 
 // attempt runs a job's steps, one after the other, in a goroutine of its own.
@@ -27,7 +25,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	res := attemptResult{id: a.plan.ID}
 	defer func() { res.ran = time.Since(begun) }()
 	if a.hash {
-		sum, err := hashFile(a.plan.File)
+		sum, err := watchfs.Hash(a.plan.File, a.plan.Facts.Size)
 		if err != nil {
 			res.reason = "the file cannot be read: " + err.Error()
 			return res
@@ -97,7 +95,7 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 		return
 	}
 	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || !u.facts.Mod.Equal(a.plan.Facts.Mod)) {
-		if sum, err := hashFile(u.at); err == nil {
+		if sum, err := watchfs.Hash(u.at, u.facts.Size); err == nil {
 			res.hash = sum
 		}
 	}
@@ -270,28 +268,4 @@ func LastLines(path string, n int) []string {
 	}
 	lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
 	return lines[max(0, len(lines)-n):]
-}
-
-// blocks are what hashFile reads into.
-var blocks = sync.Pool{New: func() any { return new([64 << 10]byte) }}
-
-func hashFile(path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	block := blocks.Get().(*[64 << 10]byte)
-	defer blocks.Put(block)
-	h := sha256.New()
-	for {
-		n, err := f.Read(block[:])
-		h.Write(block[:n])
-		if err == io.EOF {
-			return hex.EncodeToString(h.Sum(nil)), nil
-		}
-		if err != nil {
-			return "", err
-		}
-	}
 }

@@ -90,9 +90,7 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	e.finish()
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
 	if !s.Direct {
-		if info, err := files[0].Stat(); err == nil {
-			res.Output = info.Size()
-		}
+		res.Output = files[0].size()
 	}
 	return res
 }
@@ -144,9 +142,9 @@ func (e *ending) force() {
 	}
 }
 
-func closeAll(files []*os.File) {
+func closeAll(files []descriptor) {
 	for _, f := range files {
-		f.Close()
+		f.close()
 	}
 }
 
@@ -155,14 +153,14 @@ type command struct {
 	path  string
 	dir   string
 	env   []string
-	files [3]*os.File // standard input, output, error
+	files [3]descriptor // standard input, output, error
 }
 
 // nothing is what commands read that get no input. It stays open.
-var nothing = sync.OnceValues(func() (*os.File, error) { return os.Open(os.DevNull) })
+var nothing = sync.OnceValues(func() (descriptor, error) { return openFile(os.DevNull, os.O_RDONLY, 0) })
 
 // prepare makes the command and opens its files, which are to be closed.
-func prepare(s Spec) (c command, files []*os.File, err error) {
+func prepare(s Spec) (c command, files []descriptor, err error) {
 	if c.path = s.Args[0]; !filepath.IsAbs(c.path) {
 		if c.path, err = exec.LookPath(c.path); err != nil && !errors.Is(err, exec.ErrDot) {
 			return c, nil, startError(s, err)
@@ -172,21 +170,21 @@ func prepare(s Spec) (c command, files []*os.File, err error) {
 	if err != nil {
 		return c, nil, err
 	}
-	out, errs := os.Stdout, os.Stderr
+	out, errs := descriptorOf(os.Stdout), descriptorOf(os.Stderr)
 	if !s.Direct {
-		if out, err = os.OpenFile(s.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
+		if out, err = openFile(s.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600); err != nil {
 			return c, nil, fmt.Errorf("the output file cannot be made: %w", err)
 		}
 		files, errs = append(files, out), out
 	}
 	if s.Stdout != "" {
-		if out, err = os.OpenFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666); err != nil {
+		if out, err = openFile(s.Stdout, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o666); err != nil {
 			return c, files, fmt.Errorf("the file for standard output cannot be made: %w", err)
 		}
 		files = append(files, out)
 	}
 	if s.Stdin != "" {
-		if in, err = os.Open(s.Stdin); err != nil {
+		if in, err = openFile(s.Stdin, os.O_RDONLY, 0); err != nil {
 			return c, files, fmt.Errorf("the file cannot be read: %w", err)
 		}
 		files = append(files, in)
@@ -195,7 +193,7 @@ func prepare(s Spec) (c command, files []*os.File, err error) {
 	if s.Ledger != "" {
 		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	}
-	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own), [3]*os.File{in, out, errs}
+	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own), [3]descriptor{in, out, errs}
 	return c, files, nil
 }
 

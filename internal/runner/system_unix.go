@@ -4,7 +4,7 @@ package runner
 
 import (
 	"fmt"
-	"runtime"
+	"os"
 	"syscall"
 	"time"
 
@@ -20,15 +20,43 @@ func groupAlive(group int) bool { return unix.Kill(-group, 0) == nil }
 // sameName compares names of the environment.
 func sameName(a, b string) bool { return a == b }
 
+// descriptor is an open file. An os.File would be offered to the poller, which
+// does not take regular files, and be watched over by the collector.
+type descriptor int
+
+func descriptorOf(f *os.File) descriptor { return descriptor(f.Fd()) }
+
+func openFile(path string, flag int, perm uint32) (descriptor, error) {
+	for {
+		fd, err := unix.Open(path, flag|unix.O_CLOEXEC, perm)
+		if err == nil {
+			return descriptor(fd), nil
+		}
+		if err != unix.EINTR {
+			return -1, &os.PathError{Op: "open", Path: path, Err: err}
+		}
+	}
+}
+
+// size is the file's size in bytes, 0 if that cannot be told.
+func (d descriptor) size() int64 {
+	var st unix.Stat_t
+	if unix.Fstat(int(d), &st) != nil {
+		return 0
+	}
+	return st.Size
+}
+
+func (d descriptor) close() { unix.Close(int(d)) }
+
 // child is the process of a command, by its number. Nothing else waits for it, so
 // that the number is its own until wait returns.
 type child int
 
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
-	files := [...]uintptr{c.files[0].Fd(), c.files[1].Fd(), c.files[2].Fd()}
+	files := [...]uintptr{uintptr(c.files[0]), uintptr(c.files[1]), uintptr(c.files[2])}
 	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:], Sys: ownGroup()})
-	runtime.KeepAlive(c)
 	return child(pid), err
 }
 

@@ -36,12 +36,33 @@ func groupAlive(group int) bool {
 // sameName compares names of the environment.
 func sameName(a, b string) bool { return strings.EqualFold(a, b) }
 
+// descriptor is an open file.
+type descriptor struct{ *os.File }
+
+func descriptorOf(f *os.File) descriptor { return descriptor{f} }
+
+func openFile(path string, flag int, perm os.FileMode) (descriptor, error) {
+	f, err := os.OpenFile(path, flag, perm)
+	return descriptor{f}, err
+}
+
+// size is the file's size in bytes, 0 if that cannot be told.
+func (d descriptor) size() int64 {
+	info, err := d.Stat()
+	if err != nil {
+		return 0
+	}
+	return info.Size()
+}
+
+func (d descriptor) close() { d.Close() }
+
 // child is the process of a command.
 type child struct{ process *os.Process }
 
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
-	process, err := os.StartProcess(c.path, args, &os.ProcAttr{Dir: c.dir, Env: c.env, Files: c.files[:], Sys: ownGroup()})
+	process, err := os.StartProcess(c.path, args, &os.ProcAttr{Dir: c.dir, Env: c.env, Files: []*os.File{c.files[0].File, c.files[1].File, c.files[2].File}, Sys: ownGroup()})
 	return child{process}, err
 }
 

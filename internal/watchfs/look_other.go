@@ -5,6 +5,7 @@ package watchfs
 import (
 	"errors"
 	"io/fs"
+	"os"
 
 	"stilltide/internal/core/file"
 )
@@ -14,6 +15,8 @@ func gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 // Look is Stat: this system has no way to ask whether somebody has a file
 // open for writing, so Writers is Unknown and the file must hold still.
 func Look(path string) (file.Facts, error) { return Stat(path) }
+
+func openPlain(path string) (*os.File, error) { return os.Open(path) }
 
 // Remote tells whether a path lies on a file system that sends no events. It
 // is not known on this system.
