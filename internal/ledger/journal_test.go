@@ -32,9 +32,7 @@ func crash(t *testing.T, l *Ledger) {
 	close(l.w.stop)
 	l.RecordPause("crash", true) // this commit fails, and ends the writer
 	<-l.w.ended
-	for _, s := range l.w.stmts {
-		s.Close()
-	}
+	l.w.closeStatements()
 	require.NoError(t, l.w.conn.Close())
 	require.NoError(t, l.db.Close())
 	l.lock.release()

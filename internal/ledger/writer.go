@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,9 +15,10 @@ import (
 type writer struct {
 	l     *Ledger
 	conn  *sql.Conn
-	stmts [statements]*sql.Stmt
-	args  []any  // of the statement that is being carried out
-	part  []byte // of the journal, while it is being written
+	stmts [statements]execer
+	row   []any               // of the statement that is being carried out
+	args  []driver.NamedValue // the same, as the driver takes it
+	part  []byte              // of the journal, while it is being written
 
 	mu      sync.Mutex
 	rows    underway
@@ -47,13 +49,39 @@ func startWriter(l *Ledger) (*writer, error) {
 		return nil, err
 	}
 	w := &writer{l: l, conn: conn, rows: newUnderway(), burst: lateAfterBurst, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
-	for s, text := range sqlOf {
-		if w.stmts[s], err = conn.PrepareContext(context.Background(), text); err != nil {
-			return nil, err
-		}
+	if err := conn.Raw(w.prepare); err != nil {
+		return nil, err
 	}
 	go w.run()
 	return w, nil
+}
+
+// execer is a statement of the driver: the writer goes past database/sql, which
+// would copy the values of each row and look at each of them. It does so within
+// Raw, as it must.
+type execer interface {
+	driver.Stmt
+	driver.StmtExecContext
+}
+
+func (w *writer) prepare(conn any) error {
+	for s, text := range sqlOf {
+		stmt, err := conn.(driver.ConnPrepareContext).PrepareContext(context.Background(), text)
+		if err != nil {
+			return err
+		}
+		w.stmts[s] = stmt.(execer)
+	}
+	return nil
+}
+
+func (w *writer) closeStatements() {
+	_ = w.conn.Raw(func(any) error {
+		for _, s := range w.stmts {
+			s.Close()
+		}
+		return nil
+	})
 }
 
 // add has a row made durable with the next commit.
@@ -167,9 +195,7 @@ func (w *writer) close() error {
 		close(w.stop)
 		<-w.ended
 	}
-	for _, s := range w.stmts {
-		s.Close()
-	}
+	w.closeStatements()
 	w.conn.Close()
 	if n := w.rows.count(); n > 0 {
 		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
@@ -413,19 +439,29 @@ func (w *writer) rest(wait time.Duration) {
 }
 
 func (w *writer) carryOut(c *commit) error {
-	tx, err := w.conn.BeginTx(context.Background(), nil)
-	if err != nil {
+	return w.conn.Raw(func(conn any) error {
+		tx, err := conn.(driver.ConnBeginTx).BeginTx(context.Background(), driver.TxOptions{})
+		if err != nil {
+			return err
+		}
+		if err = w.write(c); err == nil {
+			err = tx.Commit()
+		}
+		if err != nil {
+			_ = tx.Rollback() // there may be nothing left to take back
+		}
 		return err
-	}
-	defer tx.Rollback() // does nothing after the commit
-	if err := w.write(c); err != nil {
-		return err
-	}
-	return tx.Commit()
+	})
 }
 
-func (w *writer) exec(s statement, args ...any) error {
-	_, err := w.stmts[s].Exec(args...)
+// exec carries out a statement. The values must be such as a driver takes
+// (driver.Value).
+func (w *writer) exec(s statement, values ...any) error {
+	w.args = w.args[:0]
+	for i, v := range values {
+		w.args = append(w.args, driver.NamedValue{Ordinal: i + 1, Value: v})
+	}
+	_, err := w.stmts[s].ExecContext(context.Background(), w.args)
 	return err
 }
 
@@ -474,8 +510,8 @@ func (w *writer) toTables(c *commit, list []written, change map[tallyKey]int) er
 	var values columns
 	for _, one := range list {
 		values = one.record.fill(values[:0])
-		w.args = values.args(w.args[:0])
-		if err := w.exec(one.record.statement, w.args...); err != nil {
+		w.row = values.args(w.row[:0])
+		if err := w.exec(one.record.statement, w.row...); err != nil {
 			return err
 		}
 		if one.record.placement != nil {
