@@ -9,7 +9,9 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -302,6 +304,13 @@ func (a *app) ledgerNote(err error) {
 // of files takes is given back afterwards.
 const collectAt = 200
 
+// reserve counts as in use, so that the collector does not come every few hundred
+// files only because little else is. Nothing is ever written to it, so that it
+// takes no memory.
+var reserve []byte
+
+const reserveSize = 12 << 20
+
 // A batch of so many jobs takes memory that is given back when the rule has had
 // nothing to do for a while.
 const (
@@ -320,6 +329,8 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		}
 	}
 	debug.SetGCPercent(collectAt)
+	reserve = make([]byte, reserveSize)
+	addProcessor(f)
 	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
 	o.Unready = func(u engine.Unready) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
@@ -340,6 +351,15 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		return nil, &exitError{exitBusy, fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who, a.shown(f.StateFolder()))}
 	}
 	return e, err
+}
+
+// addProcessor gives Go's scheduler one processor more than it would have, if
+// rules run commands: to start one holds a processor for as long as the kernel
+// takes to make the process (vfork(2)), and all else would wait for it.
+func addProcessor(f *rule.File) {
+	if os.Getenv("GOMAXPROCS") == "" && slices.ContainsFunc(f.All(), (*rule.Rule).Runs) {
+		runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + 1)
+	}
 }
 
 // stuckAfter is how long the watcher's loop may take to answer before it
