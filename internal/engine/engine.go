@@ -313,10 +313,16 @@ func (e *Engine) wasPlaced(batch []placedEnd) {
 	e.active -= len(batch)
 	now := time.Now()
 	for _, p := range batch {
-		if j := e.flow.jobs[p.id]; j != nil && errors.Is(p.err, place.ErrStopped) && e.o.Said != nil {
-			e.o.Said(fmt.Sprintf("the copy of %s was ended before it was complete; nothing is lost, and the next start makes it anew", j.row.File))
+		if errors.Is(p.err, place.ErrStopped) {
+			e.sayStopped(p.id)
 		}
 		e.flow.placedEnd(p, now)
+	}
+}
+
+func (e *Engine) sayStopped(job int64) {
+	if j := e.flow.jobs[job]; j != nil && e.o.Said != nil {
+		e.o.Said(fmt.Sprintf("the copy of %s was ended before it was complete; nothing is lost, and the next start makes it anew", j.row.File))
 	}
 }
 

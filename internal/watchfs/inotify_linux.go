@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -26,6 +27,7 @@ type source struct {
 	wds   map[string]int32
 	most  int
 	buf   []byte
+	made  []change // what changes gave last
 }
 
 var errNoWatches = errors.New("the system has no watches left (fs.inotify.max_user_watches)")
@@ -149,10 +151,17 @@ func (n *source) close() error { return n.file.Close() }
 // said is what one read gave: events as the system lays them out.
 type said []byte
 
+// mostChanges bounds the room that is kept for the next changes.
+const mostChanges = 8192
+
 // changes turns events into changes, one for each path that a watch stands
-// for. The watcher's lock is held.
+// for. They are good until the next ones. The watcher's lock is held.
 func (n *source) changes(events said) []change {
-	out := make([]change, 0, len(events)/(2*unix.SizeofInotifyEvent)+1)
+	if clear(n.made); cap(n.made) > mostChanges {
+		n.made = nil
+	}
+	out := n.made[:0]
+	defer func() { n.made = out }()
 	for len(events) >= unix.SizeofInotifyEvent {
 		wd := int32(binary.NativeEndian.Uint32(events))
 		mask := binary.NativeEndian.Uint32(events[4:])
@@ -177,21 +186,22 @@ func (n *source) append(out []change, wd int32, mask uint32, name []byte) []chan
 	}
 	for _, p := range paths {
 		c := change{folder: p, path: p, dir: mask&unix.IN_ISDIR != 0, what: meaning(mask)}
+		if c.what == writerClosed && closes(out, p, name) {
+			continue
+		}
 		if len(name) > 0 {
 			c.path = strings.TrimSuffix(p, "/") + "/" + string(name)
 		}
-		if c.what != writerClosed || !closes(out, c) {
-			out = append(out, c)
-		}
+		out = append(out, c)
 	}
 	return out
 }
 
 // closes makes one of the change by which a file was made a moment ago and the
 // one by which its writer closed it: for most files the two follow each other.
-func closes(out []change, c change) bool {
+func closes(out []change, folder string, name []byte) bool {
 	for i := len(out) - 1; i >= max(0, len(out)-nearby); i-- {
-		if out[i].path == c.path {
+		if out[i].folder == folder && filepath.Base(out[i].path) == string(name) {
 			if out[i].what != nameCreated {
 				return false
 			}
