@@ -94,7 +94,10 @@ func (l *lines) report(list []engine.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.flush()
-	stamp := l.a.stamp(l.a.style)
+	stamp := ""
+	if !l.a.json && l.a.logFormat != logJSON {
+		stamp = l.a.stamp(l.a.style) // of all lines of the round
+	}
 	for i := range list {
 		o := &list[i]
 		if o.Job.ID == 0 { // about the rule, not about a job

@@ -25,7 +25,7 @@ func EndSurvivors(ledger string) int {
 	for _, pid := range pids {
 		unix.Kill(pid, unix.SIGKILL)
 	}
-	for i := 0; i < 500 && len(marked(mark)) > 0; i++ {
+	for i := 0; len(pids) > 0 && i < 500 && len(marked(mark)) > 0; i++ {
 		time.Sleep(10 * time.Millisecond)
 	}
 	return len(pids)
