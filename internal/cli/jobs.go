@@ -286,7 +286,10 @@ func (a *app) showJob(arg string) error {
 	}
 	for _, t := range attempts {
 		text := "running"
-		if !t.Ended.IsZero() {
+		switch {
+		case t.Ended.IsZero() && (j.State != ledger.Running || t.Number < attempts[len(attempts)-1].Number):
+			text = "cut short: the watcher ended in the middle of it"
+		case !t.Ended.IsZero():
 			text = "ran " + plan.Span(t.Ended.Sub(t.Started))
 			if t.Memory > 0 {
 				text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU), humanize.IBytes(uint64(t.Memory)))
