@@ -3,7 +3,6 @@ package ledger
 import (
 	"cmp"
 	"database/sql"
-	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -291,23 +290,29 @@ func (l *Ledger) Paused() (map[string]time.Time, error) {
 // way to the table count as if they were there; they need not be written first,
 // which in a burst would be all of them.
 func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
-	known := l.knownLately(rule, folder+"/")
+	lately := l.knownLately(rule, folder+"/")
 	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
+	var files []string
 	for rows.Next() {
 		var f string
 		if err := rows.Scan(&f); err != nil {
 			return nil, l.damaged(err)
 		}
-		if _, lately := known[f]; !lately {
-			known[f] = true
+		if _, changed := lately[f]; !changed {
+			files = append(files, f)
 		}
 	}
-	maps.DeleteFunc(known, func(_ string, is bool) bool { return !is })
-	return slices.Sorted(maps.Keys(known)), rows.Err()
+	for f, is := range lately {
+		if is {
+			files = append(files, f)
+		}
+	}
+	slices.Sort(files)
+	return files, rows.Err()
 }
 
 // knownLately tells what a rule remembers, or has forgotten, since the table was
