@@ -307,11 +307,9 @@ func (a *app) ledgerNote(err error) {
 // of files takes is given back afterwards.
 const collectAt = 200
 
-// reserve counts as in use, so that the collector does not come every few hundred
-// files only because little else is. Nothing is ever written to it, so that it
-// takes no memory.
-var reserve []byte
-
+// reserveSize is of memory that counts as in use, so that the collector does not
+// come every few hundred files only because little else is. Nothing is ever
+// written to it, so that it takes no memory.
 const reserveSize = 12 << 20
 
 // A batch of so many jobs takes memory that is given back when the rule has had
@@ -332,7 +330,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		}
 	}
 	debug.SetGCPercent(collectAt)
-	reserve = make([]byte, reserveSize)
+	a.reserve = make([]byte, reserveSize)
 	addProcessor(f)
 	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
 	o.Unready = func(u engine.Unready) {
