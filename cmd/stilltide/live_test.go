@@ -157,7 +157,20 @@ func TestTheLiveViewWithoutAWatcher(t *testing.T) {
 // On a terminal a burst is summed up; its failures are shown all the same.
 func TestABurstIsSummedUpOnATerminal(t *testing.T) {
 	dir := t.TempDir()
-	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - name: slips\n    watch: in\n    debounce: 0s\n    retry: 0\n    order: name\n    run: grep -q fog\n    processed: done\n    failed: trouble\n")
+	put(t, dir, "stilltide.yaml", `version: 1
+workers: 1
+rules:
+  - name: slips
+    watch: in
+    debounce: 0s
+    retry: 0
+    order: name
+    script: |
+      until [ "$TIDE_NAME" != slip-100.txt ] || [ -e go ]; do sleep 0.05; done
+      grep -q fog "$1"
+    processed: done
+    failed: trouble
+`)
 	for i := range 300 {
 		put(t, dir, fmt.Sprintf("in/slip-%03d.txt", i), "fog\n")
 	}
@@ -165,6 +178,7 @@ func TestABurstIsSummedUpOnATerminal(t *testing.T) {
 	term := newTerminal(t, dir, "100", "60")
 	term.keys("0", "stilltide sweep", "Enter")
 	term.sees("0", "to do")
+	put(t, dir, "go", "")
 	screen := term.sees("0", "300 jobs: 299 processed, 1 failed.")
 	require.Regexp(t, `slips: 300 files done: 299 processed, 1 failed, in .* \(\d+ not listed here\)`, screen)
 	require.Contains(t, screen, "slip-200.txt")

@@ -161,6 +161,8 @@ type model struct {
 	sure map[int64]State
 	may  map[int64][]State
 	last map[int64]Job
+
+	tried int // rows with an attempt that were compared
 }
 
 func (m *model) record(j Job) {
@@ -186,16 +188,15 @@ func (m *model) check(t *testing.T, l *Ledger) {
 	t.Helper()
 	list, err := l.Jobs(Filter{})
 	require.NoError(t, err)
-	have, count, tried := map[int64]Job{}, map[State]int{}, 0
+	have, count := map[int64]Job{}, map[State]int{}
 	for _, j := range list {
 		have[j.ID] = j
 		count[j.State]++
 		if j.Last != nil {
 			require.Equal(t, string(j.State), j.Last.Reason, "the attempt in the row is that of its state")
-			tried++
+			m.tried++
 		}
 	}
-	require.True(t, tried > 0 || len(list) < 20)
 	for id, sure := range m.sure {
 		require.Contains(t, append([]State{sure}, m.may[id]...), have[id].State, "job %d", id)
 	}
@@ -240,6 +241,7 @@ func TestCrashesAtRandom(t *testing.T) {
 				m.sure[id], m.may[id] = j.State, nil // an orderly end loses nothing
 			}
 			m.check(t, l)
+			require.Positive(t, m.tried)
 			require.NoError(t, l.Close())
 		})
 	}
