@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"time"
 
@@ -95,13 +94,6 @@ type Engine struct {
 		kept map[string]bool // replaced content that a running attempt may still need
 		lost map[string]bool // folders of which was said that they cannot hold attributes
 	}
-}
-
-// folderState is what is known of a watched folder.
-type folderState struct {
-	swept, absent bool
-	polled        string // why it is looked at now and then, "" if it is not
-	trouble       string
 }
 
 // Open takes the ledger. An error that wraps ledger.ErrBusy says that another
@@ -200,16 +192,6 @@ func (e *Engine) Run(ctx context.Context) error {
 	placer.Wait()
 	e.tell.hub.Close()
 	return err
-}
-
-func (e *Engine) wanted() map[string]int {
-	folders := e.flow.set.Folders()
-	for path := range folders {
-		if e.folders[path] == nil {
-			e.folders[path] = &folderState{}
-		}
-	}
-	return folders
 }
 
 // loop is the flow's goroutine: it alone touches the flow.
@@ -342,40 +324,6 @@ func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 	}
 }
 
-func (e *Engine) folderEvent(ev watchfs.Event) {
-	f := e.folders[ev.Path]
-	if f == nil {
-		f = &folderState{}
-		e.folders[ev.Path] = f
-	}
-	switch ev.Kind {
-	case watchfs.Swept:
-		f.swept = true
-		if !f.absent {
-			e.leftAll(ev.Path)
-		}
-		e.findMissing(ev.Path)
-	case watchfs.Absent:
-		f.absent = true
-		if ev.Err != nil {
-			f.trouble = ev.Err.Error()
-		}
-	case watchfs.Present:
-		f.absent, f.trouble = false, ""
-		e.mounts.note(e.ledger, ev.Path)
-	case watchfs.Polled:
-		f.polled = ev.Err.Error()
-	case watchfs.Mended:
-		f.polled = ""
-	case watchfs.Trouble:
-		f.trouble = ev.Err.Error()
-	}
-	e.tellFolder(ev, time.Now())
-	if e.o.Folders != nil && ev.Kind != watchfs.Swept {
-		e.o.Folders(ev)
-	}
-}
-
 // carryOut does what the flow decided.
 func (e *Engine) carryOut(work context.Context) {
 	f := e.flow
@@ -446,85 +394,6 @@ func (e *Engine) pruneHistory(work context.Context, keep time.Duration) {
 		case <-time.After(24 * time.Hour):
 		}
 	}
-}
-
-// findLeaving finds the rules that leave what is in their folders, where they
-// have not watched before.
-func (e *Engine) findLeaving() error {
-	seen, err := e.ledger.Watched()
-	if err != nil {
-		return err
-	}
-	if e.o.Once {
-		return nil // a sweep by hand takes what is there, and is no watching
-	}
-	for _, r := range e.flow.set.Rules() {
-		for _, folder := range r.Folders {
-			if r.Existing != rule.ExistingLeave || seen[[2]string{r.Name.S, folder}] {
-				continue
-			}
-			if e.flow.leaving[folder] == nil {
-				e.flow.leaving[folder] = map[string]bool{}
-			}
-			e.flow.leaving[folder][r.Name.S] = true
-		}
-	}
-	return nil
-}
-
-// leftAll ends the leaving of a folder when it has been looked through.
-func (e *Engine) leftAll(folder string) {
-	for name := range e.flow.leaving[folder] {
-		e.ledger.RecordWatched(name, folder)
-	}
-	delete(e.flow.leaving, folder)
-}
-
-// findMissing tells the flow of the known files below a swept folder that are
-// not there any more. There may be many, so it looks beside the flow.
-func (e *Engine) findMissing(folder string) {
-	if e.folders[folder].absent {
-		return
-	}
-	rules := e.flow.set.Rules()
-	e.active++
-	e.work.Go(func() {
-		var missing []string
-		for _, r := range rules {
-			if slices.Contains(r.Folders, folder) {
-				missing = append(missing, e.missing(r.Name.S, folder)...)
-			}
-		}
-		e.asks <- func() { // the flow listens as long as anything is under way
-			e.active--
-			now := time.Now()
-			for _, path := range missing {
-				e.flow.wentAway(path, false, now)
-			}
-		}
-	})
-}
-
-// missing lists what a rule remembers below a folder and what is not there.
-func (e *Engine) missing(rule, folder string) []string {
-	known, err := e.ledger.KnownFiles(rule, folder)
-	if err != nil {
-		return nil // the next sweep tries again
-	}
-	return slices.DeleteFunc(known, func(path string) bool {
-		facts, err := watchfs.Stat(path)
-		return err != nil || facts.Exists
-	})
-}
-
-// sweptAll tells whether all wanted folders were looked through, or are not there.
-func (e *Engine) sweptAll() bool {
-	for _, f := range e.folders {
-		if !f.swept {
-			return false
-		}
-	}
-	return true
 }
 
 // Alive tells whether the engine's own loop goes round: it is asked something

@@ -357,30 +357,6 @@ func (l *Ledger) chain(p *Placement) {
 	}
 }
 
-// Remember notes that a rule has handled a file that stays where it is.
-func (l *Ledger) Remember(k Known) {
-	key := knownKey{k.Rule, k.File}
-	l.mu.Lock()
-	l.known[key] = &k
-	l.knows = true
-	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
-	l.mu.Unlock()
-	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})
-}
-
-// Forget notes that a file is not where the rule left it.
-func (l *Ledger) Forget(rule, path string) {
-	l.mu.Lock()
-	if l.counts[rule] == 0 {
-		l.mu.Unlock()
-		return
-	}
-	key := knownKey{rule, path}
-	l.known[key] = nil
-	l.mu.Unlock()
-	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
-}
-
 // settled forgets the copies of what is in its table now.
 func (l *Ledger) settled(r *record) {
 	if r.job != nil && l.recent[r.job.File] == r.job {
