@@ -34,7 +34,9 @@ func TestUntilAllAreThere(t *testing.T) {
 	require.NoError(t, drop(dir, 5))
 	require.NoError(t, until(dir, dropped(4), 5))
 	require.NoError(t, os.Remove(filepath.Join(dir, dropped(2))))
-	time.AfterFunc(50*time.Millisecond, func() { _ = drop(dir, 5) })
+	again := make(chan error, 1)
+	time.AfterFunc(50*time.Millisecond, func() { again <- drop(dir, 5) })
 	require.NoError(t, until(dir, dropped(4), 5))
 	require.FileExists(t, filepath.Join(dir, dropped(2)))
+	require.NoError(t, <-again, "the folder is not taken away while files are dropped")
 }
