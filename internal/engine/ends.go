@@ -90,7 +90,8 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			kept = f.keptPath(id)
 		}
 		e.moves = append(e.moves, move{
-			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.State(), j.row.ID)},
+			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.State(), j.row.ID),
+				Untouched: len(j.rule.Steps) == 0},
 			record: &ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})

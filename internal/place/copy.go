@@ -23,7 +23,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	defer src.Close()
+	defer src.release()
 	return p.put(r, content{
 		put:  func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
 		same: func(path string) (bool, error) { return p.sameAsSource(&r, path) },
@@ -183,7 +183,7 @@ func (p *Placer) Delete(r Request) error {
 	if err != nil {
 		return err
 	}
-	defer src.Close()
+	defer src.release()
 	if err := r.stage(Staged{Target: r.Source}); err != nil {
 		return err
 	}

@@ -8,10 +8,11 @@
 // source goes, after another look that it is still what was copied. At every
 // instant the whole content is at one of the two names.
 //
-// The file that is moved must be the one that was meant: it is held open by a
-// descriptor meanwhile and compared before and after. A stranger that took its
-// name in between is put back. The destination folder is held open, too, and
-// was reached without following a link in any part that a file's name filled.
+// The file that is moved must be the one that was meant: it is compared before
+// and after, and held open by a descriptor meanwhile, unless nothing was done
+// with it but to move it. A stranger that took its name in between is put back.
+// The destination folder is held open in any case, and was reached without
+// following a link in any part that a file's name filled.
 //
 // What is replaced is kept, and swapped with its replacement in one instant
 // (RENAME_EXCHANGE). So each placement can be undone as long as what it placed
@@ -63,6 +64,10 @@ type Request struct {
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
+	// Untouched says that nothing has looked at the file's content or worked on it, so
+	// that no descriptor has to keep its inode number from a stranger with the same
+	// size and times: what stat(2) tells before and after the move is enough.
+	Untouched bool
 	// Ours tells whether what has the name may be replaced in any case.
 	Ours func(path string, f file.Facts) bool
 	// Stage makes the intention durable: first before anything is made (with
@@ -172,7 +177,7 @@ func (p *Placer) Move(r Request) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	defer src.Close()
+	defer src.release()
 	for again := false; ; again = true {
 		res, err := p.moveTo(&r, src)
 		if !errors.Is(err, fs.ErrNotExist) {
@@ -233,38 +238,71 @@ func (p *Placer) moveAs(r *Request, src source, d *folder, c choice) (Result, er
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
 }
 
-// source is the held source of a move. Its inode number is no other file's as
-// long as it is held.
+// source is the source of a move. Its inode number is no other file's as long as
+// it is held.
 type source struct {
-	heldFile
-	ino uint64
+	held heldFile // nil if it is not
+	ino  uint64
 }
 
-// hold opens the source and checks that it is the file that was meant.
+// is tells whether what was moved is the source. Without a descriptor another
+// file can have its inode number, but hardly its size and times, too.
+func (s source) is(now file.Facts, r *Request) bool {
+	return now.Ino == s.ino && (s.held != nil || now.Same(r.Expect))
+}
+
+func (s source) release() {
+	if s.held != nil {
+		s.held.Close()
+	}
+}
+
+// hold opens the source, if that is needed, and checks that it is the file that
+// was meant.
 func (p *Placer) hold(r *Request) (source, error) {
-	src, err := p.system().Hold(r.Source)
-	if errors.Is(err, fs.ErrNotExist) {
+	src, now, err := p.take(r)
+	if errors.Is(err, ErrGone) {
 		if err := p.unhide(r); err != nil {
 			return source{}, err
 		}
-		src, err = p.system().Hold(r.Source)
+		src, now, err = p.take(r)
 	}
 	if err != nil {
 		return source{}, err
 	}
-	f, err := src.Facts()
-	ino := f.Ino
-	if err == nil && r.Expect.Dir {
-		f, err = p.look(r.Source, r)
+	if r.Expect.Dir {
+		now, err = p.look(r.Source, r)
 	}
-	if err == nil && !f.Same(r.Expect) {
+	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
 	}
 	if err != nil {
-		src.Close()
+		src.release()
 		return source{}, err
 	}
-	return source{src, ino}, nil
+	return src, nil
+}
+
+// take gives the source and its facts.
+func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
+	if r.Untouched && !r.Expect.Dir {
+		if now, err = p.system().Stat(r.Source); err == nil && !now.Exists {
+			err = ErrGone
+		}
+		return source{ino: now.Ino}, now, err
+	}
+	held, err := p.system().Hold(r.Source)
+	if errors.Is(err, fs.ErrNotExist) {
+		return source{}, file.Facts{}, ErrGone
+	}
+	if err != nil {
+		return source{}, file.Facts{}, err
+	}
+	if now, err = held.Facts(); err != nil {
+		held.Close()
+		return source{}, file.Facts{}, err
+	}
+	return source{held, now.Ino}, now, nil
 }
 
 // unhide gives the source its name back, if an earlier try failed after it
@@ -337,14 +375,14 @@ func (p *Placer) sameAsSource(r *Request, path string) (bool, error) {
 	return SameContent(r.Source, path, r.Expect.Size)
 }
 
-// finished checks that the file at the target is the one that was held.
+// finished checks that the file at the target is the one that was meant.
 func (p *Placer) finished(src source, r *Request, d *folder, name string) (Result, error) {
 	sys := p.system()
 	now, err := sys.StatIn(d, name)
 	if err != nil {
 		return Result{Target: d.at(name), Facts: r.Expect}, nil // moved; only the last look failed
 	}
-	if now.Exists && now.Ino != src.ino {
+	if now.Exists && !src.is(now, r) {
 		if err := sys.Rename(d.at(name), r.Source); err != nil {
 			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, d.at(name), err)
 		}
@@ -426,7 +464,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 		return Result{}, errors.Join(err, sys.Rename(d.at(r.Part), r.Source))
 	}
 	now, err := p.partFacts(r, d, c.name)
-	if err == nil && !copied && now.Ino != src.ino {
+	if err == nil && !copied && !src.is(now, r) {
 		err = ErrChanged
 	}
 	if err == nil {

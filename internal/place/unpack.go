@@ -48,7 +48,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer src.Close()
+	defer src.release()
 	in, err := os.Open(r.Source)
 	if err != nil {
 		return nil, err

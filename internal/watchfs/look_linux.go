@@ -47,6 +47,15 @@ func Look(path string) (file.Facts, error) {
 	return f, nil
 }
 
+// lstat gives the facts of a path that is there.
+func lstat(path string) (file.Facts, error) {
+	var st unix.Stat_t
+	if err := unix.Lstat(path, &st); err != nil {
+		return file.Facts{}, &fs.PathError{Op: "lstat", Path: path, Err: err}
+	}
+	return FromStat(&st), nil
+}
+
 // FromStat takes the facts from what stat(2) gives.
 func FromStat(st *unix.Stat_t) file.Facts {
 	return file.Facts{

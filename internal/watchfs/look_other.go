@@ -16,6 +16,15 @@ func gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 // open for writing, so Writers is Unknown and the file must hold still.
 func Look(path string) (file.Facts, error) { return Stat(path) }
 
+// lstat gives the facts of a path that is there.
+func lstat(path string) (file.Facts, error) {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return file.Facts{}, err
+	}
+	return Facts(info), nil
+}
+
 func openPlain(path string) (*os.File, error) { return os.Open(path) }
 
 // Remote tells whether a path lies on a file system that sends no events. It

@@ -83,14 +83,11 @@ func Facts(info fs.FileInfo) file.Facts {
 // Stat is Facts of a path; links are not followed. A path that is not there
 // gives facts with Exists false and no error.
 func Stat(path string) (file.Facts, error) {
-	info, err := os.Lstat(path)
-	switch {
-	case err == nil:
-		return Facts(info), nil
-	case gone(err):
+	f, err := lstat(path)
+	if err != nil && gone(err) {
 		return file.Facts{}, nil
 	}
-	return file.Facts{}, err
+	return f, err
 }
 
 // nearestParent is the closest folder above path that exists.
