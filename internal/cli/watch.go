@@ -137,15 +137,18 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 // words adds an outcome in one line, and perhaps one more that says why.
 func (l *lines) words(o *engine.Outcome, stamp string) {
 	st, j := l.a.style, o.Job
-	column := func(s string) {
-		l.text.WriteString(s)
-		l.text.WriteString("  ")
+	column := func(s, shown string, width int) {
+		l.text.WriteString(shown)
+		for range max(0, width-ink.Width(s)) + 2 {
+			l.text.WriteByte(' ')
+		}
 	}
+	plainly := func(s string, width int) { column(s, s, width) }
 	l.text.WriteString(stamp)
-	column(ink.Pad(ink.Cut(j.Rule, 20), l.name))
-	column(ink.Pad(shownName(j), 34))
-	column(st.State(j.State, ink.Pad(string(j.State), 9)))
-	column(ink.Pad(plan.Span(j.Ran), 7))
+	plainly(ink.Cut(j.Rule, 20), l.name)
+	plainly(shownName(j), 34)
+	column(string(j.State), st.State(j.State, string(j.State)), 9)
+	plainly(plan.Span(j.Ran), 7)
 	l.text.WriteString(l.whereTo(o))
 	l.text.WriteByte('\n')
 	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {

@@ -90,9 +90,9 @@ func writers(w engine.Why) []string {
 func (a *app) whyText(f *rule.File, w engine.Why) {
 	state := "is not there; as if it arrived now"
 	if w.Facts.Exists {
-		when := plan.Span(time.Since(w.Facts.Mod)) + " ago"
-		if w.Facts.Mod.After(time.Now()) {
-			when = w.Facts.Mod.Format("2006-01-02 15:04")
+		when := plan.Span(time.Since(w.Facts.Mod.Time())) + " ago"
+		if w.Facts.Mod.Time().After(time.Now()) {
+			when = w.Facts.Mod.Time().Format("2006-01-02 15:04")
 		}
 		state = fmt.Sprintf("%s, changed %s", humanize.IBytes(uint64(max(w.Facts.Size, 0))), when)
 	}

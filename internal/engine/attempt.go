@@ -94,7 +94,7 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 	if !res.ok || res.hash == "" || len(res.units) != 1 {
 		return
 	}
-	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || !u.facts.Mod.Equal(a.plan.Facts.Mod)) {
+	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || u.facts.Mod != a.plan.Facts.Mod) {
 		if sum, err := watchfs.Hash(u.at, u.facts.Size); err == nil {
 			res.hash = sum
 		}

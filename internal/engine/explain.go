@@ -48,7 +48,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, now time.Time) (Why, 
 	}
 	w.Facts = facts
 	if !facts.Exists {
-		facts = file.Facts{Regular: true, Mod: now, Change: now, Writers: file.None}
+		facts = file.Facts{Regular: true, Mod: file.At(now), Change: file.At(now), Writers: file.None}
 	}
 	for _, r := range set.Rules() {
 		reason, event := explainRule(set, l, r, path, facts, now)

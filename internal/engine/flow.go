@@ -301,7 +301,7 @@ func (f *flow) candidatesOf(unit string) []plan.Candidate {
 }
 
 // mostAsked bounds the answers that candidates keeps.
-const mostAsked = 8192
+const mostAsked = 4096
 
 // candidates lists the rules that could take a file. That is asked several
 // times on a file's way, so the answers are kept while there is work.
@@ -309,8 +309,11 @@ func (f *flow) candidates(path string) []plan.Candidate {
 	if known, ok := f.asked[path]; ok {
 		return known
 	}
-	if f.asked == nil || len(f.asked) == mostAsked {
+	if f.asked == nil {
 		f.asked = map[string][]plan.Candidate{}
+	}
+	if len(f.asked) == mostAsked {
+		clear(f.asked)
 	}
 	found := f.set.Candidates(path)
 	f.asked[path] = found

@@ -65,7 +65,7 @@ func (l *lanes) work(device uint64, way *lane) {
 			return
 		}
 		by := l.e.mover()
-		done := by.place(p)
+		done := by.place(p, nil)
 		by.end()
 		l.mu.Lock()
 		for _, t := range targets(p) {

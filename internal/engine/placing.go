@@ -102,10 +102,11 @@ func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
 	done := make([]placedEnd, 0, len(batch))
 	defer by.end()
 	clear(by.there)
-	for _, p := range batch {
+	room := make([]moved, len(batch)) // most have but one file
+	for i, p := range batch {
 		result := placedEnd{id: p.id, leads: p.leads, err: err}
 		if err == nil {
-			result = by.place(p)
+			result = by.place(p, room[i:i:i+1])
 		}
 		if errors.Is(result.err, place.ErrFar) {
 			far.add(p)
@@ -132,9 +133,9 @@ func (e *Engine) mover() *mover {
 func (by *mover) end() { by.batch.End() }
 
 // place does the moves of one job: all or none. A file that is gone or has
-// changed meanwhile is left out.
-func (by *mover) place(p *placing) placedEnd {
-	e, end := by.e, placedEnd{id: p.id, leads: p.leads}
+// changed meanwhile is left out. room is where the moves are told, if they fit.
+func (by *mover) place(p *placing, room []moved) placedEnd {
+	e, end := by.e, placedEnd{id: p.id, leads: p.leads, moved: room}
 	for i := range p.moves {
 		m := &p.moves[i]
 		res, err := by.move(m)

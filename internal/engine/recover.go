@@ -280,7 +280,7 @@ func (e *Engine) landed(p ledger.Placement) string {
 		}
 		sameFile := facts.Dev == p.Facts.Dev && facts.Ino == p.Facts.Ino
 		// Not by device: a bind mount is another file system with the same number.
-		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod.Equal(p.Facts.Mod)
+		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod == p.Facts.Mod
 		if copied {
 			// A complete copy has the source's content, if that is still there to compare.
 			if source, err := watchfs.Stat(p.Source); err == nil && source.Exists {

@@ -208,7 +208,7 @@ func (w *world) look(path string) (file.Facts, error) {
 		f.Writers = file.Some
 	}
 	if f.Exists {
-		f.Change = w.changed[path]
+		f.Change = file.At(w.changed[path])
 	}
 	return f, err
 }
@@ -435,9 +435,9 @@ func (w *world) placeBatch() {
 	defer near.end()
 	defer far.end()
 	for _, p := range batch {
-		end := near.place(p)
+		end := near.place(p, nil)
 		if errors.Is(end.err, place.ErrFar) {
-			end = far.place(p)
+			end = far.place(p, nil)
 		}
 		for _, m := range end.moved {
 			w.say("moved %s to %q: %v", filepath.Base(m.source), m.target, m.err)

@@ -59,7 +59,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Fact
 			known = true
 			continue
 		}
-		if i > 0 && c.Rule.Debounce.Duration > candidates[0].Rule.Debounce.Duration && now.Sub(facts.Change) < c.Rule.Debounce.Duration {
+		if i > 0 && c.Rule.Debounce.Duration > candidates[0].Rule.Debounce.Duration && now.Sub(facts.Change.Time()) < c.Rule.Debounce.Duration {
 			f.wait(path, c.Rule, 0, now) // this rule wants a longer quiet time than the one before
 			return
 		}

@@ -86,7 +86,7 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, re
 		cleanUndo(placer, p, part)
 	}
 	if resumed && isBack(p) {
-		if now := lookAt(p.Source, p.Facts.Dir); now.Size == p.Facts.Size && now.Mod.Equal(p.Facts.Mod) {
+		if now := lookAt(p.Source, p.Facts.Dir); now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 			c[p.Source] = now
 		}
 		return nil
@@ -128,7 +128,7 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
 	hidden, back := lookAt(there, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
-	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod.Equal(hidden.Mod):
+	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
 		_ = placer.Discard(there) // a placed copy that was about to go
 	case hidden.Same(p.After):
 		_ = placer.Rename(there, p.Target)
@@ -152,7 +152,7 @@ func isBack(p *ledger.Placement) bool {
 // left of one that was not.
 func (h hands) happened(p *ledger.Placement, part string) bool {
 	target := lookAt(p.Target, p.Facts.Dir)
-	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod.Equal(p.After.Mod) && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
+	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
 	h.cleanParts(p, part, made)
 	switch place.Kind(p.Kind) {
 	case place.Put:
@@ -236,7 +236,7 @@ func stuck(units []unit, list []*ledger.Placement) {
 func restored(units []unit) {
 	for i := range units {
 		u := &units[i]
-		if now := lookAt(u.at, u.facts.Dir); u.at == u.taken && now.Exists && now.Size == u.facts.Size && now.Mod.Equal(u.facts.Mod) {
+		if now := lookAt(u.at, u.facts.Dir); u.at == u.taken && now.Exists && now.Size == u.facts.Size && now.Mod == u.facts.Mod {
 			u.facts.Dev, u.facts.Ino = now.Dev, now.Ino
 		}
 	}
@@ -357,7 +357,7 @@ func (b *attemptBook) ours(rule, target string, f file.Facts) bool {
 		return false
 	}
 	p, ok, err := b.e.ledger.PlacedBy(rule, target)
-	return err == nil && ok && p.After.Size == f.Size && p.After.Mod.Equal(f.Mod)
+	return err == nil && ok && p.After.Size == f.Size && p.After.Mod == f.Mod
 }
 
 func (b *attemptBook) notice(channel, text string, job plan.Job) {

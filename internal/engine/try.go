@@ -115,7 +115,7 @@ func copyContent(from, to string, facts file.Facts) error {
 	if err := out.Close(); err != nil {
 		return err
 	}
-	return os.Chtimes(to, facts.Mod, facts.Mod)
+	return os.Chtimes(to, facts.Mod.Time(), facts.Mod.Time())
 }
 
 // steps runs the steps and gives where the file is then, "" if nowhere.

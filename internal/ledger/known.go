@@ -58,7 +58,7 @@ func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	if err != nil {
 		return Known{}, false, l.damaged(err)
 	}
-	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	return found, true, nil
 }
 

@@ -29,7 +29,7 @@ var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
 func sample(id int64, state State) Job {
 	exit := 3
 	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
-		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: when, Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/trouble/a"}
+		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/trouble/a"}
 }
 
 func TestRowsComeBackAsTheyWere(t *testing.T) {
@@ -124,12 +124,12 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 		require.Equal(t, want, ok)
 		if ok {
 			require.Equal(t, "h", k.Hash)
-			require.True(t, k.Facts.Mod.Equal(when))
+			require.Equal(t, file.At(when), k.Facts.Mod)
 		}
 	}
 	check(false)
 	require.False(t, l.KnowsFiles())
-	k := Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: when}}
+	k := Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}}
 	l.Remember(k)
 	check(true) // not in the file yet, perhaps
 	require.True(t, l.KnowsFiles())
@@ -343,7 +343,7 @@ func TestOldHistoryGoesAndMemoryStays(t *testing.T) {
 		l.RecordAttempt(Attempt{Job: i, Number: 1, Started: when, Ended: when, Output: "output/1-1.txt"})
 	}
 	l.Record(sample(4, Queued), "")
-	l.Remember(Known{Rule: "r", File: "/in/a", Job: 1, Facts: file.Facts{Exists: true, Mod: when}})
+	l.Remember(Known{Rule: "r", File: "/in/a", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}})
 	require.NoError(t, l.Flush())
 	n, err := l.Prune(when.Add(time.Minute))
 	require.NoError(t, err)

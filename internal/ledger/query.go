@@ -153,7 +153,7 @@ func (l *Ledger) members(jobs []Job) error {
 		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &endsIn); err != nil {
 			return l.damaged(err)
 		}
-		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 		m.EndsIn = endsIn.String
 		if i, ok := place[job]; ok {
 			jobs[i].Extra = append(jobs[i].Extra, m)
@@ -175,7 +175,7 @@ func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool,
 	if err != nil {
 		return "", "", false, l.damaged(err)
 	}
-	err = ask.QueryRow(path, f.Size, nano(f.Mod)).Scan(&rule, &chain)
+	err = ask.QueryRow(path, f.Size, int64(f.Mod)).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
 	}
@@ -312,7 +312,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var last attemptScan
 	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
 		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen}, last.columns()...)...)
-	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: fromNano(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	j.Exit, j.EndsIn, j.Last = exitOf(exit), endsIn.String, last.attempt(j.ID)
 	return j, err
@@ -406,8 +406,8 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained); err != nil {
 			return nil, l.damaged(err)
 		}
-		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: before.size, Mod: fromNano(before.mod), Change: fromNano(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
-		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: fromNano(after.mod), Dev: uint64(after.dev), Ino: uint64(after.ino)}
+		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
+		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: file.Time(after.mod), Dev: uint64(after.dev), Ino: uint64(after.ino)}
 		list = append(list, p)
 	}
 	return list, rows.Err()

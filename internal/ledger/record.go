@@ -201,7 +201,7 @@ func (c columns) args(to []any) []any {
 // state: the journal is read by these.
 func jobColumnsOf(c columns, j *Job) columns {
 	f := j.Facts
-	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
+	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
 	c = c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen))
 	if j.Last == nil {
@@ -215,7 +215,7 @@ const jobState = 4
 func placementColumnsOf(c columns, p *Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
-	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, nano(f.Mod), nano(f.Change), int64(g.Dev), int64(g.Ino), g.Size, nano(g.Mod))
+	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size, int64(g.Mod))
 	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads))
 }
 
@@ -229,7 +229,7 @@ func lastColumnsOf(c columns, a *Attempt) columns {
 
 func knownColumnsOf(c columns, k *Known) columns {
 	f := k.Facts
-	return c.text(k.Rule, k.File).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
+	return c.text(k.Rule, k.File).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
 }
 
 // Record writes a job's row. was is the state that was recorded before, "" for
@@ -290,7 +290,7 @@ func (l *Ledger) RecordMembers(j Job) {
 	for i, m := range j.Extra {
 		f := m.Facts
 		l.w.add(rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember, columns: columns{}.
-			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, nano(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
+			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
 	}
 }
 

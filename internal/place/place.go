@@ -489,7 +489,7 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 		return errors.Join(cannot(d.at(c.name), "kept before it is replaced", err), sys.Discard(kept))
 	}
 	stranger := func() error { return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), ErrChanged), sys.Discard(kept)) }
-	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || !saved.Mod.Equal(c.old.Mod) {
+	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || saved.Mod != c.old.Mod {
 		return errors.Join(err, stranger())
 	}
 	err := sys.Exchange(d, part, c.name)
@@ -624,5 +624,6 @@ var partLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567")
 // any rule, and the same each time for the same job.
 func PartName(ledger string, job int64) string {
 	sum := sha256.Sum256(strconv.AppendInt(append([]byte(ledger), 0), job, 10))
-	return string(partLetters.AppendEncode([]byte(plan.HiddenPrefix), sum[:5]))
+	name := append(make([]byte, 0, 32), plan.HiddenPrefix...)
+	return string(partLetters.AppendEncode(name, sum[:5]))
 }

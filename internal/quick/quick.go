@@ -183,7 +183,7 @@ func (s *session) look(now time.Time) {
 		case settle.Ready:
 			if !known || !was.Same(facts) {
 				s.known[path] = facts
-				s.changed(path, facts.Change, now)
+				s.changed(path, facts.Change.Time(), now)
 			}
 		case settle.Gone:
 			if delete(s.known, path); known {

@@ -15,7 +15,7 @@ import (
 func system(info fs.FileInfo, f *file.Facts) {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		f.Dev, f.Ino = uint64(st.Dev), st.Ino
-		f.Change = time.Unix(st.Ctim.Unix())
+		f.Change = file.Unix(st.Ctim.Unix())
 	}
 }
 
@@ -63,8 +63,8 @@ func FromStat(st *unix.Stat_t) file.Facts {
 		Dir:     st.Mode&unix.S_IFMT == unix.S_IFDIR,
 		Regular: st.Mode&unix.S_IFMT == unix.S_IFREG,
 		Size:    st.Size,
-		Mod:     time.Unix(st.Mtim.Unix()),
-		Change:  time.Unix(st.Ctim.Unix()),
+		Mod:     file.Unix(st.Mtim.Unix()),
+		Change:  file.Unix(st.Ctim.Unix()),
 		Dev:     uint64(st.Dev),
 		Ino:     st.Ino,
 		Mode:    st.Mode & 0o7777,

@@ -11,6 +11,6 @@ import (
 func system(info fs.FileInfo, f *file.Facts) {
 	if st, ok := info.Sys().(*syscall.Stat_t); ok {
 		f.Dev, f.Ino = uint64(st.Dev), st.Ino
-		f.Change = time.Unix(st.Ctimespec.Unix())
+		f.Change = file.Unix(st.Ctimespec.Unix())
 	}
 }

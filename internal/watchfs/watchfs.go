@@ -72,8 +72,8 @@ func Facts(info fs.FileInfo) file.Facts {
 		Dir:     info.IsDir(),
 		Regular: info.Mode().IsRegular(),
 		Size:    info.Size(),
-		Mod:     info.ModTime(),
-		Change:  info.ModTime(),
+		Mod:     file.At(info.ModTime()),
+		Change:  file.At(info.ModTime()),
 		Mode:    uint32(info.Mode().Perm()),
 	}
 	system(info, &f)
@@ -124,7 +124,7 @@ func LookTree(top string) (file.Facts, error) {
 		if err != nil || !one.Exists {
 			return err
 		}
-		all.Change, all.Mod = later(all.Change, one.Change), later(all.Mod, one.Mod)
+		all.Change, all.Mod = max(all.Change, one.Change), max(all.Mod, one.Mod)
 		if one.Regular {
 			all.Size += one.Size
 			all.Writers = worse(all.Writers, one.Writers)
@@ -132,13 +132,6 @@ func LookTree(top string) (file.Facts, error) {
 		return nil
 	})
 	return all, err
-}
-
-func later(a, b time.Time) time.Time {
-	if b.After(a) {
-		return b
-	}
-	return a
 }
 
 // worse joins what is known of two files' writers: some beats unknown beats none.

@@ -12,6 +12,8 @@ import (
 	"container/heap"
 	"slices"
 	"time"
+
+	"stilltide/internal/core/file"
 )
 
 // Order is the order in which one rule's jobs start.
@@ -33,7 +35,7 @@ type Job struct {
 	Due  time.Time // not before; zero for at once
 	Path string
 	Size int64
-	Mod  time.Time
+	Mod  file.Time
 }
 
 // Rule is what the machine must know of a rule.

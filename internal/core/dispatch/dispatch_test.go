@@ -6,7 +6,9 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
 	"pgregory.net/rapid"
+	"stilltide/internal/core/file"
 )
 
 var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
@@ -58,7 +60,7 @@ func TestPriorityThenFewestRunning(t *testing.T) {
 
 func TestOrders(t *testing.T) {
 	jobs := []Job{
-		{ID: 1, Path: "c", Size: 3, Mod: noon.Add(2)}, {ID: 2, Path: "a", Size: 1, Mod: noon.Add(3)}, {ID: 3, Path: "b", Size: 2, Mod: noon.Add(1)},
+		{ID: 1, Path: "c", Size: 3, Mod: file.At(noon.Add(2))}, {ID: 2, Path: "a", Size: 1, Mod: file.At(noon.Add(3))}, {ID: 3, Path: "b", Size: 2, Mod: file.At(noon.Add(1))},
 	}
 	for order, want := range map[Order][]int64{
 		ByArrival: {1, 2, 3}, ByName: {2, 3, 1}, Oldest: {3, 1, 2}, Newest: {2, 1, 3}, Smallest: {2, 3, 1},

@@ -16,12 +16,12 @@ func (h *readyHeap) Less(i, j int) bool {
 			return a.Path < b.Path
 		}
 	case Oldest:
-		if !a.Mod.Equal(b.Mod) {
-			return a.Mod.Before(b.Mod)
+		if a.Mod != b.Mod {
+			return a.Mod < b.Mod
 		}
 	case Newest:
-		if !a.Mod.Equal(b.Mod) {
-			return a.Mod.After(b.Mod)
+		if a.Mod != b.Mod {
+			return a.Mod > b.Mod
 		}
 	case Smallest:
 		if a.Size != b.Size {

@@ -5,7 +5,10 @@
 // repeated, tested and explained.
 package file
 
-import "time"
+import (
+	"math"
+	"time"
+)
 
 // Writers says whether somebody has a file open for writing.
 type Writers int8
@@ -24,6 +27,33 @@ func (w Writers) String() string {
 	return [...]string{"unknown", "none", "some"}[w]
 }
 
+// Time is a moment as file systems give it: nanoseconds since 1970, UTC. Moments
+// before 1678 and after 2261 become the first and the last that fit.
+type Time int64
+
+// At gives the moment for a time, 0 for the zero time.
+func At(t time.Time) Time {
+	if t.IsZero() {
+		return 0
+	}
+	return Unix(t.Unix(), int64(t.Nanosecond()))
+}
+
+// Unix gives the moment for seconds and nanoseconds since 1970 (stat(2)).
+func Unix(sec, nsec int64) Time {
+	const most = math.MaxInt64/int64(time.Second) - 1
+	switch {
+	case sec > most:
+		return math.MaxInt64
+	case sec < -most:
+		return math.MinInt64
+	}
+	return Time(sec*int64(time.Second) + nsec)
+}
+
+// Time gives the moment as package time has it.
+func (t Time) Time() time.Time { return time.Unix(0, int64(t)) }
+
 // Facts are what one look at a path found. There are several for each file on
 // its way, so they are small.
 type Facts struct {
@@ -32,10 +62,10 @@ type Facts struct {
 	Regular bool
 	Marker  bool // the companion that says "done" is there, where a rule asks for one
 	Writers Writers
-	Mode    uint32    // permission bits
-	Size    int64     // bytes
-	Mod     time.Time // last change of the content
-	Change  time.Time // last change of content or attributes (ctime)
+	Mode    uint32 // permission bits
+	Size    int64  // bytes
+	Mod     Time   // last change of the content
+	Change  Time   // last change of content or attributes (ctime)
 	Dev     uint64
 	Ino     uint64
 	Inside  *Inside // nil if nobody asked for it; it does not change
@@ -59,7 +89,7 @@ func (f *Facts) Says() Inside {
 // Same tells whether two looks saw the same, unchanged file: device, inode,
 // size and modification time. Attribute changes do not count.
 func (f Facts) Same(g Facts) bool {
-	return f.Exists == g.Exists && f.Dev == g.Dev && f.Ino == g.Ino && f.Size == g.Size && f.Mod.Equal(g.Mod)
+	return f.Exists == g.Exists && f.Dev == g.Dev && f.Ino == g.Ino && f.Size == g.Size && f.Mod == g.Mod
 }
 
 // Event is the reason why a file is offered to the rules.

@@ -34,7 +34,7 @@ func BenchmarkDestination(b *testing.B) {
 	s := rules(b, `  - {name: gauges, watch: in, match: "gauge-<station>_<day>.csv", processed: "done/{station}/{day:%Y}/{modified:%m}"}`+"\n")
 	c := s.Candidates("/office/in/gauge-NOR_2031-04-02.csv")[0]
 	at := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
-	j := Job{Rule: c.Rule, ID: 1, File: c.Unit, Watch: c.Watch, Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: at}, Captures: c.Captures, Now: at}
+	j := Job{Rule: c.Rule, ID: 1, File: c.Unit, Watch: c.Watch, Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(at)}, Captures: c.Captures, Now: at}
 	b.ReportAllocs()
 	for b.Loop() {
 		if _, err := j.Destination(c.Rule.Processed); err != nil {

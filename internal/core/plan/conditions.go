@@ -63,7 +63,7 @@ func (c Candidate) Fits(f file.Facts, event file.Event, now time.Time) (fits boo
 		return false, time.Time{}
 	}
 	if young {
-		return false, f.Mod.Add(c.Rule.Age.Low)
+		return false, f.Mod.Time().Add(c.Rule.Age.Low)
 	}
 	return true, time.Time{}
 }
@@ -76,7 +76,7 @@ func (c Candidate) isUnit(f file.Facts) bool {
 }
 
 // age is the time since the last change of the content; a time in the future is age 0.
-func age(f file.Facts, now time.Time) time.Duration { return max(now.Sub(f.Mod), 0) }
+func age(f file.Facts, now time.Time) time.Duration { return max(now.Sub(f.Mod.Time()), 0) }
 
 // onFile lists the conditions that need a look at the file.
 func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condition {
@@ -135,7 +135,7 @@ func (j *Job) values() (expr.Values, error) {
 	v := expr.Base(j.Now)
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
 	v["path"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
-	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod, age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
+	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
 	tags := j.Facts.Says().Tags
 	if tags == nil {
 		tags = []string{}

@@ -52,11 +52,11 @@ func (s *Set) Example(r *rule.Rule, e *rule.Example, now time.Time) []string {
 }
 
 func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
-	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: now, Change: now}
+	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: file.At(now), Change: file.At(now)}
 	if !e.At.IsZero() {
-		f.Mod = e.At
+		f.Mod = file.At(e.At)
 	} else if e.Age.Pos.Line > 0 {
-		f.Mod = now.Add(-e.Age.Duration)
+		f.Mod = file.At(now.Add(-e.Age.Duration))
 	}
 	says := file.Inside{Kind: e.Kind.S}
 	if says.Kind == "" {

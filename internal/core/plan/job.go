@@ -101,9 +101,9 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		if shot := j.Facts.Says().Shot; !shot.IsZero() {
 			return fill.Value{Time: shot}, nil
 		}
-		return fill.Value{Time: j.Facts.Mod}, nil
+		return fill.Value{Time: j.Facts.Mod.Time()}, nil
 	case "modified":
-		return fill.Value{Time: j.Facts.Mod}, nil
+		return fill.Value{Time: j.Facts.Mod.Time()}, nil
 	case "clock":
 		return fill.Value{Time: j.Now}, nil
 	}

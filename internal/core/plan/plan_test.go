@@ -92,7 +92,7 @@ func TestGlobsOfFolders(t *testing.T) {
 func job(s *Set, path string) *Job {
 	c := s.Candidates(path)[0]
 	return &Job{Rule: c.Rule, ID: 7, File: path, Watch: c.Watch, Captures: c.Captures, Event: file.Added, Attempt: 2, Scratch: "/s/7-2", Hash: "abc",
-		Facts: file.Facts{Size: 12, Mod: time.Date(2031, 4, 2, 5, 6, 7, 0, time.UTC)}, Now: time.Date(2031, 4, 3, 0, 0, 0, 0, time.UTC)}
+		Facts: file.Facts{Size: 12, Mod: file.At(time.Date(2031, 4, 2, 5, 6, 7, 0, time.UTC))}, Now: time.Date(2031, 4, 3, 0, 0, 0, 0, time.UTC)}
 }
 
 func TestPlaceholders(t *testing.T) {

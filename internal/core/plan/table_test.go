@@ -23,12 +23,14 @@ type row struct {
 	f     file.Facts // what is unusual about it
 }
 
-func big(n int64) file.Facts                        { return file.Facts{Size: n} }
-func old(d time.Duration) file.Facts                { return file.Facts{Mod: now.Add(-d)} }
-func kind(k string) file.Facts                      { return file.Facts{Inside: &file.Inside{Kind: k}} }
-func tagged(tags ...string) file.Facts              { return file.Facts{Inside: &file.Inside{Tags: tags}} }
-func folder() file.Facts                            { return file.Facts{Dir: true} }
-func bigAndOld(n int64, d time.Duration) file.Facts { return file.Facts{Size: n, Mod: now.Add(-d)} }
+func big(n int64) file.Facts           { return file.Facts{Size: n} }
+func old(d time.Duration) file.Facts   { return file.Facts{Mod: file.At(now.Add(-d))} }
+func kind(k string) file.Facts         { return file.Facts{Inside: &file.Inside{Kind: k}} }
+func tagged(tags ...string) file.Facts { return file.Facts{Inside: &file.Inside{Tags: tags}} }
+func folder() file.Facts               { return file.Facts{Dir: true} }
+func bigAndOld(n int64, d time.Duration) file.Facts {
+	return file.Facts{Size: n, Mod: file.At(now.Add(-d))}
+}
 
 var table = []row{
 	// Every name, but not what is hidden or unfinished.
@@ -137,8 +139,8 @@ func TestTable(t *testing.T) {
 			path := "/office/in/" + tt.file
 			f := tt.f
 			f.Exists, f.Regular = true, !f.Dir
-			if f.Mod.IsZero() {
-				f.Mod = now.Add(-time.Minute)
+			if f.Mod == 0 {
+				f.Mod = file.At(now.Add(-time.Minute))
 			}
 			candidates := s.Candidates(path)
 			if f.Dir {
@@ -159,10 +161,10 @@ func TestTable(t *testing.T) {
 func TestTooYoungIsLookedAtLater(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, age: 1h.., size: 1B..}`)
 	c := s.Candidates("/office/in/a")[0]
-	fits, later := c.Fits(file.Facts{Exists: true, Regular: true, Size: 5, Mod: now.Add(-10 * time.Minute)}, file.Added, now)
+	fits, later := c.Fits(file.Facts{Exists: true, Regular: true, Size: 5, Mod: file.At(now.Add(-10 * time.Minute))}, file.Added, now)
 	require.False(t, fits)
-	require.Equal(t, now.Add(50*time.Minute), later)
-	_, later = c.Fits(file.Facts{Exists: true, Regular: true, Mod: now}, file.Added, now)
+	require.Equal(t, now.Add(50*time.Minute), later.UTC())
+	_, later = c.Fits(file.Facts{Exists: true, Regular: true, Mod: file.At(now)}, file.Added, now)
 	require.True(t, later.IsZero(), "it fails by size, too")
 }
 
@@ -219,7 +221,7 @@ func TestLetWordsFill(t *testing.T) {
     processed: "{class}/{week:%Y-%m-%d}"
 `)
 	c := s.Candidates("/office/in/a")[0]
-	f := file.Facts{Exists: true, Regular: true, Size: 5, Mod: now}
+	f := file.Facts{Exists: true, Regular: true, Size: 5, Mod: file.At(now)}
 	_, ends, err := c.Steps(f, file.Added, now, "/state")
 	require.NoError(t, err)
 	require.Equal(t, "/office/small/2031-04-01/a", ends)
@@ -233,7 +235,7 @@ func BenchmarkMatch300Rules(b *testing.B) {
 		text.WriteString("  - {name: " + name + ", watch: in, match: \"" + name + "-<n>_*.csv\", where: 'size > 5'}\n")
 	}
 	s := rules(b, text.String())
-	f := file.Facts{Exists: true, Regular: true, Size: 9, Mod: now}
+	f := file.Facts{Exists: true, Regular: true, Size: 9, Mod: file.At(now)}
 	b.ReportAllocs()
 	for b.Loop() {
 		for _, c := range s.Candidates("/office/in/rln-7_x.csv") {

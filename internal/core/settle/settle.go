@@ -290,10 +290,10 @@ func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string
 // quietFrom is the time of the last change. A time in the future, from a
 // clock that was set back, is replaced by what was seen.
 func quietFrom(f file.Facts, seen, now time.Time) time.Time {
-	if f.Change.After(now) {
-		return seen
+	if change := f.Change.Time(); !change.After(now) {
+		return change
 	}
-	return f.Change
+	return seen
 }
 
 // closing begins the looks after a close: the system tells of it an instant

@@ -16,7 +16,7 @@ var start = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
 func at(d time.Duration) time.Time { return start.Add(d) }
 
 func facts(size int64, changed time.Duration, w file.Writers) file.Facts {
-	return file.Facts{Exists: true, Regular: true, Size: size, Mod: at(changed), Change: at(changed), Ino: 7, Writers: w}
+	return file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(at(changed)), Change: file.At(at(changed)), Ino: 7, Writers: w}
 }
 
 // ask moves the clock to the next look and checks when that is.
@@ -24,7 +24,7 @@ func ask(t *testing.T, m *Machine, want time.Duration) time.Time {
 	t.Helper()
 	next, ok := m.Next()
 	require.True(t, ok)
-	require.Equal(t, at(want), next)
+	require.Equal(t, at(want), next.UTC())
 	require.Equal(t, []string{"f"}, m.Asks(next))
 	return next
 }
@@ -134,7 +134,7 @@ func TestAgainstModel(t *testing.T) {
 					if open {
 						w = file.Some
 					}
-					f := file.Facts{Exists: true, Regular: true, Size: size, Mod: changed, Change: changed, Ino: 1, Writers: w}
+					f := file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(changed), Change: file.At(changed), Ino: 1, Writers: w}
 					if m.Answer("f", f, next).Verdict == Ready {
 						if open || next.Sub(changed) < debounce {
 							t.Fatalf("ready at %v: open %v, changed %v ago", next.Sub(start), open, next.Sub(changed))
@@ -190,7 +190,7 @@ func TestALeaseThatIsRefusedRightAfterTheClose(t *testing.T) {
 	begun := time.Date(2031, 4, 2, 9, 0, 0, 0, time.UTC)
 	m.Event("f", Closed, Policy{}, begun)
 	m.Asks(begun)
-	busy := file.Facts{Exists: true, Regular: true, Writers: file.Some, Change: begun}
+	busy := file.Facts{Exists: true, Regular: true, Writers: file.Some, Change: file.At(begun)}
 	require.Equal(t, Wait, m.Answer("f", busy, begun).Verdict)
 	next, ok := m.Next()
 	require.True(t, ok)
