@@ -49,13 +49,13 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 
 // placing plans the moves of a job's files. A marker goes where its file goes.
 func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
-	main := f.planned(j, now)
+	main, landed := f.planned(j, now), j.setback().landed
 	main.At = j.where(j.row.File, j.row.Facts).at
 	e := &placing{id: j.row.ID, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		u := j.where(path, facts)
-		if _, done := j.landed[u.at]; done || u.at == "" {
+		if _, done := landed[u.at]; done || u.at == "" {
 			return nil
 		}
 		p := main
@@ -152,13 +152,14 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.postpone(j, p.leads, p.err, now)
 		return
 	}
-	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(j.landed) == 0 {
+	landed := j.setback().landed
+	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(landed) == 0 {
 		j.intended = p.moved[0].intended
 		f.finish(j, p.leads, j.cause, p.moved[0].target, now)
 		return
 	}
 	reason, endsIn := j.cause, map[string]string{}
-	for source, at := range j.landed {
+	for source, at := range landed {
 		endsIn[source] = at
 	}
 	j.intended = len(p.moved) == 1 && p.moved[0].intended
@@ -198,14 +199,15 @@ func causeOf(reason string) string {
 // postpone keeps a job whose input could not be placed and tries the
 // placement again, later and later; the command is not repeated.
 func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
-	first := j.wait == 0
-	j.wait = min(max(2*j.wait, time.Second), time.Minute)
-	j.leads, j.retryAt = leads, now.Add(j.wait)
+	s := j.suffer()
+	first := s.wait == 0
+	s.wait = min(max(2*s.wait, time.Second), time.Minute)
+	s.leads, s.retryAt = leads, now.Add(s.wait)
 	f.late = append(f.late, j)
 	if first {
 		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
 		f.record(j)
-		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.retryAt, Waits: true})
+		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: s.retryAt, Waits: true})
 	}
 }
 
@@ -213,11 +215,11 @@ func (f *flow) placeLate(now time.Time) {
 	due := f.late
 	f.late = nil
 	for _, j := range due {
-		if j.retryAt.After(now) {
+		if j.setback().retryAt.After(now) {
 			f.late = append(f.late, j)
 			continue
 		}
-		f.end(j, j.leads, now)
+		f.end(j, j.setback().leads, now)
 	}
 }
 

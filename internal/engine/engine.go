@@ -453,7 +453,7 @@ func (e *Engine) finished() bool {
 		return false
 	}
 	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
 			return false
 		}
 	}

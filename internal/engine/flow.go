@@ -474,7 +474,7 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 		sooner(f.dispatch.Wake(now))
 	}
 	for _, j := range f.late {
-		sooner(j.retryAt, true)
+		sooner(j.setback().retryAt, true)
 	}
 	for _, at := range f.aging {
 		sooner(at, true)

@@ -15,24 +15,52 @@ type job struct {
 	recorded ledger.State
 	rule     *rule.Rule
 	captures map[string]string
-	unless   string              // skip if the content has this hash
-	again    map[string]bool     // files that changed while the job ran: offered when it ends
-	parked   map[string]bool     // taken, but no longer settled
-	intended bool                // its input went where its recorded intention said
-	extras   bool                // it had further files, so their rows are kept right
-	stopOld  bool                // its attempt is being stopped, because the file changed
-	cancel   bool                // its attempt is being stopped for good
-	intents  []intent            // its placements
-	now      map[string]unit     // by file as taken: where it is after the steps, if that differs
-	left     []*ledger.Placement // what could not be undone after failed attempts
-	landed   map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
+	unless   string          // skip if the content has this hash
+	again    map[string]bool // files that changed while the job ran: offered when it ends
+	parked   map[string]bool // taken, but no longer settled
+	intended bool            // its input went where its recorded intention said
+	extras   bool            // it had further files, so their rows are kept right
+	stopOld  bool            // its attempt is being stopped, because the file changed
+	cancel   bool            // its attempt is being stopped for good
+	intents  []intent        // its placements
+	now      map[string]unit // by file as taken: where it is after the steps, if that differs
 	checked  time.Time
-	began    time.Time // the attempt that runs
 	tries    []plan.Try
-	cause    string        // why the last attempt failed
-	leads    ledger.State  // where a placement that is tried again leads
-	retryAt  time.Time     // when that is
-	wait     time.Duration // the last wait before that
+	cause    string // why the last attempt failed
+	hindered *setback
+}
+
+// setback is what a job remembers of what went wrong with it. Most jobs have none,
+// and there may be very many jobs.
+type setback struct {
+	left    []*ledger.Placement // what could not be undone after failed attempts
+	landed  map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
+	leads   ledger.State        // where a placement that is tried again leads
+	retryAt time.Time           // when that is
+	wait    time.Duration       // the last wait before that
+}
+
+// setback gives what is remembered, to be read.
+func (j *job) setback() setback {
+	if j.hindered == nil {
+		return setback{}
+	}
+	return *j.hindered
+}
+
+// suffer gives what is remembered, to be changed.
+func (j *job) suffer() *setback {
+	if j.hindered == nil {
+		j.hindered = &setback{}
+	}
+	return j.hindered
+}
+
+// leave notes what could not be undone after the last attempt.
+func (j *job) leave(left []*ledger.Placement) {
+	if len(left) > 0 || j.hindered != nil {
+		j.suffer().left = left
+	}
 }
 
 // intent is the number of a placement, by its file and where it leads.

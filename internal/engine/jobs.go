@@ -34,9 +34,9 @@ func (f *flow) begin(j *job, now time.Time) {
 	}
 	f.newAttempt(j, ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
 	f.record(j)
-	f.running[j.row.ID], j.began = j, now
+	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
-		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.left,
+		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.setback().left,
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
@@ -258,7 +258,8 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
-	j.row.Result, j.left = res.result, res.left
+	j.row.Result = res.result
+	j.leave(res.left)
 	if res.units != nil {
 		j.follow(res.units)
 		for i := 0; i < len(res.units) && !res.ok; i++ {
@@ -303,10 +304,11 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 // that is not the file's fault, and the attempt does not count.
 func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 	j.row.Earlier++
-	j.wait = min(max(2*j.wait, 2*time.Second), time.Minute)
-	first := j.row.State != ledger.Retrying && j.wait == 2*time.Second
+	s := j.suffer()
+	s.wait = min(max(2*s.wait, 2*time.Second), time.Minute)
+	first := j.row.State != ledger.Retrying && s.wait == 2*time.Second
 	f.dispatch.Done(j.row.ID)
-	j.row.State, j.row.Due = ledger.Retrying, now.Add(j.wait)
+	j.row.State, j.row.Due = ledger.Retrying, now.Add(s.wait)
 	f.record(j)
 	f.enqueue(j)
 	if first {

@@ -130,7 +130,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	row.State, row.EndsIn = ledger.Queued, row.File
 	f.restore(row, was, tries, now)
 	if j := f.jobs[row.ID]; j != nil {
-		j.left = left
+		j.leave(left)
 	}
 }
 
@@ -180,19 +180,20 @@ func lastRound(all []ledger.Placement, attempt int) []ledger.Placement {
 func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = causeOf(row.Reason)
-	j.landed, j.now = map[string]string{}, map[string]unit{}
+	landed := map[string]string{}
+	j.suffer().landed, j.now = landed, map[string]unit{}
 	for _, p := range moves {
 		j.resumeAt(p)
 		if at, still := e.settleMove(row.ID, p); still {
 			j.keepNumber(p)
 		} else {
-			j.landed[p.Source] = at
+			landed[p.Source] = at
 		}
 	}
 	if j.rule == nil {
 		source := j.where(row.File, row.Facts).at
-		at, landed := j.landed[source]
-		if !landed {
+		at, there := landed[source]
+		if !there {
 			at = source
 		}
 		e.flow.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", at, now)

@@ -93,7 +93,7 @@ func (e *Engine) Live() (Live, error) {
 			}
 		}
 		for _, j := range e.flow.running {
-			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File, Attempt: j.row.Attempts, Since: j.began})
+			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File, Attempt: j.row.Attempts, Since: j.row.Last.Started})
 		}
 		for path, f := range e.folders {
 			l.Folders[path] = LiveFolder{Absent: f.absent, Polled: f.polled, Trouble: f.trouble}
@@ -150,7 +150,7 @@ func (e *Engine) Progress() (Progress, error) {
 		p.ToDo = e.flow.settle.Len()
 		_, held := e.queue.holdsUp(time.Now())
 		p.More = held || len(e.events.Events()) == cap(e.events.Events())
-		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.began.Compare(b.began) })
+		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
 		for _, j := range running[:min(len(running), mostRunning)] {
 			p.Running = append(p.Running, j.row.File)
 		}
