@@ -465,7 +465,7 @@ func TestReadingBesideAStart(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	starting := &Ledger{folder: folder, db: db}
-	require.NoError(t, starting.bringForward(0, 1))
+	require.NoError(t, starting.bringTo(1, migrations[:1]))
 	read := make(chan error, 1)
 	go func() {
 		l, err := Read(folder)
@@ -485,6 +485,46 @@ func TestReadingBesideAStart(t *testing.T) {
 	lock.release()
 }
 
+// A new ledger is made at once, and has what one has that was brought forward
+// step by step.
+func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
+	made := func(steps []string) map[string][]string {
+		db, err := connect(filepath.Join(t.TempDir(), FileName))
+		require.NoError(t, err)
+		defer db.Close()
+		require.NoError(t, (&Ledger{db: db}).bringTo(version, steps))
+		return shape(t, db)
+	}
+	step := made(migrations)
+	require.Len(t, step, 19)
+	require.Equal(t, step, made([]string{tables}))
+}
+
+// shape tells of each table and index what it consists of.
+func shape(t *testing.T, db *sql.DB) map[string][]string {
+	list := func(q string, args ...any) (list []string) {
+		rows, err := db.Query(q, args...)
+		require.NoError(t, err)
+		defer rows.Close()
+		for rows.Next() {
+			var s string
+			require.NoError(t, rows.Scan(&s))
+			list = append(list, s)
+		}
+		require.NoError(t, rows.Err())
+		return list
+	}
+	is := map[string][]string{"counter's rows": list(`SELECT name || '=' || value FROM counter`)}
+	for _, name := range list(`SELECT name FROM pragma_table_list WHERE schema = 'main'`) {
+		is[name] = list(`SELECT cid || ' ' || name || ' ' || type || ' ' || "notnull" || ' ' || coalesce(dflt_value, 'none') || ' ' || pk FROM pragma_table_xinfo(?)`, name)
+		is[name] = append(is[name], list(`SELECT 'without rowid ' || wr FROM pragma_table_list(?) WHERE schema = 'main'`, name)...)
+	}
+	for _, name := range list(`SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL`) {
+		is[name] = append(list(`SELECT seqno || ' ' || coalesce(name, '') || ' ' || key FROM pragma_index_xinfo(?)`, name), list(`SELECT sql FROM sqlite_schema WHERE name = ?`, name)...)
+	}
+	return is
+}
+
 // An older watcher that stays at work is named as the reason.
 func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	folder := t.TempDir()
@@ -494,7 +534,7 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	defer db.Close()
-	require.NoError(t, (&Ledger{folder: folder, db: db}).bringForward(0, 1))
+	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(1, migrations[:1]))
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
 	require.ErrorContains(t, err, "an older stilltide is at work on the ledger in "+folder+"; end it and start this one")

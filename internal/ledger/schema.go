@@ -3,10 +3,153 @@ package ledger
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 )
 
+// tables makes a new ledger, as the steps below would. Times are nanoseconds
+// since 1970, UTC.
+const tables = `
+CREATE TABLE job (
+	id           INTEGER PRIMARY KEY,
+	rule         TEXT NOT NULL,
+	file         TEXT NOT NULL,             -- where it was taken
+	watch        TEXT NOT NULL,             -- the watched folder it was found in
+	state        TEXT NOT NULL,
+	event        TEXT NOT NULL,
+	size         INTEGER NOT NULL,
+	mod          INTEGER NOT NULL,
+	dev          INTEGER NOT NULL,
+	ino          INTEGER NOT NULL,
+	dir          INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
+	hash         TEXT NOT NULL DEFAULT '',
+	attempts     INTEGER NOT NULL DEFAULT 0,
+	earlier      INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
+	taken        INTEGER NOT NULL,
+	due          INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
+	started      INTEGER NOT NULL DEFAULT 0, -- start of the first attempt
+	ended        INTEGER NOT NULL DEFAULT 0,
+	ran          INTEGER NOT NULL DEFAULT 0, -- nanoseconds of all attempts together
+	exit         INTEGER,                    -- exit code of the last command
+	reason       TEXT NOT NULL DEFAULT '',
+	ends_in      TEXT,                       -- where the input is now, NULL if nowhere
+	chain        TEXT NOT NULL DEFAULT '',   -- rules that the input went through before, comma-separated
+	depth        INTEGER NOT NULL DEFAULT 0, -- depth of suspected descent from the rule's own jobs
+	result       TEXT NOT NULL DEFAULT '',   -- what its steps have to say
+	seen         INTEGER NOT NULL DEFAULT 0, -- when its first event came
+	last         INTEGER NOT NULL DEFAULT 0, -- number of the newest attempt, which is here; the table attempt has those before
+	last_started INTEGER NOT NULL DEFAULT 0,
+	last_ended   INTEGER NOT NULL DEFAULT 0,
+	last_exit    INTEGER,
+	last_reason  TEXT NOT NULL DEFAULT '',
+	last_cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
+	last_memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
+	last_output  TEXT NOT NULL DEFAULT ''    -- file with what was printed, below the state folder
+);
+CREATE INDEX job_open ON job (rule, state, id) WHERE ended = 0;
+CREATE INDEX job_file ON job (file, id);
+CREATE INDEX job_last ON job (rule, ended) WHERE ended > 0;
+CREATE TABLE attempt (
+	job     INTEGER NOT NULL,
+	number  INTEGER NOT NULL,
+	started INTEGER NOT NULL,
+	ended   INTEGER NOT NULL DEFAULT 0,
+	exit    INTEGER,
+	reason  TEXT NOT NULL DEFAULT '',
+	cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
+	memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
+	output  TEXT NOT NULL DEFAULT '',   -- file with what was printed, below the state folder
+	PRIMARY KEY (job, number)
+) WITHOUT ROWID;
+CREATE TABLE placement (                -- one change to one file
+	job        INTEGER NOT NULL,
+	id         INTEGER NOT NULL,
+	attempt    INTEGER NOT NULL,
+	kind       TEXT NOT NULL,            -- moved, twin, put, trashed, deleted, tagged
+	source     TEXT NOT NULL,
+	target     TEXT NOT NULL,
+	dir        INTEGER NOT NULL,         -- 1 if it is a whole folder
+	dev        INTEGER NOT NULL,         -- the source, before
+	ino        INTEGER NOT NULL,
+	size       INTEGER NOT NULL,
+	mod        INTEGER NOT NULL,
+	change     INTEGER NOT NULL,         -- ctime
+	after_dev  INTEGER NOT NULL,         -- the target, afterwards
+	after_ino  INTEGER NOT NULL,
+	after_size INTEGER NOT NULL,
+	after_mod  INTEGER NOT NULL,
+	over       INTEGER NOT NULL,         -- 1 if content was replaced
+	kept       TEXT NOT NULL,            -- where that is kept
+	chained    INTEGER NOT NULL,         -- 1 if a rule may take the target
+	state      TEXT NOT NULL,            -- intended, done, dropped, undoing, undone
+	leads      TEXT NOT NULL,            -- the state the job has afterwards, '' for a step
+	PRIMARY KEY (job, id)
+) WITHOUT ROWID;
+CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
+CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
+CREATE TABLE member (                   -- the other files of a burst or set, and markers
+	job       INTEGER NOT NULL,
+	number    INTEGER NOT NULL,
+	file      TEXT NOT NULL,
+	companion INTEGER NOT NULL,          -- 1 for a marker: it goes along, and is no input
+	size      INTEGER NOT NULL,
+	mod       INTEGER NOT NULL,
+	dev       INTEGER NOT NULL,
+	ino       INTEGER NOT NULL,
+	ends_in   TEXT,
+	PRIMARY KEY (job, number)
+) WITHOUT ROWID;
+CREATE TABLE known (                    -- files that stay where they are, or were left
+	rule TEXT NOT NULL,
+	file TEXT NOT NULL,
+	size INTEGER NOT NULL,
+	mod  INTEGER NOT NULL,
+	dev  INTEGER NOT NULL,
+	ino  INTEGER NOT NULL,
+	dir  INTEGER NOT NULL DEFAULT 0,
+	hash TEXT NOT NULL DEFAULT '',
+	job  INTEGER NOT NULL,
+	PRIMARY KEY (rule, file)
+) WITHOUT ROWID;
+CREATE TABLE content (                  -- what again: never has handled
+	rule TEXT NOT NULL,
+	hash TEXT NOT NULL,
+	job  INTEGER NOT NULL,
+	PRIMARY KEY (rule, hash)
+) WITHOUT ROWID;
+CREATE TABLE watched (                  -- folders that a rule has watched before
+	rule   TEXT NOT NULL,
+	folder TEXT NOT NULL,
+	PRIMARY KEY (rule, folder)
+) WITHOUT ROWID;
+CREATE TABLE pause (                    -- rules that are paused; an empty name is all of them
+	rule   TEXT PRIMARY KEY,
+	paused INTEGER NOT NULL,
+	since  INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE mount (                    -- the mount point that each folder lay on
+	folder TEXT PRIMARY KEY,
+	point  TEXT NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE tally (                    -- jobs by rule and state, history that was removed included
+	rule  TEXT NOT NULL,
+	state TEXT NOT NULL,
+	jobs  INTEGER NOT NULL,
+	PRIMARY KEY (rule, state)
+) WITHOUT ROWID;
+CREATE TABLE counter (                  -- the next numbers that must outlive their rows
+	name  TEXT PRIMARY KEY,
+	value INTEGER NOT NULL
+) WITHOUT ROWID;
+INSERT INTO counter VALUES ('placement', 0);
+CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
+	id         INTEGER PRIMARY KEY,
+	statements TEXT NOT NULL,            -- JSON: the statements that write them, by number
+	rows       BLOB NOT NULL             -- the values; journal.go tells how
+);
+`
+
 // migrations bring a ledger from each version to the next. A step that has
-// been released is never changed. Times are nanoseconds since 1970, UTC.
+// been released is never changed.
 var migrations = []string{`
 CREATE TABLE job (
 	id       INTEGER PRIMARY KEY,
@@ -221,19 +364,23 @@ func (l *Ledger) migrate() error {
 	if have >= version {
 		return nil
 	}
-	if err := l.bringForward(have, version); err != nil {
+	steps := migrations[have:]
+	if have == 0 {
+		steps = []string{tables}
+	}
+	if err := l.bringTo(version, steps); err != nil {
 		return fmt.Errorf("the ledger could not be brought to schema %d, and was left as it was: %w", version, err)
 	}
 	return nil
 }
 
-func (l *Ledger) bringForward(from, to int) error {
+func (l *Ledger) bringTo(to int, steps []string) error {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return err
 	}
 	defer tx.Rollback() // does nothing after the commit
-	for _, q := range append(migrations[from:to:to],
+	for _, q := range append(slices.Clip(steps),
 		fmt.Sprintf(`PRAGMA user_version = %d`, to),
 		fmt.Sprintf(`PRAGMA application_id = %d`, applicationID)) {
 		if _, err := tx.Exec(q); err != nil {
