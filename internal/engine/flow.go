@@ -36,6 +36,7 @@ type flow struct {
 	markers  map[string]string    // by a marker that is waited for: its file
 	removing map[string]time.Time // known files that went: when that counts
 	absent   map[string]bool      // watched folders that are not there
+	looking  map[string]bool      // watched folders that are being looked through for the first time
 	taken    []*job               // in this round, and not recorded yet
 	held     []*job               // jobs whose watched folder is not there
 	late     []*job               // placements to be tried again
@@ -86,7 +87,7 @@ func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flo
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
 		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{},
-		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, troubles: map[string]string{},
+		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}
 	f.window.count = map[string]int{}
@@ -101,7 +102,27 @@ func (f *flow) applyRules() {
 		f.dispatch.SetQueue(name, q.Bounds())
 	}
 	for _, r := range f.set.Rules() {
-		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order), Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S)})
+		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order), Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S) || f.isIncomplete(r)})
+	}
+}
+
+// isIncomplete tells whether a rule's order cannot be kept yet, since its folders
+// have not been looked through.
+func (f *flow) isIncomplete(r *rule.Rule) bool {
+	return ordered(r) && slices.ContainsFunc(r.Folders, func(folder string) bool { return f.looking[folder] })
+}
+
+// ordered tells whether a rule's jobs start in another order than they come in.
+func ordered(r *rule.Rule) bool { return dispatch.Order(r.Order) != dispatch.ByArrival }
+
+// lookedThrough notes that what was in a folder is known now, or cannot be.
+func (f *flow) lookedThrough(folder string) {
+	if !f.looking[folder] {
+		return
+	}
+	delete(f.looking, folder)
+	if slices.ContainsFunc(f.set.Rules(), func(r *rule.Rule) bool { return ordered(r) && slices.Contains(r.Folders, folder) }) {
+		f.applyRules()
 	}
 }
 

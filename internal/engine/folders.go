@@ -20,8 +20,10 @@ func (e *Engine) wanted() map[string]int {
 	for path := range folders {
 		if e.folders[path] == nil {
 			e.folders[path] = &folderState{}
+			e.flow.looking[path] = true
 		}
 	}
+	e.flow.applyRules()
 	return folders
 }
 
@@ -34,6 +36,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	switch ev.Kind {
 	case watchfs.Swept:
 		f.swept = true
+		e.flow.lookedThrough(ev.Path)
 		if !f.absent {
 			e.leftAll(ev.Path)
 		}
@@ -52,6 +55,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		f.polled = ""
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
+		e.flow.lookedThrough(ev.Path)
 	}
 	e.tellFolder(ev, time.Now())
 	if e.o.Folders != nil && ev.Kind != watchfs.Swept {

@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+// A rule with an order begins nothing until all of its folders were looked
+// through, or cannot be; one without begins at once.
+func TestAnOrderWaitsForAllThatIsThere(t *testing.T) {
+	dir := t.TempDir()
+	path := func(name string) string { return filepath.Join(dir, filepath.FromSlash(name)) }
+	rules, diags := rule.Parse(path("stilltide.yaml"), []byte(`version: 1
+rules:
+  - {name: ordered, watch: [a, b], match: "*.csv", order: name, debounce: 0s, processed: done}
+  - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))
+	require.Empty(t, diags)
+	f := newFlow(plan.NewSet(rules), newMemStore(), watchfs.Stat)
+	f.looking[path("a")], f.looking[path("b")] = true, true
+	f.applyRules()
+	now := time.Now()
+	found := func(name string) (begun []string) {
+		now = now.Add(time.Millisecond)
+		if name != "" {
+			require.NoError(t, os.MkdirAll(filepath.Dir(path(name)), 0o777))
+			require.NoError(t, os.WriteFile(path(name), nil, 0o666))
+			f.event(watchfs.Event{Kind: watchfs.Found, Path: path(name)}, now)
+		}
+		now = now.Add(time.Hour)
+		f.advance(now)
+		for _, p := range f.places {
+			begun = append(begun, filepath.Base(p.moves[0].request.Source))
+		}
+		f.places = nil
+		return begun
+	}
+	require.Empty(t, found("b/2.csv"))
+	require.Equal(t, []string{"note.txt"}, found("b/note.txt"))
+	f.lookedThrough(path("b"))
+	require.Empty(t, found("a/3.csv"))
+	require.Empty(t, found("a/1.csv"))
+	f.lookedThrough(path("a"))
+	require.Equal(t, []string{"1.csv", "3.csv", "2.csv"}, found(""), "by path")
+	require.Equal(t, []string{"0.csv"}, found("a/0.csv"), "nothing is waited for any more")
+}
