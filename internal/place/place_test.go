@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -180,19 +181,23 @@ func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir
 // exactly one place, and no part-file remains.
 func TestEveryFaultOfAMove(t *testing.T) {
 	for _, inner := range []ops{realOps{}, crossOps{}} {
-		everyFault(t, faults, inner, func(p *Placer, dir string) error {
-			f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
-			require.NoError(t, err)
-			_, err = p.Move(request(dir, f))
-			return err
-		}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") }, func(dir, what string, err error) {
-			files := all(t, dir)
-			require.Len(t, files, 1, what)
-			for path, content := range files {
-				require.Equal(t, "one", content, what)
-				require.Equal(t, err == nil, path == "out/deep/a.txt", what)
-			}
-		})
+		for _, untouched := range []bool{false, true} {
+			everyFault(t, faults, inner, func(p *Placer, dir string) error {
+				f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
+				require.NoError(t, err)
+				r := request(dir, f)
+				r.Untouched = untouched
+				_, err = p.Move(r)
+				return err
+			}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") }, func(dir, what string, err error) {
+				files := all(t, dir)
+				require.Len(t, files, 1, what)
+				for path, content := range files {
+					require.Equal(t, "one", content, what)
+					require.Equal(t, err == nil, path == "out/deep/a.txt", what)
+				}
+			})
+		}
 	}
 }
 
@@ -285,21 +290,38 @@ func (s swapOps) RenameInto(from string, d *folder, name string) error {
 	return s.realOps.RenameInto(from, d, name)
 }
 
+// moveAmid moves a file, and does something right before the rename.
+func moveAmid(r Request, act func()) error {
+	p := Placer{ops: swapOps{swap: sync.OnceFunc(act)}}
+	_, err := p.Move(r)
+	return err
+}
+
 func TestAStrangerIsPutBack(t *testing.T) {
+	for _, untouched := range []bool{false, true} {
+		dir := t.TempDir()
+		src := filepath.Join(dir, "in/a.txt")
+		r := request(dir, write(t, src, "mine"))
+		r.Untouched = untouched
+		err := moveAmid(r, func() {
+			require.NoError(t, os.Rename(src, src+".old"))
+			write(t, src, "stranger")
+		})
+		require.ErrorIs(t, err, ErrChanged)
+		require.Equal(t, map[string]string{"in/a.txt": "stranger", "in/a.txt.old": "mine"}, all(t, dir))
+	}
+}
+
+// A file that is not held is put back, too, if it is written to in the instant
+// of its move: it could be another one with the same inode number.
+func TestAChangeAmidAMove(t *testing.T) {
 	dir := t.TempDir()
 	src := filepath.Join(dir, "in/a.txt")
 	r := request(dir, write(t, src, "mine"))
-	done := false
-	p := Placer{ops: swapOps{swap: func() {
-		if !done {
-			done = true
-			require.NoError(t, os.Rename(src, src+".old"))
-			write(t, src, "stranger")
-		}
-	}}}
-	_, err := p.Move(r)
-	require.ErrorIs(t, err, ErrChanged)
-	require.Equal(t, map[string]string{"in/a.txt": "stranger", "in/a.txt.old": "mine"}, all(t, dir))
+	r.Untouched = true
+	more := func() { require.NoError(t, os.WriteFile(src, []byte("mine and more"), 0o640)) }
+	require.ErrorIs(t, moveAmid(r, more), ErrChanged)
+	require.Equal(t, map[string]string{"in/a.txt": "mine and more"}, all(t, dir))
 }
 
 func TestLinksAreNotMovedAsFiles(t *testing.T) {
