@@ -81,18 +81,12 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			f.book.Placed(to, j.row.Rule, chain[:len(chain)-1])
 			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
 		}
-		id, same := f.intent(j, path, state), j.rule.SameName
+		same := j.rule.SameName
 		if state == ledger.Failed && same == rule.SameFail {
 			same = rule.SameNumber
 		}
-		kept := ""
-		if same == rule.SameReplace {
-			kept = f.keptPath(id)
-		}
-		e.moves = append(e.moves, move{
-			request: place.Request{Source: u.at, To: spot, Expect: u.facts, Same: same, Kept: kept, Part: place.PartName(f.set.State(), j.row.ID),
-				Untouched: len(j.rule.Steps) == 0},
-			record: &ledger.Placement{ID: id, Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
+		e.moves = append(e.moves, move{to: spot, same: same, only: len(j.rule.Steps) == 0,
+			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})
 		return nil
@@ -113,11 +107,6 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 	}
 	return e, nil
-}
-
-// keptPath is where the content is kept that a placement replaces.
-func (f *flow) keptPath(id int64) string {
-	return filepath.Join(f.set.State(), "kept", fmt.Sprint(id))
 }
 
 // intent gives the number of a placement: the same each time it is tried.

@@ -6,7 +6,6 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
 )
 
 // job is a job that is not over.
@@ -120,8 +119,10 @@ type placing struct {
 // move is one file of a placing. Its record is the ledger's as soon as that has
 // it: who wants another takes a copy.
 type move struct {
-	record  *ledger.Placement
-	request place.Request
+	record *ledger.Placement
+	to     plan.Spot
+	same   rule.SameName
+	only   bool // nothing else was done with the file
 }
 
 // placedEnd is how a placing ended. With an error nothing was moved.

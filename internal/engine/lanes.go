@@ -32,7 +32,7 @@ const mostCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *placing) {
-	device := deviceOf(p.moves[0].request.To.Root)
+	device := deviceOf(p.moves[0].to.Root)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	way := l.open[device]
@@ -102,7 +102,7 @@ func (l *lanes) next(device uint64, way *lane) *placing {
 func targets(p *placing) []string {
 	list := make([]string, len(p.moves))
 	for i := range p.moves {
-		list[i] = p.moves[i].request.To.Path()
+		list[i] = p.moves[i].to.Path()
 	}
 	return list
 }

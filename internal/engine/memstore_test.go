@@ -93,17 +93,19 @@ func (m *memStore) Record(j ledger.Job, _ ledger.State) {
 func (m *memStore) RecordTaken(j ledger.Job) {
 	m.lateTaken[j.ID], m.now.jobs[j.ID] = true, j
 }
-func (m *memStore) RecordEnd(j ledger.Job, _ ledger.State) {
+func (m *memStore) RecordEnd(j *ledger.Job, _ ledger.State) {
 	if _, late := m.lateJobs[j.ID]; !late && !m.lateTaken[j.ID] {
 		m.lateJobs[j.ID] = m.now.jobs[j.ID]
 	}
-	m.now.jobs[j.ID] = j
+	m.now.jobs[j.ID] = *j
 }
-func (m *memStore) RecordPlaced(p ledger.Placement) {
+func (m *memStore) RecordPlaced(p *ledger.Placement, after file.Facts) {
 	if _, late := m.latePlacements[p.ID]; !late {
 		m.latePlacements[p.ID] = m.now.placements[p.ID]
 	}
-	m.now.placements[p.ID] = p
+	done := *p
+	done.State, done.After = ledger.Done, after
+	m.now.placements[p.ID] = done
 }
 func (m *memStore) RecordMembers(ledger.Job) {} // Record keeps them
 func (m *memStore) RecordAttempt(a ledger.Attempt) {

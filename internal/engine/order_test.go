@@ -37,7 +37,7 @@ rules:
 		now = now.Add(time.Hour)
 		f.advance(now)
 		for _, p := range f.places {
-			begun = append(begun, filepath.Base(p.moves[0].request.Source))
+			begun = append(begun, filepath.Base(p.moves[0].record.Source))
 		}
 		f.places = nil
 		return begun

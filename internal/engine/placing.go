@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"strconv"
 	"sync"
 	"time"
 
@@ -148,14 +149,12 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 			return end
 		}
 		if p.alone && by.asIntended(m, res, err) {
-			done := *m.record
-			done.State, done.After = ledger.Done, res.Facts
-			e.ledger.RecordPlaced(done)
-			end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, intended: true})
+			e.ledger.RecordPlaced(m.record, res.Facts)
+			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, intended: true})
 			break
 		}
 		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
-		end.moved = append(end.moved, moved{source: m.request.Source, target: res.Target, err: err})
+		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, err: err})
 	}
 	if p.note != nil && end.moved[0].err == nil {
 		e.writeNote(p, end.moved[0].target)
@@ -165,17 +164,19 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 
 // move does one move.
 func (by *mover) move(m *move) (place.Result, error) {
-	if err := by.disk(m.request.To.Folder()); err != nil {
+	if err := by.disk(m.to.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	by.e.stageOver(m)
-	m.request.Near = by.near
-	return by.batch.Move(m.request)
+	r := place.Request{Source: m.record.Source, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only}
+	if m.same == rule.SameReplace {
+		by.e.stageOver(m, &r)
+	}
+	return by.batch.Move(r)
 }
 
 // asIntended tells whether a move ended just as its record says.
 func (by *mover) asIntended(m *move, res place.Result, err error) bool {
-	return err == nil && m.record.Target == res.Target && !res.Same && m.request.Same != rule.SameReplace
+	return err == nil && m.record.Target == res.Target && !res.Same && m.same != rule.SameReplace
 }
 
 // placedAs notes how a move ended.
@@ -199,16 +200,15 @@ func (e *Engine) change(m *move, to func(*ledger.Placement)) {
 
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
-func (e *Engine) stageOver(m *move) {
-	if m.request.Same != rule.SameReplace {
-		return
-	}
-	m.request.Stage = func(staged []place.Staged) error {
+func (e *Engine) stageOver(m *move, r *place.Request) {
+	kept, before := filepath.Join(e.state, "kept", strconv.FormatInt(m.record.ID, 10)), m.record.Facts
+	r.Kept = kept
+	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
 		e.change(m, func(r *ledger.Placement) {
-			r.Target, r.After, r.Over = s.Target, m.request.Expect, s.Over
+			r.Target, r.After, r.Over = s.Target, before, s.Over
 			if r.Kept = ""; s.Over {
-				r.Kept = m.request.Kept
+				r.Kept = kept
 			}
 		})
 		return e.ledger.Sync(e.placing)
@@ -232,7 +232,7 @@ func (e *Engine) takeBack(moves []move) {
 		if m.record.State != ledger.Done {
 			continue
 		}
-		if err := e.placer.Undo(recordOf(m.record), m.request.Part); err == nil {
+		if err := e.placer.Undo(recordOf(m.record), place.PartName(e.state, m.record.Job)); err == nil {
 			e.change(m, func(r *ledger.Placement) { r.State = ledger.Intended })
 		}
 	}
@@ -249,5 +249,5 @@ func (e *Engine) writeNote(p *placing, target string) {
 		n.Output = LastLines(filepath.Join(e.state, p.output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
-	_, _ = e.placer.Write(place.Request{To: to, Part: p.moves[0].request.Part}, []byte(n.Note()))
+	_, _ = e.placer.Write(place.Request{To: to, Ledger: e.state, Job: p.id}, []byte(n.Note()))
 }

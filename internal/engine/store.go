@@ -16,8 +16,8 @@ type store interface {
 
 	Record(j ledger.Job, was ledger.State)
 	RecordTaken(j ledger.Job)
-	RecordEnd(j ledger.Job, was ledger.State)
-	RecordPlaced(p ledger.Placement)
+	RecordEnd(j *ledger.Job, was ledger.State)
+	RecordPlaced(p *ledger.Placement, after file.Facts)
 	RecordMembers(j ledger.Job)
 	RecordAttempt(a ledger.Attempt)
 	RecordPlacement(p ledger.Placement)

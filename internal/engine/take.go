@@ -282,7 +282,7 @@ func (f *flow) keyOf(j *job) string {
 
 func (f *flow) record(j *job) {
 	if j.intended && j.row.State.Final() && !j.extras {
-		f.store.RecordEnd(j.row, j.recorded)
+		f.store.RecordEnd(&j.row, j.recorded)
 	} else {
 		f.store.Record(j.row, j.recorded)
 	}

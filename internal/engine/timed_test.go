@@ -43,7 +43,7 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	begun := func(e *Engine, now time.Time) (names []string) {
 		e.flow.advance(now)
 		for _, p := range e.flow.places {
-			names = append(names, filepath.Base(p.moves[0].request.Source))
+			names = append(names, filepath.Base(p.moves[0].record.Source))
 		}
 		e.flow.places = nil
 		return names

@@ -43,8 +43,8 @@ func BenchmarkMove(b *testing.B) {
 		for _, j := range jobs {
 			was := j.State
 			j.State, j.Ended, j.EndsIn = Processed, now, j.File
-			l.RecordPlaced(Placement{ID: j.ID, Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", j.ID), Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed})
-			l.RecordEnd(j, was)
+			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", j.ID), Facts: j.Facts, Leads: Processed}, j.Facts)
+			l.RecordEnd(&j, was)
 		}
 	}
 	if err := l.Flush(); err != nil {

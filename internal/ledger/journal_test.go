@@ -66,8 +66,8 @@ func TestABurstIsDurableInTheJournal(t *testing.T) {
 	require.Positive(t, parts(t, l), "it went to the journal")
 	for _, j := range jobs[:10] { // these ends are late, and lost
 		j.State, j.Ended = Processed, when
-		l.RecordPlaced(Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x", State: Done, Leads: Processed})
-		l.RecordEnd(j, Running)
+		l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x", Leads: Processed}, file.Facts{})
+		l.RecordEnd(&j, Running)
 	}
 	crash(t, l)
 
@@ -263,7 +263,7 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *ran
 		}
 		switch {
 		case known && chance.IntN(2) == 0:
-			l.RecordEnd(j, was)
+			l.RecordEnd(&j, was)
 		case !known && chance.IntN(2) == 0:
 			l.RecordTaken(j)
 		default:

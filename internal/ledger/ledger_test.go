@@ -560,10 +560,9 @@ func TestLateRows(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, placed, 1, "the intention is there after Sync")
 		for _, j := range list {
-			p := Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Done, Leads: Processed}
-			l.RecordPlaced(p)
+			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", Leads: Processed}, file.Facts{})
 			j.State, j.Ended = Processed, time.Unix(2, 0)
-			l.RecordEnd(j, Running)
+			l.RecordEnd(&j, Running)
 		}
 		again := list[0] // what is recorded after that counts, and is not late
 		again.State, again.Ended = Queued, time.Time{}

@@ -1,6 +1,10 @@
 package ledger
 
-import "time"
+import (
+	"time"
+
+	"stilltide/internal/core/file"
+)
 
 // statement is one of the ways in which the writer changes a table. The journal
 // keeps its number: a new one comes last.
@@ -242,13 +246,13 @@ func (l *Ledger) RecordTaken(j Job) { l.w.addLate(l.jobRecord(j, "")) }
 
 // RecordEnd is Record for a job that is over and whose input went where its
 // recorded placement said. A crash that loses it costs a look at that place, so
-// it may be written late.
-func (l *Ledger) RecordEnd(j Job, was State) {
+// it may be written late. The job is copied.
+func (l *Ledger) RecordEnd(j *Job, was State) {
 	if !l.w.renew(rowKey{of: jobRow, id: j.ID}, func(r *record) {
-		l.tallied(&j, was)
-		r.statement, *r.job = statementOf(&j), j
+		l.tallied(j, was)
+		r.statement, *r.job = statementOf(j), *j
 	}) {
-		l.w.addLate(l.jobRecord(j, was))
+		l.w.addLate(l.jobRecord(*j, was))
 	}
 }
 
@@ -330,13 +334,22 @@ func (l *Ledger) RecordIntention(p *Placement) {
 	l.w.add(rowKey{of: placementRow, id: p.ID}, &record{statement: putPlacement, placement: p})
 }
 
-// RecordPlaced is RecordPlacement for one that was done just as it was
-// intended; it may be written late.
-func (l *Ledger) RecordPlaced(p Placement) {
-	if !l.w.renew(rowKey{of: placementRow, id: p.ID}, func(r *record) { *r.placement = p }) {
-		l.w.addLate(l.placementRecord(p))
+// RecordPlaced notes that a placement was done just as its intention says, and
+// the facts of its target; it may be written late.
+func (l *Ledger) RecordPlaced(p *Placement, after file.Facts) {
+	if !l.w.renew(rowKey{of: placementRow, id: p.ID}, func(r *record) {
+		if r.placement != p {
+			*r.placement = *p
+		}
+		r.placement.done(after)
+	}) {
+		done := *p
+		done.done(after)
+		l.w.addLate(l.placementRecord(done))
 	}
 }
+
+func (p *Placement) done(after file.Facts) { p.State, p.After = Done, after }
 
 func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
 	r := &struct {

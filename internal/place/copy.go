@@ -70,7 +70,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
 				return Result{}, err
 			}
-			if res.Lost, err = c.put(d, r.Part); err != nil {
+			if res.Lost, err = c.put(d, r.part()); err != nil {
 				return Result{}, err
 			}
 			made = true
@@ -88,7 +88,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 		case errors.Is(err, fs.ErrExist) && !name.over:
 			continue // taken in this instant
 		case made && (err != nil || name.same):
-			err = errors.Join(err, sys.DiscardIn(d, r.Part))
+			err = errors.Join(err, sys.DiscardIn(d, r.part()))
 		}
 		if err != nil {
 			return Result{}, err
@@ -104,9 +104,9 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 // partFacts looks at the part: by these facts the placed file will be known.
 func (p *Placer) partFacts(r *Request, d *folder, name string) (f file.Facts, err error) {
 	if r.Expect.Dir {
-		f, err = p.look(d.at(r.Part), r)
+		f, err = p.look(d.at(r.part()), r)
 	} else {
-		f, err = p.system().StatIn(d, r.Part)
+		f, err = p.system().StatIn(d, r.part())
 	}
 	if err != nil {
 		err = cannot(d.at(name), "made", err)
@@ -118,9 +118,9 @@ func (p *Placer) partFacts(r *Request, d *folder, name string) (f file.Facts, er
 func (p *Placer) install(r *Request, d *folder, c choice) error {
 	sys := p.system()
 	if c.over {
-		return p.swap(d, r.Part, c, r.Kept)
+		return p.swap(d, r.part(), c, r.Kept)
 	}
-	if err := sys.RenameIn(d, r.Part, c.name); err != nil {
+	if err := sys.RenameIn(d, r.part(), c.name); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return err
 		}
@@ -160,7 +160,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 		return Result{}, err
 	}
 	var now file.Facts
-	if err = sys.Adopt(d, c.name, r.Part); err != nil {
+	if err = sys.Adopt(d, c.name, r.part()); err != nil {
 		err = cannot(target, "replaced", err)
 	} else {
 		now, err = p.partFacts(&r, d, c.name)
@@ -169,10 +169,10 @@ func (p *Placer) Replace(r Request) (Result, error) {
 		err = r.stage(Staged{Target: target, Facts: now, Over: true})
 	}
 	if err == nil {
-		err = p.swap(d, r.Part, c, r.Kept)
+		err = p.swap(d, r.part(), c, r.Kept)
 	}
 	if err != nil {
-		return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
+		return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
 	return Result{Target: target, Facts: now}, nil
 }

@@ -60,7 +60,9 @@ type Request struct {
 	Source string    // the file that is moved or copied
 	To     plan.Spot // the folder is made if needed
 	Expect file.Facts
-	Part   string        // hidden name for a file on its way; the same after a crash, so that it can be found
+	Part   string // hidden name for a file on its way; the same after a crash, so that it can be found
+	Ledger string // Part is PartName of these two when it is needed, if it is empty
+	Job    int64
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
@@ -82,6 +84,13 @@ type Staged struct {
 	Facts  file.Facts // what will be there; the zero value before anything is made
 	Twin   bool       // the same content is there already: only the source goes
 	Over   bool       // what is there now is kept and replaced
+}
+
+func (r *Request) part() string {
+	if r.Part == "" {
+		r.Part = PartName(r.Ledger, r.Job)
+	}
+	return r.Part
 }
 
 func (r *Request) stage(s Staged) error {
@@ -308,7 +317,7 @@ func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
 // unhide gives the source its name back, if an earlier try failed after it
 // was hidden; otherwise the source is gone.
 func (p *Placer) unhide(r *Request) error {
-	hidden := filepath.Join(filepath.Dir(r.Source), r.Part)
+	hidden := filepath.Join(filepath.Dir(r.Source), r.part())
 	now, err := p.look(hidden, r)
 	if err != nil {
 		return err
@@ -409,7 +418,7 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 		err = p.install(r, d, choice{name: name})
 	}
 	if err != nil {
-		return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
+		return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
 	if err := p.removeSource(r); err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, name))
@@ -420,11 +429,11 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 // copyPart copies the source to the hidden name.
 func (p *Placer) copyPart(r *Request, d *folder) (lost []string, err error) {
 	sys := p.system()
-	if lost, err = sys.Copy(r.Source, d, r.Part); err != nil {
+	if lost, err = sys.Copy(r.Source, d, r.part()); err != nil {
 		if !errors.Is(err, ErrChanged) {
 			err = cannot(r.Source, "copied to "+d.path, err)
 		}
-		return nil, errors.Join(err, sys.DiscardIn(d, r.Part))
+		return nil, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
 	return lost, nil
 }
@@ -446,7 +455,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 	sys := p.system()
 	copied := false
 	var lost []string
-	err := sys.RenameInto(r.Source, d, r.Part)
+	err := sys.RenameInto(r.Source, d, r.part())
 	if isCrossDevice(err) && r.Near {
 		return Result{}, ErrFar
 	}
@@ -459,16 +468,16 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 	}
 	back := func(err error) (Result, error) {
 		if copied {
-			return Result{}, errors.Join(err, sys.DiscardIn(d, r.Part))
+			return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 		}
-		return Result{}, errors.Join(err, sys.Rename(d.at(r.Part), r.Source))
+		return Result{}, errors.Join(err, sys.Rename(d.at(r.part()), r.Source))
 	}
 	now, err := p.partFacts(r, d, c.name)
 	if err == nil && !copied && !src.is(now, r) {
 		err = ErrChanged
 	}
 	if err == nil {
-		err = p.swap(d, r.Part, c, r.Kept)
+		err = p.swap(d, r.part(), c, r.Kept)
 	}
 	if err != nil {
 		return back(err)
@@ -534,7 +543,7 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func(
 // stranger that takes its name in the last moment is noticed and put back.
 func (p *Placer) removeExpected(r *Request) error {
 	sys := p.system()
-	hidden := filepath.Join(filepath.Dir(r.Source), r.Part)
+	hidden := filepath.Join(filepath.Dir(r.Source), r.part())
 	if err := sys.Rename(r.Source, hidden); err != nil {
 		return err
 	}

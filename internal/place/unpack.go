@@ -68,7 +68,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	defer done()
 	u := unpacking{p: p, r: r, d: d, limits: limits, packed: r.Expect.Size, seen: map[string]bool{}}
 	res, err := u.run(walk)
-	err = errors.Join(err, p.system().DiscardIn(d, r.Part))
+	err = errors.Join(err, p.system().DiscardIn(d, r.part()))
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
 	}
@@ -88,7 +88,7 @@ type unpacking struct {
 }
 
 func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
-	if err := u.d.root.Mkdir(u.r.Part, 0o700); err != nil {
+	if err := u.d.root.Mkdir(u.r.part(), 0o700); err != nil {
 		return nil, cannot(u.d.path, "written to", err)
 	}
 	if err := walk(u.one); err != nil {
@@ -122,7 +122,7 @@ func (u *unpacking) one(e entry) error {
 	if len(u.seen) > u.limits.Files {
 		return fmt.Errorf("it holds more than %d entries (limits: files)", u.limits.Files)
 	}
-	below := filepath.Join(u.r.Part, filepath.FromSlash(name))
+	below := filepath.Join(u.r.part(), filepath.FromSlash(name))
 	if e.dir {
 		return u.make(name, u.d.root.MkdirAll(below, 0o700))
 	}
@@ -247,7 +247,7 @@ func (u *unpacking) place() (done []Result, err error) {
 	for i := len(done) - 1; i >= 0; i-- {
 		if !done[i].Same {
 			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i), Over: names[i].over}
-			err = errors.Join(err, u.p.Undo(undo, u.r.Part+"-u"))
+			err = errors.Join(err, u.p.Undo(undo, u.r.part()+"-u"))
 		}
 	}
 	return nil, err
@@ -261,7 +261,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	dir, base := path.Split(name)
 	r = u.r
 	r.To = plan.Spot{Root: u.r.To.Root, Rel: filepath.Join(u.r.To.Rel, filepath.FromSlash(dir)), Name: base}
-	part := filepath.Join(u.r.Part, filepath.FromSlash(name))
+	part := filepath.Join(u.r.part(), filepath.FromSlash(name))
 	info, err := u.d.root.Lstat(part)
 	if err != nil {
 		return r, c, s, err
@@ -286,7 +286,7 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 		return err
 	}
 	defer done()
-	part := u.d.at(filepath.Join(u.r.Part, filepath.FromSlash(name)))
+	part := u.d.at(filepath.Join(u.r.part(), filepath.FromSlash(name)))
 	sys := u.p.system()
 	if !c.over {
 		if err := sys.RenameInto(part, d, c.name); err != nil {
@@ -297,7 +297,7 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 		}
 		return nil
 	}
-	hidden := r.Part + "-u"
+	hidden := r.part() + "-u"
 	if err := sys.RenameInto(part, d, hidden); err != nil {
 		return cannot(d.at(c.name), "made", err)
 	}
