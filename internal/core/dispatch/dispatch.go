@@ -75,6 +75,7 @@ type queue struct {
 // line is one rule's jobs.
 type line struct {
 	Rule
+	queue   *queue
 	ready   readyHeap
 	later   dueHeap
 	blocked map[string][]*entry // by the key they wait for
@@ -88,8 +89,8 @@ type entry struct {
 	Job
 	line    *line
 	running bool
-	worker  bool
-	slot    int // place in ready or later
+	holds   *queue // in which it has a worker, nil if it has none
+	slot    int    // place in ready or later
 	where   place
 }
 
@@ -122,18 +123,20 @@ func (m *Machine) SetQueue(name string, q Queue) {
 
 // SetRule tells of a rule, or changes what is known of it.
 func (m *Machine) SetRule(r Rule) {
-	if m.queues[r.Queue] == nil {
-		m.queues[r.Queue] = &queue{}
+	q := m.queues[r.Queue]
+	if q == nil {
+		q = &queue{}
+		m.queues[r.Queue] = q
 	}
 	if l := m.rules[r.Name]; l != nil {
 		reorder := l.Order != r.Order
-		l.Rule, l.ready.order = r, r.Order
+		l.Rule, l.queue, l.ready.order = r, q, r.Order
 		if reorder {
 			heap.Init(&l.ready)
 		}
 		return
 	}
-	m.rules[r.Name] = &line{Rule: r, ready: readyHeap{order: r.Order}, blocked: map[string][]*entry{}}
+	m.rules[r.Name] = &line{Rule: r, queue: q, ready: readyHeap{order: r.Order}, blocked: map[string][]*entry{}}
 }
 
 // HoldRule lets nothing more of a rule start; what runs goes on.
@@ -219,7 +222,7 @@ func (m *Machine) start(e *entry, now time.Time) {
 	if e.Key != "" {
 		m.keys[e.Key] = e.ID
 	}
-	q := m.queues[e.line.Queue]
+	q := e.line.queue
 	if q.Count > 0 {
 		q.starts = append(q.starts, now)
 		if len(q.starts) > q.Count {
@@ -227,7 +230,7 @@ func (m *Machine) start(e *entry, now time.Time) {
 		}
 	}
 	if !e.line.Light {
-		e.worker = true
+		e.holds = q // also if the rule moves to another one
 		m.working++
 		q.working++
 		e.line.working++
@@ -257,7 +260,7 @@ func (m *Machine) best(now time.Time) *line {
 }
 
 func (m *Machine) before(a, b *line) bool {
-	pa, pb := m.queues[a.Queue].Priority, m.queues[b.Queue].Priority
+	pa, pb := a.queue.Priority, b.queue.Priority
 	if pa != pb {
 		return pa > pb
 	}
@@ -269,7 +272,7 @@ func (m *Machine) before(a, b *line) bool {
 
 // free tells whether a rule may have one more worker.
 func (m *Machine) free(l *line, now time.Time) bool {
-	q := m.queues[l.Queue]
+	q := l.queue
 	if q.Count > 0 && len(q.starts) >= q.Count && now.Sub(q.starts[0]) < q.Per {
 		return false
 	}
@@ -296,12 +299,12 @@ func (m *Machine) othersWant(l *line) bool {
 // Idle gives a running job's worker back; its key stays held.
 func (m *Machine) Idle(id int64) {
 	e := m.jobs[id]
-	if e == nil || !e.worker {
+	if e == nil || e.holds == nil {
 		return
 	}
-	e.worker = false
+	e.holds.working--
+	e.holds = nil
 	m.working--
-	m.queues[e.line.Queue].working--
 	e.line.working--
 }
 
@@ -341,7 +344,7 @@ func (m *Machine) Wake(now time.Time) (at time.Time, ok bool) {
 		if len(l.later.entries) > 0 {
 			sooner(l.later.entries[0].Due)
 		}
-		q := m.queues[l.Queue]
+		q := l.queue
 		if len(l.ready.entries) > 0 && q.Count > 0 && len(q.starts) >= q.Count {
 			if t := q.starts[0].Add(q.Per); t.After(now) {
 				sooner(t)

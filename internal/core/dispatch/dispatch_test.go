@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-
 	"pgregory.net/rapid"
+
 	"stilltide/internal/core/file"
 )
 
@@ -44,6 +44,29 @@ func TestASingleRuleUsesAllWorkers(t *testing.T) {
 	}
 	m.Add(Job{ID: 9, Rule: "moves"})
 	require.ElementsMatch(t, []int64{1, 2, 9}, drain(m, noon))
+}
+
+// A rule that moves to another queue while its job runs leaves nothing behind in
+// the old one, and takes nothing from the new one.
+func TestARuleMovesToAnotherQueue(t *testing.T) {
+	m := New(5)
+	m.SetQueue("old", Queue{Workers: 1})
+	m.SetQueue("new", Queue{Workers: 1})
+	m.SetRule(Rule{Name: "moves", Queue: "old"})
+	m.SetRule(Rule{Name: "stays", Queue: "old"})
+	m.SetRule(Rule{Name: "other", Queue: "new"})
+	m.Add(Job{ID: 1, Rule: "moves"})
+	require.Equal(t, []int64{1}, drain(m, noon))
+	m.SetRule(Rule{Name: "moves", Queue: "new"})
+	m.Add(Job{ID: 2, Rule: "stays"})
+	require.Empty(t, drain(m, noon), "the running job holds the only worker of its queue")
+	m.Done(1)
+	require.Equal(t, []int64{2}, drain(m, noon))
+	m.Add(Job{ID: 3, Rule: "other"})
+	m.Add(Job{ID: 4, Rule: "moves"})
+	require.Equal(t, []int64{3}, drain(m, noon), "the new queue has one worker, not two")
+	m.Done(3)
+	require.Equal(t, []int64{4}, drain(m, noon))
 }
 
 func TestPriorityThenFewestRunning(t *testing.T) {
