@@ -134,14 +134,15 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 	}
 }
 
+// filler is longer than any column.
+const filler = "                                                "
+
 // words adds an outcome in one line, and perhaps one more that says why.
 func (l *lines) words(o *engine.Outcome, stamp string) {
 	st, j := l.a.style, o.Job
 	column := func(s, shown string, width int) {
 		l.text.WriteString(shown)
-		for range max(0, width-ink.Width(s)) + 2 {
-			l.text.WriteByte(' ')
-		}
+		l.text.WriteString(filler[:min(max(0, width-ink.Width(s))+2, len(filler))])
 	}
 	plainly := func(s string, width int) { column(s, s, width) }
 	l.text.WriteString(stamp)

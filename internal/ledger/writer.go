@@ -24,6 +24,7 @@ type writer struct {
 	rows    underway
 	waiting []waiter      // told when what was recorded is durable
 	busy    time.Time     // when an urgent row was recorded last, or one of a burst, or somebody waited
+	renewed bool          // a row that rests was changed since busy was last seen to
 	last    time.Time     // when the last commit was made
 	came    int64         // urgent rows that were recorded
 	durable int64         // those of them that are durable
@@ -138,9 +139,7 @@ func (w *writer) renew(key rowKey, change func(*record)) bool {
 	w.l.mu.Lock()
 	change(r)
 	w.l.mu.Unlock()
-	if w.rows.late > burstRows {
-		w.busy = time.Now()
-	}
+	w.renewed = true
 	return true
 }
 
@@ -268,6 +267,10 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	for _, one := range w.waiting {
 		all = all || one.all
 	}
+	if w.renewed && u.late > burstRows {
+		w.busy = now
+	}
+	w.renewed = false
 	if len(w.waiting) > 0 {
 		w.busy = now
 	} else if more := gathering - now.Sub(w.last); more > 0 && !all && len(u.urgent) < mostRows {

@@ -8,6 +8,30 @@ import "strings"
 type List struct {
 	plain []*Pattern
 	not   []*Pattern
+	edges edges
+}
+
+// edges are the bytes with which names that a plain pattern fits can begin or
+// end: most names fit none of a long list, and are known by that.
+type edges struct {
+	any         bool // some pattern fits names of any kind
+	first, last [256]bool
+}
+
+func (e *edges) add(p *Pattern) {
+	switch {
+	case !p.exact || p.wide || p.prefix+p.ending == "":
+		e.any = true
+	case p.ending != "":
+		e.last[p.ending[len(p.ending)-1]] = true
+	default:
+		e.first[p.prefix[0]] = true
+	}
+}
+
+// rulesOut tells that no plain pattern fits a name.
+func (e *edges) rulesOut(name string) bool {
+	return !e.any && (name == "" || !e.first[name[0]] && !e.last[name[len(name)-1]])
 }
 
 // CompileList reads all patterns. With an error comes the index of the pattern it is about.
@@ -32,12 +56,18 @@ func CompileList(texts []string, o Options) (*List, int, error) {
 		}
 		l.plain = []*Pattern{all}
 	}
+	for _, p := range l.plain {
+		l.edges.add(p)
+	}
 	return l, 0, nil
 }
 
 // Match gives the captures of the first plain pattern that fits.
 func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
 	name, rel = normal(name), normal(rel)
+	if l.edges.rulesOut(name) {
+		return nil, false
+	}
 	for _, p := range l.plain {
 		if captures, ok = p.find(name, rel, true); ok {
 			break
@@ -49,6 +79,9 @@ func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
 // Fits is Match without the captures.
 func (l *List) Fits(name, rel string) bool {
 	name, rel = normal(name), normal(rel)
+	if l.edges.rulesOut(name) {
+		return false
+	}
 	for _, p := range l.plain {
 		if p.match(name, rel) {
 			return !l.excluded(name, rel)

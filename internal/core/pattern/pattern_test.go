@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -119,6 +120,26 @@ func TestLists(t *testing.T) {
 	l, _, err = CompileList([]string{"*.CSV"}, Options{IgnoreCase: true})
 	require.NoError(t, err)
 	require.True(t, l.Fits("a.csv", "a.csv"))
+}
+
+// A list fits what one of its patterns fits, however long it is.
+func TestAListFitsWhatItsPatternsFit(t *testing.T) {
+	glob := rapid.SampledFrom([]string{"*.a", "*b", "b*", ".*", "~$*", "*", "a?b", "{a,b}*", "[ab]*", "a", "*/b", "a/*", ".a", "re:b+", "é*", "*é", "<n>b", "a<n>"})
+	rapid.Check(t, func(t *rapid.T) {
+		texts := rapid.SliceOfN(glob, 1, 4).Draw(t, "patterns")
+		name := rapid.StringMatching(`[ab.~$é]{0,4}`).Draw(t, "name")
+		rel := rapid.SampledFrom([]string{"", "a/", "b/a/"}).Draw(t, "folder") + name
+		l, _, err := CompileList(texts, Options{})
+		require.NoError(t, err)
+		fits := slices.ContainsFunc(texts, func(text string) bool {
+			p, err := Compile(text, Options{})
+			require.NoError(t, err)
+			return p.Match(name, rel)
+		})
+		require.Equal(t, fits, l.Fits(name, rel))
+		_, matches := l.Match(name, rel)
+		require.Equal(t, fits, matches)
+	})
 }
 
 // Plain globs mean what they mean elsewhere: doublestar is the oracle. Left out
