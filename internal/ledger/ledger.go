@@ -177,7 +177,7 @@ func (l *Ledger) open() error {
 	if err := l.inspect(path); err != nil {
 		return err
 	}
-	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)")
+	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)", fmt.Sprintf("wal_autocheckpoint(%d)", mostLogPages))
 	if err != nil {
 		return err
 	}

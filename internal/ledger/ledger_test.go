@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -538,6 +539,26 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
 	require.ErrorContains(t, err, "an older stilltide is at work on the ledger in "+folder+"; end it and start this one")
+}
+
+// What was committed is brought to the tables' file when there is nothing else
+// to do.
+func TestTheLogIsTidiedAtRest(t *testing.T) {
+	folder := t.TempDir()
+	l, err := Open(folder, func(err error) { t.Error(err) })
+	require.NoError(t, err)
+	size := func() int64 {
+		info, err := os.Stat(filepath.Join(folder, FileName))
+		require.NoError(t, err)
+		return info.Size()
+	}
+	before := size()
+	for range someLogRows {
+		l.Record(Job{ID: l.NextID(), Rule: "r", File: strings.Repeat("long/", 50), State: Queued, Taken: when}, "")
+	}
+	require.NoError(t, l.Flush())
+	require.Eventually(t, func() bool { return size() > before+someLogRows*250 }, 20*time.Second, time.Millisecond)
+	require.NoError(t, l.Close())
 }
 
 // What may be written late is written in the end, once, with the newest value

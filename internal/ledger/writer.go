@@ -20,6 +20,8 @@ type writer struct {
 	args  []driver.NamedValue // the same, as the driver takes it
 	part  []byte              // of the journal, while it is being written
 
+	logged int // rows that were written since the last checkpoint
+
 	mu      sync.Mutex
 	rows    underway
 	waiting []waiter      // told when what was recorded is durable
@@ -330,11 +332,13 @@ func (w *writer) run() {
 				return
 			}
 			if !told {
+				w.tidyLog(wait)
 				w.rest(wait)
 			}
 			continue
 		}
 		err := w.carryOut(&c)
+		w.logged += len(c.urgent) + len(c.late)
 		w.committed(&c, err)
 		if err == nil {
 			if troubled {
@@ -425,6 +429,24 @@ func (w *writer) committed(c *commit, err error) {
 	for _, one := range settled {
 		w.l.settled(one.record)
 	}
+}
+
+// What is committed is in SQLite's log at first. It is brought from there to the
+// tables' file (a checkpoint) when there is nothing else to do, since who waits
+// for a commit would wait for that, too; amid work only when the log is long.
+const (
+	mostLogPages = 4000 // of 4 KiB
+	someLogRows  = 500
+)
+
+// tidyLog makes a checkpoint if it is worth it and nothing is to be written.
+func (w *writer) tidyLog(wait time.Duration) {
+	if wait > 0 || w.logged < someLogRows {
+		return
+	}
+	w.logged = 0
+	// One that fails, or is held up by who reads, is made good by the next.
+	_, _ = w.conn.ExecContext(context.Background(), `PRAGMA wal_checkpoint(PASSIVE)`)
 }
 
 // rest waits until something is recorded, or late rows are due.
