@@ -446,10 +446,9 @@ func growthCase(b *bench) error {
 		return took / float64(n) * 1e6, err
 	}
 	n := b.count(10_000)
-	type side func() (float64, error)
 	for _, c := range []struct {
 		what string
-		a, b side
+		a, b func() (float64, error)
 	}{
 		{fmt.Sprintf("%d → %d files in a sweep", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
 		{fmt.Sprintf("%d → %d files at once", 2*n, 4*n), func() (float64, error) { return burst(2 * n) }, func() (float64, error) { return burst(4 * n) }},
@@ -458,11 +457,7 @@ func growthCase(b *bench) error {
 	} {
 		r := Result{Case: "per file: " + c.what, Unit: "µs", Baseline: "half of it"}
 		for range b.rounds {
-			base, err := c.a()
-			if err != nil {
-				return err
-			}
-			ours, err := c.b()
+			base, ours, err := framed(c.a, c.b)
 			if err != nil {
 				return err
 			}
@@ -471,6 +466,22 @@ func growthCase(b *bench) error {
 		b.add(r, "ratio", 1.1)
 	}
 	return nil
+}
+
+// framed measures two things twice, one of them first and last, and gives the
+// mean of each: a machine that becomes slower or faster meanwhile does so for both.
+func framed(a, b func() (float64, error)) (meanA, meanB float64, err error) {
+	for _, one := range []struct {
+		measure func() (float64, error)
+		mean    *float64
+	}{{a, &meanA}, {b, &meanB}, {b, &meanB}, {a, &meanA}} {
+		value, err := one.measure()
+		if err != nil {
+			return 0, 0, err
+		}
+		*one.mean += value / 2
+	}
+	return meanA, meanB, nil
 }
 
 // fillHistory makes a ledger with jobs that are over.

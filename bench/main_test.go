@@ -28,6 +28,22 @@ func TestFigures(t *testing.T) {
 	require.Equal(t, 10, (&bench{scale: 0.001}).count(2000), "never too few to say anything")
 }
 
+// A machine that gets slower all the time makes neither of two things look worse.
+func TestFramed(t *testing.T) {
+	slower := 0.0
+	measure := func(takes float64) func() (float64, error) {
+		return func() (float64, error) {
+			slower++
+			return takes + slower, nil
+		}
+	}
+	a, b, err := framed(measure(10), measure(20))
+	require.NoError(t, err)
+	require.Equal(t, 10.0, b-a)
+	_, _, err = framed(measure(1), func() (float64, error) { return 0, os.ErrNotExist })
+	require.ErrorIs(t, err, os.ErrNotExist)
+}
+
 // A case is over when all of its files are there, not when the last one is.
 func TestUntilAllAreThere(t *testing.T) {
 	dir := t.TempDir()
