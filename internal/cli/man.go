@@ -1,15 +1,23 @@
 package cli
 
 import (
+	"embed"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/cobra/doc"
 )
 
-// manCommand writes the manual pages from the command tree, so that they say
-// what the program does.
+// manPages are made from the command tree, so that they say what the program
+// does, but not by the program itself: what makes them takes a while to get
+// ready, and each start would pay for it. The test of this room tells when they
+// are old, and makes them anew.
+//
+//go:embed man
+var manPages embed.FS
+
+// manCommand writes the manual pages.
 func (a *app) manCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "man FOLDER", Short: "Write the manual pages into a folder",
@@ -18,15 +26,22 @@ func (a *app) manCommand() *cobra.Command {
     stilltide man ~/.local/share/man/man1
     man stilltide-watch`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: func(_ *cobra.Command, args []string) error {
 			if err := os.MkdirAll(args[0], 0o777); err != nil {
 				return err
 			}
-			root := c.Root()
-			root.DisableAutoGenTag = true // the same program makes the same pages
-			head := &doc.GenManHeader{Title: "STILLTIDE", Section: "1", Source: "Still Tide " + Version, Manual: "Still Tide"}
-			if err := doc.GenManTree(root, head, args[0]); err != nil {
+			pages, err := manPages.ReadDir("man")
+			if err != nil {
 				return err
+			}
+			for _, page := range pages {
+				text, err := manPages.ReadFile("man/" + page.Name())
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(filepath.Join(args[0], page.Name()), text, 0o666); err != nil {
+					return err
+				}
 			}
 			fmt.Fprintf(a.err, "The pages are in %s; man stilltide shows the first if it is on the manual's path.\n", display(args[0]))
 			return nil
