@@ -50,7 +50,11 @@ func Look(path string) (file.Facts, error) {
 // lstat gives the facts of a path that is there.
 func lstat(path string) (file.Facts, error) {
 	var st unix.Stat_t
-	if err := unix.Lstat(path, &st); err != nil {
+	err := unix.Lstat(path, &st)
+	for err == unix.EINTR { // a file system in a program may say so
+		err = unix.Lstat(path, &st)
+	}
+	if err != nil {
 		return file.Facts{}, &fs.PathError{Op: "lstat", Path: path, Err: err}
 	}
 	return FromStat(&st), nil
