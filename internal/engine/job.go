@@ -122,7 +122,7 @@ type move struct {
 	record *ledger.Placement
 	to     plan.Spot
 	same   rule.SameName
-	only   bool // nothing else was done with the file
+	only   bool // nothing else was done with the file, and nobody looked inside
 }
 
 // placedEnd is how a placing ended. With an error nothing was moved.
