@@ -10,8 +10,14 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// BenchmarkMove is one file moved within a file system, as part of a batch.
+// BenchmarkMove is one file moved within a file system, as part of a batch: one
+// that is held meanwhile, and one that nothing else was done with.
 func BenchmarkMove(b *testing.B) {
+	b.Run("held", func(b *testing.B) { benchmarkMove(b, false) })
+	b.Run("untouched", func(b *testing.B) { benchmarkMove(b, true) })
+}
+
+func benchmarkMove(b *testing.B, untouched bool) {
 	folder := b.TempDir()
 	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
 		if folder, err = os.MkdirTemp("/dev/shm", "tide-place-"); err != nil {
@@ -33,7 +39,7 @@ func BenchmarkMove(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))), Expect: facts, Same: rule.SameNumber, Part: PartName(folder, int64(i))})
+		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))), Expect: facts, Same: rule.SameNumber, Ledger: folder, Job: int64(i), Untouched: untouched})
 	}
 	b.ReportAllocs()
 	b.ResetTimer()
