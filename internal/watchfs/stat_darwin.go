@@ -3,7 +3,6 @@ package watchfs
 import (
 	"io/fs"
 	"syscall"
-	"time"
 
 	"stilltide/internal/core/file"
 )
