@@ -21,16 +21,12 @@ package place
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/base32"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
-	"strings"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -245,87 +241,6 @@ func (p *Placer) moveAs(r *Request, src source, d *folder, c choice) (Result, er
 		return Result{}, err
 	}
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
-}
-
-// source is the source of a move. Its inode number is no other file's as long as
-// it is held.
-type source struct {
-	held heldFile // nil if it is not
-	ino  uint64
-}
-
-// is tells whether what was moved is the source. Without a descriptor another
-// file can have its inode number, but hardly its size and times, too.
-func (s source) is(now file.Facts, r *Request) bool {
-	return now.Ino == s.ino && (s.held != nil || now.Same(r.Expect))
-}
-
-func (s source) release() {
-	if s.held != nil {
-		s.held.Close()
-	}
-}
-
-// hold opens the source, if that is needed, and checks that it is the file that
-// was meant.
-func (p *Placer) hold(r *Request) (source, error) {
-	src, now, err := p.take(r)
-	if errors.Is(err, ErrGone) {
-		if err := p.unhide(r); err != nil {
-			return source{}, err
-		}
-		src, now, err = p.take(r)
-	}
-	if err != nil {
-		return source{}, err
-	}
-	if r.Expect.Dir {
-		now, err = p.look(r.Source, r)
-	}
-	if err == nil && !now.Same(r.Expect) {
-		err = ErrChanged
-	}
-	if err != nil {
-		src.release()
-		return source{}, err
-	}
-	return src, nil
-}
-
-// take gives the source and its facts.
-func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
-	if r.Untouched && !r.Expect.Dir {
-		if now, err = p.system().Stat(r.Source); err == nil && !now.Exists {
-			err = ErrGone
-		}
-		return source{ino: now.Ino}, now, err
-	}
-	held, err := p.system().Hold(r.Source)
-	if errors.Is(err, fs.ErrNotExist) {
-		return source{}, file.Facts{}, ErrGone
-	}
-	if err != nil {
-		return source{}, file.Facts{}, err
-	}
-	if now, err = held.Facts(); err != nil {
-		held.Close()
-		return source{}, file.Facts{}, err
-	}
-	return source{held, now.Ino}, now, nil
-}
-
-// unhide gives the source its name back, if an earlier try failed after it
-// was hidden; otherwise the source is gone.
-func (p *Placer) unhide(r *Request) error {
-	hidden := filepath.Join(filepath.Dir(r.Source), r.part())
-	now, err := p.look(hidden, r)
-	if err != nil {
-		return err
-	}
-	if !now.Same(r.Expect) {
-		return ErrGone
-	}
-	return p.system().Rename(hidden, r.Source)
 }
 
 // look gives the facts that Expect is compared with: for a folder those of
@@ -613,26 +528,4 @@ func sameBytes(a, b io.Reader) (bool, error) {
 			return true, nil
 		}
 	}
-}
-
-// Numbered gives the n-th choice of a name: stem.ext, stem-2.ext, stem-3.ext, …
-func Numbered(name string, n int) string {
-	if n == 1 {
-		return name
-	}
-	stem, ext := name, ""
-	if i := strings.LastIndexByte(name, '.'); i > 0 {
-		stem, ext = name[:i], name[i:]
-	}
-	return stem + "-" + strconv.Itoa(n) + ext
-}
-
-var partLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567")
-
-// PartName gives the hidden name of a file on its way: short, never taken by
-// any rule, and the same each time for the same job.
-func PartName(ledger string, job int64) string {
-	sum := sha256.Sum256(strconv.AppendInt(append([]byte(ledger), 0), job, 10))
-	name := append(make([]byte, 0, 32), plan.HiddenPrefix...)
-	return string(partLetters.AppendEncode(name, sum[:5]))
 }
