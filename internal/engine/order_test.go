@@ -24,8 +24,8 @@ rules:
   - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))
 	require.Empty(t, diags)
 	f := newFlow(plan.NewSet(rules), newMemStore(), watchfs.Stat)
-	f.looking[path("a")], f.looking[path("b")] = true, true
-	f.applyRules()
+	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}}
+	require.Len(t, e.wanted(), 2)
 	now := time.Now()
 	found := func(name string) (begun []string) {
 		now = now.Add(time.Millisecond)
@@ -47,7 +47,7 @@ rules:
 	f.lookedThrough(path("b"))
 	require.Empty(t, found("a/3.csv"))
 	require.Empty(t, found("a/1.csv"))
-	f.lookedThrough(path("a"))
+	e.folderEvent(watchfs.Event{Kind: watchfs.Trouble, Path: path("a"), Dir: true, Err: os.ErrPermission})
 	require.Equal(t, []string{"1.csv", "3.csv", "2.csv"}, found(""), "by path")
 	require.Equal(t, []string{"0.csv"}, found("a/0.csv"), "nothing is waited for any more")
 }
