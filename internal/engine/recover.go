@@ -234,35 +234,32 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	part := place.PartName(e.state, job)
 	half := filepath.Join(filepath.Dir(p.Target), part)
 	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino && there.Dev == p.Facts.Dev {
-		_ = e.placer.Rename(half, p.Source) // on its way to replace something
+		_ = e.placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
 	} else {
 		_ = e.placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
-	hidden := filepath.Join(filepath.Dir(p.Source), part)
-	landed := e.landed(p)
-	if facts, err := watchfs.Stat(hidden); err == nil && facts.Exists {
-		if landed != "" && facts.Same(p.Facts) {
-			err = e.placer.Discard(hidden) // the copy is complete: this was the last act of the move
-		} else {
-			err = e.placer.Rename(hidden, p.Source)
-		}
-		if err != nil {
-			return p.Source, true // the placing, which is tried again, finds it under its hidden name
+	source := p.Source
+	if hidden := filepath.Join(filepath.Dir(p.Source), part); lookAt(hidden, p.Facts.Dir).Same(p.Facts) {
+		if source = hidden; e.placer.Rename(hidden, p.Source) == nil {
+			source = p.Source
 		}
 	}
-	facts, err := watchfs.Stat(p.Source)
-	there := err == nil && facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
+	landed := e.landed(p, source)
+	facts := lookAt(source, p.Facts.Dir)
+	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
+	if landed != "" && there {
+		// Both names, one content: the move was between its two halves.
+		removed, err := e.placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)
+		there = err != nil || !removed
+	}
 	switch {
+	case there:
+		return p.Source, true // the placing, which is tried again, finds it under its hidden name, too
 	case landed != "":
-		if there {
-			_ = e.placer.Discard(p.Source) // both names, one content: the move was between its two halves
-		}
 		p.State, p.Target = ledger.Done, landed
 		if now := lookAt(landed, p.Facts.Dir); now.Exists {
 			p.After = now
 		}
-	case there:
-		return p.Source, true
 	default:
 		p.State = ledger.Dropped
 	}
@@ -271,7 +268,8 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 }
 
 // landed gives the target where the file of a placement is now, "" if at none.
-func (e *Engine) landed(p ledger.Placement) string {
+// source is where it would be otherwise.
+func (e *Engine) landed(p ledger.Placement, source string) string {
 	folder, name := filepath.Split(p.Target)
 	for n := 1; n < 10000; n++ {
 		path := filepath.Join(folder, place.Numbered(name, n))
@@ -279,13 +277,16 @@ func (e *Engine) landed(p ledger.Placement) string {
 		if err != nil || !facts.Exists {
 			return ""
 		}
+		if place.SameEntry(path, source) {
+			continue
+		}
 		sameFile := facts.Dev == p.Facts.Dev && facts.Ino == p.Facts.Ino
 		// Not by device: a bind mount is another file system with the same number.
 		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod == p.Facts.Mod
 		if copied {
 			// A complete copy has the source's content, if that is still there to compare.
-			if source, err := watchfs.Stat(p.Source); err == nil && source.Exists {
-				copied, err = place.SameContent(p.Source, path, p.Facts.Size)
+			if lookAt(source, false).Exists {
+				copied, err = place.SameContent(source, path, p.Facts.Size)
 				copied = copied && err == nil
 			}
 		}

@@ -201,8 +201,8 @@ func (w *work) part() string { return place.PartName(w.state, w.job.ID) }
 // done completes the records of a placement that went well.
 func (w *work) done(list []*ledger.Placement, results ...place.Result) {
 	for i, p := range list {
-		if i < len(results) && results[i].Same && p.Kind == string(place.Put) {
-			p.State = ledger.Dropped // the content was there: nothing was made
+		if i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {
+			p.State = ledger.Dropped // it was there: nothing was made
 			w.book.did(p)
 			continue
 		}
@@ -256,9 +256,6 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 	if err != nil {
 		return err
 	}
-	if to.Path() == u.at {
-		return nil
-	}
 	req := place.Request{To: to}
 	list := w.placing(place.Moved, u.at, u.facts, &req, s.SameName)
 	res, err := w.placer.Move(req)
@@ -269,6 +266,9 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 		return err
 	}
 	w.done(*list, res)
+	if res.Here {
+		return nil
+	}
 	w.tell("%s is in %s now", filepath.Base(u.at), res.Target)
 	u.at, u.facts = res.Target, res.Facts
 	w.follow(u)
@@ -305,6 +305,9 @@ func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.S
 		return err
 	}
 	w.done(*list, res)
+	if res.Here {
+		return nil
+	}
 	if res.Same {
 		w.note("its content was already in " + res.Target)
 		w.tell("%s has that content already", res.Target)
@@ -361,7 +364,9 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 	res, err := w.placer.Move(req)
 	if err == nil {
 		w.done(*list, res)
-		w.tell("%s is in %s now", filepath.Base(path), res.Target)
+		if !res.Here {
+			w.tell("%s is in %s now", filepath.Base(path), res.Target)
+		}
 	} else if w.left(err) {
 		return nil
 	}

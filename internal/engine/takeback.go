@@ -170,9 +170,8 @@ func (h hands) happened(p *ledger.Placement, part string) bool {
 		return made
 	}
 	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
-		if same, err := place.SameContent(p.Source, p.Target, source.Size); err == nil && same {
-			_ = h.placer.Discard(p.Target) // the copy was complete, and the source had not gone yet
-		}
+		// The copy was complete, and the source had not gone yet.
+		_, _ = h.placer.RemoveDuplicate(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 	}
 	return false
 }

@@ -66,6 +66,9 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 	var res Result
 	for made := false; ; {
 		name, err := p.choose(&r, d, c.same)
+		if err == nil && name.is != apart && !made {
+			return Result{Target: d.at(name.name), Facts: name.old, Here: true}, nil
+		}
 		if err == nil && !name.same && !made {
 			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
 				return Result{}, err

@@ -26,7 +26,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -62,6 +61,7 @@ type Request struct {
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
+	Apart  bool          // equal content at the target is no reason to remove the source
 	// Untouched says that nothing has looked at the file's content or worked on it, so
 	// that no descriptor has to keep its inode number from a stranger with the same
 	// size and times: what stat(2) tells before and after the move is enough.
@@ -101,6 +101,7 @@ type Result struct {
 	Target string
 	Facts  file.Facts // of the target afterwards
 	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
+	Here   bool       // the target is the source itself, so nothing was done
 	Lost   []string   // extended attributes that the target cannot hold
 }
 
@@ -198,46 +199,75 @@ func (p *Placer) Move(r Request) (Result, error) {
 	}
 }
 
+// mostTries bounds how often a place is chosen anew because the file there
+// changed or went in the same instant.
+const mostTries = 100
+
 func (p *Placer) moveTo(r *Request, src source) (Result, error) {
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err
 	}
 	defer done()
-	c := choice{name: r.To.Name}
-	for first := r.Stage == nil; ; first = false { // without a stage the wanted name is tried right away
-		if !first {
-			if c, err = p.choose(r, d, func(path string) (bool, error) { return p.sameAsSource(r, path) }); err != nil {
-				return Result{}, err
-			}
-			if c.same {
-				return p.removeTwin(r, d, c)
-			}
-			if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Over: c.over}); err != nil {
-				return Result{}, err
-			}
-		}
-		res, err := p.moveAs(r, src, d, c)
-		if !errors.Is(err, fs.ErrExist) || c.over {
+	if r.Stage == nil { // the wanted name is tried right away
+		res, err := p.rename(r, src, d, r.To.Name)
+		switch {
+		case isCrossDevice(err) && r.Near:
+			return res, ErrFar
+		case !errors.Is(err, fs.ErrExist) && !isCrossDevice(err):
 			return res, err
 		}
 	}
+	for range mostTries {
+		res, err := p.moveOnce(r, src, d)
+		if !errors.Is(err, errAgain) {
+			return res, err
+		}
+	}
+	return Result{}, fmt.Errorf("%s: %w", r.To.Path(), errAgain)
 }
 
-// moveAs moves under one name. An error that is fs.ErrExist says it is taken.
-func (p *Placer) moveAs(r *Request, src source, d *folder, c choice) (Result, error) {
+// moveOnce chooses a name and moves; errAgain says that it is not the right one
+// any more.
+func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
+	c, err := p.choose(r, d, func(path string) (bool, error) { return p.sameAsSource(r, path) })
+	if err != nil {
+		return Result{}, err
+	}
+	switch {
+	case c.is == here:
+		return Result{Target: r.Source, Facts: r.Expect, Here: true}, nil
+	case c.is == alias:
+		return p.respell(r, src, d, c)
+	case c.same:
+		return p.removeTwin(r, d, c)
+	}
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Over: c.over}); err != nil {
+		return Result{}, err
+	}
 	if c.over {
 		return p.moveOver(r, src, d, c)
 	}
-	err := p.system().RenameInto(r.Source, d, c.name)
+	res, err := p.rename(r, src, d, c.name)
+	if isCrossDevice(err) && !r.Near {
+		res, err = p.across(r, d, c.name)
+	}
+	switch {
+	case isCrossDevice(err):
+		return res, ErrFar
+	case errors.Is(err, fs.ErrExist):
+		return res, errAgain
+	}
+	return res, err
+}
+
+// rename moves by a rename that never replaces.
+func (p *Placer) rename(r *Request, src source, d *folder, name string) (Result, error) {
+	err := p.system().RenameInto(r.Source, d, name)
 	switch {
 	case err == nil:
-		return p.finished(src, r, d, c.name)
-	case isCrossDevice(err) && r.Near:
-		return Result{}, ErrFar
-	case isCrossDevice(err):
-		return p.across(r, d, c.name)
-	case errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
+		return p.finished(src, r, d, name)
+	case isCrossDevice(err), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
 		return Result{}, err
 	}
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
@@ -255,6 +285,7 @@ func (p *Placer) look(path string, r *Request) (file.Facts, error) {
 // choice is the name under which a file is placed.
 type choice struct {
 	name string
+	is   relation   // of what is there to the source
 	same bool       // the same content is there
 	over bool       // what is there is replaced
 	old  file.Facts // what is there
@@ -271,8 +302,15 @@ func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, err
 		if !there.Exists {
 			return choice{name: name}, nil
 		}
-		is, err := false, error(nil)
-		if there.Regular {
+		kin, err := p.relate(r, d, name, there)
+		if err != nil {
+			return choice{}, err
+		}
+		if kin != apart {
+			return choice{name: name, is: kin, old: there}, nil
+		}
+		is := false
+		if there.Regular && !r.Apart {
 			is, err = same(d.at(name))
 		}
 		switch {
@@ -458,8 +496,8 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func(
 // stranger that takes its name in the last moment is noticed and put back.
 func (p *Placer) removeExpected(r *Request) error {
 	sys := p.system()
-	hidden := filepath.Join(filepath.Dir(r.Source), r.part())
-	if err := sys.Rename(r.Source, hidden); err != nil {
+	hidden, err := p.hide(r)
+	if err != nil {
 		return err
 	}
 	now, err := p.look(hidden, r)
@@ -473,20 +511,18 @@ func (p *Placer) removeExpected(r *Request) error {
 		err = cannot(r.Source, "removed", err)
 	}
 	if err != nil {
-		return errors.Join(err, sys.Rename(hidden, r.Source))
+		return errors.Join(err, p.restore(hidden, r.Source))
 	}
 	return nil
 }
 
-// removeTwin ends a move whose content is at the target already.
-func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Twin: true}); err != nil {
-		return Result{}, err
+// restore gives a hidden file a name back: its own, or the next that is free.
+func (p *Placer) restore(hidden, path string) error {
+	for n := 1; ; n++ {
+		if err := p.system().Rename(hidden, Numbered(path, n)); !errors.Is(err, fs.ErrExist) {
+			return err
+		}
 	}
-	if err := p.removeExpected(r); err != nil {
-		return Result{}, err
-	}
-	return Result{Target: d.at(c.name), Facts: c.old, Same: true}, nil
 }
 
 // SameContent tells whether b is a regular file with the content of a, which

@@ -3,7 +3,6 @@ package place
 import (
 	"errors"
 	"io/fs"
-	"path/filepath"
 
 	"stilltide/internal/core/file"
 )
@@ -28,15 +27,32 @@ func (s source) release() {
 }
 
 // hold opens the source, if that is needed, and checks that it is the file that
-// was meant.
+// was meant. One that an earlier try left under its hidden name is found there.
 func (p *Placer) hold(r *Request) (source, error) {
-	src, now, err := p.take(r)
+	src, err := p.holdNamed(r)
+	if !errors.Is(err, ErrGone) && !errors.Is(err, ErrChanged) || r.part() == "" {
+		return src, err
+	}
+	hidden := r.hiddenName()
+	now, lookErr := p.look(hidden, r)
+	if lookErr != nil {
+		return source{}, lookErr
+	}
+	if !now.Same(r.Expect) {
+		return source{}, err
+	}
 	if errors.Is(err, ErrGone) {
-		if err := p.unhide(r); err != nil {
+		if err := p.unhide(r, hidden); err != nil {
 			return source{}, err
 		}
-		src, now, err = p.take(r)
+	} else {
+		r.Source = hidden // another file has its name meanwhile
 	}
+	return p.holdNamed(r)
+}
+
+func (p *Placer) holdNamed(r *Request) (source, error) {
+	src, now, err := p.take(r)
 	if err != nil {
 		return source{}, err
 	}
@@ -73,18 +89,4 @@ func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
 		return source{}, file.Facts{}, err
 	}
 	return source{held, now.Ino}, now, nil
-}
-
-// unhide gives the source its name back, if an earlier try failed after it
-// was hidden; otherwise the source is gone.
-func (p *Placer) unhide(r *Request) error {
-	hidden := filepath.Join(filepath.Dir(r.Source), r.part())
-	now, err := p.look(hidden, r)
-	if err != nil {
-		return err
-	}
-	if !now.Same(r.Expect) {
-		return ErrGone
-	}
-	return p.system().Rename(hidden, r.Source)
 }

@@ -50,9 +50,9 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 			return Result{}, cannot(InfoOf(target), "written", err)
 		}
 		move := r
-		move.To, move.Same = plan.Spot{Root: filepath.Dir(target), Name: name}, rule.SameFail
+		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: name}, rule.SameFail, true
 		res, err := p.Move(move)
-		if err == nil && !res.Same {
+		if err == nil && !res.Here {
 			return res, nil
 		}
 		os.Remove(InfoOf(target))

@@ -271,6 +271,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 		return r, c, s, err
 	}
 	defer done()
+	r.Source = "" // what is unpacked is not the archive, whatever its name is
 	c, err = u.p.choose(&r, d, func(there string) (bool, error) { return SameContent(u.d.at(part), there, info.Size()) })
 	if err != nil {
 		return r, c, s, err

@@ -1,0 +1,228 @@
+package place
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+)
+
+// relation is what a name that is there is to the source.
+type relation int
+
+const (
+	apart relation = iota // another file
+	here                  // the source itself: the same name in the same folder
+	alias                 // the source under another spelling of its name, or a second hard link beside it
+)
+
+// relate tells what a name in the target's folder is to the source. It decides by
+// device and inode of the two folders, and leaves the source alone. Where these do
+// not tell (overlays, two mounts of one share), a folder is found out by a probe;
+// a file has the same content then, and removeTwin finds out before it removes any.
+func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (relation, error) {
+	if r.Source == "" {
+		return apart, nil
+	}
+	same := p.sameFolder(r, d)
+	if !same && there.Dir && r.Expect.Dir {
+		var err error
+		if same, err = p.probe(r, d); err != nil {
+			return apart, err
+		}
+	}
+	switch {
+	case !same:
+		return apart, nil
+	case name == filepath.Base(r.Source):
+		return here, nil
+	case there.Ino == r.Expect.Ino && there.Dev == r.Expect.Dev:
+		return alias, nil
+	}
+	return apart, nil
+}
+
+// sameFolder tells by device and inode whether the source lies in the target's folder.
+func (p *Placer) sameFolder(r *Request, d *folder) bool {
+	own, err := os.Stat(filepath.Dir(r.Source))
+	if err != nil {
+		return false // the move itself will say what is wrong
+	}
+	target, err := d.dir.Stat()
+	return err == nil && os.SameFile(own, target)
+}
+
+// probe tells whether what is made in the target's folder appears beside the source.
+func (p *Placer) probe(r *Request, d *folder) (bool, error) {
+	if err := d.root.Mkdir(r.part(), 0o700); err != nil {
+		return false, cannot(d.path, "written to", err)
+	}
+	seen, err := p.system().Stat(filepath.Join(filepath.Dir(r.Source), r.part()))
+	return seen.Exists, errors.Join(err, d.root.Remove(r.part()))
+}
+
+// respell ends a move whose target is the source under another spelling of its
+// name: the source gets its hidden name first. If the target is still there then,
+// it is a second hard link, and only the source goes.
+func (p *Placer) respell(r *Request, src source, d *folder, c choice) (Result, error) {
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect}); err != nil {
+		return Result{}, err
+	}
+	hidden, err := p.hide(r)
+	if err != nil {
+		return Result{}, err
+	}
+	there, err := p.system().StatIn(d, c.name)
+	switch {
+	case err != nil:
+	case there.Exists:
+		if err = p.unhide(r, hidden); err == nil {
+			return p.removeTwin(r, d, c)
+		}
+	default:
+		if err = p.system().RenameInto(hidden, d, c.name); err == nil {
+			return p.finished(src, r, d, c.name)
+		}
+	}
+	return Result{}, errors.Join(cannot(r.Source, "renamed", err), p.unhide(r, hidden))
+}
+
+// hiddenName is the hidden name of the source, in its own folder.
+func (r *Request) hiddenName() string { return filepath.Join(filepath.Dir(r.Source), r.part()) }
+
+// hide gives the source its hidden name.
+func (p *Placer) hide(r *Request) (hidden string, err error) {
+	if hidden = r.hiddenName(); hidden == r.Source {
+		return hidden, nil
+	}
+	return hidden, p.system().Rename(r.Source, hidden)
+}
+
+// unhide gives the source its name back. If another file has taken that name
+// meanwhile, the source goes on under its hidden name.
+func (p *Placer) unhide(r *Request, hidden string) error {
+	if hidden == r.Source {
+		return nil
+	}
+	err := p.system().Rename(hidden, r.Source)
+	if errors.Is(err, fs.ErrExist) {
+		r.Source, err = hidden, nil
+	}
+	return err
+}
+
+// errAgain says that the target of a removed duplicate is not what it was any
+// more: the source is back, and its place is to be chosen anew.
+var errAgain = errors.New("the file there has changed in this instant")
+
+// removeTwin ends a move whose content is at the target already. The source gets
+// its hidden name first; only then is the target looked at, compared and looked at
+// again. So of two moves that take each other's file for the one that stays, at
+// least one finds nothing there and puts its own back.
+func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Twin: true}); err != nil {
+		return Result{}, err
+	}
+	hidden, err := p.hide(r)
+	if err != nil {
+		return Result{}, cannot(r.Source, "removed", err)
+	}
+	is, err := p.twinOf(r, d, c, hidden)
+	if err == nil && is == apart {
+		if err = p.system().Remove(hidden); err == nil {
+			return Result{Target: d.at(c.name), Facts: c.old, Same: true}, nil
+		}
+		err = cannot(r.Source, "removed", err)
+	}
+	if backErr := p.unhide(r, hidden); backErr != nil { // it is whole, and the next try finds it there
+		return Result{}, cannot(r.Source, "put back", backErr)
+	}
+	if err != nil {
+		return Result{}, err
+	}
+	return Result{Target: r.Source, Facts: r.Expect, Here: true}, nil
+}
+
+// twinOf tells whether the target is another file with the content of the source,
+// which has its hidden name: apart if so, here if it is the source's own place.
+func (p *Placer) twinOf(r *Request, d *folder, c choice, hidden string) (relation, error) {
+	now, err := p.look(hidden, r)
+	if err == nil && !now.Same(r.Expect) {
+		return apart, ErrChanged
+	}
+	if err == nil {
+		var is relation
+		if is, err = p.comparedTwin(r, d, c, hidden); err == nil || errors.Is(err, errAgain) {
+			return is, err
+		}
+	}
+	return apart, cannot(r.Source, "compared with "+d.at(c.name), err)
+}
+
+func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (relation, error) {
+	sys := p.system()
+	own, err := sys.StatIn(d, r.part())
+	if err != nil {
+		return apart, err
+	}
+	if own.Exists && own.Size == r.Expect.Size && own.Mod == r.Expect.Mod && !p.sameFolder(r, d) {
+		return here, nil // the hidden name is there, too: it is one folder by two ways
+	}
+	before, err := sys.StatIn(d, c.name)
+	if err != nil {
+		return apart, err
+	}
+	if !before.Regular {
+		return apart, errAgain
+	}
+	same, err := SameContent(hidden, d.at(c.name), r.Expect.Size)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return apart, err
+	}
+	after, err := sys.StatIn(d, c.name)
+	if err == nil && (!same || !after.Same(before) || after.Change != before.Change) {
+		err = errAgain
+	}
+	return apart, err
+}
+
+// RemoveDuplicate removes the source if its content is at another place; it is no
+// error if it is not. After a crash that is how one of two copies goes.
+func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error) {
+	d, done, err := p.folder(SpotOf(at))
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	c := choice{name: filepath.Base(at)}
+	if c.old, err = p.system().StatIn(d, c.name); err != nil || !c.old.Exists {
+		return false, err
+	}
+	if is, err := p.relate(&r, d, c.name, c.old); err != nil || is != apart {
+		return false, err
+	}
+	res, err := p.removeTwin(&r, d, c)
+	if errors.Is(err, errAgain) || errors.Is(err, ErrChanged) {
+		return false, nil
+	}
+	return res.Same, err
+}
+
+// SameEntry tells whether two paths name one entry of one folder, by whatever
+// ways they lead there.
+func SameEntry(a, b string) bool {
+	if a == b {
+		return true
+	}
+	if filepath.Base(a) != filepath.Base(b) {
+		return false
+	}
+	one, err := os.Stat(filepath.Dir(a))
+	if err != nil {
+		return false
+	}
+	other, err := os.Stat(filepath.Dir(b))
+	return err == nil && os.SameFile(one, other)
+}
