@@ -69,7 +69,7 @@ func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.R
 		}
 		return nil, usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
 	}
-	w, err := engine.Explain(set, nil, path, time.Now())
+	w, err := engine.Explain(set, nil, path, false, time.Now())
 	if err != nil {
 		return nil, err
 	}

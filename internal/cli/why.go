@@ -20,16 +20,19 @@ import (
 )
 
 func (a *app) whyCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	var removed bool
+	c := &cobra.Command{
 		Use: "why FILE", Short: "Why is this file taken, or not? Rule by rule, condition by condition", Args: cobra.ExactArgs(1),
 		Long: `Asks every rule about the file, which need not exist: which condition fits and which does not,
 whether the file is ready and who still writes, what would be done, and earlier jobs. The
 conclusion is in the last line. The exit status is 1 if no rule takes it.`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0]) },
-	})
+		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0], removed) },
+	}
+	c.Flags().BoolVar(&removed, "removed", false, "ask as if the file were there no more")
+	return a.jsonFlag(c)
 }
 
-func (a *app) why(path string) error {
+func (a *app) why(path string, removed bool) error {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
@@ -41,7 +44,7 @@ func (a *app) why(path string) error {
 	if l != nil {
 		defer l.Close()
 	}
-	w, err := engine.Explain(plan.NewSet(f), l, absolute(path), time.Now())
+	w, err := engine.Explain(plan.NewSet(f), l, absolute(path), removed, time.Now())
 	if err != nil {
 		return err
 	}
@@ -68,7 +71,7 @@ func (a *app) whyJSON(f *rule.File, w engine.Why) error {
 			Settled    bool             `json:"settled"`
 			Writers    []string         `json:"writers"`
 			EndsIn     *string          `json:"ends_in"`
-		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Rule == w.Taker, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
+		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
 		if r.Rule == w.Taker && w.EndsIn != "" {
 			line.EndsIn = &w.EndsIn
 		}
@@ -102,7 +105,7 @@ func (a *app) whyText(f *rule.File, w engine.Why) {
 		switch {
 		case r.Handled != 0:
 			verdict = fmt.Sprintf("has handled it already, as job %d", r.Handled)
-		case r.Rule == w.Taker:
+		case r.Takes:
 			verdict = a.style.Good("takes it")
 		case r.Fits:
 			verdict = "fits, but an earlier rule takes it"

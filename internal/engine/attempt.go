@@ -16,6 +16,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
@@ -71,7 +72,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	res.result = strings.Join(w.notes, "; ")
 	if res.ok = why == nil; res.ok {
-		res.units = w.units
+		res.units, res.took = w.units, w.took()
 		return
 	}
 	res.reason, res.waits, res.result = why.text, why.waits, ""
@@ -89,6 +90,19 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	}
 }
 
+// took lists the files that the steps took away, besides the job's own.
+func (w *work) took() (paths []string) {
+	for _, p := range w.placed {
+		switch place.Kind(p.Kind) {
+		case place.Moved, place.Twin, place.Trashed, place.Deleted:
+			if p.State == ledger.Done && p.Source != w.job.File {
+				paths = append(paths, p.Source)
+			}
+		}
+	}
+	return paths
+}
+
 // rehash gives the hash of a file whose content a step replaced and that stays.
 func (e *Engine) rehash(a *attempt, res *attemptResult) {
 	if !res.ok || res.hash == "" || len(res.units) != 1 {
@@ -103,14 +117,14 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 
 // workOn makes the work of an attempt.
 func (e *Engine) workOn(a *attempt, output string) *work {
-	w := &work{hands: e.hands(a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
+	w := &work{hands: e.hands(a.plan.ID, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
 	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
 	return w
 }
 
 // hands are the engine's own, for one attempt of a rule.
-func (e *Engine) hands(set *plan.Set, rule string, chain []string) hands {
-	return hands{placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, set: set, rule: rule, chain: chain}}
+func (e *Engine) hands(job int64, set *plan.Set, rule string, chain []string) hands {
+	return hands{placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // units are the job's files where they were taken.

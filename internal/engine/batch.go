@@ -96,9 +96,7 @@ func (f *flow) allDrained() {
 func (f *flow) busyRules() map[string]bool {
 	busy := map[string]bool{}
 	for _, w := range f.settle.All() {
-		if c := f.candidatesOf(w.Path); len(c) > 0 {
-			busy[c[0].Rule.Name.S] = true
-		}
+		busy[w.Rule] = true
 		if len(busy) == len(f.batches.open) {
 			break
 		}

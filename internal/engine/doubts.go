@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/take"
 )
 
 // Doubts looks at the machine for what would let correct rules fail: programs
@@ -100,7 +101,7 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 	set := plan.NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
-			for _, wrong := range set.Example(r, &r.Examples[i], now) {
+			for _, wrong := range take.Example(set, r, &r.Examples[i], now) {
 				at := r.Examples[i].Pos
 				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example", Message: "this example differs: " + wrong, Quote: quoteLine(at)})
 			}

@@ -80,6 +80,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			chain := append(j.chain(), j.row.Rule)
 			f.book.Placed(to, j.row.Rule, chain[:len(chain)-1])
 			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
+			f.claim(j, to, u.facts)
 		}
 		same := j.rule.SameName
 		if state == ledger.Failed && same == rule.SameFail {
@@ -222,11 +223,18 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			f.remember(j, m.File, m.Facts, "", m.EndsIn)
 		}
 	}
+	for _, path := range j.took {
+		f.forget(path, false, now)
+	}
 	f.outcomes = append(f.outcomes, Outcome{Job: &j.row}) // it does not change any more
 	f.batches.ended(j, now)
 	f.drop(j)
-	if j.rule != nil && j.rule.Share && endsIn == j.row.File && state.Final() {
-		set(&j.again, j.row.File) // the rules after it come next
+	f.noteOffers(j)
+	f.release(j, now)
+	if j.rule != nil && j.rule.Share && j.row.Event == file.Removed {
+		f.removing[j.row.File] = now // the rules after it come next
+	} else if j.rule != nil && j.rule.Share && endsIn == j.row.File {
+		set(&j.again, j.row.File)
 	}
 	for path := range j.again {
 		if f.isOwnWork(j, path) {
@@ -256,5 +264,35 @@ func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn stri
 		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
+		if endsIn != "" || j.row.Event != file.Removed {
+			f.forget(path, facts.Dir, j.row.Ended)
+		}
+	}
+}
+
+// forget has all rules forget a file that this ledger's own work took away: it did
+// not go by itself.
+func (f *flow) forget(path string, dir bool, now time.Time) {
+	if !f.store.KnowsFiles() {
+		return
+	}
+	for _, c := range f.candidatesOf(path, dir, now) {
+		f.store.Forget(c.Rule.Name.S, path)
+	}
+}
+
+// noteOffers lists where the job's files are, if rules watch there.
+func (f *flow) noteOffers(j *job) {
+	if len(j.claimed) == 0 {
+		return
+	}
+	note := func(path string) {
+		if path != "" && f.set.Watched(path) {
+			set(&j.offers, path)
+		}
+	}
+	note(j.row.EndsIn)
+	for _, m := range j.row.Extra {
+		note(m.EndsIn)
 	}
 }

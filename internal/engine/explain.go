@@ -4,13 +4,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
-	"stilltide/internal/core/circle"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
@@ -19,6 +20,7 @@ import (
 type Reason struct {
 	Rule       *rule.Rule
 	Fits       bool
+	Takes      bool  // the rule takes the file; several do if all but the last share it
 	Handled    int64 // the job that has handled the file as it is, 0 for none
 	Conditions []plan.Condition
 }
@@ -29,7 +31,7 @@ type Why struct {
 	Facts   file.Facts
 	Event   file.Event
 	Reasons []Reason
-	Taker   *rule.Rule // the rule that takes it, nil if none does
+	Taker   *rule.Rule // the first rule that takes it, nil if none does
 	Ready   bool
 	NotYet  string // why it is not ready
 	Writers []watchfs.Writer
@@ -40,7 +42,8 @@ type Why struct {
 }
 
 // Explain asks every rule about a path, which need not exist. l may be nil.
-func Explain(set *plan.Set, l *ledger.Ledger, path string, now time.Time) (Why, error) {
+// removed asks as if the file were there no more.
+func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
 	facts, err := watchfs.LookAny(path)
 	if err != nil {
@@ -48,19 +51,21 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, now time.Time) (Why, 
 	}
 	w.Facts = facts
 	if !facts.Exists {
-		facts = file.Facts{Regular: true, Mod: file.At(now), Change: file.At(now), Writers: file.None}
+		facts = file.Facts{Exists: true, Regular: true, Mod: file.At(now), Change: file.At(now), Writers: file.None}
+	}
+	d, err := decideAll(set, l, path, facts, removed, now)
+	if err != nil {
+		return w, err
 	}
 	for _, r := range set.Rules() {
-		reason, event := explainRule(set, l, r, path, facts, now)
-		if w.Taker == nil && reason.Fits && reason.Handled == 0 {
-			w.Taker, w.Event = r, event
-		}
-		w.Reasons = append(w.Reasons, reason)
+		w.Reasons = append(w.Reasons, d.reason(set, r, path, w.Facts, now))
 	}
-	if w.Taker != nil {
-		w.planned(set, path, facts, now)
+	if len(d.taking) > 0 {
+		first := d.taking[0]
+		w.Taker, w.Event = first.Candidate.Rule, first.Event
+		w.planned(set, first, d.facts, now)
 	}
-	if w.Facts.Exists {
+	if w.Facts.Exists && !removed {
 		w.readiness(now)
 	}
 	if l != nil {
@@ -69,27 +74,115 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, now time.Time) (Why, 
 	return w, err
 }
 
-func explainRule(set *plan.Set, l *ledger.Ledger, r *rule.Rule, path string, facts file.Facts, now time.Time) (Reason, file.Event) {
+// decided is what the rules make of a file: all that take it, one after the other,
+// and what each of those that were asked answered.
+type decided struct {
+	taking  []take.Reply
+	replies map[*rule.Rule]take.Reply
+	facts   file.Facts // with what was found out on the way
+	claimed bool
+}
+
+// decideAll asks the rules as the watcher would, and goes on behind those that share.
+func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, removed bool, now time.Time) (decided, error) {
+	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: facts}
+	from, made := askLedger(set, l)
+	candidates, err := take.Candidates(set, path, facts.Dir, made)
+	if err != nil {
+		return d, err
+	}
+	if removed {
+		d.taking, _, err = take.Gone(candidates, from)
+		for _, r := range d.taking {
+			d.replies[r.Candidate.Rule] = r
+		}
+		return d, err
+	}
+	for len(candidates) > 0 {
+		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Now: now}, from)
+		if err != nil {
+			return d, err
+		}
+		for _, r := range v.Replies {
+			d.replies[r.Candidate.Rule] = r
+		}
+		d.facts, d.claimed = v.Facts, d.claimed || v.Claimed
+		if v.Taker == nil {
+			break
+		}
+		d.taking = append(d.taking, v.Replies[len(v.Replies)-1])
+		if !v.Taker.Rule.Share {
+			break
+		}
+		candidates = candidates[len(v.Replies):]
+	}
+	return d, nil
+}
+
+// askLedger gives what a decision asks beyond the look at the file. l may be nil.
+func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
+	from.Inside = func(c plan.Candidate, f *file.Facts) { complete(set, c.Rule, c.Unit, f) }
+	if l == nil {
+		return from, nil
+	}
+	from.Memory = memoryOf(l)
+	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
+		if !set.Chained(c.Root) {
+			return nil, nil
+		}
+		return originOf(l, c.Unit, f)
+	}
+	return from, func(unit string) (bool, error) { return madeByRules(set, l, unit) }
+}
+
+// placedBelow is what the ledger knows of who filled a folder.
+type placedBelow interface {
+	PlacedBelow(folder string) (rules []string, err error)
+}
+
+// madeByRules tells whether the files of a folder were put there by rules, one by
+// one: an archive that was unpacked is one whole.
+func madeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
+	names, err := l.PlacedBelow(unit)
+	for _, name := range names {
+		if r := set.Rule(name); r == nil || !r.Unpacks() {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// reason tells what a rule makes of the file: its conditions, one by one, and the
+// answer it gave if it was asked.
+func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Facts, now time.Time) Reason {
 	event := file.Added
-	var known ledger.Known
-	if l != nil {
-		if k, ok, err := l.Known(r.Name.S, path); err == nil && ok && k.Job != 0 {
-			known, event = k, file.Changed
-		}
+	reply, asked := d.replies[r]
+	if asked {
+		event = reply.Event
 	}
-	complete(set, r, path, &facts)
+	with := d.facts
+	with.Exists = facts.Exists
+	complete(set, r, path, &with)
 	reason := Reason{Rule: r}
-	reason.Conditions, reason.Fits = set.Explain(r, path, facts, event, now)
-	if known.Job != 0 && known.Facts.Same(facts) {
-		reason.Handled = known.Job
+	reason.Conditions, reason.Fits = set.Explain(r, path, with, event, now)
+	if !asked {
+		return reason
 	}
-	if l != nil && r.Loops == rule.LoopsStop {
-		if from, chain, ok, err := l.Origin(path, facts); err == nil && ok && (from == r.Name.S || circle.Stops(r.Name.S, splitChain(chain))) {
-			reason.Conditions = append(reason.Conditions, plan.Condition{Key: "loops", Want: "a file that this rule did not place itself", Got: "it went through this rule before", Fits: false})
-			reason.Fits = false
-		}
+	switch reply.Answer {
+	case take.Handled, take.Shared:
+		reason.Handled = reply.Job
+	case take.Left:
+		reason.also("existing", "a file that came or changed since", "it was there before, or was left alone")
+	case take.Loop:
+		reason.also("loops", "a file that this rule did not place itself", "it went through this rule before")
 	}
-	return reason, event
+	reason.Takes = slices.ContainsFunc(d.taking, func(t take.Reply) bool { return t.Candidate.Rule == r })
+	return reason
+}
+
+func (r *Reason) also(key, want, got string) {
+	r.Conditions = append(r.Conditions, plan.Condition{Key: key, Want: want, Got: got, Fits: false})
+	r.Fits = false
 }
 
 // complete finds out what a rule needs to know of a file that is there.
@@ -114,21 +207,10 @@ func complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 }
 
 // planned fills in what the taker would do.
-func (w *Why) planned(set *plan.Set, path string, facts file.Facts, now time.Time) {
-	candidates := set.Candidates(path)
-	if facts.Dir {
-		candidates = set.Folder(path)
-	}
-	for _, c := range candidates {
-		if c.Rule != w.Taker {
-			continue
-		}
-		complete(set, c.Rule, path, &facts)
-		var err error
-		if w.Steps, w.EndsIn, err = c.Steps(facts, w.Event, now, set.File.StateFolder()); err != nil {
-			w.Problem = err.Error()
-		}
-		return
+func (w *Why) planned(set *plan.Set, t take.Reply, facts file.Facts, now time.Time) {
+	var err error
+	if w.Steps, w.EndsIn, err = t.Candidate.Steps(facts, t.Event, now, set.File.StateFolder()); err != nil {
+		w.Problem = err.Error()
 	}
 }
 
@@ -235,65 +317,73 @@ func (p *previewer) one(path string, dir bool) bool {
 	if p.done[path] {
 		return true
 	}
-	var candidates []plan.Candidate
-	if dir {
-		if candidates = p.set.Folder(path); len(candidates) == 0 {
-			return false
-		}
-	} else {
-		candidates = p.set.Candidates(path)
+	facts, err := watchfs.LookAny(path)
+	if dir && len(p.set.Units(path, true)) == 0 {
+		return false
+	}
+	f := Foreseen{File: path, Nobodys: !p.set.Placed(path)}
+	var d decided
+	if err == nil {
+		d, err = decideAll(p.set, p.l, path, facts, false, p.now)
+	}
+	if err == nil && dir && len(d.replies) == 0 {
+		return false // the files of a folder that rules have filled are looked at one by one
 	}
 	if p.done == nil {
 		p.done = map[string]bool{}
 	}
 	p.done[path] = true
-	f := Foreseen{File: path, Reason: "no rule's patterns fit its name", Nobodys: !p.set.Placed(path)}
-	if len(candidates) > 0 {
-		p.foresee(&f, candidates)
-	} else if why := p.set.LeftAlone(path); why != "" {
-		f.Reason, f.Nobodys = why, false
+	switch {
+	case err != nil:
+		f.Reason = err.Error()
+	case len(d.taking) > 0:
+		for _, t := range d.taking {
+			p.foresee(f, t, d.facts)
+		}
+		return true
+	case len(d.replies) == 0:
+		f.Reason = "no rule's patterns fit its name"
+		if why := p.set.LeftAlone(path); why != "" {
+			f.Reason, f.Nobodys = why, false
+		}
+	default:
+		f.Reason, f.Nobodys = d.why(p.set), f.Nobodys && !d.claimed
 	}
 	p.tell(f)
 	return true
 }
 
-func (p *previewer) foresee(f *Foreseen, candidates []plan.Candidate) {
-	facts, err := watchfs.LookAny(f.File)
-	if err != nil {
-		f.Reason = err.Error()
-		return
-	}
-	f.Reason = "no rule's conditions fit it"
-	for _, c := range candidates {
-		event := file.Added
-		if p.l != nil {
-			known, ok, err := p.l.Known(c.Rule.Name.S, f.File)
-			if err == nil && ok && known.Facts.Same(facts) {
-				f.Reason = fmt.Sprintf("the rule %s has handled it already", c.Rule.Name.S)
-				if known.Job == 0 {
-					f.Reason = fmt.Sprintf("the rule %s leaves it alone", c.Rule.Name.S)
-				}
-				f.Nobodys = false
-				return
-			}
-			if ok {
-				event = file.Changed
-			}
-		}
-		complete(p.set, c.Rule, f.File, &facts)
-		if fits, _ := c.Fits(facts, event, p.now); !fits || !c.Rule.Reacts(event) {
+// why says in a few words why no rule takes a file.
+func (d decided) why(set *plan.Set) string {
+	for _, r := range set.Rules() {
+		reply, asked := d.replies[r]
+		if !asked {
 			continue
 		}
-		f.Rule, f.Reason, f.Nobodys = c.Rule, "", false
-		f.Settled = facts.Writers != file.Some
-		f.Steps, f.EndsIn, err = c.Steps(facts, event, p.now, p.set.File.StateFolder())
-		if err != nil {
-			f.Clash = err.Error()
-			return
+		switch reply.Answer {
+		case take.Handled, take.Shared:
+			return fmt.Sprintf("the rule %s has handled it already", r.Name.S)
+		case take.Left:
+			return fmt.Sprintf("the rule %s leaves it alone", r.Name.S)
+		case take.Loop:
+			return fmt.Sprintf("it went through the rule %s before", r.Name.S)
+		case take.Deaf:
+			return fmt.Sprintf("the rule %s does not react to files that are %s", r.Name.S, reply.Event)
 		}
-		p.clash(f)
-		return
 	}
+	return "no rule's conditions fit it"
+}
+
+func (p *previewer) foresee(f Foreseen, t take.Reply, facts file.Facts) {
+	f.Rule, f.Nobodys = t.Candidate.Rule, false
+	f.Settled = facts.Writers != file.Some
+	var err error
+	if f.Steps, f.EndsIn, err = t.Candidate.Steps(facts, t.Event, p.now, p.set.File.StateFolder()); err != nil {
+		f.Clash = err.Error()
+	} else {
+		p.clash(&f)
+	}
+	p.tell(f)
 }
 
 // clash says what is at the file's place already, or would be by then.
@@ -307,9 +397,4 @@ func (p *previewer) clash(f *Foreseen) {
 		f.Clash = "that name is there already; it would be numbered, unless the content is the same"
 	}
 	p.targets[f.EndsIn] = f.File
-}
-
-func splitChain(chain string) []string {
-	j := job{row: ledger.Job{Chain: chain}}
-	return j.chain()
 }

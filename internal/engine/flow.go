@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
@@ -32,6 +33,8 @@ type flow struct {
 	dispatch *dispatch.Machine
 	jobs     map[int64]*job
 	byPath   map[string]*job      // the job that is not over for a path
+	claims   map[string]*job      // by path and by inode: what a job that is not over has placed, or taken away
+	unread   map[string]bool      // paths of which was said that the ledger cannot be asked about them
 	reserved map[string]bool      // paths that a command is putting back
 	markers  map[string]string    // by a marker that is waited for: its file
 	removing map[string]time.Time // known files that went: when that counts
@@ -86,7 +89,7 @@ type Unready struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, reserved: map[string]bool{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, unread: map[string]bool{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}
@@ -172,7 +175,7 @@ func (f *flow) accept(rule string) {
 	f.mended = append(f.mended, rule)
 	for _, list := range f.removalsByRule() {
 		for _, g := range list {
-			if g.c.Rule.Name.S == rule {
+			if g.rule() == rule {
 				delete(f.removing, g.path)
 				f.removed(g, g.due)
 			}
@@ -208,15 +211,13 @@ func (f *flow) event(e watchfs.Event, now time.Time) {
 // could take it.
 func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if owner, ok := f.markers[path]; ok {
-		f.settle.Event(owner, settle.Nudged, f.policy(owner), now)
+		f.settle.Nudge(owner, now)
 		return
 	}
-	var candidates []plan.Candidate
-	if dir {
-		candidates = f.set.Folder(path)
-	} else {
-		candidates = f.candidates(path)
+	if f.claims[path] != nil {
+		return // it is offered when the job is over that has placed it
 	}
+	candidates := f.candidatesOf(path, dir, now)
 	if len(candidates) == 0 {
 		if !dir {
 			f.unclaimed(path, now)
@@ -225,7 +226,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	}
 	first := candidates[0]
 	unit := first.Unit
-	if f.reserved[unit] {
+	if f.reserved[unit] || f.claims[unit] != nil {
 		return
 	}
 	if !f.settle.Has(unit) && f.window.holds(f, unit) {
@@ -235,10 +236,11 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 		f.changedWhile(j, unit, kind)
 		return
 	}
-	if kind != settle.Found {
-		f.suspect(unit, candidates)
-	} else if rules := f.leaving[first.Root]; rules != nil {
+	switch rules := f.leaving[first.Root]; {
+	case kind == settle.Found && rules != nil:
 		f.leave(unit, candidates, rules)
+	case kind != settle.Found && kind != settle.Nudged:
+		f.suspect(unit, candidates)
 	}
 	f.gather.Leave(unit)
 	if first.Rule.Folded() {
@@ -304,21 +306,33 @@ func (f *flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) 
 	f.settle.Event(unit, kind, plan.Policy(r), now)
 }
 
-// policy is that of the first rule that could take a path.
-func (f *flow) policy(path string) settle.Policy {
-	if c := f.candidatesOf(path); len(c) > 0 {
-		return plan.Policy(c[0].Rule)
+// candidatesOf lists the rules that could take a file or folder, or the folder
+// that it lies in. What cannot be read from the ledger is asked again later.
+func (f *flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candidate {
+	if !f.set.TakesFolders() {
+		if dir {
+			return nil
+		}
+		return f.candidates(path)
 	}
-	return settle.Policy{}
+	list, err := take.Candidates(f.set, path, dir, f.made)
+	if err != nil {
+		f.askAgain(path, err, now)
+	}
+	return list
 }
 
-// candidatesOf lists the rules that could take a unit: a file, or a folder
-// that is one.
-func (f *flow) candidatesOf(unit string) []plan.Candidate {
-	if c := f.set.Folder(unit); len(c) > 0 && c[0].Unit == unit {
-		return c
+func (f *flow) made(unit string) (bool, error) { return madeByRules(f.set, f.store, unit) }
+
+// askAgain has a path offered again a moment later, because the ledger could not
+// be asked about it: a file that may have been handled before is never taken for a
+// new one.
+func (f *flow) askAgain(path string, err error, now time.Time) {
+	f.aging[path] = now.Add(time.Second)
+	if !f.unread[path] {
+		f.unread[path] = true
+		f.unready = append(f.unready, Unready{File: path, Why: err.Error()})
 	}
-	return f.candidates(unit)
 }
 
 // mostAsked bounds the answers that candidates keeps.
@@ -369,26 +383,23 @@ func set(m *map[string]bool, path string) {
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
 func (f *flow) wentAway(path string, dir bool, now time.Time) {
-	if c := f.set.Folder(path); len(c) > 0 {
-		unit := c[0].Unit
-		if f.settle.Has(unit) {
-			f.settle.Event(unit, settle.Created, plan.Policy(c[0].Rule), now)
+	candidates := f.candidatesOf(path, dir, now)
+	if len(candidates) > 0 && candidates[0].Unit != path {
+		if first := candidates[0]; f.settle.Has(first.Unit) {
+			f.settle.Event(first.Unit, settle.Created, plan.Policy(first.Rule), now)
 		}
-		if unit != path {
-			return
-		}
-	} else if dir {
-		return // what was known below is found missing by the sweep of the folder
+		return
 	}
-	if f.settle.Has(path) {
-		f.settle.Event(path, settle.Nudged, f.policy(path), now)
-	}
+	f.settle.Nudge(path, now)
 	f.gather.Leave(path)
+	if dir && len(candidates) == 0 || f.claims[path] != nil {
+		return // what was known below is found missing by the sweep of the folder; what a job took away did not go
+	}
 	if !f.store.KnowsFiles() {
 		return
 	}
-	for _, c := range f.candidatesOf(path) {
-		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
+	for _, c := range candidates {
+		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
 			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
 			return
 		}
@@ -444,10 +455,11 @@ func (f *flow) lookedAt(path string, look seen, now time.Time) {
 	if look.err != nil {
 		facts = file.Facts{Exists: true, Writers: file.None} // there, but it cannot be looked at: no rule takes it
 	}
-	candidates := f.candidatesOf(path)
+	candidates := f.candidatesOf(path, facts.Dir, now)
+	under := f.set.Rule(f.settle.Rule(path))
 	marker := ""
-	if len(candidates) > 0 {
-		if marker = plan.MarkerOf(candidates[0].Rule, path); marker != "" {
+	if under != nil {
+		if marker = plan.MarkerOf(under, path); marker != "" {
 			m, err := f.look(marker)
 			facts.Marker = err == nil && m.Exists && m.Writers != file.Some // a marker that is still being written says nothing yet
 		}
@@ -460,12 +472,12 @@ func (f *flow) lookedAt(path string, look seen, now time.Time) {
 	defer func() { f.seen = time.Time{} }()
 	switch d.Verdict {
 	case settle.Ready:
-		f.settled(path, candidates, facts, now)
+		f.settled(path, candidates, under, facts, now)
 	case settle.Give:
-		f.giveUp(path, candidates, facts, d.Why, now)
+		f.giveUp(path, candidates, under, facts, d.Why, now)
 	case settle.Unready:
-		if len(candidates) > 0 {
-			f.unready = append(f.unready, Unready{Rule: candidates[0].Rule.Name.S, File: path, Why: d.Why})
+		if under != nil {
+			f.unready = append(f.unready, Unready{Rule: under.Name.S, File: path, Why: d.Why})
 		}
 	case settle.Gone:
 		if j := f.byPath[path]; j != nil && j.parked[path] {
@@ -508,9 +520,9 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	return at, ok
 }
 
-// removalRule names the rule that remembers a file that went.
+// removalRule names the first rule that remembers a file that went.
 func (f *flow) removalRule(path string) string {
-	for _, c := range f.candidatesOf(path) {
+	for _, c := range f.candidates(path) {
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
 			return c.Rule.Name.S
 		}

@@ -16,6 +16,9 @@ type job struct {
 	captures map[string]string
 	unless   string          // skip if the content has this hash
 	again    map[string]bool // files that changed while the job ran: offered when it ends
+	offers   map[string]bool // what it has placed where rules watch: offered when it ends well
+	claimed  []string        // the keys under which it holds claims
+	took     []string        // other files that its steps took away
 	parked   map[string]bool // taken, but no longer settled
 	intended bool            // its input went where its recorded intention said
 	extras   bool            // it had further files, so their rows are kept right
@@ -97,6 +100,7 @@ type attemptResult struct {
 	memory  int64
 	output  string              // file below the state folder, "" if nothing was printed
 	units   []unit              // where the job's files are now; nil if where they were taken
+	took    []string            // other files that its steps took away
 	result  string              // what the steps have to say
 	left    []*ledger.Placement // what could not be undone after a failure
 	astray  bool                // a file could not be put back after a failure

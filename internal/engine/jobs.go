@@ -196,7 +196,7 @@ func (f *flow) others(j *job) []unit {
 
 // capturesOf gives what a rule's patterns capture of a path.
 func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
-	for _, c := range f.candidatesOf(path) {
+	for _, c := range f.candidates(path) {
 		if c.Rule == r {
 			return c.Captures
 		}
@@ -258,6 +258,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
+	j.took = res.took
 	j.row.Result = res.result
 	j.leave(res.left)
 	if res.units != nil {

@@ -224,6 +224,8 @@ func (m *memStore) PlacedBy(rule, target string) (found ledger.Placement, ok boo
 	return found, ok, nil
 }
 
+func (m *memStore) PlacedBelow(string) ([]string, error) { return nil, nil }
+
 func (m *memStore) Undoing() ([]ledger.Placement, error) { return nil, nil }
 
 func (m *memStore) Origin(string, file.Facts) (string, string, bool, error) {

@@ -45,7 +45,7 @@ func (f *flow) reload(set *plan.Set, now time.Time) {
 
 // test asks again whether a job that has not begun fits its rule.
 func (f *flow) test(j *job, now time.Time) {
-	for _, c := range f.candidatesOf(j.row.File) {
+	for _, c := range f.candidatesOf(j.row.File, j.row.Facts.Dir, now) {
 		if c.Rule.Name.S == j.row.Rule && c.Unit == j.row.File {
 			j.rule, j.captures = c.Rule, c.Captures
 			return

@@ -86,11 +86,8 @@ func (e *Engine) Live() (Live, error) {
 			l.Files = append(l.Files, LiveFile{Rule: k.Rule, File: path, Since: since, Why: why})
 		})
 		for _, w := range e.flow.settle.All() {
-			if c := e.flow.candidatesOf(w.Path); len(c) > 0 {
-				name := c[0].Rule.Name.S
-				l.Waiting[name]++
-				l.Files = append(l.Files, LiveFile{Rule: name, File: w.Path, Since: w.Since, Why: w.Why})
-			}
+			l.Waiting[w.Rule]++
+			l.Files = append(l.Files, LiveFile{Rule: w.Rule, File: w.Path, Since: w.Since, Why: w.Why})
 		}
 		for _, j := range e.flow.running {
 			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File, Attempt: j.row.Attempts, Since: j.row.Last.Started})

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -12,70 +13,78 @@ import (
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/settle"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 )
 
-// settled gives a unit that is ready to the first rule that takes it.
-func (f *flow) settled(path string, candidates []plan.Candidate, facts file.Facts, now time.Time) {
+// settled gives a unit that is ready to the rule that takes it. under is the rule
+// for which it has settled.
+func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, now time.Time) {
 	if j := f.byPath[path]; j != nil {
 		if j.parked[path] {
 			f.unpark(j, path, facts, now)
 		}
 		return
 	}
-	var young time.Time // when the file is old enough for a rule that wants that
-	known := false      // a rule has seen it, and has its reasons
-	for i, c := range candidates {
-		memory, ok, err := f.store.Known(c.Rule.Name.S, path)
-		if err == nil && ok && memory.Facts.Same(facts) {
-			if memory.Job == 0 && !f.takesLeft(c) || c.Rule.Share {
-				known = true
-				continue // seen, and not for this rule; or handled, and shared with later ones
-			}
-			if memory.Job != 0 {
-				return // this rule has handled it already
-			}
-		}
-		event := file.Added
-		if ok && memory.Job != 0 {
-			event = file.Changed
-		}
-		f.complete(c.Rule, path, &facts)
-		fits, older := c.Fits(facts, event, now)
-		if !older.IsZero() && (young.IsZero() || older.Before(young)) {
-			young = older
-		}
-		if !fits {
-			continue
-		}
-		chain := f.chain(c, path, facts)
-		if c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain) {
-			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts})
-			known = true
-			continue
-		}
-		if !c.Rule.Reacts(event) {
-			f.store.Remember(ledger.Known{Rule: c.Rule.Name.S, File: path, Facts: facts, Job: memory.Job})
-			known = true
-			continue
-		}
-		if i > 0 && c.Rule.Debounce.Duration > candidates[0].Rule.Debounce.Duration && now.Sub(facts.Change.Time()) < c.Rule.Debounce.Duration {
-			f.wait(path, c.Rule, 0, now) // this rule wants a longer quiet time than the one before
-			return
-		}
-		unless := memory.Hash
-		if c.Rule.Again == rule.AgainAlways {
-			unless = ""
-		}
-		f.give(c, path, facts, event, unless, now)
+	if j := f.claimed(path, facts); j != nil {
+		set(&j.offers, path)
 		return
 	}
-	f.book.Forget(path)
+	v, err := take.Decide(candidates, take.Offer{Facts: facts, ByHand: f.once, Now: now}, f.sources())
+	if err != nil {
+		f.askAgain(path, err, now)
+		return
+	}
+	delete(f.unread, path)
+	if v.Taker != nil && v.Taker.Rule != under && !sameWait(v.Taker.Rule, under) {
+		f.wait(path, v.Taker.Rule, settle.Nudged, now) // it has to settle for this rule, too
+		return
+	}
+	for _, r := range v.Remember {
+		f.store.Remember(ledger.Known{Rule: r.Candidate.Rule.Name.S, File: path, Facts: facts, Job: r.Job})
+	}
 	switch {
-	case !young.IsZero():
-		f.aging[path] = young
-	case !known && !facts.Dir:
+	case v.Taker != nil:
+		f.give(*v.Taker, path, v, now)
+		return
+	case !v.Older.IsZero():
+		f.aging[path] = v.Older
+	case !v.Claimed && !facts.Dir:
 		f.unclaimed(path, now)
+	}
+	f.book.Forget(path)
+}
+
+// sameWait tells whether two rules want their files settled in the same way.
+func sameWait(a, b *rule.Rule) bool {
+	if b == nil || a.Ready.Marker.Set() || b.Ready.Marker.Set() {
+		return false
+	}
+	pa, pb := plan.Policy(a), plan.Policy(b)
+	pa.Rule, pb.Rule = "", ""
+	return pa == pb
+}
+
+// sources are what a decision asks beyond the look at the file.
+func (f *flow) sources() take.Sources {
+	return take.Sources{
+		Memory: memoryOf(f.store),
+		Inside: func(c plan.Candidate, facts *file.Facts) { complete(f.set, c.Rule, c.Unit, facts) },
+		Chain:  f.chain,
+	}
+}
+
+// rememberer is what the ledger remembers of files.
+type rememberer interface {
+	Known(rule, path string) (ledger.Known, bool, error)
+}
+
+// memoryOf asks the ledger what a rule remembers.
+func memoryOf(l rememberer) func(plan.Candidate) (take.Memory, bool, error) {
+	return func(c plan.Candidate) (take.Memory, bool, error) {
+		k, ok, err := l.Known(c.Rule.Name.S, c.Unit)
+		return take.Memory{Facts: k.Facts, Job: k.Job, Hash: k.Hash}, ok, err
 	}
 }
 
@@ -84,50 +93,54 @@ func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
 	complete(f.set, r, path, facts)
 }
 
-// takesLeft tells whether a file that was left (existing: leave) is taken all
-// the same: a sweep by hand does that.
-func (f *flow) takesLeft(c plan.Candidate) bool {
-	return f.once && c.Rule.Existing == rule.ExistingLeave
-}
-
 // inode names a file by what a rename does not change.
 func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 
 // chain gives the rules that a file went through before it came to its path.
-func (f *flow) chain(c plan.Candidate, path string, facts file.Facts) []string {
+func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if !f.book.Empty() {
 		if chain := f.book.Chain(inode(facts)); chain != nil {
-			return chain
+			return chain, nil
 		}
-		if chain := f.book.Chain(path); chain != nil {
-			return chain
+		if chain := f.book.Chain(c.Unit); chain != nil {
+			return chain, nil
 		}
 	}
 	if !f.set.Chained(c.Root) {
-		return nil
+		return nil, nil
 	}
-	name, before, ok, err := f.store.Origin(path, facts)
-	if err != nil || !ok {
-		return nil
+	return originOf(f.store, c.Unit, facts)
+}
+
+// originator is what the ledger knows of where a file came from.
+type originator interface {
+	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
+}
+
+// originOf asks the ledger which rules a file went through before it came to a path.
+func originOf(l originator, path string, facts file.Facts) ([]string, error) {
+	name, before, ok, err := l.Origin(path, facts)
+	switch {
+	case err != nil || !ok:
+		return nil, err
+	case before == "":
+		return []string{name}, nil
 	}
-	if before == "" {
-		return []string{name}
-	}
-	return append(strings.Split(before, ","), name)
+	return append(strings.Split(before, ","), name), nil
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
-func (f *flow) give(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
+func (f *flow) give(c plan.Candidate, path string, v take.Verdict, now time.Time) {
 	if f.only != "" && c.Rule.Name.S != f.only {
 		return // another rule's, which is not worked for now
 	}
 	if c.Rule.Gather == nil {
-		f.take(c, path, facts, event, unless, now)
+		f.take(c, path, v, now)
 		return
 	}
 	by := ""
 	if c.Rule.Gather.Set() {
-		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: facts, Event: event, Captures: c.Captures, Now: now}
+		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event, Captures: c.Captures, Now: now}
 		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
 		if err != nil {
 			f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
@@ -135,7 +148,7 @@ func (f *flow) give(c plan.Candidate, path string, facts file.Facts, event file.
 		}
 		by = value
 	}
-	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: facts}, now)
+	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: v.Facts}, now)
 }
 
 func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
@@ -145,16 +158,16 @@ func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event fil
 	}
 }
 
-func (f *flow) take(c plan.Candidate, path string, facts file.Facts, event file.Event, unless string, now time.Time) {
-	j := f.newJob(c, path, facts, event, now)
-	j.unless = unless
-	j.row.Chain = strings.Join(f.chain(c, path, facts), ",")
+func (f *flow) take(c plan.Candidate, path string, v take.Verdict, now time.Time) {
+	j := f.newJob(c, path, v.Facts, v.Event, now)
+	j.unless = v.Unless
+	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it circles: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
 	if !f.book.Empty() {
 		f.book.Forget(path)
-		f.book.Forget(inode(facts))
+		f.book.Forget(inode(v.Facts))
 	}
 	if m := plan.MarkerOf(c.Rule, path); m != "" {
 		if mf, err := f.look(m); err == nil && mf.Exists {
@@ -215,12 +228,13 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	f.enqueue(j)
 }
 
-// giveUp ends the wait for a file that did not become ready in time.
-func (f *flow) giveUp(path string, candidates []plan.Candidate, facts file.Facts, why string, now time.Time) {
-	if len(candidates) == 0 || f.byPath[path] != nil {
+// giveUp ends the wait for a file that did not become ready in time for a rule.
+func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string, now time.Time) {
+	at := slices.IndexFunc(candidates, func(c plan.Candidate) bool { return c.Rule == under })
+	if at < 0 || f.byPath[path] != nil {
 		return
 	}
-	c := candidates[0]
+	c := candidates[at]
 	f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: why})
 	j := f.newJob(c, path, facts, file.Added, now)
 	f.record(j)
@@ -301,7 +315,7 @@ func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *j
 		f.adoptPaths(j)
 		return j
 	}
-	for _, c := range f.candidatesOf(row.File) {
+	for _, c := range f.candidatesOf(row.File, row.Facts.Dir, row.Taken) {
 		if c.Rule == j.rule {
 			j.captures = c.Captures
 			break
@@ -328,12 +342,20 @@ func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, 
 // of a rule's known files must not go without a person's word.
 const massRemoval = 20
 
-// removal is a known file that went.
+// removal is a known file that went, and the rules that know it.
 type removal struct {
-	path  string
-	due   time.Time
-	c     plan.Candidate
-	known ledger.Known
+	path   string
+	due    time.Time
+	told   []take.Reply     // those that react, up to the first that does not share
+	forget []plan.Candidate // those that do not
+}
+
+// rule names the rule that the removal counts for.
+func (g removal) rule() string {
+	if len(g.told) > 0 {
+		return g.told[0].Candidate.Rule.Name.S
+	}
+	return g.forget[0].Rule.Name.S
 }
 
 // removals decides on the known files that went and are still missing.
@@ -368,18 +390,19 @@ func (f *flow) anyRemovalDue(now time.Time) bool {
 func (f *flow) removalsByRule() map[string][]removal {
 	byRule := map[string][]removal{}
 	for path, due := range f.removing {
-		found := false
-		for _, c := range f.candidatesOf(path) {
-			name := c.Rule.Name.S
-			k, ok, err := f.store.Known(name, path)
-			if f.isAbsent(c.Watch) || err != nil || !ok {
-				continue
+		var there []plan.Candidate
+		for _, c := range f.candidates(path) {
+			if !f.isAbsent(c.Watch) {
+				there = append(there, c)
 			}
-			found = true
-			byRule[name] = append(byRule[name], removal{path, due, c, k})
-			break
 		}
-		if !found {
+		told, forget, err := take.Gone(there, f.sources())
+		if err != nil {
+			continue // it is asked again
+		}
+		if g := (removal{path, due, told, forget}); len(told)+len(forget) > 0 {
+			byRule[g.rule()] = append(byRule[g.rule()], g)
+		} else {
 			delete(f.removing, path)
 		}
 	}
@@ -395,7 +418,7 @@ func (f *flow) tooMany(name string, list []removal) bool {
 	if f.troubles[name] != "" {
 		return true
 	}
-	if len(list) <= massRemoval || !list[0].c.Rule.Reacts(file.Removed) {
+	if len(list) <= massRemoval || len(list[0].told) == 0 {
 		return false
 	}
 	known := f.store.KnownCount(name)
@@ -406,16 +429,25 @@ func (f *flow) tooMany(name string, list []removal) bool {
 	return true
 }
 
+// removed takes a removal: the first rule that reacts has a job of it, and those
+// after that, if it shares, when that is over.
 func (f *flow) removed(g removal, now time.Time) {
 	if facts, err := f.look(g.path); err != nil || facts.Exists || f.byPath[g.path] != nil {
 		return // it is back, or a job has it
 	}
-	if !g.c.Rule.Reacts(file.Removed) {
-		f.store.Forget(g.c.Rule.Name.S, g.path)
+	for _, c := range g.forget {
+		f.store.Forget(c.Rule.Name.S, g.path)
+	}
+	if len(g.told) == 0 {
 		return
 	}
-	j := f.newJob(g.c, g.path, g.known.Facts, file.Removed, now)
-	j.row.EndsIn, j.row.Hash = "", g.known.Hash
+	c := g.told[0].Candidate
+	known, ok, err := f.store.Known(c.Rule.Name.S, g.path)
+	if err != nil || !ok {
+		return
+	}
+	j := f.newJob(c, g.path, known.Facts, file.Removed, now)
+	j.row.EndsIn, j.row.Hash = "", known.Hash
 	f.record(j)
 	f.enqueue(j)
 }

@@ -304,6 +304,7 @@ func byNumber(sizes map[string]int64) []string {
 // attemptBook is the engine's side of one attempt's placements.
 type attemptBook struct {
 	e     *Engine
+	job   int64
 	set   *plan.Set
 	rule  string
 	chain []string // rules that the input went through before
@@ -322,22 +323,37 @@ func (b *attemptBook) intend(list []*ledger.Placement) error {
 	return b.announce(list)
 }
 
-// announce tells the flow of files that are about to come to watched folders,
-// so that it knows them before it sees them.
+// announce tells the flow of files that are about to come to watched folders, or
+// to go from there, so that it knows them before it sees them.
 func (b *attemptBook) announce(list []*ledger.Placement) error {
-	var watched []string
+	var come, gone []*ledger.Placement
 	for _, p := range list {
 		if p.After.Exists && b.set.Watched(p.Target) {
-			watched = append(watched, p.Target)
+			come = append(come, p)
+		}
+		if p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {
+			gone = append(gone, p)
 		}
 	}
-	if len(watched) == 0 || b.e.events == nil {
+	if len(come)+len(gone) == 0 || b.e.events == nil {
 		return nil
 	}
 	return b.e.do(func() {
-		b.e.flow.chained = true
-		for _, target := range watched {
-			b.e.flow.book.Placed(target, b.rule, b.chain)
+		f := b.e.flow
+		j := f.jobs[b.job]
+		if j == nil {
+			return
+		}
+		for _, p := range gone {
+			if p.Source != j.row.File {
+				f.claim(j, p.Source, file.Facts{})
+			}
+		}
+		for _, p := range come {
+			f.chained = true
+			f.book.Placed(p.Target, b.rule, b.chain)
+			f.claim(j, p.Target, p.After)
+			set(&j.offers, p.Target)
 		}
 	})
 }

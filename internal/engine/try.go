@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
@@ -69,10 +70,7 @@ func (t Trial) outsideOf(path string) string {
 
 func (t Trial) job(facts file.Facts) plan.Job {
 	job := plan.Job{Rule: t.Rule, File: t.File, Facts: facts, Event: file.Added, Attempt: 1, Now: time.Now(), Watch: filepath.Dir(t.File), Scratch: filepath.Join(t.Folder, "scratch")}
-	candidates := t.Set.Candidates(t.File)
-	if facts.Dir {
-		candidates = t.Set.Folder(t.File)
-	}
+	candidates, _ := take.Candidates(t.Set, t.File, facts.Dir, nil) // without a memory to ask nothing can fail
 	for _, c := range candidates {
 		if c.Rule == t.Rule {
 			job.Captures, job.Watch = c.Captures, c.Watch

@@ -389,6 +389,31 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 	return list[len(list)-1], true, nil
 }
 
+// PlacedBelow names the rules whose jobs have put files into a folder that a rule
+// watches, or below it, one by one; a folder that was placed as a whole is none.
+func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
+	l.mu.Lock()
+	recent := len(l.chained) > 0
+	l.mu.Unlock()
+	if recent {
+		l.settle()
+	}
+	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE job.id = placement.job) FROM placement
+		WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done')`, folder+"/", folder+"0")
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name sql.NullString
+		if err := rows.Scan(&name); err != nil {
+			return nil, l.damaged(err)
+		}
+		rules = append(rules, name.String)
+	}
+	return rules, rows.Err()
+}
+
 func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 	l.settle()
 	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained

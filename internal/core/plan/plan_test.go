@@ -75,14 +75,14 @@ func TestGlobsOfFolders(t *testing.T) {
 		"/office/cards/slot-1/x/y/z":    "cards",
 		"/office/cards/other/x/y":       "",
 	} {
-		require.Equal(t, want, names(s.Candidates(path)), path)
+		require.Equal(t, want, names(append(s.Units(path, false), s.Candidates(path)...)), path)
 	}
 	c := s.Candidates("/office/in/NOR/2031/a.csv")[0]
 	require.Equal(t, "/office/in/NOR/2031", c.Watch)
 	_, ends, err := c.Steps(file.Facts{Exists: true, Regular: true}, file.Added, now, "/state")
 	require.NoError(t, err)
 	require.Equal(t, "/office/done/NOR/2031/a.csv", ends)
-	require.Equal(t, "/office/cards/slot-1/x", s.Candidates("/office/cards/slot-1/x/y/z")[0].Unit)
+	require.Equal(t, "/office/cards/slot-1/x", s.Units("/office/cards/slot-1/x/y/z", false)[0].Unit)
 	require.Equal(t, 2, s.Folders()["/office/in"])
 	conditions, fits := s.Explain(s.Rule("stations"), "/office/in/NOR/a.csv", file.Facts{Exists: true, Regular: true}, file.Added, now)
 	require.False(t, fits)

@@ -57,6 +57,9 @@ func NewSet(f *rule.File) *Set {
 	return s
 }
 
+// TakesFolders tells whether any rule takes whole folders.
+func (s *Set) TakesFolders() bool { return s.folded }
+
 // State is the state folder.
 func (s *Set) State() string { return s.state }
 
@@ -138,15 +141,12 @@ type Candidate struct {
 	Captures map[string]string
 }
 
-// Candidates lists the rules whose name conditions fit a file, in their
-// order. The path is absolute and clean. A file inside a folder that is the
-// unit of a rule is offered to that rule alone, as the folder.
+// Candidates lists the rules of files whose name conditions fit a path, in their
+// order. The path is absolute and clean. What lies inside a unit of a rule for
+// folders is that rule's: ask Units first.
 func (s *Set) Candidates(path string) []Candidate {
 	if within(path, s.state) || s.marker(path) {
 		return nil
-	}
-	if units := s.units(path, false); len(units) > 0 {
-		return units
 	}
 	var found []Candidate
 	name := filepath.Base(path)
@@ -168,18 +168,10 @@ func (s *Set) Candidates(path string) []Candidate {
 	return found
 }
 
-// Folder lists the rules that take a folder as their unit.
-func (s *Set) Folder(path string) []Candidate {
-	if within(path, s.state) {
-		return nil
-	}
-	return s.units(path, true)
-}
-
-// units lists the rules for whose unit a path counts: the unit itself if it
-// is a folder, or what lies inside.
-func (s *Set) units(path string, dir bool) []Candidate {
-	if !s.folded {
+// Units lists the rules for whose unit a path counts, in their order: the unit
+// itself if it is a folder, or what lies inside.
+func (s *Set) Units(path string, dir bool) []Candidate {
+	if !s.folded || within(path, s.state) {
 		return nil
 	}
 	var found []Candidate
@@ -407,7 +399,7 @@ var neverList = sync.OnceValue(func() *pattern.List {
 // Policy is how a rule wants its files settled.
 func Policy(r *rule.Rule) settle.Policy {
 	return settle.Policy{
-		Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore, Marker: r.Ready.Marker.Set(),
+		Rule: r.Name.S, Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore, Marker: r.Ready.Marker.Set(),
 		MinSize: int64(r.Ready.MinSize), AtMost: r.Ready.AtMost.Duration, Then: settle.Then(r.Ready.Then),
 	}
 }

@@ -144,7 +144,7 @@ func TestTable(t *testing.T) {
 			}
 			candidates := s.Candidates(path)
 			if f.Dir {
-				candidates = s.Folder(path)
+				candidates = s.Units(path, true)
 			}
 			takes := false
 			for _, c := range candidates {
@@ -166,33 +166,6 @@ func TestTooYoungIsLookedAtLater(t *testing.T) {
 	require.Equal(t, now.Add(50*time.Minute), later.UTC())
 	_, later = c.Fits(file.Facts{Exists: true, Regular: true, Mod: file.At(now)}, file.Added, now)
 	require.True(t, later.IsZero(), "it fails by size, too")
-}
-
-func TestExamples(t *testing.T) {
-	s := rules(t, `
-  - name: gauges
-    watch: in
-    match: "gauge-<station>.csv"
-    processed: "done/{station}"
-    examples:
-      - {file: gauge-NOR.csv, taken: true, ends_in: done/NOR/gauge-NOR.csv}
-      - {file: gauge-NOR.csv, taken: true, ends_in: done/x}
-      - {file: other.csv, taken: true}
-      - {file: gauge-PIR.csv, taken: false}
-  - {name: rest, watch: in, size: 1KB.., examples: [{file: x, size: 2KB, taken: true}, {file: x, taken: true}]}
-`)
-	var wrong []string
-	for _, r := range s.Rules() {
-		for i := range r.Examples {
-			wrong = append(wrong, s.Example(r, &r.Examples[i], now)...)
-		}
-	}
-	require.Equal(t, []string{
-		"gauge-NOR.csv should end in done/x, and it would end in done/NOR/gauge-NOR.csv",
-		"other.csv should be taken by this rule, and no rule takes it",
-		"gauge-PIR.csv should not be taken by this rule, and it is",
-		"x should be taken by this rule, and no rule takes it",
-	}, wrong)
 }
 
 func TestCirclesAndShadows(t *testing.T) {

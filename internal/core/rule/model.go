@@ -220,6 +220,11 @@ func (r *Rule) NeedsScratch() bool {
 	return false
 }
 
+// Unpacks tells whether any step unpacks an archive.
+func (r *Rule) Unpacks() bool {
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Verb() == "unpack" })
+}
+
 // Runs tells whether any step starts a program.
 func (r *Rule) Runs() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Runs() })

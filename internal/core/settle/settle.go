@@ -39,6 +39,7 @@ const (
 
 // Policy is how one rule wants its files settled.
 type Policy struct {
+	Rule     string // whose policy it is
 	Debounce time.Duration
 	Ignore   bool          // take a file though somebody has it open for writing
 	Marker   bool          // a companion file must be there
@@ -158,9 +159,26 @@ func (m *Machine) Len() int { return len(m.files) }
 // Has tells whether a path waits.
 func (m *Machine) Has(path string) bool { return m.files[path] != nil }
 
+// Rule names the rule under whose policy a path waits, "" if it does not wait.
+func (m *Machine) Rule(path string) string {
+	if w := m.files[path]; w != nil {
+		return w.policy.Rule
+	}
+	return ""
+}
+
+// Nudge has a path that waits looked at again, because something that it waits for
+// has changed.
+func (m *Machine) Nudge(path string, at time.Time) {
+	if w := m.files[path]; w != nil {
+		m.Event(path, Nudged, w.policy, at)
+	}
+}
+
 // Waiting describes one path that waits: since when, and what for.
 type Waiting struct {
 	Path    string
+	Rule    string // under whose policy
 	Since   time.Time
 	Why     string
 	Writers file.Writers
@@ -171,7 +189,7 @@ type Waiting struct {
 func (m *Machine) All() []Waiting {
 	all := make([]Waiting, 0, len(m.files))
 	for _, w := range m.files {
-		all = append(all, Waiting{Path: w.path, Since: w.since, Why: w.why, Writers: w.last.Writers, Stuck: w.backoff > 0})
+		all = append(all, Waiting{Path: w.path, Rule: w.policy.Rule, Since: w.since, Why: w.why, Writers: w.last.Writers, Stuck: w.backoff > 0})
 	}
 	return all
 }

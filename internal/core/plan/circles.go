@@ -1,89 +1,13 @@
 package plan
 
 import (
-	"fmt"
-	"mime"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/rule"
 )
-
-// Example tries the rules, in their order, on an example of one of them, and
-// says in a sentence each what is not as the example wants it.
-func (s *Set) Example(r *rule.Rule, e *rule.Example, now time.Time) []string {
-	if len(r.Folders) == 0 || !e.File.Set() {
-		return nil
-	}
-	path := filepath.Join(r.Folders[0], e.File.S)
-	facts, event := exampleFacts(r, e, path, now)
-	var taker *Candidate
-	candidates := s.Candidates(path)
-	if facts.Dir {
-		candidates = s.Folder(path)
-	}
-	for _, c := range candidates {
-		if fits, _ := c.Fits(facts, event, now); fits && c.Rule.Reacts(event) && (taker == nil || c.Rule == r && taker.Rule.Share) {
-			taker = &c
-		}
-	}
-	var wrong []string
-	takes := taker != nil && taker.Rule == r
-	if e.Taken != nil && *e.Taken != takes {
-		who := "no rule takes it"
-		if taker != nil {
-			who = "the rule " + taker.Rule.Name.S + " takes it"
-		}
-		if *e.Taken {
-			wrong = append(wrong, fmt.Sprintf("%s should be taken by this rule, and %s", e.File.S, who))
-		} else {
-			wrong = append(wrong, fmt.Sprintf("%s should not be taken by this rule, and it is", e.File.S))
-		}
-	}
-	if e.EndsIn.Set() && takes {
-		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.EndsIn.S) {
-			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S, e.EndsIn.S, got))
-		}
-	}
-	return wrong
-}
-
-func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
-	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: file.At(now), Change: file.At(now)}
-	if !e.At.IsZero() {
-		f.Mod = file.At(e.At)
-	} else if e.Age.Pos.Line > 0 {
-		f.Mod = file.At(now.Add(-e.Age.Duration))
-	}
-	says := file.Inside{Kind: e.Kind.S}
-	if says.Kind == "" {
-		says.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
-	}
-	f.Inside = &says
-	if e.Event == "" {
-		return f, file.Added
-	}
-	return f, file.Event(e.Event)
-}
-
-// exampleEnd is where the file ends, relative to the rules file; its own path
-// if it stays.
-func exampleEnd(c Candidate, f file.Facts, event file.Event, now time.Time) string {
-	_, ends, err := c.Steps(f, event, now, "")
-	if err != nil {
-		return "nothing, because " + err.Error()
-	}
-	if ends == "" {
-		ends = c.Unit
-	}
-	if rel, err := filepath.Rel(filepath.Dir(c.Rule.Pos.File), ends); err == nil {
-		return rel
-	}
-	return ends
-}
 
 // Shadowed gives the earlier rule that takes every file that a rule could
 // take, nil if there is none that surely does.

@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/settle"
+	"stilltide/internal/ledger"
+)
+
+// A job's file, and everything that its steps place where rules watch, is offered to
+// nobody until the job is over. Then it is a chain; of a job that failed nothing is
+// offered. A claim goes by path, so that events pass it by, and by inode, so that a
+// file is known by whatever name it has when it is looked at.
+
+// claim holds what a job places at a path.
+func (f *flow) claim(j *job, path string, facts file.Facts) {
+	for _, key := range []string{path, inode(facts)} {
+		if f.claims[key] == nil && (key == path || facts.Ino != 0) {
+			f.claims[key] = j
+			j.claimed = append(j.claimed, key)
+		}
+	}
+}
+
+// claimed gives the job that holds a file.
+func (f *flow) claimed(path string, facts file.Facts) *job {
+	if len(f.claims) == 0 {
+		return nil
+	}
+	if j := f.claims[path]; j != nil {
+		return j
+	}
+	return f.claims[inode(facts)]
+}
+
+// release ends a job's claims. What it placed well is offered to the rules that
+// watch there.
+func (f *flow) release(j *job, now time.Time) {
+	for _, key := range j.claimed {
+		delete(f.claims, key)
+	}
+	j.claimed = nil
+	ends := map[string]bool{j.row.EndsIn: true}
+	for _, m := range j.row.Extra {
+		ends[m.EndsIn] = true
+	}
+	for path := range j.offers {
+		if path != j.row.File && (ends[path] || j.row.State == ledger.Processed) {
+			f.offer(path, j.row.Facts.Dir && ends[path], settle.Nudged, now)
+		}
+	}
+}

@@ -1,0 +1,227 @@
+//go:build linux
+
+// Package laws tests the laws of docs/behaviour.md over generated worlds: rules
+// files drawn from the whole notation, with the files they meet.
+package laws
+
+import (
+	"context"
+	"crypto/sha256"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+)
+
+var (
+	seeds = flag.Int("laws.seeds", 400, "how many worlds the laws are tried in")
+	first = flag.Uint64("laws.first", 1, "the first seed")
+	seed  = flag.Uint64("laws.seed", 0, "try this one world")
+)
+
+// broken is a law that does not hold in a world, and how that shows.
+type broken struct{ law, how string }
+
+// law is one law: what it is called, and a check on a world that a sweep went over.
+type law struct {
+	name  string
+	check func(t *testing.T, r *run) string
+}
+
+// run is a world and what became of it.
+type run struct {
+	w        *world
+	before   tree
+	contents map[string]bool
+	after    tree
+	jobs     []ledger.Job
+}
+
+var theLaws = []law{
+	{"conservation", conservation},
+	{"rest", rest},
+	{"return", comesBack},
+}
+
+func TestLaws(t *testing.T) {
+	base := memory(t)
+	from, to := *first, *first+uint64(*seeds)
+	if *seed > 0 {
+		from, to = *seed, *seed+1
+	}
+	failures := map[string]int{}
+	for s := from; s < to; s++ {
+		w := draw(s)
+		b := try(t, base, w)
+		if b == nil {
+			continue
+		}
+		if failures[b.law]++; failures[b.law] > 2 && *seed == 0 {
+			continue
+		}
+		w, b = shrink(t, base, w, b)
+		t.Errorf("seed %d breaks the law of %s: %s\n%sgo test ./internal/laws -run TestLaws -laws.seed=%d", s, b.law, b.how, w.describe(), s)
+	}
+	if len(failures) > 0 {
+		t.Logf("worlds in which a law is broken: %v", failures)
+	}
+}
+
+// memory gives a folder in memory, where there is one.
+func memory(t *testing.T) string {
+	dir, err := os.MkdirTemp("/dev/shm", "stilltide-laws-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// try has a sweep go over a world, and asks the laws one after the other.
+func try(t *testing.T, base string, w *world) *broken {
+	dir, err := os.MkdirTemp(base, "w")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	t.Setenv("XDG_DATA_HOME", filepath.Join(dir, "trash"))
+	w.build(t, dir)
+	r := &run{w: w, before: snapshot(t, dir), contents: contents(t, dir)}
+	if r.jobs, err = sweep(w); err != nil {
+		return &broken{"running", err.Error()}
+	}
+	r.after = snapshot(t, dir)
+	for _, l := range theLaws {
+		if how := l.check(t, r); how != "" {
+			return &broken{l.name, how + "\n" + r.story()}
+		}
+	}
+	return nil
+}
+
+// story tells what the jobs did.
+func (r *run) story() string {
+	var b strings.Builder
+	for _, j := range r.jobs {
+		fmt.Fprintf(&b, "job %d: %s took %q: %s, now in %q %s %s\n", j.ID, j.Rule, r.rel(j.File), j.State, r.rel(j.EndsIn), j.Reason, j.Result)
+	}
+	return b.String()
+}
+
+func (r *run) rel(path string) string { return strings.TrimPrefix(path, r.w.dir+"/") }
+
+// sweep goes over a world once, in this process, and gives all its jobs.
+func sweep(w *world) ([]ledger.Job, error) {
+	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
+	if diags.Failed() {
+		return nil, fmt.Errorf("the rules have mistakes: %v", diags)
+	}
+	e, err := engine.Open(engine.Options{Rules: f, Once: true})
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	err = e.Run(ctx)
+	if err == nil && ctx.Err() != nil {
+		err = fmt.Errorf("the sweep did not end")
+	}
+	if closeErr := e.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return nil, err
+	}
+	return jobsOf(w)
+}
+
+func jobsOf(w *world) ([]ledger.Job, error) {
+	l, err := ledger.Read(filepath.Join(w.dir, ".stilltide"))
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	return l.Jobs(ledger.Filter{Oldest: true})
+}
+
+// conservation: every content that was there is there afterwards, but for what a
+// step deletes.
+func conservation(t *testing.T, r *run) string {
+	if r.w.has("discard: delete") {
+		return ""
+	}
+	return r.lost(contents(t, r.w.dir))
+}
+
+func (r *run) lost(have map[string]bool) string {
+	for path, e := range r.before {
+		if e.Kind == "file" && path != rule.FileName && !have[fmt.Sprintf("%x", sha256.Sum256([]byte(e.Content)))] {
+			return fmt.Sprintf("the content of %q is gone", path)
+		}
+	}
+	for path := range r.after {
+		if strings.HasPrefix(filepath.Base(path), ".tide-") {
+			return fmt.Sprintf("%q is left over", path)
+		}
+	}
+	return ""
+}
+
+// rest: a second sweep does nothing.
+func rest(t *testing.T, r *run) string {
+	if r.w.has("loops: allow", "age:") {
+		return ""
+	}
+	for _, j := range r.jobs {
+		if !j.State.Final() {
+			return ""
+		}
+	}
+	jobs, err := sweep(r.w)
+	if err != nil {
+		return err.Error()
+	}
+	if len(jobs) > len(r.jobs) {
+		j := jobs[len(r.jobs)]
+		return fmt.Sprintf("a second sweep had %s take %q: %s, now in %q %s", j.Rule, r.rel(j.File), j.State, r.rel(j.EndsIn), j.Reason)
+	}
+	if diff := r.after.differences(snapshot(t, r.w.dir), true); diff != "" {
+		return "a second sweep changed something: " + diff
+	}
+	return ""
+}
+
+// comesBack: undoing all jobs, the newest first, gives everything back.
+func comesBack(t *testing.T, r *run) string {
+	if r.w.has("discard: delete", "stdout: \"out", "loops: allow") {
+		return ""
+	}
+	l, err := ledger.Open(filepath.Join(r.w.dir, ".stilltide"), nil)
+	if err != nil {
+		return err.Error()
+	}
+	defer l.Close()
+	for i := len(r.jobs) - 1; i >= 0; i-- {
+		sent := engine.UndoOffline(l, r.jobs[i].ID)
+		if !sent.Done && !strings.Contains(sent.Reason, "nothing to undo") {
+			return fmt.Sprintf("job %d cannot be undone: %s", r.jobs[i].ID, sent.Reason)
+		}
+	}
+	now := snapshot(t, r.w.dir)
+	for path := range now {
+		if strings.HasSuffix(path, ".failed.txt") {
+			delete(now, path) // notes stay
+		}
+	}
+	if diff := r.before.differences(now, false); diff != "" {
+		return "not all came back: " + diff
+	}
+	return ""
+}

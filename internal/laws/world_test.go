@@ -1,0 +1,331 @@
+//go:build linux
+
+package laws
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/rule"
+)
+
+// world is a rules file and the files that it meets, drawn from a seed. Its parts
+// are kept apart, so that a failing world can be made smaller part by part.
+type world struct {
+	seed  uint64
+	rules []drawnRule
+	files []drawnFile
+	dir   string // where it stands now
+}
+
+// drawnRule is one rule, a line of YAML a key.
+type drawnRule struct {
+	name  string
+	keys  []string
+	steps []string
+}
+
+// drawnFile is a file, link or folder of the world.
+type drawnFile struct {
+	path, content string
+	link          string // target of a symbolic link
+	hard          string // the file it is a second name of
+	mode          fs.FileMode
+	age           time.Duration
+}
+
+// text is the rules file.
+func (w *world) text() string {
+	var b strings.Builder
+	b.WriteString("version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: 2\nrules:\n")
+	for _, r := range w.rules {
+		fmt.Fprintf(&b, "  - name: %s\n", r.name)
+		for _, k := range r.keys {
+			fmt.Fprintf(&b, "    %s\n", k)
+		}
+		if len(r.steps) > 0 {
+			b.WriteString("    do:\n")
+			for _, s := range r.steps {
+				fmt.Fprintf(&b, "      - {%s}\n", s)
+			}
+		}
+	}
+	return b.String()
+}
+
+// has tells whether any rule says something; laws whose conditions a world does
+// not meet are left out by it.
+func (w *world) has(parts ...string) bool {
+	text := w.text()
+	return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(text, part) })
+}
+
+// describe prints a world so that a person can make it again.
+func (w *world) describe() string {
+	var b strings.Builder
+	b.WriteString(w.text())
+	for _, f := range w.files {
+		switch {
+		case f.link != "":
+			fmt.Fprintf(&b, "# %q is a link to %q\n", f.path, f.link)
+		case f.hard != "":
+			fmt.Fprintf(&b, "# %q is a second name of %q\n", f.path, f.hard)
+		default:
+			fmt.Fprintf(&b, "# %q holds %q, mode %o, %v old\n", f.path, f.content, f.mode, f.age)
+		}
+	}
+	return b.String()
+}
+
+var (
+	drawnFolders = []string{"in", "in/sub", "a", "a/sub", "b", "out", "in/csv"}
+	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT", "one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv", "part.tmp"}
+	drawnTexts   = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
+	drawnPlaces  = []string{
+		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{dir}"`, `"{watch}"`, `"{watch}/{reldir}"`, `"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
+		`"{dir}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`, `"next/{ext}"`, `"{dir}/../b"`, `"out/{reldir}"`, `"out/{size}"`,
+	}
+	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`, `"{stem}.{ext}"`}
+)
+
+// drawing draws a world.
+type drawing struct{ r *rand.Rand }
+
+func (d drawing) one(list ...string) string { return list[d.r.IntN(len(list))] }
+func (d drawing) chance(percent int) bool   { return d.r.IntN(100) < percent }
+
+// draw gives the world of a seed: the first one after it whose rules are free of errors.
+func draw(seed uint64) *world {
+	d := drawing{rand.New(rand.NewPCG(seed, 18))}
+	for {
+		w := &world{seed: seed}
+		for i := range 1 + d.r.IntN(4) {
+			w.rules = append(w.rules, d.rule(i))
+		}
+		if _, diags := rule.Parse("/world/stilltide.yaml", []byte(w.text())); diags.Failed() {
+			continue
+		}
+		d.fill(w)
+		return w
+	}
+}
+
+func (d drawing) fill(w *world) {
+	have := map[string]bool{}
+	for range 1 + d.r.IntN(9) {
+		f := drawnFile{path: d.one(drawnFolders[:6]...) + "/" + d.one(drawnNames...), content: d.one(drawnTexts...), mode: []fs.FileMode{0o644, 0o600, 0o755, 0o444}[d.r.IntN(4)],
+			age: []time.Duration{time.Minute, time.Hour, 400 * 24 * time.Hour}[d.r.IntN(3)]}
+		if have[f.path] {
+			continue
+		}
+		switch {
+		case d.chance(4):
+			f.link = d.one("in/one.csv", "b", "../nowhere")
+		case d.chance(6) && len(w.files) > 0 && w.files[0].link == "":
+			f.hard = w.files[0].path
+		}
+		have[f.path] = true
+		w.files = append(w.files, f)
+	}
+}
+
+func (d drawing) rule(i int) drawnRule {
+	r := drawnRule{name: fmt.Sprintf("r%d", i)}
+	key := func(percent int, lines ...string) {
+		if d.chance(percent) {
+			r.keys = append(r.keys, d.one(lines...))
+		}
+	}
+	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link", ".", `"in*"`))
+	key(35, "depth: all", "depth: all", "depth: 1")
+	key(8, "take: folders")
+	key(10, "events: [added]", "events: [changed]", "events: [added, changed, removed]", "events: removed")
+	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`, `match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
+	key(8, "hidden: true")
+	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `kind: "text/*"`, "age: 30m..")
+	key(6, "existing: leave")
+	key(12, "share: true")
+	key(5, "enabled: false")
+	key(8, "again: never", "again: always")
+	key(30, "same_name: number", "same_name: replace", "same_name: skip", "same_name: fail")
+	key(5, `ready: {marker: "{name}.ok"}`)
+	key(6, "gather: {quiet: 5ms, most: 3}", `gather: {by: "{stem}", need: ["*"]}`, `gather: {by: "{stem}", need: ["*.csv", "*.txt"], at_most: 20ms}`, `gather: {by: "{ext}", need: ["*"], at_most: 20ms, then: go}`)
+	key(6, "order: name", "order: smallest", "order: newest")
+	key(4, `one_by_one: "{name}"`)
+	key(3, "loops: allow")
+	key(60, "processed: "+d.place())
+	key(30, "failed: "+d.place())
+	if d.chance(45) {
+		for range 1 + d.r.IntN(3) {
+			r.steps = append(r.steps, d.step())
+		}
+	}
+	return r
+}
+
+// place draws a destination, with another name now and then.
+func (d drawing) place() string {
+	to, as := d.one(drawnPlaces...), d.one(drawnAs...)
+	if as == "" {
+		return to
+	}
+	return "{to: " + to + ", as: " + as + "}"
+}
+
+func (d drawing) step() string {
+	as := ""
+	if name := d.one(drawnAs...); name != "" {
+		as = ", as: " + name
+	}
+	to := d.one(drawnPlaces...)
+	s := d.one(
+		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`, `"{name}"`, "same.txt"),
+		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
+		"discard: trash", "discard: delete", "tag: [seen]", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
+		"mirror: "+to, `replace: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
+		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `copy: `+to+`, from: "{scratch}/*"`,
+	)
+	if d.chance(10) && !strings.HasPrefix(s, "tag") {
+		s += `, where: 'size > 2'`
+	}
+	if d.chance(20) && (strings.HasPrefix(s, "copy") || strings.HasPrefix(s, "move") || strings.HasPrefix(s, "rename") || strings.HasPrefix(s, "write") || strings.HasPrefix(s, "mirror")) {
+		s += ", same_name: " + d.one("number", "replace", "skip", "fail")
+	}
+	return s
+}
+
+// build lays the world out in a folder.
+func (w *world) build(t *testing.T, dir string) {
+	t.Helper()
+	w.dir = dir
+	must := func(err error) {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, folder := range drawnFolders[:6] {
+		must(os.MkdirAll(filepath.Join(dir, folder), 0o755))
+	}
+	must(os.Symlink("in", filepath.Join(dir, "link")))
+	now := time.Now()
+	for _, f := range w.files {
+		path := filepath.Join(dir, f.path)
+		switch {
+		case f.link != "":
+			must(os.Symlink(f.link, path))
+		case f.hard != "" && os.Link(filepath.Join(dir, f.hard), path) == nil:
+		default:
+			must(os.WriteFile(path, []byte(f.content), 0o644))
+			must(os.Chmod(path, f.mode))
+			must(os.Chtimes(path, now.Add(-f.age), now.Add(-f.age)))
+		}
+	}
+	must(os.WriteFile(filepath.Join(dir, rule.FileName), []byte(w.text()), 0o644))
+}
+
+// entry is what a snapshot knows of one path.
+type entry struct {
+	Kind    string // file, folder, link or other
+	Content string
+	Mode    fs.FileMode
+	Mod     time.Time
+}
+
+func (e entry) String() string {
+	return fmt.Sprintf("%s %q %o %s", e.Kind, e.Content, e.Mode, e.Mod.Format("2006-01-02T15:04:05.000000000"))
+}
+
+// tree is a snapshot of a folder, by path.
+type tree map[string]entry
+
+// snapshot reads all below a folder but the ledger's own and the trash.
+func snapshot(t *testing.T, dir string) tree {
+	t.Helper()
+	all := tree{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		if rel == ".stilltide" || rel == "trash" {
+			return fs.SkipDir
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		e := entry{Kind: "other", Mode: info.Mode().Perm(), Mod: info.ModTime()}
+		switch {
+		case info.IsDir():
+			e.Kind, e.Mod = "folder", time.Time{} // it changes with what is in it
+		case info.Mode()&fs.ModeSymlink != 0:
+			e.Kind = "link"
+			e.Content, err = os.Readlink(path)
+		case info.Mode().IsRegular():
+			e.Kind = "file"
+			var text []byte
+			text, err = os.ReadFile(path)
+			e.Content = string(text)
+		}
+		all[rel] = e
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
+// contents lists every content below a folder, the ledger's and the trash included.
+func contents(t *testing.T, dir string) map[string]bool {
+	t.Helper()
+	have := map[string]bool{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel, ".stilltide/kept/") {
+			return nil
+		}
+		text, err := os.ReadFile(path)
+		have[fmt.Sprintf("%x", sha256.Sum256(text))] = true
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return have
+}
+
+// differences lists what is not the same in two snapshots, "" if nothing is.
+func (a tree) differences(b tree, folders bool) string {
+	var list []string
+	for path, was := range a {
+		if was.Kind == "folder" && !folders {
+			continue
+		}
+		if is, ok := b[path]; !ok {
+			list = append(list, fmt.Sprintf("%q is gone (%v)", path, was))
+		} else if is != was {
+			list = append(list, fmt.Sprintf("%q was %v, is %v", path, was, is))
+		}
+	}
+	for path, is := range b {
+		if _, ok := a[path]; !ok && (folders || is.Kind != "folder") {
+			list = append(list, fmt.Sprintf("%q is new (%v)", path, is))
+		}
+	}
+	slices.Sort(list)
+	return strings.Join(list, "\n")
+}
