@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -129,9 +128,9 @@ func (a *app) undo(args []string) error {
 	if err != nil {
 		return err
 	}
-	slices.Sort(ids)
-	slices.Reverse(ids) // a later job may stand on what an earlier one placed
-	sent, err := viaWatcher(f.StateFolder(), slices.Compact(ids), (*control.Client).Undo, engine.UndoOffline)
+	sent, err := engine.UndoEach(ids, func(ids []int64) ([]engine.Sent, error) {
+		return viaWatcher(f.StateFolder(), ids, (*control.Client).Undo, engine.UndoOffline)
+	})
 	if err != nil {
 		return err
 	}

@@ -12,7 +12,6 @@ import (
 
 	"stilltide/internal/control"
 	"stilltide/internal/core/history"
-	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
@@ -131,7 +130,7 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	if diags.Failed() {
 		n, _ := diags.Count()
 		d.State, d.Wrong = d.State+" "+plural(n, "mistake")+" in the rules file.", true
-	} else if err := engine.Preview(plan.NewSet(f), l, nil, now, func(p engine.Foreseen) {
+	} else if err := engine.Preview(engine.NewSet(f), l, nil, now, func(p engine.Foreseen) {
 		if !p.Nobodys {
 			return
 		}

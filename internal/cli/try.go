@@ -34,7 +34,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 		return err
 	}
 	path = absolute(path)
-	set := plan.NewSet(f)
+	set := engine.NewSet(f)
 	r, err := a.ruleToTry(f, set, path, name)
 	if err != nil {
 		return err

@@ -44,7 +44,7 @@ func (a *app) why(path string, removed bool) error {
 	if l != nil {
 		defer l.Close()
 	}
-	w, err := engine.Explain(plan.NewSet(f), l, absolute(path), removed, time.Now())
+	w, err := engine.Explain(engine.NewSet(f), l, absolute(path), removed, time.Now())
 	if err != nil {
 		return err
 	}
@@ -208,7 +208,7 @@ func (a *app) preview(paths []string) error {
 		paths[i] = absolute(paths[i])
 	}
 	p := preview{a: a, f: f, untaken: map[string][]string{}}
-	if err := engine.Preview(plan.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
+	if err := engine.Preview(engine.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
 		return err
 	}
 	p.progress("")

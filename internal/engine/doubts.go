@@ -23,7 +23,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	warn := func(at rule.Pos, code, message, hint string) {
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
-	set := plan.NewSet(f)
+	set := NewSet(f)
 	for _, circle := range set.Circles() {
 		var names []string
 		for _, r := range circle {
@@ -98,7 +98,7 @@ func channels(f *rule.File) rule.Diagnostics {
 // Examples tries the rules' examples; each difference is an error.
 func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 	var d rule.Diagnostics
-	set := plan.NewSet(f)
+	set := NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
 			for _, wrong := range take.Example(set, r, &r.Examples[i], now) {

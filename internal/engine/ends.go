@@ -135,6 +135,13 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		j.cause = join(j.cause, p.err.Error()+" (same_name: fail)")
 		f.end(j, ledger.Failed, now)
 		return
+	case errors.Is(p.err, place.ErrInside) && p.leads != ledger.Failed:
+		j.cause = join(j.cause, p.err.Error())
+		f.end(j, ledger.Failed, now)
+		return
+	case errors.Is(p.err, place.ErrInside):
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).at, now)
+		return
 	case errors.Is(p.err, place.ErrSkipped):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).at, now)
 		return

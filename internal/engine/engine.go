@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"stilltide/internal/core/notice"
-	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/notify"
@@ -126,7 +125,7 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew = runner.New(), newCrew()
-	e.flow = newFlow(plan.NewSet(o.Rules), e.ledger, watchfs.LookAny)
+	e.flow = newFlow(NewSet(o.Rules), e.ledger, watchfs.LookAny)
 	e.flow.only = o.Only
 	e.flow.applyRules()
 	e.queue.kick = make(chan struct{}, 1)

@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 )
 
 // memStore is the ledger of the simulation: what was recorded is lost in a
@@ -222,6 +223,24 @@ func (m *memStore) PlacedBy(rule, target string) (found ledger.Placement, ok boo
 		}
 	}
 	return found, ok, nil
+}
+
+func (m *memStore) PlacedAt(target string) (list []ledger.Placement, err error) {
+	for _, p := range m.now.placements {
+		if p.Target == target && p.State == ledger.Done {
+			list = append(list, p)
+		}
+	}
+	return list, nil
+}
+
+func (m *memStore) Reliers(target string, job int64) (list []ledger.Placement, err error) {
+	for _, p := range m.now.placements {
+		if p.Target == target && p.Kind == string(place.Twin) && p.Job != job && (p.State == ledger.Intended || p.State == ledger.Done) {
+			list = append(list, p)
+		}
+	}
+	return list, nil
 }
 
 func (m *memStore) PlacedBelow(string) ([]string, error) { return nil, nil }

@@ -142,7 +142,7 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		res, err := by.move(m)
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
-			if errors.Is(err, place.ErrTaken) || errors.Is(err, place.ErrSkipped) {
+			if errors.Is(err, place.ErrTaken) || errors.Is(err, place.ErrSkipped) || errors.Is(err, place.ErrInside) {
 				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
 			}
 			end.err, end.moved = err, nil
@@ -171,6 +171,10 @@ func (by *mover) move(m *move) (place.Result, error) {
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}
+	r.Twin = func(s place.Staged) error {
+		by.e.change(m, func(r *ledger.Placement) { r.Kind, r.Target, r.After = string(place.Twin), s.Target, s.Facts })
+		return by.e.ledger.Sync(by.e.placing)
+	}
 	return by.batch.Move(r)
 }
 
@@ -181,6 +185,7 @@ func (by *mover) asIntended(m *move, res place.Result, err error) bool {
 
 // placedAs notes how a move ended.
 func placedAs(r *ledger.Placement, res place.Result, err error) {
+	r.Kind = string(place.Moved)
 	if r.State = ledger.Dropped; err != nil || res.Here {
 		return
 	}
@@ -207,6 +212,9 @@ func (e *Engine) stageOver(m *move, r *place.Request) {
 		s := staged[0]
 		e.change(m, func(r *ledger.Placement) {
 			r.Target, r.After, r.Over = s.Target, before, s.Over
+			if r.Kind = string(place.Moved); s.Twin {
+				r.Kind, r.After = string(place.Twin), s.Facts
+			}
 			if r.Kept = ""; s.Over {
 				r.Kept = kept
 			}
@@ -232,7 +240,9 @@ func (e *Engine) takeBack(moves []move) {
 		if m.record.State != ledger.Done {
 			continue
 		}
-		if err := e.placer.Undo(recordOf(m.record), place.PartName(e.state, m.record.Job)); err == nil {
+		record := recordOf(m.record)
+		record.Relied = func() error { return relied(e.ledger, m.record) }
+		if err := e.placer.Undo(record, place.PartName(e.state, m.record.Job)); err == nil {
 			e.change(m, func(r *ledger.Placement) { r.State = ledger.Intended })
 		}
 	}

@@ -14,7 +14,7 @@ import (
 // offered anew.
 func (e *Engine) Reload(f *rule.File) error {
 	err := e.do(func() {
-		e.flow.reload(plan.NewSet(f), time.Now())
+		e.flow.reload(NewSet(f), time.Now())
 		e.o.Rules = f
 		e.rulesRead()
 		e.events.Want(e.wanted())

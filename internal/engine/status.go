@@ -294,6 +294,9 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	if !facts.Exists {
 		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.EndsIn))
 	}
+	if err := ownsInput(l, row); err != nil {
+		return row, err
+	}
 	note, info := row.EndsIn+plan.NoteEnding, place.InfoOf(row.EndsIn)
 	if facts, err = putBack(l, placer, row.ID, row.EndsIn, row.File, facts); err != nil {
 		return row, err
@@ -317,6 +320,21 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 		l.RecordMembers(row)
 	}
 	return row, nil
+}
+
+// ownsInput checks that what lies where a job's input was left is that input, and
+// not a newer file of the same name.
+func ownsInput(l store, row ledger.Job) error {
+	later, err := l.Jobs(ledger.Filter{File: row.EndsIn, After: row.ID})
+	if err != nil {
+		return err
+	}
+	for _, j := range later {
+		if j.EndsIn == row.EndsIn {
+			return fmt.Errorf("its input is not there any more: %s is the file of job %d now", plan.Display(row.EndsIn), j.ID)
+		}
+	}
+	return nil
 }
 
 // putBackMembers puts the further files of a burst or set back, and markers.

@@ -36,6 +36,7 @@ type book interface {
 	number() int64                                  // of a new placement
 	intend(p []*ledger.Placement) error             // until that is durable
 	did(p *ledger.Placement)                        // how it ended
+	relied(p *ledger.Placement) error               // an error if another job relies on what it placed
 	there(folder string) error                      // an error if the folder's disk is not mounted
 	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
 	notice(channel, text string, job plan.Job)      // a notify step

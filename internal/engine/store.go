@@ -46,6 +46,8 @@ type store interface {
 	Attempts(job int64) ([]ledger.Attempt, error)
 	Placements(job int64) ([]ledger.Placement, error)
 	PlacedBy(rule, target string) (ledger.Placement, bool, error)
+	PlacedAt(target string) ([]ledger.Placement, error)
+	Reliers(target string, job int64) ([]ledger.Placement, error)
 	PlacedBelow(folder string) (rules []string, err error)
 	Undoing() ([]ledger.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)

@@ -22,6 +22,23 @@ func recordOf(p *ledger.Placement) place.Record {
 	return place.Record{Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over}
 }
 
+// relied gives an error if another job relies on the content that a placement put at
+// its target.
+func relied(l interface {
+	Reliers(target string, job int64) ([]ledger.Placement, error)
+}, p *ledger.Placement) error {
+	list, err := l.Reliers(p.Target, p.Job)
+	if err != nil {
+		return err
+	}
+	for _, other := range list {
+		if other.After.Ino == p.After.Ino {
+			return fmt.Errorf("%s stays: job %d removed %s because this has the same content", p.Target, other.Job, other.Source)
+		}
+	}
+	return nil
+}
+
 // takeBack undoes an attempt's placements, newest first, and says what could
 // not be undone. A placement that was cut short is brought to a clean point
 // first. That the rest is being undone is durable before the first of it is.
@@ -48,7 +65,7 @@ func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []stri
 	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
 	now := changes{}
 	for _, p := range open {
-		err := now.undo(h.placer, p, place.PartName(h.state, p.Job), crashed)
+		err := now.undo(h.placer, p, place.PartName(h.state, p.Job), crashed, func() error { return h.book.relied(p) })
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
@@ -78,7 +95,7 @@ type changes map[string]file.Facts
 
 // undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, resumed bool) error {
+func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, resumed bool, relied func() error) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
@@ -91,11 +108,13 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, re
 		}
 		return nil
 	}
-	err := placer.CanUndo(recordOf(p), watchfs.LookAny)
+	record := recordOf(p)
+	record.Relied = relied
+	err := placer.CanUndo(record, watchfs.LookAny)
 	if err == nil {
-		err = placer.Undo(recordOf(p), part)
+		err = placer.Undo(record, part)
 	}
-	if err != nil && p.Kind == string(place.Put) && !p.Over {
+	if err != nil && relied() == nil && p.Kind == string(place.Put) && !p.Over {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
@@ -357,6 +376,8 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 		}
 	})
 }
+
+func (b *attemptBook) relied(p *ledger.Placement) error { return relied(b.e.ledger, p) }
 
 func (b *attemptBook) did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
 

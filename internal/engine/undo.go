@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"stilltide/internal/core/file"
@@ -39,6 +40,35 @@ func (e *Engine) Undo(id int64) Sent {
 		sent.Reason = err.Error()
 	}
 	return sent
+}
+
+// UndoEach undoes several jobs, the newest first. A job may have been placed after a
+// newer one that was quicker, so those that another one stood in the way of are tried
+// again as long as that helps. undo is UndoOffline or the running watcher's Undo.
+func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, error) {
+	ids = slices.Clone(ids)
+	slices.Sort(ids)
+	slices.Reverse(ids)
+	ids = slices.Compact(ids)
+	var all []Sent
+	for {
+		sent, err := undo(ids)
+		if err != nil {
+			return all, err
+		}
+		refused := sent[:0:0]
+		ids = nil
+		for _, s := range sent {
+			if s.Done {
+				all = append(all, s)
+			} else {
+				refused, ids = append(refused, s), append(ids, s.ID)
+			}
+		}
+		if len(refused) == 0 || len(refused) == len(sent) {
+			return append(all, refused...), nil
+		}
+	}
 }
 
 // UndoOffline puts back what a job placed while no watcher runs.
@@ -127,6 +157,9 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		} else if later != "" {
 			problems = append(problems, later)
 		}
+		if err := relied(l, p); err != nil {
+			problems = append(problems, err.Error())
+		}
 		over[p.Target] = file.Facts{}
 		if p.Kind != string(place.Put) {
 			over[p.Source] = p.Facts
@@ -148,7 +181,17 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 		return "", err
 	}
 	for _, j := range jobs {
-		if j.File == p.Target && j.State != ledger.Cancelled && j.Reason != undone {
+		if j.File != p.Target {
+			continue
+		}
+		if !j.State.Final() {
+			return fmt.Sprintf("job %d (%s) has %s and is not over", j.ID, j.Rule, p.Target), nil
+		}
+		all, err := l.Placements(j.ID)
+		if err != nil {
+			return "", err
+		}
+		if len(undoable(all)) > 0 {
 			return fmt.Sprintf("job %d (%s) took %s; undo that first", j.ID, j.Rule, p.Target), nil
 		}
 	}
@@ -163,12 +206,42 @@ func undoOne(l store, placer *place.Placer, now changes, p *ledger.Placement) er
 	if err := l.Flush(); err != nil {
 		return err
 	}
-	if err := now.undo(placer, p, place.PartName(l.Folder(), p.Job), resumed); err != nil {
+	if err := now.undo(placer, p, place.PartName(l.Folder(), p.Job), resumed, func() error { return relied(l, p) }); err != nil {
 		return err
 	}
 	p.State = ledger.Undone
 	l.RecordPlacement(*p)
-	return nil
+	if p.Target != "" && p.Kind != string(place.Tagged) {
+		if err := forgetAll(l, p.Target); err != nil {
+			return err
+		}
+	}
+	return backAt(l, p, now[p.Source])
+}
+
+// forgetAll has every rule forget a file that undoing took away.
+func forgetAll(l store, path string) error {
+	tally, err := l.Tally()
+	for rule := range tally {
+		l.Forget(rule, path)
+	}
+	return err
+}
+
+// backAt tells the placement that had put a file where it is again how it looks now:
+// one that came back from another disk, or as a copy, has another number.
+func backAt(l store, p *ledger.Placement, now file.Facts) error {
+	if !now.Exists || now.Same(p.Facts) {
+		return nil
+	}
+	before, err := l.PlacedAt(p.Source)
+	for _, b := range before {
+		if b.Job != p.Job && b.After.Ino == p.Facts.Ino && b.After.Size == now.Size {
+			b.After = now
+			l.RecordPlacement(b)
+		}
+	}
+	return err
 }
 
 // settleUndone notes that a job's files are back. They count as handled until

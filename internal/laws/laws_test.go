@@ -208,10 +208,22 @@ func comesBack(t *testing.T, r *run) string {
 		return err.Error()
 	}
 	defer l.Close()
-	for i := len(r.jobs) - 1; i >= 0; i-- {
-		sent := engine.UndoOffline(l, r.jobs[i].ID)
-		if !sent.Done && !strings.Contains(sent.Reason, "nothing to undo") {
-			return fmt.Sprintf("job %d cannot be undone: %s", r.jobs[i].ID, sent.Reason)
+	var ids []int64
+	for _, j := range r.jobs {
+		ids = append(ids, j.ID)
+	}
+	sent, err := engine.UndoEach(ids, func(ids []int64) (sent []engine.Sent, err error) {
+		for _, id := range ids {
+			sent = append(sent, engine.UndoOffline(l, id))
+		}
+		return sent, nil
+	})
+	if err != nil {
+		return err.Error()
+	}
+	for _, s := range sent {
+		if !s.Done && !strings.Contains(s.Reason, "nothing to undo") {
+			return fmt.Sprintf("job %d cannot be undone: %s", s.ID, s.Reason)
 		}
 	}
 	now := snapshot(t, r.w.dir)

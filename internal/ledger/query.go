@@ -389,6 +389,17 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 	return list[len(list)-1], true, nil
 }
 
+// Reliers lists the placements of other jobs that removed a file because its content
+// was at a target already, and are not taken back.
+func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
+	return l.placements(`target = ? AND kind = 'twin' AND state IN ('intended', 'done') AND job <> ?`, target, job)
+}
+
+// PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
+func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
+	return l.placements(`target = ? AND chained = 1 AND state = 'done'`, target)
+}
+
 // PlacedBelow names the rules whose jobs have put files into a folder that a rule
 // watches, or below it, one by one; a folder that was placed as a whole is none.
 func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
@@ -416,7 +427,7 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
 
 func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained, mode
 		FROM placement WHERE `+where+` ORDER BY id`, args...)
 	if err != nil {
 		return nil, l.damaged(err)
@@ -426,12 +437,13 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 	for rows.Next() {
 		var p Placement
 		var dir bool
+		var mode uint32
 		var before, after struct{ dev, ino, size, mod, change int64 }
 		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.Leads,
-			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained); err != nil {
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained, &mode); err != nil {
 			return nil, l.damaged(err)
 		}
-		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
+		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
 		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: file.Time(after.mod), Dev: uint64(after.dev), Ino: uint64(after.ino)}
 		list = append(list, p)
 	}

@@ -43,8 +43,8 @@ var sqlOf = [statements]string{
 	putAttempt: `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`,
-	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, dir, dev, ino, size, mod, change, after_dev, after_ino, after_size, after_mod, over, kept, chained, state, leads)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, dir, dev, ino, size, mod, change, after_dev, after_ino, after_size, after_mod, over, kept, chained, state, leads, mode)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
 		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mod=excluded.after_mod, over=excluded.over, kept=excluded.kept`,
 	putKnown: `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
@@ -220,7 +220,7 @@ func placementColumnsOf(c columns, p *Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
 	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size, int64(g.Mod))
-	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads))
+	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads)).num(int64(f.Mode))
 }
 
 func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }

@@ -82,9 +82,11 @@ CREATE TABLE placement (                -- one change to one file
 	chained    INTEGER NOT NULL,         -- 1 if a rule may take the target
 	state      TEXT NOT NULL,            -- intended, done, dropped, undoing, undone
 	leads      TEXT NOT NULL,            -- the state the job has afterwards, '' for a step
+	mode       INTEGER NOT NULL DEFAULT 0, -- permission bits of the source, before
 	PRIMARY KEY (job, id)
 ) WITHOUT ROWID;
 CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
+CREATE INDEX placement_twin ON placement (target) WHERE kind = 'twin';
 CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
 CREATE TABLE member (                   -- the other files of a burst or set, and markers
 	job       INTEGER NOT NULL,
@@ -318,6 +320,9 @@ ALTER TABLE job ADD COLUMN last_reason TEXT NOT NULL DEFAULT '';
 ALTER TABLE job ADD COLUMN last_cpu INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE job ADD COLUMN last_memory INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE job ADD COLUMN last_output TEXT NOT NULL DEFAULT '';
+`, `
+ALTER TABLE placement ADD COLUMN mode INTEGER NOT NULL DEFAULT 0; -- permission bits of the source, before
+CREATE INDEX placement_twin ON placement (target) WHERE kind = 'twin';
 `}
 
 // version is the newest schema this program knows.

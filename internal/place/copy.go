@@ -19,6 +19,9 @@ type content struct {
 // Copy makes a copy of the source. Content that is there already is not
 // stored twice.
 func (p *Placer) Copy(r Request) (Result, error) {
+	if err := r.outside(); err != nil {
+		return Result{}, err
+	}
 	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
@@ -69,6 +72,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 		if err == nil && name.is != apart && !made {
 			return Result{Target: d.at(name.name), Facts: name.old, Here: true}, nil
 		}
+		chosen := err == nil
 		if err == nil && !name.same && !made {
 			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
 				return Result{}, err
@@ -88,7 +92,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 			err = p.install(&r, d, name)
 		}
 		switch {
-		case errors.Is(err, fs.ErrExist) && !name.over:
+		case chosen && made && errors.Is(err, fs.ErrExist) && !name.over:
 			continue // taken in this instant
 		case made && (err != nil || name.same):
 			err = errors.Join(err, sys.DiscardIn(d, r.part()))

@@ -44,6 +44,8 @@ var (
 	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
 	// ErrFar says that the target is on another file system.
 	ErrFar = errors.New("it lies on another file system")
+	// ErrInside says that a folder was to be placed inside itself.
+	ErrInside = errors.New("a folder cannot be placed inside itself")
 	// ErrStopped says that a copy was ended before it was complete.
 	ErrStopped = errors.New("the copy was ended before it was complete")
 
@@ -72,6 +74,11 @@ type Request struct {
 	// no facts), then, with the facts by which the file will be known, before
 	// it gets its name. Nil if the caller has done so.
 	Stage func([]Staged) error
+	// Twin is Stage for those who have told the rest of the intention before: that the
+	// source goes, because its content is at the target, must be known before it does.
+	Twin func(Staged) error
+	// Relied is that of a Record whose file is removed.
+	Relied func() error
 }
 
 // Staged is a file that is about to get its name.
@@ -90,10 +97,13 @@ func (r *Request) part() string {
 }
 
 func (r *Request) stage(s Staged) error {
-	if r.Stage == nil {
-		return nil
+	switch {
+	case r.Stage != nil:
+		return r.Stage([]Staged{s})
+	case s.Twin && r.Twin != nil:
+		return r.Twin(s)
 	}
-	return r.Stage([]Staged{s})
+	return nil
 }
 
 // Result is what a placement did.
@@ -179,6 +189,9 @@ func (p *Placer) Rename(from, to string) error { return p.system().Rename(from, 
 // Move does one move. Errors name the file and the reason; after any error
 // the source is where it was, whole, and no part-file is left.
 func (p *Placer) Move(r Request) (Result, error) {
+	if err := r.outside(); err != nil {
+		return Result{}, err
+	}
 	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
@@ -501,14 +514,18 @@ func (p *Placer) removeExpected(r *Request) error {
 		return err
 	}
 	now, err := p.look(hidden, r)
-	if err == nil && !now.Same(r.Expect) {
+	if err != nil {
+		err = cannot(r.Source, "removed", err)
+	} else if !now.Same(r.Expect) {
 		err = ErrChanged
 	}
-	if err == nil {
-		err = sys.Remove(hidden)
+	if err == nil && r.Relied != nil {
+		err = r.Relied()
 	}
-	if err != nil && !errors.Is(err, ErrChanged) {
-		err = cannot(r.Source, "removed", err)
+	if err == nil {
+		if err = sys.Remove(hidden); err != nil {
+			err = cannot(r.Source, "removed", err)
+		}
 	}
 	if err != nil {
 		return errors.Join(err, p.restore(hidden, r.Source))

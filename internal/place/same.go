@@ -2,11 +2,13 @@ package place
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/watchfs"
 )
 
 // relation is what a name that is there is to the source.
@@ -26,8 +28,8 @@ func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (r
 	if r.Source == "" {
 		return apart, nil
 	}
-	same := p.sameFolder(r, d)
-	if !same && there.Dir && r.Expect.Dir {
+	same, sure := p.sameFolder(r, d)
+	if !sure && there.Dir && r.Expect.Dir {
 		var err error
 		if same, err = p.probe(r, d); err != nil {
 			return apart, err
@@ -44,23 +46,53 @@ func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (r
 	return apart, nil
 }
 
-// sameFolder tells by device and inode whether the source lies in the target's folder.
-func (p *Placer) sameFolder(r *Request, d *folder) bool {
+// sameFolder tells by device and inode whether the source lies in the target's
+// folder. Two numbers on one device are two folders for sure; on two devices they may
+// be one folder that is mounted twice.
+func (p *Placer) sameFolder(r *Request, d *folder) (same, sure bool) {
 	own, err := os.Stat(filepath.Dir(r.Source))
 	if err != nil {
-		return false // the move itself will say what is wrong
+		return false, true // the move itself will say what is wrong
 	}
 	target, err := d.dir.Stat()
-	return err == nil && os.SameFile(own, target)
+	if err != nil {
+		return false, true
+	}
+	same = os.SameFile(own, target)
+	return same, same || watchfs.Facts(own).Dev == watchfs.Facts(target).Dev
 }
 
 // probe tells whether what is made in the target's folder appears beside the source.
 func (p *Placer) probe(r *Request, d *folder) (bool, error) {
-	if err := d.root.Mkdir(r.part(), 0o700); err != nil {
+	name := r.part() + "-p"
+	if err := d.root.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return false, cannot(d.path, "written to", err)
 	}
-	seen, err := p.system().Stat(filepath.Join(filepath.Dir(r.Source), r.part()))
-	return seen.Exists, errors.Join(err, d.root.Remove(r.part()))
+	seen, err := p.system().Stat(filepath.Join(filepath.Dir(r.Source), name))
+	return seen.Exists, errors.Join(err, d.root.Remove(name))
+}
+
+// outside checks that a folder is not placed inside itself.
+func (r *Request) outside() error {
+	if !r.Expect.Dir || r.Source == "" {
+		return nil
+	}
+	source, err := os.Stat(r.Source)
+	if err != nil {
+		return nil // the placement itself will say what is wrong
+	}
+	at, err := filepath.EvalSymlinks(nearest(r.To.Folder()))
+	if err != nil {
+		return nil
+	}
+	for ; ; at = filepath.Dir(at) {
+		if info, err := os.Stat(at); err == nil && os.SameFile(info, source) {
+			return fmt.Errorf("%s: %w", r.Source, ErrInside)
+		}
+		if at == filepath.Dir(at) {
+			return nil
+		}
+	}
 }
 
 // respell ends a move whose target is the source under another spelling of its
@@ -167,7 +199,8 @@ func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (r
 	if err != nil {
 		return apart, err
 	}
-	if own.Exists && own.Size == r.Expect.Size && own.Mod == r.Expect.Mod && !p.sameFolder(r, d) {
+	same, _ := p.sameFolder(r, d)
+	if own.Exists && own.Size == r.Expect.Size && own.Mod == r.Expect.Mod && !same {
 		return here, nil // the hidden name is there, too: it is one folder by two ways
 	}
 	before, err := sys.StatIn(d, c.name)
@@ -177,12 +210,12 @@ func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (r
 	if !before.Regular {
 		return apart, errAgain
 	}
-	same, err := SameContent(hidden, d.at(c.name), r.Expect.Size)
+	equal, err := SameContent(hidden, d.at(c.name), r.Expect.Size)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return apart, err
 	}
 	after, err := sys.StatIn(d, c.name)
-	if err == nil && (!same || !after.Same(before) || after.Change != before.Change) {
+	if err == nil && (!equal || !after.Same(before) || after.Change != before.Change) {
 		err = errAgain
 	}
 	return apart, err

@@ -3,6 +3,7 @@ package place
 import (
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 
 	"stilltide/internal/core/file"
@@ -32,6 +33,17 @@ type Record struct {
 	After  file.Facts // of the target, afterwards
 	Kept   string     // where the content that was replaced is kept
 	Over   bool       // content was replaced
+	// Relied, if set, gives an error if another job has removed a file because its
+	// content is at Target: that content stays. It is asked when nobody can begin to
+	// rely on it any more.
+	Relied func() error
+}
+
+func (r Record) relied() error {
+	if r.Relied == nil {
+		return nil
+	}
+	return r.Relied()
 }
 
 // CanUndo says in a sentence why a placement cannot be undone, nil if it can.
@@ -97,17 +109,12 @@ func (p *Placer) Undo(r Record, part string) error {
 		}
 		return nil
 	case Twin:
-		now, err := watchfs.Stat(r.Target)
-		if err != nil {
-			return err
-		}
-		_, err = p.Copy(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
-		return err
+		return p.copyBack(r, part)
 	case Put:
 		if r.Over {
 			return p.swapBack(r, part)
 		}
-		return p.removeExpected(&Request{Source: r.Target, Expect: r.After, Part: part})
+		return p.removeExpected(&Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
 	case Tagged:
 		return watchfs.WriteTags(r.Target, r.Kept)
 	}
@@ -119,7 +126,29 @@ func SpotOf(path string) plan.Spot {
 	return plan.Spot{Root: filepath.Dir(path), Name: filepath.Base(path)}
 }
 
+// copyBack makes a file anew that went because its content was at the target, with
+// the mode and the time that it had.
+func (p *Placer) copyBack(r Record, part string) error {
+	now, err := watchfs.Stat(r.Target)
+	if err != nil {
+		return err
+	}
+	res, err := p.Copy(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
+	if err != nil {
+		return err
+	}
+	at := r.Before.Mod.Time()
+	if r.Before.Mode != 0 { // ledgers of before did not record it
+		err = os.Chmod(res.Target, os.FileMode(r.Before.Mode).Perm())
+	}
+	return errors.Join(err, os.Chtimes(res.Target, at, at))
+}
+
+// moveBack moves a file back; it leaves a copy if another job relies on its content.
 func (p *Placer) moveBack(r Record, part string) error {
+	if r.Kind == Moved && !r.After.Dir && r.relied() != nil {
+		return p.copyBack(r, part)
+	}
 	now, err := lookAs(r.Target, r.After)
 	if err != nil {
 		return err
@@ -152,10 +181,16 @@ func (p *Placer) swapBack(r Record, part string) error {
 	}
 	err = sys.Exchange(d, part, spot.Name)
 	if errors.Is(err, errNoExchange) {
-		err = d.root.Rename(part, spot.Name)
+		if err = r.relied(); err == nil {
+			err = d.root.Rename(part, spot.Name)
+		}
 	} else if err == nil {
-		if was, statErr := sys.StatIn(d, part); statErr != nil || !was.Same(r.After) {
-			return errors.Join(ErrChanged, sys.Exchange(d, part, spot.Name), sys.DiscardIn(d, part))
+		stays := r.relied()
+		if was, statErr := sys.StatIn(d, part); stays == nil && (statErr != nil || !was.Same(r.After)) {
+			stays = ErrChanged
+		}
+		if stays != nil {
+			return errors.Join(stays, sys.Exchange(d, part, spot.Name), sys.DiscardIn(d, part))
 		}
 		err = sys.DiscardIn(d, part)
 	}

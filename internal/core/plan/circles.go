@@ -130,7 +130,7 @@ func contains(list []*rule.Rule, r *rule.Rule) bool {
 func (s *Set) leadsTo(from *rule.Rule) []*rule.Rule {
 	var list []*rule.Rule
 	for _, fixed := range leading(from) {
-		s.upwards(fixed, func(to *rule.Rule, level int) {
+		s.upwards(from.Spelled(fixed), func(to *rule.Rule, level int) {
 			if to != from && level <= levels(to) && !contains(list, to) {
 				list = append(list, to)
 			}

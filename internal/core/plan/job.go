@@ -159,7 +159,7 @@ func (s Spot) Path() string {
 
 // Destination gives where a place puts the file.
 func (j *Job) Destination(p *rule.Place) (Spot, error) {
-	spot, err := Spot{Root: p.Fixed}, error(nil)
+	spot, err := Spot{Root: j.Rule.Spelled(p.Fixed)}, error(nil)
 	if p.Fixed == "" {
 		if spot, err = j.folder(p.Folder, p.To.Base); err != nil {
 			return Spot{}, err
@@ -185,9 +185,9 @@ func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
 		root = string(filepath.Separator)
 	}
 	if rel = filepath.Clean("/" + rel)[1:]; rel == "" {
-		return Spot{Root: filepath.Clean(root)}, nil
+		return Spot{Root: j.Rule.Spelled(filepath.Clean(root))}, nil
 	}
-	return Spot{Root: filepath.Clean(root), Rel: rel}, nil
+	return Spot{Root: j.Rule.Spelled(filepath.Clean(root)), Rel: rel}, nil
 }
 
 // begins gives the folder that a destination begins with by a placeholder, if

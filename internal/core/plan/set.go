@@ -41,7 +41,7 @@ func NewSet(f *rule.File) *Set {
 		s.named[r.Name.S] = r
 		s.needs[r] = needsOf(r)
 		for _, p := range r.Places() {
-			s.own[r] = append(s.own[r], FixedFolder(p))
+			s.own[r] = append(s.own[r], r.Spelled(FixedFolder(p)))
 		}
 		if !r.Enabled {
 			continue
@@ -79,6 +79,7 @@ func (s *Set) findChains() {
 	}
 	for _, r := range s.Rules() {
 		for _, fixed := range Destinations(r) {
+			fixed = r.Spelled(fixed)
 			s.places[fixed] = true
 			for _, watch := range above[fixed] {
 				s.chained[watch] = true

@@ -128,9 +128,10 @@ type Rule struct {
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
 	Pos     Pos
-	Index   int      // place in the order, from 0
-	Folders []string // watch, absolute and clean; of a glob its fixed part
-	Globs   []Glob   // the globs of folders in watch
+	Index   int               // place in the order, from 0
+	Folders []string          // watch, absolute and clean; of a glob its fixed part
+	Ways    map[string]string // other names of watched folders, through links: the name that each goes by
+	Globs   []Glob            // the globs of folders in watch
 	Matcher *pattern.List
 	Steps   []Step // what to do, whichever way it was written
 	Key     *fill.Template
@@ -166,6 +167,21 @@ func (r *Rule) Places() []*Place {
 		}
 	}
 	return list
+}
+
+// Spelled gives the name that a folder goes by, if a link leads to a watched one.
+func (r *Rule) Spelled(folder string) string {
+	if len(r.Ways) == 0 {
+		return folder
+	}
+	for at := folder; ; at = filepath.Dir(at) {
+		if to, ok := r.Ways[at]; ok {
+			return to + folder[len(at):]
+		}
+		if at == filepath.Dir(at) {
+			return folder
+		}
+	}
 }
 
 func newRule() Rule {

@@ -1,0 +1,96 @@
+package engine
+
+import (
+	"path/filepath"
+	"strings"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+)
+
+// NewSet indexes the rules of a file. A folder that several rules name in different
+// ways, through links, is one folder: it goes by the name that the first rule which
+// watches it gives it. Otherwise a file would be offered twice, and one that a rule
+// puts back where it watches would be taken for a new one.
+func NewSet(f *rule.File) *plan.Set {
+	s := spelling{ways: map[string]string{}}
+	for _, r := range f.All() {
+		for i, folder := range r.Folders {
+			r.Folders[i] = s.watch(folder)
+			for k := range r.Globs {
+				if r.Globs[k].Root == folder {
+					r.Globs[k].Root = r.Folders[i]
+				}
+			}
+		}
+	}
+	for _, r := range f.All() {
+		for _, folder := range plan.Destinations(r) {
+			if to := s.of(folder); to != folder {
+				s.ways[folder] = to
+			}
+		}
+	}
+	for _, r := range f.All() {
+		r.Ways = s.ways
+	}
+	return plan.NewSet(f)
+}
+
+// spelling knows the watched folders, by the name they go by and by where they are.
+type spelling struct {
+	watched []spelled
+	ways    map[string]string
+}
+
+type spelled struct{ path, real string }
+
+// watch gives the name that a watched folder goes by.
+func (s *spelling) watch(folder string) string {
+	to := s.of(folder)
+	if to != folder {
+		s.ways[folder] = to
+	}
+	s.watched = append(s.watched, spelled{to, realPath(folder)})
+	return to
+}
+
+// of gives the name of a folder by the watched folder that it is, lies in, or holds.
+func (s *spelling) of(folder string) string {
+	real, best := realPath(folder), spelled{}
+	name := folder
+	for _, w := range s.watched {
+		if rest, ok := below(real, w.real); ok && len(w.real) > len(best.real) {
+			best, name = w, w.path+rest
+		}
+	}
+	if best.path != "" {
+		return name
+	}
+	for _, w := range s.watched {
+		if rest, ok := below(w.real, real); ok && strings.HasSuffix(w.path, rest) {
+			return strings.TrimSuffix(w.path, rest)
+		}
+	}
+	return folder
+}
+
+// below gives what follows a folder in a path that is the folder or lies in it.
+func below(path, folder string) (rest string, ok bool) {
+	rest, ok = strings.CutPrefix(path, strings.TrimSuffix(folder, string(filepath.Separator)))
+	return rest, ok && (rest == "" || rest[0] == filepath.Separator)
+}
+
+// realPath is a path without links, as far as it is there.
+func realPath(path string) string {
+	rest := ""
+	for at := path; ; at = filepath.Dir(at) {
+		if real, err := filepath.EvalSymlinks(at); err == nil {
+			return filepath.Join(real, rest)
+		}
+		if at == filepath.Dir(at) {
+			return path
+		}
+		rest = filepath.Join(filepath.Base(at), rest)
+	}
+}
