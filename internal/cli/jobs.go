@@ -85,7 +85,10 @@ func (a *app) jobs(filter jobFilter) error {
 	var list []ledger.Job
 	if l != nil {
 		defer l.Close()
-		if list, err = l.Jobs(q); err != nil {
+		if list, err = l.Jobs(q); err == nil {
+			err = l.NowIn(list)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -160,13 +163,9 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 	now := time.Now()
 	var rows [][]cell
 	for _, j := range list {
-		at := j.Ended
-		if at.IsZero() {
-			at = j.Taken
-		}
 		rows = append(rows, []cell{
 			{text: strconv.FormatInt(j.ID, 10), right: true},
-			{text: clock(at, now)},
+			{text: clock(endOf(j), now)},
 			{text: j.Rule},
 			{text: jobName(j)},
 			{text: string(j.State), paint: func(t string) string { return a.style.State(j.State, t) }},
@@ -210,6 +209,9 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 		return nil, nil, ledger.Job{}, missing
 	}
 	list, err := l.Jobs(ledger.Filter{ID: id})
+	if err == nil {
+		err = l.NowIn(list)
+	}
 	if err == nil && len(list) == 0 {
 		err = missing
 	}
@@ -440,6 +442,9 @@ func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, er
 	}
 	defer l.Close()
 	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []ledger.State{ledger.Failed}, Oldest: true})
+	if err == nil {
+		err = l.NowIn(list)
+	}
 	for _, j := range list {
 		if j.EndsIn != "" {
 			ids = append(ids, j.ID)

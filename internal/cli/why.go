@@ -139,7 +139,7 @@ func (a *app) compared(f *rule.File, c plan.Condition) string {
 // and the conclusion.
 func (a *app) whyEnd(f *rule.File, w engine.Why) {
 	for _, j := range w.Jobs {
-		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(j.Taken, time.Now()), reasonOf(j))
+		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
 	}
 	if w.Facts.Exists && !w.Ready {
 		who := ""
@@ -176,6 +176,14 @@ func (a *app) noTaker(w engine.Why) string {
 		}
 	}
 	return "No rule takes it."
+}
+
+// endOf is when a job ended, or when it was taken if it is not over.
+func endOf(j ledger.Job) time.Time {
+	if j.Ended.IsZero() {
+		return j.Taken
+	}
+	return j.Ended
 }
 
 func reasonOf(j ledger.Job) string {

@@ -37,6 +37,10 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 			return res
 		}
 	}
+	if err := a.plan.Ready(); err != nil {
+		res.reason, res.hopeless = err.Error()+"; nothing was run", true
+		return res
+	}
 	output := ledger.OutputName(a.plan.ID, a.number)
 	w := e.workOn(a, filepath.Join(e.state, output))
 	scratch, err := w.scratch()
@@ -75,7 +79,7 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 		res.units, res.took = w.units, w.took()
 		return
 	}
-	res.reason, res.waits, res.result = why.text, why.waits, ""
+	res.reason, res.waits, res.hopeless, res.result = why.text, why.waits, why.hopeless, ""
 	w.placed = append(slices.Clone(a.left), w.placed...)
 	problems := w.takeBack(w.placed, false)
 	res.left = notUndone(w.placed)
@@ -119,7 +123,14 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 func (e *Engine) workOn(a *attempt, output string) *work {
 	w := &work{hands: e.hands(a.plan.ID, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
 	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
+	w.job.Exists = isThere
 	return w
+}
+
+// isThere tells whether a path is there, by the path itself or what a link leads to.
+func isThere(path string) (bool, error) {
+	f, err := watchfs.Stat(path)
+	return f.Exists, err
 }
 
 // hands are the engine's own, for one attempt of a rule.

@@ -25,12 +25,11 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	}
 	set := NewSet(f)
 	for _, circle := range set.Circles() {
-		var names []string
-		for _, r := range circle {
-			names = append(names, r.Name.S)
-		}
-		warn(circle[0].Processed.To.Pos, "circle", fmt.Sprintf("the rules %s lead in a circle, through their processed folders", strings.Join(append(names, names[0]), " → ")),
+		warn(placesAt(circle[0]), "circle", circleText(circle),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
+	}
+	for _, r := range set.StaysPut() {
+		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay", "leave it out, or name another folder")
 	}
 	for path, who := range Loose(f) {
 		warn(rule.Pos{File: path, Line: 1, Column: 1}, "rules-writable", fmt.Sprintf("%s can write this rules file, and a rules file runs commands", who), "chmod o-w it; watch and sweep refuse it otherwise")
@@ -67,6 +66,37 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 	}
 	return d
+}
+
+// circleText says which rules lead back to one another.
+func circleText(circle []*rule.Rule) string {
+	var names []string
+	for _, r := range circle {
+		names = append(names, r.Name.S)
+	}
+	return fmt.Sprintf("the rules %s lead in a circle, through what they place", strings.Join(append(names, names[0]), " → "))
+}
+
+// Circles says of each circle of rules which they are.
+func Circles(f *rule.File) []string {
+	var list []string
+	for _, circle := range NewSet(f).Circles() {
+		list = append(list, circleText(circle))
+	}
+	return list
+}
+
+// placesAt is where a rule says where its files go.
+func placesAt(r *rule.Rule) rule.Pos {
+	if r.Processed != nil {
+		return r.Processed.To.Pos
+	}
+	for i := range r.Steps {
+		if p, t := r.Steps[i].Destination(); t != nil {
+			return p.Pos
+		}
+	}
+	return r.Pos
 }
 
 // channels warns of notices that could not be sent from here.

@@ -47,6 +47,37 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	}
 }
 
+// afterCommand looks what the commands of a job did with its file themselves, and
+// says so. A file that they took away is nowhere.
+func (f *flow) afterCommand(j *job) {
+	was := j.where(j.row.File, j.row.Facts)
+	if was.at == "" || j.row.Event == file.Removed {
+		return
+	}
+	now, err := f.look(was.at)
+	switch {
+	case err != nil || now.Exists && now.Same(was.facts):
+	case now.Exists && now.Ino == was.facts.Ino:
+		j.say("its content was changed while the job ran")
+	case now.Exists:
+		j.say("it was replaced while the job ran")
+	default:
+		j.say("it was moved or removed while the job ran")
+		was.at = ""
+		if j.now == nil {
+			j.now = map[string]unit{}
+		}
+		j.now[j.row.File] = was
+	}
+}
+
+// say adds to what a job's line says.
+func (j *job) say(text string) {
+	if !strings.Contains(j.row.Result, text) {
+		j.row.Result = join(j.row.Result, text)
+	}
+}
+
 // placing plans the moves of a job's files. A marker goes where its file goes.
 func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
 	main, landed := f.planned(j, now), j.setback().landed
@@ -67,8 +98,9 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if err != nil {
 			return err
 		}
+		var marker *rule.Rule
 		if companion { // it goes along as it is now
-			spot.Name = filepath.Base(path)
+			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, spot.Path()))
 			if now, err := f.look(path); err == nil && now.Exists {
 				u.facts = now
 			}
@@ -86,7 +118,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if state == ledger.Failed && same == rule.SameFail {
 			same = rule.SameNumber
 		}
-		e.moves = append(e.moves, move{to: spot, same: same, only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
+		e.moves = append(e.moves, move{to: spot, same: same, marker: marker, only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
 			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})
@@ -131,15 +163,15 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	switch {
 	case errors.Is(p.err, place.ErrStopped):
 		return // its intention stands: the next start goes on with it
-	case errors.Is(p.err, place.ErrTaken) && p.leads != ledger.Failed:
-		j.cause = join(j.cause, p.err.Error()+" (same_name: fail)")
+	case place.Final(p.err) && p.leads != ledger.Failed:
+		why := p.err.Error()
+		if errors.Is(p.err, place.ErrTaken) {
+			why += " (same_name: fail)"
+		}
+		j.cause = join(j.cause, why)
 		f.end(j, ledger.Failed, now)
 		return
-	case errors.Is(p.err, place.ErrInside) && p.leads != ledger.Failed:
-		j.cause = join(j.cause, p.err.Error())
-		f.end(j, ledger.Failed, now)
-		return
-	case errors.Is(p.err, place.ErrInside):
+	case place.Final(p.err):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).at, now)
 		return
 	case errors.Is(p.err, place.ErrSkipped):
@@ -166,6 +198,7 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 			continue
 		}
 		set(&j.again, m.source)
+		endsIn[m.source] = m.source
 		if m.source == j.row.File {
 			reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
 		}

@@ -88,23 +88,24 @@ type attempt struct {
 
 // attemptResult is how an attempt ended.
 type attemptResult struct {
-	id      int64
-	stopped bool // by the watcher's end: it does not count
-	same    bool // the content was handled before; nothing was run
-	ok      bool
-	exit    *int
-	reason  string
-	hash    string
-	ran     time.Duration
-	cpu     time.Duration
-	memory  int64
-	output  string              // file below the state folder, "" if nothing was printed
-	units   []unit              // where the job's files are now; nil if where they were taken
-	took    []string            // other files that its steps took away
-	result  string              // what the steps have to say
-	left    []*ledger.Placement // what could not be undone after a failure
-	astray  bool                // a file could not be put back after a failure
-	waits   bool                // it failed for want of room or of a disk, which is not the file's fault
+	id       int64
+	stopped  bool // by the watcher's end: it does not count
+	same     bool // the content was handled before; nothing was run
+	ok       bool
+	exit     *int
+	reason   string
+	hash     string
+	ran      time.Duration
+	cpu      time.Duration
+	memory   int64
+	output   string              // file below the state folder, "" if nothing was printed
+	units    []unit              // where the job's files are now; nil if where they were taken
+	took     []string            // other files that its steps took away
+	result   string              // what the steps have to say
+	left     []*ledger.Placement // what could not be undone after a failure
+	astray   bool                // a file could not be put back after a failure
+	hopeless bool                // another attempt would fail for the same reason
+	waits    bool                // it failed for want of room or of a disk, which is not the file's fault
 }
 
 // placing is a job's end: its input goes where it belongs, with all that
@@ -126,7 +127,8 @@ type move struct {
 	record *ledger.Placement
 	to     plan.Spot
 	same   rule.SameName
-	only   bool // nothing else was done with the file, and nobody looked inside
+	marker *rule.Rule // it is the marker of the first move's file, and named after it as this rule says
+	only   bool       // nothing else was done with the file, and nobody looked inside
 }
 
 // placedEnd is how a placing ended. With an error nothing was moved.

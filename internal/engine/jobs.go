@@ -291,6 +291,9 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
 		}
+		if j.rule.Runs() {
+			f.afterCommand(j)
+		}
 		f.end(j, ledger.Processed, now)
 	case res.astray:
 		f.end(j, ledger.Failed, now)
@@ -342,7 +345,7 @@ func (f *flow) failed(j *job, res attemptResult, now time.Time) {
 		}
 	}
 	wait, again := retryOf(j.rule).Again(j.row.Attempts-j.row.Earlier, exit, f.chance())
-	if !again {
+	if !again || res.hopeless {
 		f.end(j, ledger.Failed, now)
 		return
 	}

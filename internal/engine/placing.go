@@ -139,10 +139,13 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 	e, end := by.e, placedEnd{id: p.id, leads: p.leads, moved: room}
 	for i := range p.moves {
 		m := &p.moves[i]
+		if m.marker != nil && len(end.moved) > 0 && end.moved[0].err == nil {
+			by.nameMarker(m, end.moved[0].target)
+		}
 		res, err := by.move(m)
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
-			if errors.Is(err, place.ErrTaken) || errors.Is(err, place.ErrSkipped) || errors.Is(err, place.ErrInside) {
+			if place.Final(err) || errors.Is(err, place.ErrSkipped) {
 				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
 			}
 			end.err, end.moved = err, nil
@@ -160,6 +163,17 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		e.writeNote(p, end.moved[0].target)
 	}
 	return end
+}
+
+// nameMarker names a marker after the name that its file was given.
+func (by *mover) nameMarker(m *move, placed string) {
+	name := filepath.Base(plan.MarkerOf(m.marker, placed))
+	if name == m.to.Name {
+		return
+	}
+	m.to.Name = name
+	by.e.change(m, func(r *ledger.Placement) { r.Target = m.to.Path() })
+	_ = by.e.ledger.Sync(by.e.placing) // the move itself says if the ledger cannot be written
 }
 
 // move does one move.

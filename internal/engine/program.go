@@ -38,7 +38,7 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 	w.printed = max(w.printed, w.run.Output)
 	if w.run.Err == nil {
 		exit := w.run.Exit
-		w.exit = &exit
+		w.exit, w.job.Exit = &exit, exit
 	}
 	if why := w.judge(ctx, s); why != "" {
 		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {

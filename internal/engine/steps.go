@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -69,8 +70,9 @@ type work struct {
 
 // problem is why a step failed.
 type problem struct {
-	text  string
-	waits bool // nothing is wrong with the file: the target's disk is full or away
+	text     string
+	waits    bool // nothing is wrong with the file: the target's disk is full or away
+	hopeless bool // another attempt would fail for the same reason
 }
 
 func problemOf(err error) *problem {
@@ -78,7 +80,7 @@ func problemOf(err error) *problem {
 		return nil
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway)}
+	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway), hopeless: place.Final(err)}
 }
 
 // step does one step.
@@ -181,10 +183,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 				p.Kind = string(place.Twin)
 			}
 			if p.Kept = ""; s.Over {
-				p.Kept = req.Kept
-				if len(staged) > 1 {
-					p.Kept = fmt.Sprintf("%s-%d", req.Kept, i+1)
-				}
+				p.Kept = cmp.Or(s.Kept, req.Kept)
 			}
 		}
 		return w.book.intend(*list)
@@ -201,6 +200,9 @@ func (w *work) part() string { return place.PartName(w.state, w.job.ID) }
 
 // done completes the records of a placement that went well.
 func (w *work) done(list []*ledger.Placement, results ...place.Result) {
+	if len(results) > 0 && results[0].Target != "" {
+		w.job.Placed = results[0].Target
+	}
 	for i, p := range list {
 		if i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {
 			p.State = ledger.Dropped // it was there: nothing was made
@@ -224,6 +226,17 @@ func (w *work) note(text string) {
 	if text != "" && !slices.Contains(w.notes, text) {
 		w.notes = append(w.notes, text)
 	}
+}
+
+// gone drops the records of a placement whose source went before it was made: what
+// lies at its target now is somebody else's.
+func (w *work) gone(list []*ledger.Placement, err error) error {
+	if errors.Is(err, place.ErrGone) {
+		for _, p := range list {
+			w.drop(p)
+		}
+	}
+	return err
 }
 
 // left tells whether a placement was left out on purpose (same_name: skip).
@@ -264,7 +277,7 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 		return nil
 	}
 	if err != nil {
-		return err
+		return w.gone(*list, err)
 	}
 	w.done(*list, res)
 	if res.Here {
@@ -330,6 +343,7 @@ func (w *work) others(s *rule.Step) error {
 		if err != nil {
 			return fmt.Errorf("from: %s is no pattern: %w", glob, err)
 		}
+		paths = slices.DeleteFunc(paths, func(path string) bool { return plan.Hidden(filepath.Base(path)) })
 		if len(paths) == 0 {
 			return fmt.Errorf("from: there is no %s", plan.Display(glob))
 		}
@@ -371,7 +385,7 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 	} else if w.left(err) {
 		return nil
 	}
-	return err
+	return w.gone(*list, err)
 }
 
 // replace puts new content in place of the file's.
@@ -442,7 +456,7 @@ func (w *work) throwAway(s *rule.Step, u *unit) error {
 	if s.Discard == rule.DiscardDelete {
 		list := w.placing(place.Deleted, u.at, u.facts, &req, "")
 		if err := w.placer.Delete(req); err != nil {
-			return err
+			return w.gone(*list, err)
 		}
 		w.done(*list)
 		u.at = ""
@@ -451,7 +465,7 @@ func (w *work) throwAway(s *rule.Step, u *unit) error {
 	list := w.placing(place.Trashed, u.at, u.facts, &req, "")
 	res, err := w.placer.Trash(req)
 	if err != nil {
-		return err
+		return w.gone(*list, err)
 	}
 	w.done(*list, res)
 	u.at, u.facts = res.Target, res.Facts
@@ -473,12 +487,36 @@ func (w *work) unpack(s *rule.Step, u *unit, j plan.Job) error {
 	if err != nil {
 		return err
 	}
-	w.done(*list, results...)
-	w.note(fmt.Sprintf("%d unpacked", len(results)))
+	w.unpacked(*list, results)
+	return nil
+}
+
+// unpacked tells of what an archive held: what was made, and what was there already.
+func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
+	var made []place.Result
 	for _, r := range results {
+		if r.Same {
+			w.tell("%s has that content already", r.Target)
+			continue
+		}
+		made = append(made, r)
 		w.tell("unpacked %s", r.Target)
 	}
-	return nil
+	if len(made) == 0 {
+		for _, p := range list {
+			w.drop(p)
+		}
+	} else {
+		w.done(list, made...)
+	}
+	note := fmt.Sprintf("%d unpacked", len(made))
+	if there := len(results) - len(made); there > 0 {
+		note += fmt.Sprintf(", %d there already", there)
+	}
+	w.note(note)
+	if len(results) > 0 {
+		w.job.Placed = results[0].Target
+	}
 }
 
 func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {

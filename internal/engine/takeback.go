@@ -27,6 +27,9 @@ func recordOf(p *ledger.Placement) place.Record {
 func relied(l interface {
 	Reliers(target string, job int64) ([]ledger.Placement, error)
 }, p *ledger.Placement) error {
+	if k := place.Kind(p.Kind); k != place.Moved && k != place.Put {
+		return nil // undoing it takes nothing away from there
+	}
 	list, err := l.Reliers(p.Target, p.Job)
 	if err != nil {
 		return err
@@ -162,7 +165,7 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
 func isBack(p *ledger.Placement) bool {
 	target := lookAt(p.Target, p.After.Dir)
 	if p.Kind == string(place.Put) {
-		return !target.Same(p.After)
+		return !target.Exists || target.Ino != p.After.Ino
 	}
 	return lookAt(p.Source, p.Facts.Dir).Exists && (p.Kind == string(place.Twin) || !target.Exists || p.Over)
 }

@@ -140,6 +140,7 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 	}
 	complete(t.Set, t.Rule, job.File, &job.Facts)
 	r := runner.New()
+	job.Exists = isThere
 	w := &work{job: job, output: filepath.Join(t.Folder, "output"), units: []unit{{taken: job.File, at: job.File, facts: job.Facts, captures: job.Captures}},
 		hands: hands{placer: &place.Placer{}, runner: r, state: t.Folder, book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
 	if p := w.all(ctx); p != nil {

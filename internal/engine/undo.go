@@ -181,8 +181,8 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 		return "", err
 	}
 	for _, j := range jobs {
-		if j.File != p.Target {
-			continue
+		if j.File != p.Target || j.Facts.Ino != p.After.Ino {
+			continue // another file that lay there, before this one or after it
 		}
 		if !j.State.Final() {
 			return fmt.Sprintf("job %d (%s) has %s and is not over", j.ID, j.Rule, p.Target), nil
@@ -207,6 +207,8 @@ func undoOne(l store, placer *place.Placer, now changes, p *ledger.Placement) er
 		return err
 	}
 	if err := now.undo(placer, p, place.PartName(l.Folder(), p.Job), resumed, func() error { return relied(l, p) }); err != nil {
+		p.State = ledger.Done // it is as it was
+		l.RecordPlacement(*p)
 		return err
 	}
 	p.State = ledger.Undone

@@ -115,7 +115,19 @@ func (r *run) story() string {
 	return b.String()
 }
 
-func (r *run) rel(path string) string { return strings.TrimPrefix(path, r.w.dir+"/") }
+// placements lists what the jobs placed.
+func (r *run) placements(l *ledger.Ledger) string {
+	var b strings.Builder
+	for _, j := range r.jobs {
+		list, _ := l.Placements(j.ID)
+		for _, p := range list {
+			fmt.Fprintf(&b, "job %d, placement %d: %s %q → %q, %s\n", p.Job, p.ID, p.Kind, r.rel(p.Source), r.rel(p.Target), p.State)
+		}
+	}
+	return b.String()
+}
+
+func (r *run) rel(text string) string { return strings.ReplaceAll(text, r.w.dir+"/", "") }
 
 // sweep goes over a world once, in this process, and gives all its jobs.
 func sweep(w *world) ([]ledger.Job, error) {
@@ -127,7 +139,7 @@ func sweep(w *world) ([]ledger.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	err = e.Run(ctx)
 	if err == nil && ctx.Err() != nil {
@@ -221,10 +233,14 @@ func comesBack(t *testing.T, r *run) string {
 	if err != nil {
 		return err.Error()
 	}
+	how := ""
 	for _, s := range sent {
 		if !s.Done && !strings.Contains(s.Reason, "nothing to undo") {
-			return fmt.Sprintf("job %d cannot be undone: %s", s.ID, s.Reason)
+			how += fmt.Sprintf("job %d cannot be undone: %s\n", s.ID, r.rel(s.Reason))
 		}
+	}
+	if how != "" {
+		return how + r.placements(l)
 	}
 	now := snapshot(t, r.w.dir)
 	for path := range now {
@@ -233,7 +249,7 @@ func comesBack(t *testing.T, r *run) string {
 		}
 	}
 	if diff := r.before.differences(now, false); diff != "" {
-		return "not all came back: " + diff
+		return "not all came back: " + diff + "\n" + r.placements(l) + fmt.Sprint(sent)
 	}
 	return ""
 }

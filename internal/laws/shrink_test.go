@@ -5,16 +5,18 @@ package laws
 import (
 	"slices"
 	"testing"
+	"time"
 
 	"stilltide/internal/core/rule"
 )
 
 // shrink makes a world smaller as long as it breaks the same law.
 func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
+	end := time.Now().Add(15 * time.Second)
 	for tries := 0; tries < 250; {
 		smaller := false
 		for _, next := range w.smaller() {
-			if tries++; tries > 250 {
+			if tries++; tries > 250 || time.Now().After(end) {
 				break
 			}
 			if _, diags := rule.Parse("/world/stilltide.yaml", []byte(next.text())); diags.Failed() {
@@ -25,7 +27,7 @@ func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
 				break
 			}
 		}
-		if !smaller {
+		if !smaller || time.Now().After(end) {
 			break
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 )
 
 // folder is an open destination folder. What is done in it goes by its
@@ -60,6 +61,9 @@ func openBelow(r *os.Root, name string) (*os.Root, error) {
 	if info.Mode()&fs.ModeSymlink != 0 {
 		return nil, errLink
 	}
+	if !info.IsDir() {
+		return nil, ErrInTheWay
+	}
 	inner, err := r.OpenRoot(name)
 	if err != nil {
 		return nil, err
@@ -72,6 +76,9 @@ func openBelow(r *os.Root, name string) (*os.Root, error) {
 }
 
 func cannotMake(path string, err error) error {
+	if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("the folder %s cannot be made: %w", path, ErrInTheWay)
+	}
 	return fmt.Errorf("the folder %s cannot be made: %w", path, reason(err))
 }
 

@@ -26,6 +26,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"syscall"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -44,6 +45,8 @@ var (
 	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
 	// ErrFar says that the target is on another file system.
 	ErrFar = errors.New("it lies on another file system")
+	// ErrInTheWay says that a part of the target's folder is there as a file.
+	ErrInTheWay = errors.New("a file is there in its place")
 	// ErrInside says that a folder was to be placed inside itself.
 	ErrInside = errors.New("a folder cannot be placed inside itself")
 	// ErrStopped says that a copy was ended before it was complete.
@@ -51,6 +54,16 @@ var (
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
+
+// Final tells whether trying again cannot help: what is wrong is the place itself.
+func Final(err error) bool {
+	for _, one := range []error{ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
+		if errors.Is(err, one) {
+			return true
+		}
+	}
+	return false
+}
 
 // Request is one placement.
 type Request struct {
@@ -87,6 +100,7 @@ type Staged struct {
 	Facts  file.Facts // what will be there; the zero value before anything is made
 	Twin   bool       // the same content is there already: only the source goes
 	Over   bool       // what is there now is kept and replaced
+	Kept   string     // where it is kept, if that is not what the request says
 }
 
 func (r *Request) part() string {

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"stilltide/internal/core/plan"
 )
 
 // copyTree copies a whole folder to a new one below root: files with all
@@ -16,6 +18,12 @@ func (o realOps) copyTree(from string, root *os.Root, name string) (lost []strin
 	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
+		}
+		if plan.Hidden(d.Name()) && path != from {
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil // on its way by another job
 		}
 		rel, err := filepath.Rel(from, path)
 		if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"syscall"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -69,11 +70,18 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 		}
 	}
 	if r.Kind != Put {
-		if there, err := look(r.Source); err != nil || there.Exists {
+		if there, err := look(r.Source); err != nil || there.Exists && !(there.Dir && isEmpty(r.Source)) {
 			return errors.Join(err, fmt.Errorf("another file has taken the place of %s", r.Source))
 		}
 	}
 	return nil
+}
+
+// isEmpty tells whether a folder is empty. One that another placement made where a
+// file had been is, once that is undone; it does not keep the file from coming back.
+func isEmpty(folder string) bool {
+	entries, err := os.ReadDir(folder)
+	return err == nil && len(entries) == 0
 }
 
 // lookAs looks at a path, as a whole folder if it was one.
@@ -87,7 +95,7 @@ func lookAs(path string, was file.Facts) (file.Facts, error) {
 // sameUnit is Same; of a folder that went along with its own times only the
 // content of its size is compared.
 func sameUnit(now, was file.Facts) bool {
-	if was.Dir {
+	if was.Dir { // what goes along keeps its times, but not every ledger knows them
 		return now.Dir && now.Ino == was.Ino && now.Size == was.Size
 	}
 	return now.Same(was)
@@ -96,6 +104,9 @@ func sameUnit(now, was file.Facts) bool {
 // Undo takes a placement back. It may be called again after a crash in its
 // middle. part is the hidden name for files on their way.
 func (p *Placer) Undo(r Record, part string) error {
+	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Twin {
+		_ = syscall.Rmdir(r.Source) // only an empty folder goes by that
+	}
 	switch r.Kind {
 	case Moved, Trashed:
 		if err := p.moveBack(r, part); err != nil {

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -226,9 +227,11 @@ func (u *unpacking) place() (done []Result, err error) {
 		if spots[i], names[i], staged[i], err = u.plan(name); err != nil {
 			return nil, err
 		}
+		staged[i].Kept = u.keptOf(i)
 	}
-	if u.r.Stage != nil {
-		if err := u.r.Stage(staged); err != nil {
+	made := slices.DeleteFunc(slices.Clone(staged), func(s Staged) bool { return s.Twin })
+	if u.r.Stage != nil && len(made) > 0 {
+		if err := u.r.Stage(made); err != nil {
 			return nil, err
 		}
 	}

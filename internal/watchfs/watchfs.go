@@ -113,6 +113,7 @@ func LookTree(top string) (file.Facts, error) {
 		return all, err
 	}
 	all.Size, all.Writers = 0, file.None
+	var content file.Time // of the files: folders change with what else is put into them and taken out again
 	err = filepath.WalkDir(top, func(path string, _ fs.DirEntry, err error) error {
 		if err != nil {
 			if gone(err) {
@@ -124,13 +125,17 @@ func LookTree(top string) (file.Facts, error) {
 		if err != nil || !one.Exists {
 			return err
 		}
-		all.Change, all.Mod = max(all.Change, one.Change), max(all.Mod, one.Mod)
+		all.Change = max(all.Change, one.Change)
 		if one.Regular {
+			content = max(content, one.Mod)
 			all.Size += one.Size
 			all.Writers = worse(all.Writers, one.Writers)
 		}
 		return nil
 	})
+	if content != 0 {
+		all.Mod = content
+	}
 	return all, err
 }
 
@@ -148,8 +153,22 @@ func worse(a, b file.Writers) file.Writers {
 // LookAny is Look for a file and LookTree for a folder.
 func LookAny(path string) (file.Facts, error) {
 	f, err := Look(path)
+	if err == nil && f.Regular && f.Size == 0 {
+		f.Part = partBeside(path)
+	}
 	if err != nil || !f.Dir {
 		return f, err
 	}
 	return LookTree(path)
+}
+
+// partBeside tells whether the part-file of a file lies beside it: the file itself is
+// an empty one then, which only keeps the name free.
+func partBeside(path string) bool {
+	for _, ending := range file.PartEndings {
+		if f, err := Stat(path + ending); err == nil && f.Exists {
+			return true
+		}
+	}
+	return false
 }

@@ -17,6 +17,7 @@ import (
 // Env is what an expression may name.
 type Env struct {
 	words map[string]*cel.Type
+	steps bool // what a step's condition knows besides
 }
 
 // Sizes are the units that expressions multiply with.
@@ -46,7 +47,15 @@ func (e Env) With(word string, t *cel.Type) Env {
 	for w, t := range e.words {
 		words[w] = t
 	}
-	return Env{words}
+	return Env{words, e.steps}
+}
+
+// ForSteps adds what a step's condition knows besides: the exit code of the step
+// before, and whether a file is there.
+func (e Env) ForSteps() Env {
+	e = e.With("exit_code", cel.IntType)
+	e.steps = true
+	return e
 }
 
 // WithText adds a word that is a text.
@@ -126,10 +135,14 @@ func (e Env) compiler() (*compiler, error) {
 	for _, w := range words {
 		key.WriteString(w + " " + e.words[w].String() + "\n")
 	}
+	options := []cel.EnvOption{cel.OptionalTypes()}
+	if e.steps {
+		options = append(options, existsOptions...)
+		key.WriteString("steps")
+	}
 	if made, ok := compilers.Load(key.String()); ok {
 		return made.(*compiler), nil
 	}
-	options := []cel.EnvOption{cel.OptionalTypes()}
 	for _, w := range words {
 		options = append(options, cel.Variable(w, e.words[w]))
 	}

@@ -60,6 +60,7 @@ type Facts struct {
 	Exists  bool
 	Dir     bool
 	Regular bool
+	Part    bool // it is empty, and its part-file lies beside it
 	Marker  bool // the companion that says "done" is there, where a rule asks for one
 	Writers Writers
 	Mode    uint32 // permission bits
@@ -70,6 +71,10 @@ type Facts struct {
 	Ino     uint64
 	Inside  *Inside // nil if nobody asked for it; it does not change
 }
+
+// PartEndings are added to a file's name for the part-file that a browser or a copier
+// writes until the content is whole.
+var PartEndings = []string{".part", ".partial", ".crdownload", ".download", ".filepart", ".incomplete"}
 
 // Inside is what a file's content and labels say, as far as a rule asks for it.
 type Inside struct {

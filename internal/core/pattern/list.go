@@ -133,3 +133,30 @@ func (l *List) Endings() []string {
 	}
 	return endings
 }
+
+// Apart tells whether surely no name fits both lists, by the literal beginnings and
+// endings of their patterns. False says nothing.
+func (l *List) Apart(m *List) bool {
+	for _, a := range l.plain {
+		for _, b := range m.plain {
+			if !a.apart(b) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// apart tells it of two patterns for names.
+func (p *Pattern) apart(q *Pattern) bool {
+	if p.wide || q.wide {
+		return false
+	}
+	differ := func(a, b string, has func(s, part string) bool) bool {
+		if !p.exact || !q.exact {
+			a, b = strings.ToLower(a), strings.ToLower(b)
+		}
+		return a != "" && b != "" && !has(a, b) && !has(b, a)
+	}
+	return differ(p.ending, q.ending, strings.HasSuffix) || differ(p.prefix, q.prefix, strings.HasPrefix)
+}

@@ -1,11 +1,13 @@
 package plan
 
 import (
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/rule"
 )
 
@@ -90,8 +92,9 @@ func widerPatterns(a, b *rule.Rule) bool {
 	return true
 }
 
-// Circles lists the circles of rules whose destinations lie where the next
-// one watches, each once, beginning with its first rule.
+// Circles finds where rules lead back to one another through what they place: one
+// circle for each group of rules that reach each other, the shortest through its first
+// rule.
 func (s *Set) Circles() [][]*rule.Rule {
 	next := map[*rule.Rule][]*rule.Rule{}
 	for _, from := range s.Rules() {
@@ -100,57 +103,151 @@ func (s *Set) Circles() [][]*rule.Rule {
 		}
 	}
 	var circles [][]*rule.Rule
-	var walk func(start *rule.Rule, path []*rule.Rule)
-	walk = func(start *rule.Rule, path []*rule.Rule) {
-		for _, to := range next[path[len(path)-1]] {
-			switch {
-			case to == start:
-				circles = append(circles, append([]*rule.Rule(nil), path...))
-			case to.Index > start.Index && !contains(path, to) && len(path) < 20:
-				walk(start, append(path, to))
-			}
+	for _, group := range mutual(s.Rules(), next) {
+		if circle := shortest(group[0], next); circle != nil {
+			circles = append(circles, circle)
 		}
 	}
-	for _, r := range s.Rules() {
-		walk(r, []*rule.Rule{r})
-	}
+	slices.SortFunc(circles, func(a, b []*rule.Rule) int { return a[0].Index - b[0].Index })
 	return circles
 }
 
-func contains(list []*rule.Rule, r *rule.Rule) bool {
-	for _, one := range list {
-		if one == r {
-			return true
+// shortest is the shortest way from a rule back to it, nil if there is none.
+func shortest(start *rule.Rule, next map[*rule.Rule][]*rule.Rule) []*rule.Rule {
+	before := map[*rule.Rule]*rule.Rule{}
+	for queue := []*rule.Rule{start}; len(queue) > 0; queue = queue[1:] {
+		for _, to := range next[queue[0]] {
+			if to == start {
+				var way []*rule.Rule
+				for at := queue[0]; at != start; at = before[at] {
+					way = append(way, at)
+				}
+				way = append(way, start)
+				slices.Reverse(way)
+				return way
+			}
+			if before[to] == nil {
+				before[to] = queue[0]
+				queue = append(queue, to)
+			}
 		}
 	}
-	return false
+	return nil
 }
 
-// leadsTo lists the other rules where a rule puts files, in their order.
+// mutual lists the groups of rules that reach each other, each in its order, by
+// Tarjan's algorithm for strongly connected components.
+func mutual(rules []*rule.Rule, next map[*rule.Rule][]*rule.Rule) [][]*rule.Rule {
+	var groups [][]*rule.Rule
+	var open []*rule.Rule
+	number, low, isOpen := map[*rule.Rule]int{}, map[*rule.Rule]int{}, map[*rule.Rule]bool{}
+	var visit func(r *rule.Rule)
+	visit = func(r *rule.Rule) {
+		number[r] = len(number) + 1
+		low[r] = number[r]
+		open, isOpen[r] = append(open, r), true
+		for _, to := range next[r] {
+			if number[to] == 0 {
+				visit(to)
+				low[r] = min(low[r], low[to])
+			} else if isOpen[to] {
+				low[r] = min(low[r], number[to])
+			}
+		}
+		if low[r] < number[r] {
+			return
+		}
+		at := slices.Index(open, r)
+		group := slices.Clone(open[at:])
+		open = open[:at]
+		for _, member := range group {
+			isOpen[member] = false
+		}
+		slices.SortFunc(group, func(a, b *rule.Rule) int { return a.Index - b.Index })
+		groups = append(groups, group)
+	}
+	for _, r := range rules {
+		if number[r] == 0 {
+			visit(r)
+		}
+	}
+	return groups
+}
+
+// leadsTo lists the other rules that could take what a rule places, in their order.
 func (s *Set) leadsTo(from *rule.Rule) []*rule.Rule {
-	var list []*rule.Rule
-	for _, fixed := range leading(from) {
-		s.upwards(from.Spelled(fixed), func(to *rule.Rule, level int) {
-			if to != from && level <= levels(to) && !contains(list, to) {
-				list = append(list, to)
+	found := map[*rule.Rule]bool{}
+	for _, d := range leading(from) {
+		s.upwards(from.Spelled(d.fixed), func(to *rule.Rule, level int) {
+			if to != from && level+d.levels <= levels(to) && !(d.keepsName && from.Matcher.Apart(to.Matcher)) {
+				found[to] = true
 			}
 		})
 	}
-	slices.SortFunc(list, func(a, b *rule.Rule) int { return a.Index - b.Index })
+	return slices.SortedFunc(maps.Keys(found), func(a, b *rule.Rule) int { return a.Index - b.Index })
+}
+
+// way is where a rule puts files: at least so many levels below a folder.
+type way struct {
+	fixed     string
+	levels    int
+	keepsName bool // the file has the name there under which it was taken
+}
+
+// leading lists where a rule puts its input after success, and what its steps make.
+func leading(r *rule.Rule) []way {
+	var list []way
+	renamed := false
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		renamed = renamed || s.Verb() == "rename" || s.Verb() == "move" && s.Name != nil
+		if p, t := s.Destination(); t != nil && !s.Runs() && s.Verb() != "unpack" {
+			own := s.Verb() != "write" && len(s.From) == 0
+			list = append(list, way{fixedPart(*p, t), levelsOf(t), own && s.Name == nil && !renamed})
+		} else if t != nil && !s.Runs() {
+			list = append(list, way{fixedPart(*p, t), levelsOf(t), false})
+		}
+	}
+	if r.Processed != nil {
+		list = append(list, way{FixedFolder(r.Processed), levelsOf(r.Processed.Folder), r.Processed.Name == nil && !renamed})
+	}
 	return list
 }
 
-// leading lists the folders where a rule puts its input after success, and
-// what its steps make.
-func leading(r *rule.Rule) []string {
-	var list []string
-	if r.Processed != nil {
-		list = append(list, FixedFolder(r.Processed))
+// levelsOf is how many levels a destination lies at least below its fixed part.
+func levelsOf(t *fill.Template) int {
+	if t == nil || len(t.Refs()) == 0 || t.Uses("dir", "reldir", "rel", "file", "watch") {
+		return 0
 	}
-	for i := range r.Steps {
-		if p, t := r.Steps[i].Destination(); t != nil && !r.Steps[i].Runs() {
-			list = append(list, fixedPart(*p, t))
+	_, rest := t.Cut(t.String())
+	return 1 + strings.Count(strings.Trim(filepath.Clean(rest), "/"), "/")
+}
+
+// StaysPut lists the destinations that always are the folder that a file is in
+// already: processed and failed, and those of moves.
+func (s *Set) StaysPut() []*rule.Place {
+	var list []*rule.Place
+	for _, r := range s.Rules() {
+		places := r.Places()
+		for i := range r.Steps {
+			if step := &r.Steps[i]; step.Verb() == "move" && len(step.From) == 0 {
+				places = append(places, &rule.Place{To: step.Move, Folder: step.Into, Name: step.Name})
+			}
+		}
+		for _, p := range places {
+			if p.Name == nil && s.staysPut(r, p) {
+				list = append(list, p)
+			}
 		}
 	}
 	return list
+}
+
+func (s *Set) staysPut(r *rule.Rule, p *rule.Place) bool {
+	if len(p.Folder.Refs()) > 0 {
+		clean := strings.TrimSuffix(p.Folder.String(), "/")
+		return clean == "{dir}" || clean == "{watch}/{reldir}" || clean == "{watch}" && r.Levels() == 0
+	}
+	fixed := r.Spelled(FixedFolder(p))
+	return r.Levels() == 0 && len(r.Folders) == 1 && len(r.Globs) == 0 && r.Folders[0] == fixed
 }

@@ -32,6 +32,11 @@ type Job struct {
 	List0    string            // the same, NUL-separated
 	At       string            // where the file is now, if a step moved or renamed it; "" for File
 	Saved    map[string]string // what earlier steps saved
+	Placed   string            // where the last placing step put a file, "" if none did
+	Exit     int               // exit code of the last command
+	// Exists tells whether a path is there, for conditions of steps; nil for the sake
+	// of foretelling: nothing is known to be there then.
+	Exists func(path string) (bool, error)
 
 	lets map[string]fill.Value
 }
@@ -86,6 +91,8 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Text(strconv.Itoa(j.Attempt)), nil
 	case "scratch":
 		return fill.Value{Text: j.Scratch, Path: true}, nil
+	case "placed":
+		return fill.Value{Text: j.Placed, Path: true}, nil
 	case "files":
 		return fill.Value{List: j.files()}, nil
 	case "list":

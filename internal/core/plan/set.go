@@ -8,10 +8,12 @@ package plan
 
 import (
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
@@ -379,13 +381,16 @@ const NoteEnding = ".failed.txt"
 // HiddenPrefix begins the hidden names that the program itself makes.
 const HiddenPrefix = ".tide-"
 
+// Hidden tells whether a name is one that the program itself has made, of a file on its way.
+func Hidden(name string) bool { return strings.HasPrefix(name, HiddenPrefix) }
+
 // RealName tells whether a name is that of a real file: not of the built-in
 // list of part-files, swap files and lock files.
 func RealName(name string) bool { return !neverList().Fits(name, name) }
 
 // unfinishedNames are files that are not real yet, or never will be.
 var unfinishedNames = []string{
-	"*.part", "*.partial", "*.crdownload", "*.download", "*.filepart", "*.tmp", "*.temp", "*.incomplete", // downloads and uploads
+	"*.tmp", "*.temp", // downloads and uploads, besides file.PartEndings
 	"*.swp", "*.swo", "*.swx", "*~", "#*#", ".#*", "4913", ".goutputstream-*", "*.kate-swp", // editors
 	"~$*", ".~lock.*", "*.lck", "*.lock", // office locks
 	".nfs*", ".fuse_hidden*", ".DS_Store", "._*", "Thumbs.db", "desktop.ini", // systems
@@ -393,7 +398,11 @@ var unfinishedNames = []string{
 }
 
 var neverList = sync.OnceValue(func() *pattern.List {
-	list, _, _ := pattern.CompileList(unfinishedNames, pattern.Options{})
+	names := slices.Clone(unfinishedNames)
+	for _, ending := range file.PartEndings {
+		names = append(names, "*"+ending)
+	}
+	list, _, _ := pattern.CompileList(names, pattern.Options{})
 	return list
 })
 

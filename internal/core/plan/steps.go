@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,11 +23,64 @@ func (j *Job) Applies(s *rule.Step) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	values["exit_code"] = j.Exit
+	values.Exists(j.exists)
 	holds, err := s.Where.Program.Holds(values)
 	if err != nil {
 		return false, fmt.Errorf("where cannot be computed: %w", err)
 	}
 	return holds, nil
+}
+
+// exists fills a path that a condition asks for, and looks whether it is there.
+func (j *Job) exists(text string) (bool, error) {
+	t, err := fill.Parse(text)
+	if err != nil {
+		return false, err
+	}
+	path, err := t.Fill(j.Lookup)
+	if err != nil || j.Exists == nil {
+		return false, err
+	}
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(filepath.Dir(j.Rule.Pos.File), path)
+	}
+	return j.Exists(path)
+}
+
+// Ready says why a job cannot be done, as far as that is known before its first step:
+// a destination that cannot be filled for this file. What depends on the outcome of a
+// step is left to that.
+func (j Job) Ready() error {
+	r := j.Rule
+	open := slices.Clone(r.Saved) // words that are not known yet
+	if len(open) > 0 {
+		for _, l := range r.Lets {
+			open = append(open, l.Word)
+		}
+	}
+	j.foreseen()
+	j.lets = nil
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		if s.Uncertain(r.Saved) || s.Depends(open) {
+			if s.TakesInput() {
+				return nil // from here on it is open what the file is called
+			}
+			continue
+		}
+		if applies, err := j.Applies(s); err != nil || !applies {
+			continue
+		}
+		if _, err := j.foretell(s, ""); err != nil {
+			return err
+		}
+	}
+	if p := r.Processed; p != nil && j.Event != file.Removed && !p.Folder.Uses(open...) && (p.Name == nil || !p.Name.Uses(open...)) {
+		_, err := j.Destination(p)
+		return err
+	}
+	return nil
 }
 
 // Sources gives the paths of a step's from, each a plain path or a glob; nil
@@ -157,14 +211,14 @@ func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state st
 	}
 	for i := range c.Rule.Steps {
 		s := &c.Rule.Steps[i]
-		if applies, err := j.Applies(s); err == nil && !applies && !usesSaved(s, c.Rule.Saved) {
+		if applies, err := j.Applies(s); err == nil && !applies && !s.Uncertain(c.Rule.Saved) {
 			continue
 		}
 		text, err := j.foretell(s, state)
 		if err != nil {
 			return nil, "", err
 		}
-		if s.Where.Set() && usesSaved(s, c.Rule.Saved) {
+		if s.Where.Set() && s.Uncertain(c.Rule.Saved) {
 			text += ", if " + s.Where.S
 		}
 		steps = append(steps, text)
@@ -174,16 +228,6 @@ func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state st
 	}
 	spot, err := j.Destination(c.Rule.Processed)
 	return steps, spot.Path(), err
-}
-
-// usesSaved tells whether a step's condition may depend on what a run saves.
-func usesSaved(s *rule.Step, saved []string) bool {
-	for _, w := range saved {
-		if strings.Contains(s.Where.S, w) {
-			return true
-		}
-	}
-	return false
 }
 
 // foretell says what one step would do, and follows the file.
@@ -251,6 +295,7 @@ func (j *Job) foretellPlacing(s *rule.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	j.Placed = spot.Path()
 	switch s.Verb() {
 	case "rename":
 		j.At = spot.Path()

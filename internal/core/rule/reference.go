@@ -110,6 +110,7 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"job", "{job}", "the job's number"},
 	{"attempt", "{attempt}", "1 for the first"},
 	{"scratch", "{scratch}", "a folder of this attempt's own, removed afterwards"},
+	{"placed", "{placed}", "where the last step that placed something put it; empty before the first"},
 	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
 	{"clock", "{clock:%H%M}", "now"},
 	{"shot", "{shot:%Y}", "when a picture was taken, by what it says itself; else when it was modified"},

@@ -30,7 +30,7 @@ type Step struct {
 	Post    Text    `key:"post" doc:"the address to which the file is sent over HTTP"`
 	Notify  Text    `key:"notify" doc:"the channel that is told; log is always there"`
 
-	Where    Where    `key:"where" doc:"the step is done only if this CEL expression holds; saved words may stand in it"`
+	Where    Where    `key:"where" doc:"the step is done only if this CEL expression holds; saved words, exit_code (of the step before) and exists(\"PATH\") may stand in it"`
 	Timeout  Duration `key:"timeout" doc:"bound on this step"`
 	SameName SameName `key:"same_name" doc:"what happens if that name is there with other content: number, replace, skip or fail"`
 	From     []Path   `key:"from" doc:"move, copy, discard: these paths or globs instead of the file"`
@@ -139,6 +139,38 @@ func (s *Step) TakesInput() bool {
 	return false
 }
 
+// Uncertain tells whether the step's condition depends on what only a run can know:
+// what steps before it save, make, or end with.
+func (s *Step) Uncertain(saved []string) bool {
+	for _, w := range append([]string{"exit_code", "exists"}, saved...) {
+		if mentions(s.Where.S, w) {
+			return true
+		}
+	}
+	return false
+}
+
+// mentions tells whether a word stands in an expression by itself.
+func mentions(text, word string) bool {
+	letter := func(c byte) bool {
+		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
+	}
+	for at := 0; ; {
+		i := strings.Index(text[at:], word)
+		if i < 0 {
+			return false
+		}
+		from, to := at+i, at+i+len(word)
+		if (from == 0 || !letter(text[from-1])) && (to == len(text) || !letter(text[to])) {
+			return true
+		}
+		at = to
+	}
+}
+
+// Depends tells whether what the step fills holds one of the words.
+func (s *Step) Depends(words []string) bool { return len(words) > 0 && s.uses(words...) }
+
 // Destination gives the path under which the step puts files: a folder, or
 // for stdout a file; nil if it puts nothing anywhere else.
 func (s *Step) Destination() (*Path, *fill.Template) {
@@ -187,7 +219,7 @@ func (s *Step) uses(words ...string) bool {
 
 // NeedsScratch tells whether the step needs the attempt's own folder.
 func (s *Step) NeedsScratch() bool {
-	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0")
+	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0") || strings.Contains(s.Where.S, "{scratch}")
 }
 
 // SameName says what happens if a name is there already with other content.
@@ -332,7 +364,7 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	words := append(stepWords(r), saved...)
 	each := append(memberWords(r), saved...) // what places is done for each file of a burst or set
 	if s.Where.Set() {
-		s.Where.Program = d.expression(env, s.Where.Text, "bool")
+		s.Where.Program = d.expression(env.ForSteps(), s.Where.Text, "bool")
 	}
 	s.Sources = nil
 	for _, from := range s.From {

@@ -288,6 +288,8 @@ func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string
 	switch {
 	case f.Writers == file.Some && !p.Ignore:
 		return w.later(now), "somebody still has it open for writing"
+	case f.Part:
+		return w.later(now), "it is empty, and its part-file is still beside it"
 	case p.Marker && !f.Marker:
 		return w.later(now), "its marker file is not there yet"
 	case f.Size < p.MinSize:

@@ -1,0 +1,40 @@
+package ledger
+
+// NowIn brings the places of jobs' inputs up to date: a later job may have moved one
+// on, or a newer file may have its name.
+func (l *Ledger) NowIn(jobs []Job) error {
+	next := func(path string, after int64) (Job, bool, error) {
+		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`, path, after)
+		if err != nil || len(list) == 0 {
+			return Job{}, false, err
+		}
+		return list[0], true, nil
+	}
+	l.settle()
+	for i := range jobs {
+		at, err := FollowInput(jobs[i], next)
+		if err != nil {
+			return err
+		}
+		jobs[i].EndsIn = at
+	}
+	return nil
+}
+
+// FollowInput gives where a job's input is now, "" if nowhere. next finds the first
+// job with a greater number that took a file at a path.
+func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) (string, error) {
+	at, id, f := j.EndsIn, j.ID, j.Facts
+	for at != "" {
+		later, ok, err := next(at, id)
+		if err != nil || !ok {
+			return at, err
+		}
+		same := later.Facts.Ino == f.Ino || later.Facts.Size == f.Size && later.Facts.Mod == f.Mod
+		if !same {
+			return "", nil // another file has its name: it went by itself
+		}
+		at, id, f = later.EndsIn, later.ID, later.Facts
+	}
+	return "", nil
+}
