@@ -51,7 +51,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 // says so. A file that they took away is nowhere.
 func (f *flow) afterCommand(j *job) {
 	was := j.where(j.row.File, j.row.Facts)
-	if was.at == "" || j.row.Event == file.Removed {
+	if was.at == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
 	}
 	now, err := f.look(was.at)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
 )
 
@@ -44,6 +46,13 @@ func (e *Engine) recover(now time.Time) error {
 			e.flow.window.leave(name) // taken from the ledger as there is room
 		}
 	}
+	before, err := e.ledger.Boot()
+	if err != nil {
+		return err
+	}
+	boot := runner.Boot()
+	sameBoot := before == "" || before == boot
+	e.ledger.RecordBoot(boot)
 	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Waiting}
 	jobs, err := e.ledger.OpenJobs("", begun, 0, 0)
 	if err != nil {
@@ -58,7 +67,7 @@ func (e *Engine) recover(now time.Time) error {
 		if err != nil {
 			return err
 		}
-		e.resume(row, tries, placements, now)
+		e.resume(row, tries, placements, sameBoot, now)
 	}
 	return nil
 }
@@ -89,7 +98,17 @@ func (e *Engine) tries(row ledger.Job) ([]plan.Try, error) {
 	return tries, nil
 }
 
-func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Placement, now time.Time) {
+// A job in whose attempts the watcher ends again and again may be what ends it. After
+// aloneAfter such attempts it runs alone, so that nothing else is charged with it; at
+// lastCrash it fails.
+const (
+	aloneAfter = 2
+	lastCrash  = 4
+)
+
+// resume takes up one job. sameBoot tells that the system has not started anew since,
+// which would be another reason for the end.
+func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Placement, sameBoot bool, now time.Time) {
 	f := e.flow
 	was := row.State
 	if was != ledger.Running {
@@ -121,7 +140,14 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 		f.end(j, ledger.Failed, now)
 		return
 	}
-	if r != nil && len(r.Steps) > 0 && (row.Attempts-row.Earlier > r.Retry.Times || !r.Retry.AfterCrash) {
+	if sameBoot {
+		row.Crashes++
+	}
+	row.Earlier++ // an attempt that was cut short is none of those that may fail
+	if row.Crashes >= lastCrash {
+		cut = fmt.Sprintf("the watcher ended %d times in the middle of it, the last %d while nothing else ran, so it may be what ends the watcher", row.Crashes, lastCrash-aloneAfter)
+	}
+	if r != nil && len(r.Steps) > 0 && (row.Crashes >= lastCrash || !r.Retry.AfterCrash) {
 		j := f.adopt(row, was, tries)
 		j.cause = cut
 		f.end(j, ledger.Failed, now)

@@ -313,7 +313,7 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 		}
 	}
 	was := row.State
-	row.State, row.Facts, row.Ended, row.Earlier = ledger.Queued, facts, time.Time{}, row.Attempts
+	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
 	row.Reason, row.Exit, row.EndsIn, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
 	if len(row.Extra) > 0 {

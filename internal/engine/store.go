@@ -36,6 +36,8 @@ type store interface {
 	KnowsContent(rule, hash string, job int64) (bool, error)
 	RememberMount(folder, point string)
 	Mounts() (map[string]string, error)
+	RecordBoot(id string)
+	Boot() (string, error)
 	RecordWatched(rule, folder string)
 	Watched() (map[[2]string]bool, error)
 	Rename(was, rule string) error

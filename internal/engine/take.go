@@ -276,7 +276,7 @@ func (f *flow) enqueue(j *job) {
 		return // it stays in the ledger until there is room
 	}
 	f.adoptPaths(j)
-	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod})
+	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod, Alone: j.row.Crashes >= aloneAfter})
 }
 
 // keyOf fills one_by_one. Content that may come only once is compared one job

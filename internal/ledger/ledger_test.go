@@ -497,7 +497,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(migrations)
-	require.Len(t, step, 20)
+	require.Len(t, step, 21)
 	require.Equal(t, step, made([]string{tables}))
 }
 

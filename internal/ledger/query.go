@@ -13,7 +13,7 @@ import (
 
 const (
 	jobColumns   = plainColumns + `, ` + lastColumns
-	plainColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen`
+	plainColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen, crashes`
 	lastColumns  = `last, last_started, last_ended, last_exit, last_reason, last_cpu, last_memory, last_output` // of its newest attempt
 )
 
@@ -267,6 +267,16 @@ func (l *Ledger) Rename(was, rule string) error {
 	return err
 }
 
+// Boot names the start of the system in which the ledger was last used, "" if that is
+// not known.
+func (l *Ledger) Boot() (id string, err error) {
+	err = l.db.QueryRow(`SELECT id FROM boot`).Scan(&id)
+	if err == sql.ErrNoRows {
+		return "", nil
+	}
+	return id, err
+}
+
 // Paused lists the paused rules, and since when; "" is all of them.
 func (l *Ledger) Paused() (map[string]time.Time, error) {
 	rows, err := l.db.Query(`SELECT rule, since FROM pause WHERE paused = 1`)
@@ -311,7 +321,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var endsIn sql.NullString
 	var last attemptScan
 	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen}, last.columns()...)...)
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
 	j.Exit, j.EndsIn, j.Last = exitOf(exit), endsIn.String, last.attempt(j.ID)

@@ -30,14 +30,15 @@ const (
 	putJournal
 	dropJournal
 	putTriedJob // a job with its newest attempt: one that has one never goes back to none
-	statements  // how many there are
+	putBoot
+	statements // how many there are
 )
 
 // sqlOf is the text of each statement. The journal keeps it beside the values,
 // so that a text may change from one version to the next.
 var sqlOf = [statements]string{
-	putJob: `INSERT INTO job (` + plainColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
-	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
+	putJob: `INSERT INTO job (` + plainColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
+	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
 		last=excluded.last, last_started=excluded.last_started, last_ended=excluded.last_ended, last_exit=excluded.last_exit, last_reason=excluded.last_reason,
 		last_cpu=excluded.last_cpu, last_memory=excluded.last_memory, last_output=excluded.last_output`,
 	putAttempt: `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
@@ -63,12 +64,13 @@ var sqlOf = [statements]string{
 	putCounter:     `UPDATE counter SET value = max(value, ?) WHERE name = 'placement'`,
 	putTally:       `INSERT INTO tally (rule, state, jobs) VALUES (?,?,?) ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs`,
 	putJournal:     `INSERT INTO journal (id, statements, rows) VALUES (?,?,?)`,
+	putBoot:        `INSERT INTO boot (one, id) VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET id = excluded.id`,
 	dropJournal:    `DELETE FROM journal WHERE id = ?`,
 }
 
 const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
 	hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
-	exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result`
+	exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result, crashes=excluded.crashes`
 
 // record is what is to be written to one row. What it is made of is kept, not
 // its columns: a row that is recorded again before it is written costs little.
@@ -127,6 +129,7 @@ const (
 	watchedRow
 	pauseRow
 	mountRow
+	bootRow
 	prunedJob
 	prunedAttempts
 	prunedPlacements
@@ -207,7 +210,7 @@ func jobColumnsOf(c columns, j *Job) columns {
 	f := j.Facts
 	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
-	c = c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen))
+	c = c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
 	if j.Last == nil {
 		return c
 	}
@@ -316,6 +319,11 @@ func (l *Ledger) RecordPause(rule string, paused bool) {
 // RememberMount notes the mount point that a folder lies on, "" to forget it.
 func (l *Ledger) RememberMount(folder, point string) {
 	l.w.addNamed(rowName{mountRow, knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
+}
+
+// RecordBoot notes in which start of the system the ledger is used.
+func (l *Ledger) RecordBoot(id string) {
+	l.w.addNamed(rowName{of: bootRow}, &record{statement: putBoot, columns: columns{}.text(id)})
 }
 
 // RecordAttempt writes a row for an attempt that another has followed: the newest

@@ -47,6 +47,7 @@ type Job struct {
 	Facts    file.Facts // size, times and identity of what was taken
 	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
 	Attempts int
+	Crashes  int       // attempts that the watcher's end cut short, since the job was last sent round
 	Earlier  int       // attempts before the job was last sent round again
 	Seen     time.Time // when its first event came; zero if that is not known
 	Taken    time.Time

@@ -43,7 +43,8 @@ CREATE TABLE job (
 	last_reason  TEXT NOT NULL DEFAULT '',
 	last_cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
 	last_memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
-	last_output  TEXT NOT NULL DEFAULT ''    -- file with what was printed, below the state folder
+	last_output  TEXT NOT NULL DEFAULT '',   -- file with what was printed, below the state folder
+	crashes      INTEGER NOT NULL DEFAULT 0  -- how often the watcher ended in the middle of an attempt
 );
 CREATE INDEX job_open ON job (rule, state, id) WHERE ended = 0;
 CREATE INDEX job_file ON job (file, id);
@@ -143,6 +144,10 @@ CREATE TABLE counter (                  -- the next numbers that must outlive th
 	value INTEGER NOT NULL
 ) WITHOUT ROWID;
 INSERT INTO counter VALUES ('placement', 0);
+CREATE TABLE boot (                     -- which start of the system the ledger was last used in
+	one INTEGER PRIMARY KEY,
+	id  TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
 	statements TEXT NOT NULL,            -- JSON: the statements that write them, by number
@@ -323,6 +328,11 @@ ALTER TABLE job ADD COLUMN last_output TEXT NOT NULL DEFAULT '';
 `, `
 ALTER TABLE placement ADD COLUMN mode INTEGER NOT NULL DEFAULT 0; -- permission bits of the source, before
 CREATE INDEX placement_twin ON placement (target) WHERE kind = 'twin';
+ALTER TABLE job ADD COLUMN crashes INTEGER NOT NULL DEFAULT 0; -- how often the watcher ended in the middle of an attempt
+CREATE TABLE boot (                     -- which start of the system the ledger was last used in
+	one INTEGER PRIMARY KEY,
+	id  TEXT NOT NULL
+) WITHOUT ROWID;
 `}
 
 // version is the newest schema this program knows.

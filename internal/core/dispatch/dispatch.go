@@ -36,6 +36,8 @@ type Job struct {
 	Path string
 	Size int64
 	Mod  file.Time
+	// Alone: no other job that holds a worker runs beside it.
+	Alone bool
 }
 
 // Rule is what the machine must know of a rule.
@@ -64,6 +66,7 @@ type Machine struct {
 	keys    map[string]int64 // which job holds a key
 	busy    []*line          // rules with jobs that wait, and perhaps some without
 	working int              // jobs that hold a worker
+	alone   int              // those of them that run alone: one or none
 }
 
 type queue struct {
@@ -232,6 +235,9 @@ func (m *Machine) start(e *entry, now time.Time) {
 	if !e.line.Light {
 		e.holds = q // also if the rule moves to another one
 		m.working++
+		if e.Alone {
+			m.alone++
+		}
 		q.working++
 		e.line.working++
 	}
@@ -279,6 +285,9 @@ func (m *Machine) free(l *line, now time.Time) bool {
 	if l.Light {
 		return true
 	}
+	if m.alone > 0 || l.ready.entries[0].Alone && m.working > 0 {
+		return false
+	}
 	if m.working >= m.workers || q.Workers > 0 && q.working >= q.Workers {
 		return false
 	}
@@ -305,6 +314,9 @@ func (m *Machine) Idle(id int64) {
 	e.holds.working--
 	e.holds = nil
 	m.working--
+	if e.Alone {
+		m.alone--
+	}
 	e.line.working--
 }
 

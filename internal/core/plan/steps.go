@@ -61,6 +61,9 @@ func (j Job) Ready() error {
 	}
 	j.foreseen()
 	j.lets = nil
+	if j.Scratch == "" {
+		j.Scratch = filepath.Join(j.Watch, "…") // it is made with the first step
+	}
 	for i := range r.Steps {
 		s := &r.Steps[i]
 		if s.Uncertain(r.Saved) || s.Depends(open) {
