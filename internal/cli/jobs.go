@@ -88,6 +88,7 @@ func (a *app) jobs(filter jobFilter) error {
 		if list, err = l.Jobs(q); err == nil {
 			err = l.NowIn(list)
 		}
+		notRunning(f, list)
 		if err != nil {
 			return err
 		}
@@ -109,6 +110,19 @@ func (a *app) jobs(filter jobFilter) error {
 		fmt.Fprintf(a.err, "The newest %d; --limit 0 lists all.\n", filter.limit)
 	}
 	return nil
+}
+
+// notRunning says of jobs that were under way when the watcher was ended by force that
+// they wait: without a watcher nothing runs.
+func notRunning(f *rule.File, list []ledger.Job) {
+	if ledger.InUse(f.StateFolder()) {
+		return
+	}
+	for i := range list {
+		if list[i].State == ledger.Running {
+			list[i].State = ledger.Queued
+		}
+	}
 }
 
 func (f jobFilter) query() (ledger.Filter, error) {
@@ -211,6 +225,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	list, err := l.Jobs(ledger.Filter{ID: id})
 	if err == nil {
 		err = l.NowIn(list)
+		notRunning(f, list)
 	}
 	if err == nil && len(list) == 0 {
 		err = missing

@@ -48,6 +48,9 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	defer stop()
 	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
 	ok, endsIn, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
+	if r.Runs() && !inPlace {
+		fmt.Fprintln(a.err, "The commands had a copy, in a folder that is gone again. What they wrote by paths of their own is real; --in-place runs them on the file itself.")
+	}
 	switch {
 	case err != nil:
 		return found(err.Error())

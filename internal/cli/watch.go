@@ -28,6 +28,7 @@ import (
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
+	"stilltide/internal/runner"
 	"stilltide/internal/metrics"
 	"stilltide/internal/notify"
 	"stilltide/internal/service"
@@ -372,12 +373,33 @@ func addProcessor(f *rule.File) {
 const stuckAfter = 20 * time.Second
 
 // untilSignal gives a context that ends with the first Ctrl-C or SIGTERM. A
-// second signal ends the program at once.
+// second signal ends the program at once, and the commands that it runs with it.
 func (a *app) untilSignal() (context.Context, context.CancelFunc) {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	context.AfterFunc(ctx, stop)
-	return ctx, stop
+	ctx, cancel := context.WithCancel(context.Background())
+	signals, over := make(chan os.Signal, 2), make(chan struct{})
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		for n := 0; n < 2; n++ {
+			select {
+			case <-signals:
+				cancel()
+			case <-over:
+				return
+			}
+		}
+		runner.EndAll()
+		os.Exit(exitInterrupted)
+	}()
+	return ctx, sync.OnceFunc(func() {
+		signal.Stop(signals)
+		close(over)
+		cancel()
+	})
 }
+
+// exitInterrupted is the status of a program that a second Ctrl-C ended at once, as
+// shells have it: 128 and the signal's number.
+const exitInterrupted = 130
 
 func (a *app) watch() (err error) {
 	f, err := a.loadRules()

@@ -40,6 +40,9 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 		exit := w.run.Exit
 		w.exit, w.job.Exit = &exit, exit
 	}
+	if w.run.Left {
+		w.note("what it left running in the background was ended with it")
+	}
 	if why := w.judge(ctx, s); why != "" {
 		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {
 			why += ": " + shorten(last[0])

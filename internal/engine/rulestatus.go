@@ -60,6 +60,9 @@ func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 			Rule: r.Name.S, State: RuleOff, Folders: r.Folders, Waiting: n[ledger.Waiting], Held: n[ledger.Held], Queued: n[ledger.Queued],
 			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed], Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
 		}
+		if w == nil { // nothing runs: what was cut short waits for the next start
+			s.Queued, s.Running = s.Queued+s.Running, 0
+		}
 		if l != nil {
 			if err := s.last(l); err != nil {
 				return nil, err

@@ -330,7 +330,7 @@ func ownsInput(l store, row ledger.Job) error {
 		return err
 	}
 	for _, j := range later {
-		if j.EndsIn == row.EndsIn && j.Facts.Ino != row.Facts.Ino {
+		if j.EndsIn == row.EndsIn && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
 			return fmt.Errorf("its input is not there any more: %s is the file of job %d now", plan.Display(row.EndsIn), j.ID)
 		}
 	}

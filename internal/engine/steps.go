@@ -283,7 +283,7 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 	if res.Here {
 		return nil
 	}
-	w.tell("%s is in %s now", filepath.Base(u.at), res.Target)
+	w.tell("%s would be moved to %s", filepath.Base(u.at), res.Target)
 	u.at, u.facts = res.Target, res.Facts
 	w.follow(u)
 	return nil
@@ -327,7 +327,7 @@ func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.S
 		w.tell("%s has that content already", res.Target)
 		return nil
 	}
-	w.tell("copied to %s", res.Target)
+	w.tell("would be copied to %s", res.Target)
 	return nil
 }
 
@@ -380,7 +380,7 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 	if err == nil {
 		w.done(*list, res)
 		if !res.Here {
-			w.tell("%s is in %s now", filepath.Base(path), res.Target)
+			w.tell("%s would be moved to %s", filepath.Base(path), res.Target)
 		}
 	} else if w.left(err) {
 		return nil
@@ -416,7 +416,7 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 	}
 	w.done(*list, res)
 	was := u.facts.Size
-	w.tell("its content is replaced: %d bytes, then %d", was, res.Facts.Size)
+	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
 	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
 	u.facts = res.Facts
 	return nil
@@ -500,7 +500,7 @@ func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
 			continue
 		}
 		made = append(made, r)
-		w.tell("unpacked %s", r.Target)
+		w.tell("would be unpacked: %s", r.Target)
 	}
 	if len(made) == 0 {
 		for _, p := range list {
@@ -544,7 +544,7 @@ func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
 		return err
 	}
 	w.done([]*ledger.Placement{p})
-	w.tell("labels: %s", strings.Join(all, ", "))
+	w.tell("its labels would be %s", strings.Join(all, ", "))
 	return nil
 }
 
@@ -567,7 +567,7 @@ func (w *work) write(s *rule.Step) error {
 		return err
 	}
 	w.done(*list, res)
-	w.tell("written: %s", res.Target)
+	w.tell("would be written: %s", res.Target)
 	return nil
 }
 

@@ -62,7 +62,8 @@ func Final(err error) bool {
 			return true
 		}
 	}
-	return false
+	var archive errUnfit
+	return errors.As(err, &archive)
 }
 
 // Request is one placement.

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -57,7 +58,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	defer in.Close()
 	walk, err := archive(in, r.Expect.Size)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
+		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, unfit(err))
 	}
 	if err := r.stage(Staged{Target: filepath.Join(r.To.Folder(), r.To.Name)}); err != nil {
 		return nil, err
@@ -93,10 +94,10 @@ func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
 		return nil, cannot(u.d.path, "written to", err)
 	}
 	if err := walk(u.one); err != nil {
-		return nil, err
+		return nil, unfit(err)
 	}
 	if len(u.files) == 0 {
-		return nil, errors.New("it holds no files")
+		return nil, unfit(errors.New("it holds no files"))
 	}
 	return u.place()
 }
@@ -311,6 +312,20 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 		}
 	}
 	return nil
+}
+
+// errUnfit marks what is wrong with an archive itself: trying again cannot help.
+type errUnfit struct{ error }
+
+func (e errUnfit) Unwrap() error { return e.error }
+
+// unfit marks an error, if it is not one of the system's.
+func unfit(err error) error {
+	var system syscall.Errno
+	if errors.As(err, &system) {
+		return err
+	}
+	return errUnfit{err}
 }
 
 // archive tells the kind of an archive by its content and gives a walk over

@@ -37,8 +37,13 @@ type Options struct {
 	Trouble func(text string)        // something is wrong, in a sentence
 }
 
-// mostInARow is how often a run may be set off by nothing but the run before.
-const mostInARow = 5
+// mostInARow is how often a run may be set off by nothing but the run before. From then
+// on such runs are spaced out, further and further, up to longestPause. None is left out:
+// a file that is saved while the command runs looks the same as one that it changes.
+const (
+	mostInARow   = 5
+	longestPause = time.Minute
+)
 
 // session is a quick run under way. One goroutine owns it.
 type session struct {
@@ -196,10 +201,15 @@ func (s *session) look(now time.Time) {
 
 func (s *session) changed(path string, at, now time.Time) {
 	s.noteOutside(at)
-	if s.inARow >= mostInARow && !s.outside {
-		return // the command's own doing, again and again
+	s.machine.Changed(path, now.Add(s.pause()))
+}
+
+// pause is how long a run waits that only the run before has set off.
+func (s *session) pause() time.Duration {
+	if s.outside || s.inARow < mostInARow {
+		return 0
 	}
-	s.machine.Changed(path, now)
+	return min(time.Second<<min(s.inARow-mostInARow, 10), longestPause)
 }
 
 // coarse is how much a file's time may be behind the clock.
@@ -223,7 +233,7 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	if s.outside {
 		s.inARow = 0
 	} else if s.inARow++; s.inARow == mostInARow {
-		s.o.Trouble("the command changes the files that it is run for; what it changes while it runs is left out from now on, until something else changes")
+		s.o.Trouble("files have changed during each of the last runs, perhaps by the command itself; the runs are spaced out now, until nothing changes during one")
 	}
 	s.outside, s.began, s.over = false, now, time.Time{}
 	if len(files) == 0 && !s.o.Each {

@@ -50,6 +50,7 @@ type Result struct {
 	Err      error  // it could not be started
 	TimedOut bool
 	Stopped  bool // ended because the context was
+	Left     bool // it left processes behind, which were ended
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64 // peak, bytes
@@ -81,12 +82,15 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
 	e := ending{group: child.pid(), grace: r.grace}
+	running.add(e.group)
+	defer running.remove(e.group)
 	defer context.AfterFunc(ctx, func() { e.begin(&e.stopped) })()
 	if s.Timeout > 0 {
 		t := time.AfterFunc(s.Timeout, func() { e.begin(&e.timedOut) })
 		defer t.Stop()
 	}
 	res := child.wait()
+	res.Left = e.endRest()
 	e.finish()
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
 	if !s.Direct {
@@ -116,6 +120,51 @@ func (e *ending) begin(why *bool) {
 	*why = true
 	askToEnd(e.group)
 	e.forced.Go(e.force)
+}
+
+// leaving is the time that what a command started gets to end by itself after it.
+const leaving = 100 * time.Millisecond
+
+// endRest ends what a command left running in the background: nothing of a job
+// outlives it. It tells whether there was anything.
+func (e *ending) endRest() bool {
+	for end := time.Now().Add(leaving); groupAlive(e.group); time.Sleep(2 * time.Millisecond) {
+		if time.Now().After(end) {
+			e.begin(new(bool))
+			return true
+		}
+	}
+	return false
+}
+
+// groups are the process groups of the commands that run now.
+type groups struct {
+	mu  sync.Mutex
+	all map[int]bool
+}
+
+var running = groups{all: map[int]bool{}}
+
+func (g *groups) add(group int) {
+	g.mu.Lock()
+	g.all[group] = true
+	g.mu.Unlock()
+}
+
+func (g *groups) remove(group int) {
+	g.mu.Lock()
+	delete(g.all, group)
+	g.mu.Unlock()
+}
+
+// EndAll ends the commands of this process that run, and what they started, by force
+// and at once: the program itself is about to end.
+func EndAll() {
+	running.mu.Lock()
+	defer running.mu.Unlock()
+	for group := range running.all {
+		forceEnd(group)
+	}
 }
 
 // finish is told that the command has ended. It returns when, if the group was

@@ -49,3 +49,25 @@ func marked(mark []byte) []int {
 	}
 	return pids
 }
+
+// anyRuns tells whether a process of a group is more than a zombie (proc_pid_stat(5)).
+func anyRuns(group int) bool {
+	entries, err := os.ReadDir("/proc")
+	if err != nil {
+		return true
+	}
+	for _, e := range entries {
+		if e.Name()[0] < '0' || e.Name()[0] > '9' {
+			continue
+		}
+		stat, err := os.ReadFile("/proc/" + e.Name() + "/stat")
+		if err != nil {
+			continue
+		}
+		fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
+		if len(fields) > 2 && string(fields[0]) != "Z" && string(fields[0]) != "X" && string(fields[2]) == strconv.Itoa(group) {
+			return true
+		}
+	}
+	return false
+}

@@ -14,8 +14,10 @@ import (
 func askToEnd(group int) { unix.Kill(-group, unix.SIGTERM) }
 func forceEnd(group int) { unix.Kill(-group, unix.SIGKILL) }
 
-// groupAlive tells whether any process of the group is left.
-func groupAlive(group int) bool { return unix.Kill(-group, 0) == nil }
+// groupAlive tells whether any process of the group is left that still runs. One that
+// has ended and waits for its parent to notice does not count: some systems have nobody
+// who notices.
+func groupAlive(group int) bool { return unix.Kill(-group, 0) == nil && anyRuns(group) }
 
 // sameName compares names of the environment.
 func sameName(a, b string) bool { return a == b }
