@@ -28,9 +28,9 @@ import (
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
-	"stilltide/internal/runner"
 	"stilltide/internal/metrics"
 	"stilltide/internal/notify"
+	"stilltide/internal/runner"
 	"stilltide/internal/service"
 	"stilltide/internal/watchfs"
 )

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -271,7 +272,13 @@ func (p *preview) line(f engine.Foreseen) any {
 		Steps    []string `json:"steps"`
 		EndsIn   *string  `json:"ends_in"`
 		SameName string   `json:"same_name,omitempty"`
-	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: f.Clash}
+		Stage    int      `json:"stage,omitempty"`
+		Fails    string   `json:"fails,omitempty"`
+		Discards string   `json:"discards,omitempty"`
+	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: f.Clash, Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
+	if line.Steps == nil {
+		line.Steps = []string{}
+	}
 	if f.Rule != nil {
 		line.Rule = &f.Rule.Name.S
 	}
@@ -281,37 +288,75 @@ func (p *preview) line(f engine.Foreseen) any {
 	return line
 }
 
+// endOf says in a word or a path where a file would be afterwards.
+func (p *preview) endOf(t engine.Foreseen) cell {
+	st := p.a.style
+	switch {
+	case t.Thrown != "":
+		return cell{text: t.Thrown, paint: st.Bad}
+	case t.Open:
+		return cell{text: "?"}
+	case t.Fails != "" && t.EndsIn == "":
+		return cell{text: "fails, stays", paint: st.Bad}
+	case t.Fails != "":
+		return cell{text: "fails, " + display(short(p.f.Base, t.EndsIn)), paint: st.Bad}
+	case t.EndsIn == "" && t.Rule.Processed != nil:
+		return cell{text: "is there already"}
+	case t.EndsIn == "":
+		return cell{text: "stays"}
+	}
+	return cell{text: display(short(p.f.Base, t.EndsIn))}
+}
+
+// rows are the lines of one file: a line for each of its steps.
+func (p *preview) rows(t engine.Foreseen) [][]cell {
+	steps := slices.Clone(t.Steps)
+	for i := range steps {
+		steps[i] = ink.Clean(strings.ReplaceAll(steps[i], p.f.Base+"/", ""))
+	}
+	switch {
+	case !t.Settled:
+		steps = []string{"waits: somebody still writes"}
+	case len(steps) == 0:
+		steps = []string{"-"}
+	}
+	name := display(short(p.f.Base, t.File))
+	if t.Stage > 0 {
+		name = strings.Repeat("  ", t.Stage) + "then " + name
+	}
+	rows := [][]cell{{{text: name}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]}, p.endOf(t)}}
+	for _, step := range steps[1:] {
+		rows = append(rows, []cell{{}, {}, {text: step}, {}})
+	}
+	return rows
+}
+
 func (p *preview) print() {
 	a := p.a
 	var rows [][]cell
+	now := 0
 	for _, t := range p.taken {
-		ends := "stays"
-		if t.EndsIn != "" {
-			ends = display(short(p.f.Base, t.EndsIn))
+		rows = append(rows, p.rows(t)...)
+		if t.Stage == 0 {
+			now++
 		}
-		steps := strings.ReplaceAll(strings.Join(t.Steps[:min(len(t.Steps), 1)], ""), p.f.Base+"/", "")
-		if more := len(t.Steps) - 1; more > 0 {
-			steps = ink.Cut(steps, 44) + fmt.Sprintf(", and %d more", more)
-		}
-		if steps == "" {
-			steps = "-"
-		}
-		if !t.Settled {
-			steps = "waits: somebody still writes"
-		}
-		rows = append(rows, []cell{{text: display(short(p.f.Base, t.File))}, {text: t.Rule.Name.S, paint: a.style.Good}, {text: ink.Clean(steps)}, {text: ends}})
 	}
 	if len(rows) > 0 {
 		a.table([]string{"FILE", "RULE", "WOULD", "THEN IN"}, rows, columns(a.out))
 		fmt.Fprintln(a.out)
 	}
 	for _, t := range p.taken {
-		if t.Clash != "" {
-			fmt.Fprintf(a.out, "%s → %s\n  %s\n", display(filepath.Base(t.File)), display(short(p.f.Base, t.EndsIn)), a.style.Warn(ink.Clean(t.Clash)))
+		for _, text := range []string{t.Fails, t.Clash} {
+			if text != "" {
+				fmt.Fprintf(a.out, "%s: %s\n", display(short(p.f.Base, t.File)), a.style.Warn(ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))))
+			}
 		}
 	}
-	untaken := p.seen - len(p.taken)
-	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(len(p.taken), "file"), plural(untaken, "file"))
+	untaken := 0
+	for _, files := range p.untaken {
+		untaken += len(files)
+	}
+	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"), plural(untaken, "file"))
 	reasons := make([]string, 0, len(p.untaken))
 	for r := range p.untaken {
 		reasons = append(reasons, r)

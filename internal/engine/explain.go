@@ -1,9 +1,6 @@
 package engine
 
 import (
-	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -130,7 +127,7 @@ func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(st
 		if !set.Chained(c.Root) {
 			return nil, nil
 		}
-		return originOf(l, c.Unit, f)
+		return originOf(l, c, f)
 	}
 	return from, func(unit string) (bool, error) { return madeByRules(set, l, unit) }
 }
@@ -233,168 +230,4 @@ func (w *Why) readiness(now time.Time) {
 	if facts.Writers == file.Some {
 		w.Writers = watchfs.WhoWrites(w.Path)
 	}
-}
-
-// Foreseen is what would happen with one file that is there now.
-type Foreseen struct {
-	File    string
-	Rule    *rule.Rule // nil if none takes it
-	Reason  string     // why none does
-	Nobodys bool       // no rule takes it, now or before, though it is a real file
-	Settled bool
-	Steps   []string
-	EndsIn  string // "" if it stays
-	Clash   string // what is at that place already
-}
-
-// Preview tells of every file in the watched folders (or below paths, if any
-// are named) what would be done with it. It touches nothing. tell is called
-// for each file, in the order of the folders.
-func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tell func(Foreseen)) error {
-	p := previewer{set: set, l: l, now: now, tell: tell, targets: map[string]string{}}
-	if len(paths) > 0 {
-		for _, path := range paths {
-			if err := p.walk(path, rule.AllLevels); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	seen := map[string]bool{}
-	for _, r := range set.Rules() {
-		for _, folder := range r.Folders {
-			if depth, ok := set.Folders()[folder]; ok && !seen[folder] {
-				seen[folder] = true
-				if err := p.walk(folder, depth); err != nil && !os.IsNotExist(err) {
-					return err
-				}
-			}
-		}
-	}
-	return nil
-}
-
-type previewer struct {
-	set     *plan.Set
-	l       *ledger.Ledger
-	now     time.Time
-	tell    func(Foreseen)
-	targets map[string]string // by place: the file that would end there
-	done    map[string]bool
-}
-
-func (p *previewer) walk(path string, depth int) error {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return err
-	}
-	if !info.IsDir() {
-		p.one(path, false)
-		return nil
-	}
-	entries, err := os.ReadDir(path)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		name := filepath.Join(path, e.Name())
-		if !e.IsDir() {
-			p.one(name, false)
-			continue
-		}
-		if p.one(name, true) || depth == 0 || name == p.set.File.StateFolder() {
-			continue
-		}
-		if err := p.walk(name, depth-1); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// one tells of one file, or of one folder if it is a unit; false if it is not.
-func (p *previewer) one(path string, dir bool) bool {
-	if p.done[path] {
-		return true
-	}
-	facts, err := watchfs.LookAny(path)
-	if dir && len(p.set.Units(path, true)) == 0 {
-		return false
-	}
-	f := Foreseen{File: path, Nobodys: !p.set.Placed(path)}
-	var d decided
-	if err == nil {
-		d, err = decideAll(p.set, p.l, path, facts, false, p.now)
-	}
-	if err == nil && dir && len(d.replies) == 0 {
-		return false // the files of a folder that rules have filled are looked at one by one
-	}
-	if p.done == nil {
-		p.done = map[string]bool{}
-	}
-	p.done[path] = true
-	switch {
-	case err != nil:
-		f.Reason = err.Error()
-	case len(d.taking) > 0:
-		for _, t := range d.taking {
-			p.foresee(f, t, d.facts)
-		}
-		return true
-	case len(d.replies) == 0:
-		f.Reason = "no rule's patterns fit its name"
-		if why := p.set.LeftAlone(path); why != "" {
-			f.Reason, f.Nobodys = why, false
-		}
-	default:
-		f.Reason, f.Nobodys = d.why(p.set), f.Nobodys && !d.claimed
-	}
-	p.tell(f)
-	return true
-}
-
-// why says in a few words why no rule takes a file.
-func (d decided) why(set *plan.Set) string {
-	for _, r := range set.Rules() {
-		reply, asked := d.replies[r]
-		if !asked {
-			continue
-		}
-		switch reply.Answer {
-		case take.Handled, take.Shared:
-			return fmt.Sprintf("the rule %s has handled it already", r.Name.S)
-		case take.Left:
-			return fmt.Sprintf("the rule %s leaves it alone", r.Name.S)
-		case take.Loop:
-			return fmt.Sprintf("it went through the rule %s before", r.Name.S)
-		case take.Deaf:
-			return fmt.Sprintf("the rule %s does not react to files that are %s", r.Name.S, reply.Event)
-		}
-	}
-	return "no rule's conditions fit it"
-}
-
-func (p *previewer) foresee(f Foreseen, t take.Reply, facts file.Facts) {
-	f.Rule, f.Nobodys = t.Candidate.Rule, false
-	f.Settled = facts.Writers != file.Some
-	var err error
-	if f.Steps, f.EndsIn, err = t.Candidate.Steps(facts, t.Event, p.now, p.set.File.StateFolder()); err != nil {
-		f.Clash = err.Error()
-	} else {
-		p.clash(&f)
-	}
-	p.tell(f)
-}
-
-// clash says what is at the file's place already, or would be by then.
-func (p *previewer) clash(f *Foreseen) {
-	if f.EndsIn == "" {
-		return
-	}
-	if other, taken := p.targets[f.EndsIn]; taken {
-		f.Clash = "the same place as " + filepath.Base(other) + "; it would be numbered, unless the content is the same"
-	} else if _, err := os.Lstat(f.EndsIn); err == nil {
-		f.Clash = "that name is there already; it would be numbered, unless the content is the same"
-	}
-	p.targets[f.EndsIn] = f.File
 }

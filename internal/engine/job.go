@@ -18,6 +18,7 @@ type job struct {
 	again    map[string]bool // files that changed while the job ran: offered when it ends
 	offers   map[string]bool // what it has placed where rules watch: offered when it ends well
 	claimed  []string        // the keys under which it holds claims
+	wants    string          // the path that it has reserved for its file
 	took     []string        // other files that its steps took away
 	parked   map[string]bool // taken, but no longer settled
 	intended bool            // its input went where its recorded intention said
@@ -127,6 +128,7 @@ type move struct {
 	record *ledger.Placement
 	to     plan.Spot
 	same   rule.SameName
+	first  []string   // files that have the name before this one
 	marker *rule.Rule // it is the marker of the first move's file, and named after it as this rule says
 	only   bool       // nothing else was done with the file, and nobody looked inside
 }

@@ -246,6 +246,8 @@ func (m *memStore) Reliers(target string, job int64) (list []ledger.Placement, e
 func (m *memStore) RecordBoot(string)     {}
 func (m *memStore) Boot() (string, error) { return "", nil }
 
+func (m *memStore) FolderOrigin(string) (string, string, bool, error) { return "", "", false, nil }
+
 func (m *memStore) PlacedBelow(string) ([]string, error) { return nil, nil }
 
 func (m *memStore) Undoing() ([]ledger.Placement, error) { return nil, nil }

@@ -181,7 +181,7 @@ func (by *mover) move(m *move) (place.Result, error) {
 	if err := by.disk(m.to.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	r := place.Request{Source: m.record.Source, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only}
+	r := place.Request{Source: m.record.Source, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first}
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}

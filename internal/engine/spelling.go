@@ -15,8 +15,13 @@ import (
 func NewSet(f *rule.File) *plan.Set {
 	s := spelling{ways: map[string]string{}}
 	for _, r := range f.All() {
+		for _, folder := range r.Folders {
+			s.watched = append(s.watched, spelled{folder, realPath(folder)})
+		}
+	}
+	for _, r := range f.All() {
 		for i, folder := range r.Folders {
-			r.Folders[i] = s.watch(folder)
+			r.Folders[i] = s.note(folder)
 			for k := range r.Globs {
 				if r.Globs[k].Root == folder {
 					r.Globs[k].Root = r.Folders[i]
@@ -26,9 +31,7 @@ func NewSet(f *rule.File) *plan.Set {
 	}
 	for _, r := range f.All() {
 		for _, folder := range plan.Destinations(r) {
-			if to := s.of(folder); to != folder {
-				s.ways[folder] = to
-			}
+			s.note(folder)
 		}
 	}
 	for _, r := range f.All() {
@@ -45,26 +48,25 @@ type spelling struct {
 
 type spelled struct{ path, real string }
 
-// watch gives the name that a watched folder goes by.
-func (s *spelling) watch(folder string) string {
+// note gives the name that a folder goes by, and keeps it if that is another.
+func (s *spelling) note(folder string) string {
 	to := s.of(folder)
 	if to != folder {
 		s.ways[folder] = to
 	}
-	s.watched = append(s.watched, spelled{to, realPath(folder)})
 	return to
 }
 
-// of gives the name of a folder by the watched folder that it is, lies in, or holds.
+// of gives the name of a folder by the outermost watched folder that it is or lies in,
+// or by one that it holds.
 func (s *spelling) of(folder string) string {
-	real, best := realPath(folder), spelled{}
-	name := folder
+	real, best, name := realPath(folder), "", folder
 	for _, w := range s.watched {
-		if rest, ok := below(real, w.real); ok && len(w.real) > len(best.real) {
-			best, name = w, w.path+rest
+		if rest, ok := below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
+			best, name = w.real, w.path+rest
 		}
 	}
-	if best.path != "" {
+	if best != "" {
 		return name
 	}
 	for _, w := range s.watched {

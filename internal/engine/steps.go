@@ -361,6 +361,9 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 	if err == nil && facts.Dir {
 		facts, err = watchfs.LookTree(path)
 	}
+	if err == nil && !facts.Exists {
+		err = fmt.Errorf("%s: %w", plan.Display(path), place.ErrGone) // another job was quicker
+	}
 	if err != nil {
 		return err
 	}
@@ -368,7 +371,10 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 		return w.copy(s, j, path, facts)
 	}
 	if s.Verb() == "discard" {
-		return w.throwAway(s, &unit{taken: path, at: path, facts: facts})
+		u := unit{taken: path, at: path, facts: facts}
+		err := w.throwAway(s, &u)
+		w.wentTo(path, u.at, u.facts)
+		return err
 	}
 	to, err := w.spot(s, j, path)
 	if err != nil {
@@ -381,11 +387,22 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 		w.done(*list, res)
 		if !res.Here {
 			w.tell("%s would be moved to %s", filepath.Base(path), res.Target)
+			w.wentTo(path, res.Target, res.Facts)
 		}
 	} else if w.left(err) {
 		return nil
 	}
 	return w.gone(*list, err)
+}
+
+// wentTo follows the job's own file where a step took it that named it by its path.
+func (w *work) wentTo(from, to string, facts file.Facts) {
+	for i := range w.units {
+		if u := &w.units[i]; u.at == from && from != to {
+			u.at, u.facts = to, facts
+			w.follow(u)
+		}
+	}
 }
 
 // replace puts new content in place of the file's.

@@ -53,6 +53,7 @@ type store interface {
 	PlacedBelow(folder string) (rules []string, err error)
 	Undoing() ([]ledger.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
+	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 	Tally() (map[string]map[ledger.State]int, error)
 	Paused() (map[string]time.Time, error)
 

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
@@ -102,24 +103,31 @@ func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 		if chain := f.book.Chain(inode(facts)); chain != nil {
 			return chain, nil
 		}
-		if chain := f.book.Chain(c.Unit); chain != nil {
-			return chain, nil
+		for at := c.Unit; at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) { // also with a folder that was placed whole
+			if chain := f.book.Chain(at); chain != nil {
+				return chain, nil
+			}
 		}
 	}
 	if !f.set.Chained(c.Root) {
 		return nil, nil
 	}
-	return originOf(f.store, c.Unit, facts)
+	return originOf(f.store, c, facts)
 }
 
 // originator is what the ledger knows of where a file came from.
 type originator interface {
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
+	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 }
 
-// originOf asks the ledger which rules a file went through before it came to a path.
-func originOf(l originator, path string, facts file.Facts) ([]string, error) {
-	name, before, ok, err := l.Origin(path, facts)
+// originOf asks the ledger which rules a file went through before it came to its path,
+// by itself or with a folder that it lies in.
+func originOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error) {
+	name, before, ok, err := l.Origin(c.Unit, facts)
+	for at := filepath.Dir(c.Unit); err == nil && !ok && at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
+		name, before, ok, err = l.FolderOrigin(at)
+	}
 	switch {
 	case err != nil || !ok:
 		return nil, err
@@ -246,6 +254,9 @@ func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 
 // adoptPaths makes the job known by its files, markers too.
 func (f *flow) adoptPaths(j *job) {
+	if f.jobs[j.row.ID] != j {
+		f.reserve(j)
+	}
 	f.jobs[j.row.ID] = j
 	f.byPath[j.row.File] = j
 	for i := range j.row.Extra {
@@ -255,6 +266,7 @@ func (f *flow) adoptPaths(j *job) {
 
 // leavePaths is the opposite.
 func (f *flow) leavePaths(j *job) {
+	f.unreserve(j)
 	delete(f.jobs, j.row.ID)
 	leave := func(path string) {
 		if f.byPath[path] == j {

@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 )
 
 var (
@@ -42,9 +43,11 @@ type run struct {
 	contents map[string]bool
 	after    tree
 	jobs     []ledger.Job
+	foreseen []engine.Foreseen
 }
 
 var theLaws = []law{
+	{"word and deed", wordAndDeed},
 	{"conservation", conservation},
 	{"rest", rest},
 	{"return", comesBack},
@@ -94,6 +97,12 @@ func try(t *testing.T, base string, w *world) *broken {
 	t.Setenv("XDG_DATA_HOME", filepath.Join(dir, "trash"))
 	w.build(t, dir)
 	r := &run{w: w, before: snapshot(t, dir), contents: contents(t, dir)}
+	if r.foreseen, err = preview(w); err != nil {
+		return &broken{"word and deed", err.Error()}
+	}
+	if diff := r.before.differences(snapshot(t, dir), true); diff != "" {
+		return &broken{"word and deed", "preview changed something: " + diff}
+	}
 	if r.jobs, err = sweep(w); err != nil {
 		return &broken{"running", err.Error()}
 	}
@@ -152,6 +161,74 @@ func sweep(w *world) ([]ledger.Job, error) {
 		return nil, err
 	}
 	return jobsOf(w)
+}
+
+// preview asks what a sweep would do.
+func preview(w *world) (list []engine.Foreseen, err error) {
+	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
+	if diags.Failed() {
+		return nil, fmt.Errorf("the rules have mistakes: %v", diags)
+	}
+	err = engine.Preview(engine.NewSet(f), nil, nil, time.Now(), func(one engine.Foreseen) { list = append(list, one) })
+	return list, err
+}
+
+// wordAndDeed: what preview foretold is what the sweep did, for each file and rule. What
+// a command decides, and a group that may not be complete, is left out.
+func wordAndDeed(_ *testing.T, r *run) string {
+	if r.w.has("gather:", "age:", "ready:", "loops: allow", "order:") {
+		return ""
+	}
+	type key struct{ file, rule string }
+	did := map[key]string{}
+	for _, j := range r.jobs {
+		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "same content was handled") || strings.Contains(j.Reason, "from: there is no") || strings.Contains(j.Reason, place.ErrGone.Error()) {
+			return "" // a command decided, or another job was quicker with a file that is nobody's input
+		}
+		end := r.rel(j.EndsIn)
+		if strings.HasPrefix(end, "trash/") {
+			end = "to the trash"
+		}
+		did[key{j.File, j.Rule}] = fmt.Sprintf("failed %v, %s", j.State == ledger.Failed, end)
+	}
+	for _, unit := range r.jobs {
+		for _, j := range r.jobs {
+			if unit.Facts.Dir && strings.HasPrefix(j.EndsIn, unit.File+"/") {
+				return "" // whether a folder is one's unit, or another's place, is a race here
+			}
+		}
+	}
+	said := map[key]string{}
+	for _, f := range r.foreseen {
+		if f.Rule == nil {
+			continue
+		}
+		if f.Open || f.Doubt && f.Fails == "" {
+			return ""
+		}
+		end := r.rel(f.EndsIn)
+		switch {
+		case f.Thrown == "deleted":
+			end = ""
+		case f.Thrown != "":
+			end = f.Thrown
+		case end == "":
+			end = r.rel(f.File)
+		}
+		said[key{f.File, f.Rule.Name.S}] = fmt.Sprintf("failed %v, %s", f.Fails != "", end)
+	}
+	var b strings.Builder
+	for k, v := range said {
+		if did[k] != v {
+			fmt.Fprintf(&b, "of %q and %s was said %q, and done was %q\n", r.rel(k.file), k.rule, v, did[k])
+		}
+	}
+	for k, v := range did {
+		if _, ok := said[k]; !ok {
+			fmt.Fprintf(&b, "of %q and %s nothing was said, and done was %q\n", r.rel(k.file), k.rule, v)
+		}
+	}
+	return b.String()
 }
 
 func jobsOf(w *world) ([]ledger.Job, error) {

@@ -45,7 +45,11 @@ type drawnFile struct {
 // text is the rules file.
 func (w *world) text() string {
 	var b strings.Builder
-	b.WriteString("version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: 2\nrules:\n")
+	workers := 2
+	if strings.Contains(fmt.Sprint(w.rules), ", from:") {
+		workers = 1 // which of two jobs gets a file that both take from elsewhere is nobody's promise
+	}
+	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nrules:\n", workers)
 	for _, r := range w.rules {
 		fmt.Fprintf(&b, "  - name: %s\n", r.name)
 		for _, k := range r.keys {

@@ -182,6 +182,23 @@ func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool,
 	return rule, chain, err == nil, err
 }
 
+// FolderOrigin is Origin for a folder that was placed as a whole: what lies in it came
+// with it.
+func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err error) {
+	l.mu.Lock()
+	_, recent := l.chained[path]
+	l.mu.Unlock()
+	if recent {
+		l.settle()
+	}
+	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
+		WHERE placement.target = ? AND placement.chained = 1 AND placement.dir = 1 AND placement.state IN ('intended', 'done') ORDER BY placement.id DESC LIMIT 1`, path).Scan(&rule, &chain)
+	if err == sql.ErrNoRows {
+		return "", "", false, nil
+	}
+	return rule, chain, err == nil, err
+}
+
 // KnowsContent tells whether a rule has handled content under another job.
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	l.settle()

@@ -77,6 +77,7 @@ type Request struct {
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
+	First  []string      // files that are to be placed here before this one: the names that they will have are left to them
 	Apart  bool          // equal content at the target is no reason to remove the source
 	// Untouched says that nothing has looked at the file's content or worked on it, so
 	// that no descriptor has to keep its inode number from a stranger with the same
@@ -237,7 +238,7 @@ func (p *Placer) moveTo(r *Request, src source) (Result, error) {
 		return Result{}, err
 	}
 	defer done()
-	if r.Stage == nil { // the wanted name is tried right away
+	if r.Stage == nil && len(r.First) == 0 { // the wanted name is tried right away
 		res, err := p.rename(r, src, d, r.To.Name)
 		switch {
 		case isCrossDevice(err) && r.Near:
@@ -321,6 +322,10 @@ type choice struct {
 
 // choose finds the name that a file gets, by what is there already.
 func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, error)) (choice, error) {
+	left, err := p.leftTo(r, d)
+	if err != nil {
+		return choice{}, err
+	}
 	for n := 1; ; n++ {
 		name := Numbered(r.To.Name, n)
 		there, err := p.system().StatIn(d, name)
@@ -328,7 +333,10 @@ func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, err
 			return choice{}, cannot(d.at(name), "looked at", err)
 		}
 		if !there.Exists {
-			return choice{name: name}, nil
+			if is, err := p.mayTake(r, left[name], same); err != nil || is {
+				return choice{name: name}, err
+			}
+			continue
 		}
 		kin, err := p.relate(r, d, name, there)
 		if err != nil {
@@ -356,6 +364,61 @@ func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, err
 			return choice{}, fmt.Errorf("%s is no regular file, so it is not replaced: %w", d.at(name), ErrTaken)
 		}
 	}
+}
+
+// leftTo gives the names that are left to the files that are placed here first, each
+// with the file that will have it.
+func (p *Placer) leftTo(r *Request, d *folder) (map[string]string, error) {
+	if r.Same == rule.SameReplace {
+		return nil, nil
+	}
+	left := map[string]string{}
+	for _, path := range r.First {
+		f, err := p.system().Stat(path)
+		if err != nil || !f.Exists {
+			continue // it will say itself what is wrong with it
+		}
+		for n := 1; ; n++ {
+			name := Numbered(r.To.Name, n)
+			there, err := p.system().StatIn(d, name)
+			if err != nil {
+				return nil, cannot(d.at(name), "looked at", err)
+			}
+			other := left[name]
+			if there.Exists {
+				other = d.at(name)
+			}
+			if other == "" {
+				left[name] = path
+				break
+			}
+			if is, err := SameContent(path, other, f.Size); f.Regular && err == nil && is {
+				break
+			}
+		}
+	}
+	return left, nil
+}
+
+// mayTake tells whether a free name may be taken: it is left to nobody, or to a file
+// with the same content.
+func (p *Placer) mayTake(r *Request, first string, same func(path string) (bool, error)) (bool, error) {
+	switch {
+	case first == "":
+		return true, nil
+	case r.Expect.Dir:
+	default:
+		if is, err := same(first); err != nil || is {
+			return is, err
+		}
+	}
+	switch r.Same {
+	case rule.SameSkip:
+		return false, fmt.Errorf("%s: %w", r.To.Path(), ErrSkipped)
+	case rule.SameFail:
+		return false, fmt.Errorf("%s: %w", r.To.Path(), ErrTaken)
+	}
+	return false, nil
 }
 
 func (p *Placer) sameAsSource(r *Request, path string) (bool, error) {

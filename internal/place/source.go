@@ -38,7 +38,7 @@ func (p *Placer) hold(r *Request) (source, error) {
 	if lookErr != nil {
 		return source{}, lookErr
 	}
-	if !now.Same(r.Expect) {
+	if !now.Exists || !now.Same(r.Expect) {
 		return source{}, err
 	}
 	if errors.Is(err, ErrGone) {

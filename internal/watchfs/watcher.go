@@ -2,9 +2,12 @@ package watchfs
 
 import (
 	"errors"
+	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -110,7 +113,8 @@ func (w *Watcher) Want(folders map[string]int) {
 			w.forget(path)
 		}
 	}
-	for path, depth := range folders {
+	for _, path := range slices.Sorted(maps.Keys(folders)) {
+		depth := folders[path]
 		if r := w.roots[path]; r != nil && r.depth == depth {
 			continue
 		}
@@ -127,7 +131,7 @@ func (w *Watcher) Sweep() {
 }
 
 func (w *Watcher) sweepAll() {
-	for path := range w.roots {
+	for _, path := range slices.Sorted(maps.Keys(w.roots)) {
 		w.push(walk{path: path, root: path})
 	}
 }
@@ -487,20 +491,15 @@ func (s *sweeper) folder(path string) bool {
 		return false
 	}
 	var below []string
-	for {
-		entries, err := d.ReadDir(batchSize)
-		for _, e := range entries {
-			if name := filepath.Join(path, e.Name()); e.Type()&fs.ModeType == 0 {
-				s.tell(Event{Kind: Found, Path: name})
-			} else if e.IsDir() {
-				s.tell(Event{Kind: Found, Path: name, Dir: true})
-				below = append(below, name)
-			}
+	_ = eachEntry(d, func(e fs.DirEntry) bool {
+		if name := filepath.Join(path, e.Name()); e.Type()&fs.ModeType == 0 {
+			s.tell(Event{Kind: Found, Path: name})
+		} else if e.IsDir() {
+			s.tell(Event{Kind: Found, Path: name, Dir: true})
+			below = append(below, name)
 		}
-		if err != nil || s.stopped {
-			break
-		}
-	}
+		return !s.stopped
+	})
 	d.Close()
 	for _, sub := range below {
 		s.w.mu.Lock()
@@ -542,3 +541,32 @@ func (w *Watcher) attach(s *sweeper, path string) {
 
 // ErrRemote is why a folder is looked at now and then that is watched as well as it can be.
 var ErrRemote = errors.New("its file system is on another machine and sends no events")
+
+// EachEntry gives the entries of a folder in the order in which a sweep takes them: by
+// name, or by name within each of the batches in which a large folder is read.
+func EachEntry(folder string, f func(fs.DirEntry)) error {
+	d, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return eachEntry(d, func(e fs.DirEntry) bool { f(e); return true })
+}
+
+func eachEntry(d *os.File, f func(fs.DirEntry) bool) error {
+	for {
+		entries, err := d.ReadDir(batchSize)
+		slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+		for _, e := range entries {
+			if !f(e) {
+				return nil
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

@@ -75,7 +75,7 @@ func (f Failure) byHand() []string {
 	for i := range j.Rule.Steps {
 		s := &j.Rule.Steps[i]
 		if !s.Runs() {
-			if text, err := j.foretell(s, f.State); err == nil {
+			if text, err := j.Foretell(s, f.State); err == nil {
 				lines = append(lines, "# "+text)
 			}
 			continue

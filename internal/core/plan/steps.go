@@ -75,7 +75,7 @@ func (j Job) Ready() error {
 		if applies, err := j.Applies(s); err != nil || !applies {
 			continue
 		}
-		if _, err := j.foretell(s, ""); err != nil {
+		if _, err := j.Foretell(s, ""); err != nil {
 			return err
 		}
 	}
@@ -203,21 +203,28 @@ func (j *Job) foreseen() {
 	}
 }
 
-// Steps says in a line each what would be done with a file, and where it
-// would end after success; endsIn is "" if it stays where it is.
-func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
+// Begin is the candidate as a job that is about to begin, for the sake of foretelling:
+// what only a run can know stands there by its name.
+func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state string) Job {
 	j := c.job(f, event, now)
 	j.Scratch = filepath.Join(state, "scratch", "…")
 	j.foreseen()
 	if c.Rule.Gather != nil {
 		j.Files = []string{j.File}
 	}
+	return *j
+}
+
+// Steps says in a line each what would be done with a file, and where it
+// would end after success; endsIn is "" if it stays where it is.
+func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
+	j := c.Begin(f, event, now, state)
 	for i := range c.Rule.Steps {
 		s := &c.Rule.Steps[i]
 		if applies, err := j.Applies(s); err == nil && !applies && !s.Uncertain(c.Rule.Saved) {
 			continue
 		}
-		text, err := j.foretell(s, state)
+		text, err := j.Foretell(s, state)
 		if err != nil {
 			return nil, "", err
 		}
@@ -233,8 +240,8 @@ func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state st
 	return steps, spot.Path(), err
 }
 
-// foretell says what one step would do, and follows the file.
-func (j *Job) foretell(s *rule.Step, state string) (string, error) {
+// Foretell says what one step would do, and follows the file.
+func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 	switch s.Verb() {
 	case "run", "script":
 		return j.foretellRun(s, state)

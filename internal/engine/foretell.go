@@ -1,0 +1,355 @@
+package engine
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/take"
+)
+
+// foretelling is one job under way in a scene.
+type foretelling struct {
+	p      *previewer
+	job    plan.Job
+	at     string // where the job's file is, "" if nowhere
+	self   thing
+	steps  []string
+	placed []string // what the steps would place, by path
+	notes  []string // clashes
+	wrong  string   // why it would fail
+	ran    bool     // a command may have made something
+	doubt  bool     // it is taken for granted that a command made what a later step uses
+	open   bool     // from here on only a run can tell where the file is
+	thrown string   // "to the trash" or "deleted", if a step discards the file
+}
+
+// foretell has one rule take one file in the scene, and tells what comes of it.
+func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []string) {
+	c := t.Candidate
+	before := p.scene.saved()
+	w := &foretelling{p: p, at: c.Unit, self: self, job: c.Begin(self.facts, t.Event, p.now, p.set.File.StateFolder())}
+	w.job.Exists = func(path string) (bool, error) { _, ok := p.scene.look(path); return ok, nil }
+	if err := w.job.Ready(); err != nil {
+		w.wrong = err.Error()
+	}
+	for i := range c.Rule.Steps {
+		if w.wrong == "" {
+			w.step(&c.Rule.Steps[i])
+		}
+	}
+	if w.wrong == "" {
+		w.end(c.Rule.Processed, c.Rule.SameName)
+	}
+	f.Steps, f.Thrown = w.steps, w.thrown
+	if w.wrong != "" {
+		p.scene.now = before // a failed attempt takes back what it placed
+		f.Fails = w.wrong
+		w.self, w.open, w.placed, w.notes = self, false, nil, nil
+		if w.thrown == "deleted" { // that cannot be taken back
+			w.at = ""
+			p.scene.remove(c.Unit)
+		} else {
+			w.at, f.Thrown = c.Unit, ""
+		}
+		w.job.At = ""
+		w.wrong = ""
+		same := c.Rule.SameName
+		if same == rule.SameFail {
+			same = rule.SameNumber
+		}
+		w.end(c.Rule.Failed, same)
+	}
+	f.Clash = strings.Join(w.notes, "; ")
+	f.Open, f.Doubt = w.open, w.doubt
+	if w.at != c.Unit && !w.open {
+		f.EndsIn = w.at
+	}
+	p.follow(f, c, w, chain)
+}
+
+// end puts the file where it belongs afterwards.
+func (w *foretelling) end(target *rule.Place, same rule.SameName) {
+	if target == nil || w.at == "" || w.job.Event == file.Removed || w.open {
+		return
+	}
+	w.job.Facts = w.self.facts
+	spot, err := w.job.Destination(target)
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	w.move(spot, same)
+}
+
+// move moves the job's file in the scene, and follows it.
+func (w *foretelling) move(to plan.Spot, same rule.SameName) landing {
+	l := w.p.scene.land(w.at, w.self, to, same, nil)
+	w.clash(l, filepath.Base(w.at))
+	switch {
+	case l.wrong != "":
+		w.wrong = l.wrong
+	case l.here || l.skipped:
+	default:
+		w.p.scene.remove(w.at)
+		w.p.scene.put(l, w.self, w.job.Rule.Name.S)
+		w.at, w.job.At, w.job.Placed = l.path, l.path, l.path
+		w.arrives(l)
+	}
+	return l
+}
+
+// arrives notes a file that rules may take when the job is over.
+func (w *foretelling) arrives(l landing) {
+	if !l.here && !l.same && !l.skipped && l.wrong == "" {
+		w.placed = append(w.placed, l.path)
+	}
+}
+
+// clash says what is at a place already.
+func (w *foretelling) clash(l landing, name string) {
+	switch {
+	case l.wrong != "":
+	case l.maybe:
+		w.note("%s is there already; only a run can tell whether with the same content", plan.Display(l.path))
+	case l.same:
+		w.note("its content is in %s already", plan.Display(l.path))
+	case l.over:
+		w.note("%s would be replaced", plan.Display(l.path))
+	case l.skipped:
+		w.note("%s is there already, so it is left out (same_name: skip)", plan.Display(l.path))
+	case l.number > 1 && !l.here:
+		w.note("that name is taken, so it becomes %s", plan.Display(filepath.Base(l.path)))
+	}
+}
+
+func (w *foretelling) note(format string, args ...any) {
+	w.notes = append(w.notes, fmt.Sprintf(format, args...))
+}
+
+// step foretells one step.
+func (w *foretelling) step(s *rule.Step) {
+	r := w.job.Rule
+	uncertain := s.Uncertain(r.Saved)
+	if applies, err := w.job.Applies(s); !uncertain && (err != nil || !applies) {
+		if err != nil {
+			w.wrong = err.Error()
+		}
+		return
+	}
+	job := w.job
+	text, err := job.Foretell(s, w.p.set.File.StateFolder())
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	if uncertain {
+		text += ", if " + s.Where.S
+	}
+	w.steps = append(w.steps, text)
+	switch {
+	case uncertain && s.TakesInput():
+		w.open = true
+	case uncertain || w.open:
+	default:
+		w.act(s)
+	}
+}
+
+// act does a step in the scene.
+func (w *foretelling) act(s *rule.Step) {
+	if w.at == "" && w.thrown == "to the trash" {
+		w.doubt = true // what is done with a file in the trash is not foretold
+		return
+	}
+	if w.at == "" && s.Verb() != "run" && s.Verb() != "script" && s.Verb() != "write" && s.Verb() != "mirror" && s.Verb() != "notify" && len(s.From) == 0 {
+		w.wrong = "an earlier step has discarded the file"
+		return
+	}
+	switch s.Verb() {
+	case "run", "script":
+		w.ran = true
+		if s.OutputTo != nil {
+			w.make(s, thing{facts: file.Facts{Exists: true, Regular: true}, open: true})
+		}
+	case "write":
+		text, err := w.job.Text(s)
+		if err != nil {
+			w.wrong = err.Error()
+			return
+		}
+		w.make(s, thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.p.now)}, text: []byte(text)})
+	case "move", "copy", "discard":
+		if len(s.From) > 0 {
+			w.others(s)
+			return
+		}
+		w.own(s)
+	case "rename", "mirror":
+		w.own(s)
+	case "replace":
+		w.replace(s)
+	case "unpack":
+		w.job.Placed = ""
+	}
+}
+
+// replace foretells new content in the file's place.
+func (w *foretelling) replace(s *rule.Step) {
+	path, err := w.job.Replacement(s)
+	there, ok := w.p.scene.look(path)
+	switch inScratch := w.scratch(path); {
+	case err != nil:
+		w.wrong = err.Error()
+		return
+	case inScratch && w.ran:
+		w.doubt, w.self.open, w.self.source = true, true, ""
+	case !ok || inScratch:
+		w.wrong = "replace: there is no " + plan.Display(path)
+		return
+	case !there.facts.Regular:
+		w.wrong = "replace: " + plan.Display(path) + " is no regular file"
+		return
+	case s.Keep == rule.KeepSmaller && there.facts.Size >= w.self.facts.Size:
+		return
+	default:
+		w.self.source, w.self.text, w.self.open, w.self.facts.Size = there.source, there.text, there.open, there.facts.Size
+	}
+	w.p.scene.now[w.at] = w.self
+}
+
+// scratch tells whether a path lies in the attempt's own folder: only a run fills that.
+func (w *foretelling) scratch(path string) bool {
+	return strings.HasPrefix(path, w.job.Scratch+string(filepath.Separator))
+}
+
+// make foretells a new file.
+func (w *foretelling) make(s *rule.Step, t thing) {
+	spot, err := w.job.Spot(s, w.job.Path())
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	w.land("", t, spot, s.SameName, nil)
+}
+
+func (w *foretelling) land(source string, t thing, to plan.Spot, same rule.SameName, ours func(string, thing) bool) {
+	if w.scratch(to.Path()) {
+		w.job.Placed = to.Path()
+		return
+	}
+	l := w.p.scene.land(source, t, to, same, ours)
+	w.clash(l, to.Name)
+	if w.wrong = l.wrong; l.wrong == "" && !l.skipped {
+		w.p.scene.put(l, t, w.job.Rule.Name.S)
+		w.job.Placed = l.path
+		w.arrives(l)
+	}
+}
+
+// own foretells a step on the job's own file.
+func (w *foretelling) own(s *rule.Step) {
+	if s.Verb() == "discard" {
+		w.thrown = map[rule.Discard]string{rule.DiscardTrash: "to the trash", rule.DiscardDelete: "deleted"}[s.Discard]
+		w.p.scene.remove(w.at)
+		w.at = ""
+		return
+	}
+	if s.Verb() == "mirror" && w.at == "" {
+		return
+	}
+	spot, err := w.job.Spot(s, w.job.Path())
+	if s.Verb() == "mirror" {
+		spot, err = w.job.Spot(s, w.job.File)
+	}
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	switch s.Verb() {
+	case "move", "rename":
+		if w.scratch(spot.Path()) {
+			w.open = true
+			return
+		}
+		w.move(spot, s.SameName)
+	case "mirror":
+		w.land(w.at, w.self, spot, s.SameName, w.p.ours(w.job.Rule.Name.S))
+	default:
+		w.land(w.at, w.self, spot, s.SameName, nil)
+	}
+}
+
+// others foretells a step on the files that from names.
+func (w *foretelling) others(s *rule.Step) {
+	globs, err := w.job.Sources(s)
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	for _, glob := range globs {
+		if w.scratch(glob) {
+			w.fromScratch(s, glob)
+			continue
+		}
+		paths := w.p.scene.glob(glob)
+		if len(paths) == 0 {
+			w.wrong = "from: there is no " + plan.Display(glob)
+		}
+		for _, path := range paths {
+			if w.wrong == "" {
+				w.other(s, path)
+			}
+		}
+	}
+}
+
+// fromScratch foretells what a command makes, as far as its name is spelled out.
+func (w *foretelling) fromScratch(s *rule.Step, path string) {
+	if w.doubt = true; !w.ran {
+		w.wrong = "from: there is no " + plan.Display(path) + ": no command before has made it"
+		return
+	}
+	if strings.ContainsAny(filepath.Base(path), "*?[") || s.Verb() == "discard" {
+		return
+	}
+	spot, err := w.job.Spot(s, path)
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	w.land("", thing{facts: file.Facts{Exists: true, Regular: true}, open: true}, spot, s.SameName, nil)
+}
+
+func (w *foretelling) other(s *rule.Step, path string) {
+	t, _ := w.p.scene.look(path)
+	if s.Verb() == "discard" {
+		w.p.scene.remove(path)
+		return
+	}
+	spot, err := w.job.Spot(s, path)
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	l := w.p.scene.land(path, t, spot, s.SameName, nil)
+	if w.wrong = l.wrong; l.wrong != "" || l.here || l.skipped {
+		return
+	}
+	if s.Verb() == "move" {
+		w.p.scene.remove(path)
+		if path == w.at { // its own file, by another way
+			w.at, w.job.At = l.path, l.path
+		}
+	}
+	w.p.scene.put(l, t, w.job.Rule.Name.S)
+	w.job.Placed = l.path
+	w.arrives(l)
+}
+
+// chainOf is the chain of what a job of a rule places.
+func chainOf(chain []string, r *rule.Rule) []string { return append(slices.Clone(chain), r.Name.S) }

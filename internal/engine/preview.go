@@ -1,0 +1,313 @@
+package engine
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/take"
+	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
+)
+
+// Foreseen is what would happen with one file that is there now, or that a step would
+// place where a rule takes it.
+type Foreseen struct {
+	File    string
+	Stage   int        // 0 for a file that is there now, 1 for what its job would place, and so on
+	Rule    *rule.Rule // nil if none takes it
+	Reason  string     // why none does
+	Nobodys bool       // no rule takes it, now or before, though it is a real file
+	Settled bool
+	Steps   []string
+	EndsIn  string // "" if it stays, is discarded, or only a run can tell
+	Thrown  string // "to the trash" or "deleted", if a step discards it
+	Open    bool   // only a run can tell where it ends
+	Doubt   bool   // it is taken for granted that commands make what later steps use
+	Fails   string // why it would fail before anything is run, or in placing
+	Clash   string // what is at that place already
+}
+
+// Preview tells of every file in the watched folders (or below paths, if any
+// are named) what would be done with it, in the order of a sweep, and of what that
+// would place where rules take it. It touches nothing: it plays the rules in a picture of
+// the folders, asking what the watcher asks. tell is called for each file.
+func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tell func(Foreseen)) error {
+	p := previewer{set: set, l: l, now: now, tell: tell, scene: newScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
+	if len(paths) > 0 {
+		for _, path := range paths {
+			if err := p.walk(path, rule.AllLevels); err != nil {
+				return err
+			}
+		}
+		return p.chain()
+	}
+	folders := set.Folders()
+	for _, folder := range sortedKeys(folders) {
+		if err := p.walk(folder, folders[folder]); err != nil && !os.IsNotExist(err) {
+			return err
+		}
+	}
+	return p.chain()
+}
+
+func sortedKeys(m map[string]int) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+type previewer struct {
+	set     *plan.Set
+	l       *ledger.Ledger
+	now     time.Time
+	tell    func(Foreseen)
+	scene   *scene
+	done    map[string]bool
+	handled map[string]take.Memory // by rule and path: what would have been handled and stays
+	chains  map[string][]string    // by path: the rules that what is placed there went through
+	next    []offered
+}
+
+// offered is a file that a foretold job placed where rules watch.
+type offered struct {
+	path  string
+	stage int
+}
+
+// walk looks through a folder in the order of a sweep: what lies in it, then what lies
+// in its folders.
+func (p *previewer) walk(path string, depth int) error {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		if info, err := os.Stat(path); err != nil || !info.IsDir() {
+			return p.one(path, false)
+		}
+	}
+	var below []string
+	err = watchfs.EachEntry(path, func(e fs.DirEntry) {
+		name := filepath.Join(path, e.Name())
+		if !e.IsDir() {
+			_ = p.one(name, false)
+		} else if taken := p.unit(name); !taken && depth > 0 && name != p.set.File.StateFolder() {
+			below = append(below, name)
+		}
+	})
+	for _, name := range below {
+		if err == nil {
+			err = p.walk(name, depth-1)
+		}
+	}
+	return err
+}
+
+// unit tells of a folder if it is one that a rule takes whole.
+func (p *previewer) unit(path string) bool {
+	if p.done[path] || len(p.set.Units(path, true)) == 0 {
+		return p.done[path]
+	}
+	return p.one(path, true) == nil && p.done[path]
+}
+
+// one tells of one file, or of one folder if it is a unit.
+func (p *previewer) one(path string, dir bool) error {
+	if p.done[path] {
+		return nil
+	}
+	self, there := p.scene.look(path)
+	if !there {
+		return nil // a job before would have taken it
+	}
+	return p.tellOf(path, self, dir, 0)
+}
+
+// tellOf has the rules decide on a file of the scene, and tells what they would do.
+func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
+	f := Foreseen{File: path, Stage: stage, Nobodys: !p.set.Placed(path), Settled: self.facts.Writers != file.Some && !self.facts.Part}
+	from, made := p.sources(self)
+	candidates, err := take.Candidates(p.set, path, dir, made)
+	if err == nil && dir && len(candidates) == 0 {
+		return nil // the files of a folder that rules have filled are looked at one by one
+	}
+	p.done[path] = true
+	if len(candidates) > 0 && candidates[0].Unit != path {
+		return nil // it goes with the folder that it lies in
+	}
+	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.facts}
+	for err == nil && len(candidates) > 0 {
+		var v take.Verdict
+		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Now: p.now}, from); err != nil {
+			break
+		}
+		for _, r := range v.Replies {
+			d.replies[r.Candidate.Rule] = r
+		}
+		d.facts, d.claimed = v.Facts, d.claimed || v.Claimed
+		if v.Taker == nil {
+			break
+		}
+		next := f
+		next.Rule, next.Nobodys = v.Taker.Rule, false
+		self.facts = v.Facts
+		p.foretell(&next, v.Replies[len(v.Replies)-1], self, v.Chain)
+		p.tell(next)
+		d.taking = append(d.taking, v.Replies[len(v.Replies)-1])
+		if !v.Taker.Rule.Share {
+			return nil
+		}
+		candidates = candidates[len(v.Replies):]
+	}
+	switch {
+	case err != nil:
+		f.Reason = err.Error()
+	case len(d.taking) > 0 || stage > 0:
+		return nil
+	case len(d.replies) == 0:
+		f.Reason = "no rule's patterns fit its name"
+		if why := p.set.LeftAlone(path); why != "" {
+			f.Reason, f.Nobodys = why, false
+		}
+	default:
+		f.Reason, f.Nobodys = d.why(p.set), f.Nobodys && !d.claimed
+	}
+	p.tell(f)
+	return err
+}
+
+// sources are what a decision asks, in the scene: the ledger's memory, and what was
+// foretold before.
+func (p *previewer) sources(self thing) (take.Sources, func(unit string) (bool, error)) {
+	from, filled := askLedger(p.set, p.l)
+	memory, chain := from.Memory, from.Chain
+	from.Memory = func(c plan.Candidate) (take.Memory, bool, error) {
+		if m, ok := p.handled[c.Rule.Name.S+"\x00"+c.Unit]; ok {
+			return m, true, nil
+		}
+		if memory == nil {
+			return take.Memory{}, false, nil
+		}
+		return memory(c)
+	}
+	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
+		if known, ok := p.chains[c.Unit]; ok {
+			return known, nil
+		}
+		if chain == nil {
+			return nil, nil
+		}
+		return chain(c, f)
+	}
+	from.Inside = func(c plan.Candidate, f *file.Facts) {
+		at := self.source
+		if at == "" {
+			at = c.Unit
+		}
+		complete(p.set, c.Rule, at, f)
+	}
+	return from, func(unit string) (bool, error) {
+		for path := range p.scene.now {
+			if strings.HasPrefix(path, unit+string(filepath.Separator)) && !p.scene.now[path].gone && p.scene.now[path].rule != "" {
+				return true, nil
+			}
+		}
+		if filled == nil {
+			return false, nil
+		}
+		return filled(unit)
+	}
+}
+
+// why says in a few words why no rule takes a file.
+func (d decided) why(set *plan.Set) string {
+	for _, r := range set.Rules() {
+		reply, asked := d.replies[r]
+		if !asked {
+			continue
+		}
+		switch reply.Answer {
+		case take.Handled, take.Shared:
+			return fmt.Sprintf("the rule %s has handled it already", r.Name.S)
+		case take.Left:
+			return fmt.Sprintf("the rule %s leaves it alone", r.Name.S)
+		case take.Loop:
+			return fmt.Sprintf("it went through the rule %s before", r.Name.S)
+		case take.Deaf:
+			return fmt.Sprintf("the rule %s does not react to files that are %s", r.Name.S, reply.Event)
+		}
+	}
+	return "no rule's conditions fit it"
+}
+
+// ours tells whether what has a name was placed by a rule itself, and is still that.
+func (p *previewer) ours(name string) func(path string, t thing) bool {
+	return func(path string, t thing) bool {
+		if t.rule != "" || p.l == nil {
+			return t.rule == name
+		}
+		placed, ok, err := p.l.PlacedBy(name, path)
+		return err == nil && ok && placed.After.Size == t.facts.Size && placed.After.Mod == t.facts.Mod
+	}
+}
+
+// follow notes what a foretold job leaves: what stays is remembered, what it placed
+// where rules watch is offered to them.
+func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *foretelling, chain []string) {
+	if w.at == c.Unit {
+		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.self.facts, Job: 1}
+	}
+	if f.Stage >= mostPasses {
+		return
+	}
+	for _, path := range w.placed {
+		if t, there := p.scene.look(path); there {
+			p.offerNext(path, t, chainOf(chain, c.Rule), f.Stage+1)
+		}
+	}
+}
+
+// offerNext offers what was placed to the rules that watch there; of a folder that no
+// rule takes whole, what lies in it.
+func (p *previewer) offerNext(path string, t thing, chain []string, stage int) {
+	if p.set.Watched(path) {
+		p.chains[path] = chain
+		p.next = append(p.next, offered{path, stage})
+	}
+	if !t.facts.Dir || t.source == "" {
+		return
+	}
+	_ = watchfs.EachEntry(t.source, func(e fs.DirEntry) {
+		inner := filepath.Join(path, e.Name())
+		if below, there := p.scene.look(inner); there && (below.facts.Regular || below.facts.Dir) {
+			p.offerNext(inner, below, chain, stage)
+		}
+	})
+}
+
+// chain goes on with what was placed, stage by stage.
+func (p *previewer) chain() error {
+	for len(p.next) > 0 {
+		o := p.next[0]
+		p.next = p.next[1:]
+		self, there := p.scene.look(o.path)
+		if !there {
+			continue
+		}
+		if err := p.tellOf(o.path, self, self.facts.Dir, o.stage); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,210 @@
+package engine
+
+import (
+	"bytes"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// scene is a picture of the file system as it would be after what was foretold so far.
+// It differs from the real one by what was placed and taken away.
+type scene struct {
+	now map[string]thing // by path
+}
+
+// thing is what is at a path of the scene.
+type thing struct {
+	gone   bool
+	facts  file.Facts
+	source string // the real file or folder whose content it has, "" if there is none
+	text   []byte // the content, if a step writes it
+	open   bool   // only a run can tell the content
+	rule   string // the rule that would have placed it
+}
+
+func newScene() *scene { return &scene{now: map[string]thing{}} }
+
+// look tells what is at a path; false if nothing is.
+func (s *scene) look(path string) (thing, bool) {
+	if t, ok := s.now[path]; ok {
+		return t, !t.gone
+	}
+	source := path
+	for up := filepath.Dir(path); ; up = filepath.Dir(up) {
+		if t, ok := s.now[up]; ok {
+			if t.gone || !t.facts.Dir || t.source == "" {
+				return thing{}, false
+			}
+			source = t.source + path[len(up):]
+			break
+		}
+		if up == filepath.Dir(up) {
+			break
+		}
+	}
+	facts, err := watchfs.LookAny(source)
+	if err != nil || !facts.Exists {
+		return thing{}, false
+	}
+	return thing{facts: facts, source: source}, true
+}
+
+// glob lists the paths of the scene that a pattern fits, by name.
+func (s *scene) glob(pattern string) []string {
+	found := map[string]bool{}
+	paths, _ := filepath.Glob(pattern)
+	for _, path := range paths {
+		found[path] = true
+	}
+	for path := range s.now {
+		if ok, err := filepath.Match(pattern, path); err == nil && ok {
+			found[path] = true
+		}
+	}
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(found)), func(path string) bool {
+		_, there := s.look(path)
+		return !there || plan.Hidden(filepath.Base(path))
+	})
+}
+
+// same tells whether two files have the same content; sure is false if only a run can tell.
+func (s *scene) same(a, b thing) (same, sure bool) {
+	switch {
+	case !a.facts.Regular || !b.facts.Regular:
+		return false, true
+	case a.open || b.open:
+		return false, false
+	case a.facts.Size != b.facts.Size:
+		return false, true
+	case a.source != "" && b.source != "":
+		is, err := place.SameContent(a.source, b.source, a.facts.Size)
+		return err == nil && is, err == nil
+	}
+	one, errA := a.content()
+	other, errB := b.content()
+	return bytes.Equal(one, other), errA == nil && errB == nil
+}
+
+func (t thing) content() ([]byte, error) {
+	if t.source != "" {
+		return os.ReadFile(t.source)
+	}
+	return t.text, nil
+}
+
+// landing is where something would come to be placed, and how.
+type landing struct {
+	path    string
+	here    bool   // it is there already
+	same    bool   // its content is
+	over    bool   // it would replace what is there
+	skipped bool   // it would be left out (same_name: skip)
+	wrong   string // why it cannot be placed
+	maybe   bool   // only a run can tell whether the content is the same
+	number  int    // 1 if it gets the wanted name
+}
+
+// land foretells a placement, as place.Placer would do it. ours tells whether what has
+// the name may be replaced in any case.
+func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, ours func(path string, t thing) bool) landing {
+	if why := s.cannotEnter(source, t, to); why != "" {
+		return landing{path: to.Path(), wrong: why}
+	}
+	s.makeFolder(to.Folder())
+	maybe := false
+	for n := 1; ; n++ {
+		l := landing{path: filepath.Join(to.Folder(), place.Numbered(to.Name, n)), number: n, maybe: maybe}
+		there, taken := s.look(l.path)
+		if !taken {
+			return l
+		}
+		if source != "" && place.SameEntry(l.path, source) {
+			l.here = true
+			return l
+		}
+		is, sure := s.same(t, there)
+		maybe = maybe || !sure
+		l.maybe = maybe
+		switch {
+		case is:
+			l.same = true
+			return l
+		case there.facts.Regular && (same == rule.SameReplace || ours != nil && ours(l.path, there)):
+			l.over = true
+			return l
+		case same == rule.SameSkip:
+			l.skipped = true
+			return l
+		case same == rule.SameFail:
+			l.wrong = "that name is there already with other content (same_name: fail)"
+			return l
+		case same == rule.SameReplace:
+			l.wrong = "what has that name is no regular file, so it is not replaced"
+			return l
+		}
+	}
+}
+
+// makeFolder notes a folder that is made for what is placed in it.
+func (s *scene) makeFolder(folder string) {
+	for ; folder != filepath.Dir(folder); folder = filepath.Dir(folder) {
+		if _, there := s.look(folder); there {
+			return
+		}
+		s.now[folder] = thing{facts: file.Facts{Exists: true, Dir: true}}
+	}
+}
+
+// cannotEnter tells why nothing can be placed in a folder, "" if something can.
+func (s *scene) cannotEnter(source string, t thing, to plan.Spot) string {
+	for at := to.Folder(); at != filepath.Dir(at); at = filepath.Dir(at) {
+		if t.facts.Dir && source != "" && place.SameEntry(at, source) {
+			return place.ErrInside.Error()
+		}
+		there, ok := s.look(at)
+		if !ok {
+			continue
+		}
+		if info, err := os.Stat(there.source); !there.facts.Dir && (there.source == "" || err != nil || !info.IsDir()) {
+			return "the folder " + to.Folder() + " cannot be made: " + place.ErrInTheWay.Error()
+		}
+		if to.Rel != "" && len(at) > len(to.Root) && !there.facts.Dir {
+			return "a part of " + to.Folder() + " that was filled is a link, and links are not followed there"
+		}
+		if !t.facts.Dir {
+			break
+		}
+	}
+	return ""
+}
+
+// put notes a placement.
+func (s *scene) put(l landing, t thing, by string) {
+	if l.here || l.same || l.skipped || l.wrong != "" {
+		return
+	}
+	t.gone, t.rule = false, by
+	s.now[l.path] = t
+}
+
+// remove notes that nothing is at a path any more.
+func (s *scene) remove(path string) {
+	for below := range s.now {
+		if strings.HasPrefix(below, path+string(filepath.Separator)) {
+			delete(s.now, below)
+		}
+	}
+	s.now[path] = thing{gone: true}
+}
+
+// saved is the scene's state, to go back to.
+func (s *scene) saved() map[string]thing { return maps.Clone(s.now) }
