@@ -329,6 +329,9 @@ func (f *flow) noteOffers(j *job) {
 	note := func(path string) {
 		if path != "" && f.set.Watched(path) {
 			set(&j.offers, path)
+			if path != j.row.File {
+				f.book.Placed(path, j.row.Rule, j.chain()) // perhaps with a number
+			}
 		}
 	}
 	note(j.row.EndsIn)

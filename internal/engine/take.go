@@ -100,13 +100,13 @@ func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 // chain gives the rules that a file went through before it came to its path.
 func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if !f.book.Empty() {
-		if chain := f.book.Chain(inode(facts)); chain != nil {
-			return chain, nil
-		}
 		for at := c.Unit; at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) { // also with a folder that was placed whole
 			if chain := f.book.Chain(at); chain != nil {
 				return chain, nil
 			}
+		}
+		if chain := f.book.Chain(inode(facts)); chain != nil {
+			return chain, nil
 		}
 	}
 	if !f.set.Chained(c.Root) {

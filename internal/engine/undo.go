@@ -160,7 +160,9 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		if err := relied(l, p); err != nil {
 			problems = append(problems, err.Error())
 		}
-		over[p.Target] = file.Facts{}
+		if p.Kind != string(place.Twin) { // undoing that leaves its target
+			over[p.Target] = file.Facts{}
+		}
 		if p.Kind != string(place.Put) {
 			over[p.Source] = p.Facts
 		}

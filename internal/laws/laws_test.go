@@ -182,8 +182,11 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	type key struct{ file, rule string }
 	did := map[key]string{}
 	for _, j := range r.jobs {
-		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "same content was handled") || strings.Contains(j.Reason, "from: there is no") || strings.Contains(j.Reason, place.ErrGone.Error()) {
+		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "same content was handled") || strings.Contains(j.Reason, "from: there is no") || strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == ledger.Failed {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
+		}
+		if j.State == ledger.Gone {
+			continue // another job took it away
 		}
 		end := r.rel(j.EndsIn)
 		if strings.HasPrefix(end, "trash/") {

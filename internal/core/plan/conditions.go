@@ -215,6 +215,9 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if within(path, s.state) {
 		add("state", "outside the state folder", s.state, false)
 	}
+	if s.texts[path] {
+		add("watch", "another file than the rules", "the rules file itself", false)
+	}
 	if s.ownPlace(r, watch, path) {
 		add("watch", "outside the rule's own processed and failed folders", filepath.Dir(path), false)
 	}
@@ -308,6 +311,8 @@ func (s *Set) LeftAlone(path string) string {
 	switch {
 	case within(path, s.state):
 		return "it is in the state folder"
+	case s.texts[path]:
+		return "it is the rules file itself"
 	case s.marker(path):
 		return "it is the companion that says another file is done"
 	case strings.HasSuffix(name, NoteEnding):

@@ -32,6 +32,7 @@ type Set struct {
 	own     map[*rule.Rule][]string // the fixed parts of each rule's processed and failed folders
 	chained map[string]bool         // watched folders where a rule may place files
 	places  map[string]bool         // fixed parts of all rules' destinations
+	texts   map[string]bool         // the rules files themselves: no rule takes them
 
 	folded, markers bool // whether any rule takes folders, or asks for markers
 }
@@ -54,6 +55,10 @@ func NewSet(f *rule.File) *Set {
 		s.deep = max(s.deep, levels(r))
 		s.folded = s.folded || r.Folded()
 		s.markers = s.markers || r.Ready.Marker.Set()
+	}
+	s.texts = map[string]bool{f.Path: true}
+	for _, path := range f.Included {
+		s.texts[path] = true
 	}
 	s.findChains()
 	return s
@@ -148,7 +153,7 @@ type Candidate struct {
 // order. The path is absolute and clean. What lies inside a unit of a rule for
 // folders is that rule's: ask Units first.
 func (s *Set) Candidates(path string) []Candidate {
-	if within(path, s.state) || s.marker(path) {
+	if within(path, s.state) || s.texts[path] || s.marker(path) {
 		return nil
 	}
 	var found []Candidate
