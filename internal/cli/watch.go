@@ -471,6 +471,11 @@ func (a *app) greet(f *rule.File) {
 		a.shown(f.Path), a.shown(f.StateFolder()))
 	if a.logFormat == logJSON {
 		a.note("%s", head)
+	}
+	for _, circle := range engine.Circles(f) {
+		a.note("%s; stilltide check says where", circle)
+	}
+	if a.logFormat == logJSON {
 		return
 	}
 	fmt.Fprintln(a.err, head)

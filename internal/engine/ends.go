@@ -94,7 +94,10 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
 			f.complete(j.rule, path, &p.Facts)
 		}
-		spot, err := p.Destination(target)
+		spot, err := j.spot, error(nil)
+		if spot.Name == "" || state != ledger.Processed || path != j.row.File || companion {
+			spot, err = p.Destination(target)
+		}
 		if err != nil {
 			return err
 		}

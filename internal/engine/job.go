@@ -18,6 +18,7 @@ type job struct {
 	again    map[string]bool // files that changed while the job ran: offered when it ends
 	offers   map[string]bool // what it has placed where rules watch: offered when it ends well
 	claimed  []string        // the keys under which it holds claims
+	spot     plan.Spot       // where its file goes after success, if nothing can change that any more
 	wants    string          // the path that it has reserved for its file
 	took     []string        // other files that its steps took away
 	parked   map[string]bool // taken, but no longer settled

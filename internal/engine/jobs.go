@@ -94,7 +94,7 @@ func (f *flow) still(j *job, now time.Time) bool {
 func (f *flow) unpark(j *job, path string, facts file.Facts, now time.Time) {
 	delete(j.parked, path)
 	if path == j.row.File {
-		j.row.Facts = facts
+		j.row.Facts, j.spot = facts, plan.Spot{} // its size or time may be part of its place
 	}
 	for i := range j.row.Extra {
 		if j.row.Extra[i].File == path {
@@ -137,7 +137,7 @@ func (f *flow) dropMember(j *job, path string, now time.Time) bool {
 	}
 	if path == j.row.File {
 		first := j.row.Extra[at]
-		j.row.File, j.row.Facts, j.row.EndsIn = first.File, first.Facts, first.File
+		j.row.File, j.row.Facts, j.row.EndsIn, j.spot = first.File, first.Facts, first.File, plan.Spot{}
 	}
 	j.row.Extra = append(j.row.Extra[:at:at], j.row.Extra[at+1:]...)
 	return true

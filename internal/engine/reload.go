@@ -47,7 +47,7 @@ func (f *flow) reload(set *plan.Set, now time.Time) {
 func (f *flow) test(j *job, now time.Time) {
 	for _, c := range f.candidatesOf(j.row.File, j.row.Facts.Dir, now) {
 		if c.Rule.Name.S == j.row.Rule && c.Unit == j.row.File {
-			j.rule, j.captures = c.Rule, c.Captures
+			j.rule, j.captures, j.spot = c.Rule, c.Captures, plan.Spot{}
 			return
 		}
 	}

@@ -21,6 +21,9 @@ func (f *flow) reserve(j *job) {
 		p := f.planned(j, j.row.Taken)
 		if spot, err := p.Destination(j.rule.Processed); err == nil {
 			path = spot.Path()
+			if !j.rule.Uses("clock", "attempt") {
+				j.spot = spot
+			}
 		}
 	} else {
 		c := plan.Candidate{Rule: j.rule, Unit: j.row.File, Watch: j.row.Watch, Captures: j.captures}
