@@ -163,8 +163,16 @@ func (a *app) whyEnd(f *rule.File, w engine.Why) {
 	if w.Facts.Exists && !w.Ready {
 		when = " when it is ready"
 	}
+	for _, text := range w.Clashes {
+		fmt.Fprintln(a.out, a.style.Warn(ink.Clean(strings.ReplaceAll(text, f.Base+"/", ""))))
+	}
 	end := "it stays where it is"
-	if w.EndsIn != "" {
+	switch {
+	case w.Thrown != "":
+		end = "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
+	case w.EndsIn != "" && w.Problem != "":
+		end = "it ends in " + display(short(f.Base, w.EndsIn))
+	case w.EndsIn != "":
 		end = "after success it ends in " + display(short(f.Base, w.EndsIn))
 	}
 	fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, end)))
@@ -275,7 +283,7 @@ func (p *preview) line(f engine.Foreseen) any {
 		Stage    int      `json:"stage,omitempty"`
 		Fails    string   `json:"fails,omitempty"`
 		Discards string   `json:"discards,omitempty"`
-	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: f.Clash, Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
+	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
 	if line.Steps == nil {
 		line.Steps = []string{}
 	}
@@ -346,10 +354,15 @@ func (p *preview) print() {
 		fmt.Fprintln(a.out)
 	}
 	for _, t := range p.taken {
-		for _, text := range []string{t.Fails, t.Clash} {
-			if text != "" {
-				fmt.Fprintf(a.out, "%s: %s\n", display(short(p.f.Base, t.File)), a.style.Warn(ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))))
-			}
+		texts := slices.Clone(t.Clashes)
+		if t.Fails != "" {
+			texts = append([]string{t.Fails}, texts...)
+		}
+		if len(texts) > 0 {
+			fmt.Fprintln(a.out, display(short(p.f.Base, t.File)))
+		}
+		for _, text := range texts {
+			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))))
 		}
 	}
 	untaken := 0

@@ -33,8 +33,10 @@ type Why struct {
 	NotYet  string // why it is not ready
 	Writers []watchfs.Writer
 	Steps   []string
-	EndsIn  string // after success; "" if it stays
-	Problem string // why the steps or the destination cannot be filled
+	EndsIn  string   // after success; "" if it stays
+	Thrown  string   // "to the trash" or "deleted", if a step discards it
+	Problem string   // why it would fail
+	Clashes []string // what is at its places already
 	Jobs    []ledger.Job
 }
 
@@ -60,7 +62,9 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 	if len(d.taking) > 0 {
 		first := d.taking[0]
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
-		w.planned(set, first, d.facts, now)
+		self := thing{facts: d.facts, source: path}
+		f := foreseeOne(set, l, path, self, first, now)
+		w.Steps, w.EndsIn, w.Thrown, w.Problem, w.Clashes = f.Steps, f.EndsIn, f.Thrown, f.Fails, f.Clashes
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(now)
@@ -201,14 +205,6 @@ func complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 		says.Shot, _ = watchfs.Shot(path)
 	}
 	facts.Inside = &says
-}
-
-// planned fills in what the taker would do.
-func (w *Why) planned(set *plan.Set, t take.Reply, facts file.Facts, now time.Time) {
-	var err error
-	if w.Steps, w.EndsIn, err = t.Candidate.Steps(facts, t.Event, now, set.File.StateFolder()); err != nil {
-		w.Problem = err.Error()
-	}
 }
 
 // readiness asks the settling machine, as the watcher would at a first look.

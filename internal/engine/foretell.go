@@ -64,7 +64,7 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []stri
 		}
 		w.end(c.Rule.Failed, same)
 	}
-	f.Clash = strings.Join(w.notes, "; ")
+	f.Clashes = w.notes
 	f.Open, f.Doubt = w.open, w.doubt
 	if w.at != c.Unit && !w.open {
 		f.EndsIn = w.at

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -27,12 +29,12 @@ type Foreseen struct {
 	Nobodys bool       // no rule takes it, now or before, though it is a real file
 	Settled bool
 	Steps   []string
-	EndsIn  string // "" if it stays, is discarded, or only a run can tell
-	Thrown  string // "to the trash" or "deleted", if a step discards it
-	Open    bool   // only a run can tell where it ends
-	Doubt   bool   // it is taken for granted that commands make what later steps use
-	Fails   string // why it would fail before anything is run, or in placing
-	Clash   string // what is at that place already
+	EndsIn  string   // "" if it stays, is discarded, or only a run can tell
+	Thrown  string   // "to the trash" or "deleted", if a step discards it
+	Open    bool     // only a run can tell where it ends
+	Doubt   bool     // it is taken for granted that commands make what later steps use
+	Fails   string   // why it would fail before anything is run, or in placing
+	Clashes []string // what is at its places already
 }
 
 // Preview tells of every file in the watched folders (or below paths, if any
@@ -40,31 +42,32 @@ type Foreseen struct {
 // would place where rules take it. It touches nothing: it plays the rules in a picture of
 // the folders, asking what the watcher asks. tell is called for each file.
 func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tell func(Foreseen)) error {
-	p := previewer{set: set, l: l, now: now, tell: tell, scene: newScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
+	p := newPreviewer(set, l, now, tell)
 	if len(paths) > 0 {
 		for _, path := range paths {
 			if err := p.walk(path, rule.AllLevels); err != nil {
 				return err
 			}
 		}
-		return p.chain()
-	}
-	folders := set.Folders()
-	for _, folder := range sortedKeys(folders) {
-		if err := p.walk(folder, folders[folder]); err != nil && !os.IsNotExist(err) {
-			return err
-		}
+	} else if err := p.all(); err != nil {
+		return err
 	}
 	return p.chain()
 }
 
-func sortedKeys(m map[string]int) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
+func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
+	return &previewer{set: set, l: l, now: now, tell: tell, scene: newScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
+}
+
+// all looks through the watched folders in the order of a sweep.
+func (p *previewer) all() error {
+	folders := p.set.Folders()
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if err := p.walk(folder, folders[folder]); err != nil && !os.IsNotExist(err) {
+			return err
+		}
 	}
-	slices.Sort(keys)
-	return keys
+	return nil
 }
 
 type previewer struct {
@@ -77,6 +80,28 @@ type previewer struct {
 	handled map[string]take.Memory // by rule and path: what would have been handled and stays
 	chains  map[string][]string    // by path: the rules that what is placed there went through
 	next    []offered
+	until   string // the file behind which it ends, "" for none
+}
+
+// errEnough ends a preview early.
+var errEnough = errors.New("the file has been foretold")
+
+// foreseeOne foretells one file as a preview of all would: what is foretold of the files
+// before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
+func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self thing, t take.Reply, now time.Time) Foreseen {
+	var found *Foreseen
+	p := newPreviewer(set, l, now, func(f Foreseen) {
+		if f.File == path && f.Stage == 0 && found == nil {
+			found = &f
+		}
+	})
+	if p.until = path; self.facts.Ino != 0 && p.all() == errEnough && found != nil && found.Rule == t.Candidate.Rule {
+		return *found
+	}
+	p = newPreviewer(set, l, now, func(Foreseen) {})
+	f := Foreseen{File: path, Rule: t.Candidate.Rule}
+	p.foretell(&f, t, self, nil)
+	return f
 }
 
 // offered is a file that a foretold job placed where rules watch.
@@ -98,14 +123,22 @@ func (p *previewer) walk(path string, depth int) error {
 		}
 	}
 	var below []string
+	enough := false
 	err = watchfs.EachEntry(path, func(e fs.DirEntry) {
 		name := filepath.Join(path, e.Name())
+		if enough {
+			return
+		}
 		if !e.IsDir() {
 			_ = p.one(name, false)
 		} else if taken := p.unit(name); !taken && depth > 0 && name != p.set.File.StateFolder() {
 			below = append(below, name)
 		}
+		enough = name == p.until
 	})
+	if enough {
+		return errEnough
+	}
 	for _, name := range below {
 		if err == nil {
 			err = p.walk(name, depth-1)

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -169,8 +170,28 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 	if diags.Failed() {
 		return nil, fmt.Errorf("the rules have mistakes: %v", diags)
 	}
-	err = engine.Preview(engine.NewSet(f), nil, nil, time.Now(), func(one engine.Foreseen) { list = append(list, one) })
-	return list, err
+	set, now := engine.NewSet(f), time.Now()
+	if err = engine.Preview(set, nil, nil, now, func(one engine.Foreseen) { list = append(list, one) }); err != nil {
+		return nil, err
+	}
+	asked := map[string]bool{}
+	for _, one := range list { // why says the same of each file; of several rules that share one, of the first
+		if one.Stage > 0 || asked[one.File] {
+			continue
+		}
+		asked[one.File] = true
+		if slices.ContainsFunc(list, func(unit engine.Foreseen) bool { return strings.HasPrefix(one.File, unit.File+"/") }) {
+			continue // whether a folder is one's unit, or another's place, is a race here
+		}
+		why, err := engine.Explain(set, nil, one.File, false, now)
+		if err != nil {
+			return nil, err
+		}
+		if why.Taker != one.Rule || why.EndsIn != one.EndsIn || why.Thrown != one.Thrown || (why.Problem != "") != (one.Fails != "") {
+			return nil, fmt.Errorf("of %q preview says %v, in %q, %q, and why says %v, in %q, %q", one.File, one.Rule != nil, one.EndsIn, one.Fails, why.Taker != nil, why.EndsIn, why.Problem)
+		}
+	}
+	return list, nil
 }
 
 // wordAndDeed: what preview foretold is what the sweep did, for each file and rule. What
