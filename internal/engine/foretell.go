@@ -162,11 +162,12 @@ func (w *foretelling) step(s *rule.Step) {
 
 // act does a step in the scene.
 func (w *foretelling) act(s *rule.Step) {
-	if w.at == "" && w.thrown == "to the trash" {
+	switch {
+	case w.at != "":
+	case w.thrown == "to the trash":
 		w.doubt = true // what is done with a file in the trash is not foretold
 		return
-	}
-	if w.at == "" && s.Verb() != "run" && s.Verb() != "script" && s.Verb() != "write" && s.Verb() != "mirror" && s.Verb() != "notify" && len(s.From) == 0 {
+	case len(s.From) == 0 && needsFile(s):
 		w.wrong = "an earlier step has discarded the file"
 		return
 	}
@@ -196,6 +197,11 @@ func (w *foretelling) act(s *rule.Step) {
 	case "unpack":
 		w.job.Placed = ""
 	}
+}
+
+// needsFile tells whether a step can be done only while the job's file is there.
+func needsFile(s *rule.Step) bool {
+	return !slices.Contains([]string{"run", "script", "write", "mirror", "notify"}, s.Verb())
 }
 
 // replace foretells new content in the file's place.

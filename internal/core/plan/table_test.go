@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -184,6 +185,39 @@ func TestCirclesAndShadows(t *testing.T) {
 	require.Equal(t, "a", s.Shadowed(s.Rule("shadowed")).Name.S)
 	require.Nil(t, s.Shadowed(s.Rule("free")))
 	require.Nil(t, s.Shadowed(s.Rule("d")))
+}
+
+// One finding a circle, the shortest way, whatever the number of ways; none where depth
+// or disjoint patterns make it impossible.
+func TestCirclesAreFoundOnce(t *testing.T) {
+	lead := func(text string) []string {
+		var found []string
+		for _, circle := range rules(t, text).Circles() {
+			var names []string
+			for _, r := range circle {
+				names = append(names, r.Name.S)
+			}
+			found = append(found, fmt.Sprint(names))
+		}
+		return found
+	}
+	var many strings.Builder
+	for i := range 200 {
+		fmt.Fprintf(&many, "  - {name: r%d, watch: D, depth: all, processed: \"D/{modified:%%Y}\"}\n", i)
+	}
+	require.Equal(t, []string{"[r0 r1]"}, lead(many.String()))
+	require.Empty(t, lead(strings.ReplaceAll(many.String(), "depth: all, ", "")), "what is filled lies a level deeper")
+	require.Equal(t, []string{"[a b]"}, lead("  - {name: a, watch: A, do: [{mirror: B}]}\n  - {name: b, watch: B, do: [{mirror: A}]}\n"))
+	require.Equal(t, []string{"[a c]"}, lead("  - {name: a, watch: A, do: [{copy: B}], processed: C}\n  - {name: b, watch: B, processed: C}\n  - {name: c, watch: C, do: [{move: A}]}\n"))
+	require.Empty(t, lead("  - {name: a, watch: A, match: \"*.csv\", processed: B}\n  - {name: b, watch: B, match: \"*.txt\", processed: A}\n"))
+	require.Equal(t, []string{"[a b]"}, lead("  - {name: a, watch: A, match: \"*.csv\", processed: {to: B, as: x.txt}}\n  - {name: b, watch: B, match: \"*.txt\", processed: {to: A, as: x.csv}}\n"))
+}
+
+func TestStaysPut(t *testing.T) {
+	for place, want := range map[string]int{"in": 1, `"{dir}"`: 1, `"{watch}/{reldir}"`: 1, `"{watch}"`: 1, "out": 0, `"in/{ext}"`: 0, "{to: in, as: x}": 0} {
+		require.Len(t, rules(t, "  - {name: a, watch: in, processed: "+place+"}\n").StaysPut(), want, place)
+	}
+	require.Empty(t, rules(t, "  - {name: a, watch: in, depth: all, processed: in}\n").StaysPut())
 }
 
 func TestLetWordsFill(t *testing.T) {
