@@ -14,6 +14,7 @@ import (
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/standin/caseblind"
 	"stilltide/internal/watchfs"
 )
 
@@ -25,6 +26,19 @@ var ways = map[string]func(t *testing.T, in string) string{
 		return in + "-link"
 	},
 	"bind mount": func(t *testing.T, in string) string { return mount(t, in, in+"-bind", "", unix.MS_BIND, "") },
+	"share": func(t *testing.T, in string) string { // the same folder under another device number
+		at := in + "-share"
+		require.NoError(t, os.MkdirAll(at, 0o777))
+		unmount, err := caseblind.Mount(in, at)
+		if err != nil {
+			if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+				t.Fatal(err)
+			}
+			t.Skipf("no FUSE here: %v", err)
+		}
+		t.Cleanup(func() { unmount() })
+		return at
+	},
 	"overlay, from above": func(t *testing.T, in string) string {
 		base := filepath.Dir(in)
 		for _, dir := range []string{"lower", "work"} {
@@ -91,7 +105,7 @@ func TestTheSamePlaceIsNoPlacement(t *testing.T) {
 						}
 						res, err := act(r)
 						require.NoError(t, err)
-						if way == "overlay, from above" && verb == "copy" && unit == "file" {
+						if (way == "overlay, from above" || way == "share") && verb == "copy" && unit == "file" {
 							require.True(t, res.Here || res.Same)
 						} else {
 							require.True(t, res.Here, "%+v, staged %+v", res, last)

@@ -5,6 +5,7 @@ package caseblind
 
 import (
 	"context"
+	"hash/fnv"
 	"os"
 	"path/filepath"
 	"strings"
@@ -62,7 +63,10 @@ func (n *node) child(ctx context.Context, name string, out *fuse.EntryOut) (*fs.
 		return nil, fs.ToErrno(err)
 	}
 	out.FromStat(&st)
-	return n.NewInode(ctx, &node{up: n, name: name}, fs.StableAttr{Mode: st.Mode & syscall.S_IFMT, Ino: st.Ino}), 0
+	// The generation tells nodes of one inode apart that was renamed behind our back.
+	path := fnv.New64a()
+	path.Write([]byte(filepath.Join(n.path(), name)))
+	return n.NewInode(ctx, &node{up: n, name: name}, fs.StableAttr{Mode: st.Mode & syscall.S_IFMT, Ino: st.Ino, Gen: path.Sum64()}), 0
 }
 
 func (n *node) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (*fs.Inode, syscall.Errno) {
