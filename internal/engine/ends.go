@@ -63,7 +63,7 @@ func (f *flow) afterCommand(j *job) {
 		j.say("it was replaced while the job ran")
 	default:
 		j.say("it was moved or removed while the job ran")
-		was.at = ""
+		was.at, j.gone = "", true
 		if j.now == nil {
 			j.now = map[string]unit{}
 		}
@@ -279,6 +279,9 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 	} else if j.rule != nil && j.rule.Share && endsIn == j.row.File {
 		set(&j.again, j.row.File)
 	}
+	if j.gone {
+		f.wentAway(j.row.File, false, now)
+	}
 	for path := range j.again {
 		if f.isOwnWork(j, path) {
 			continue
@@ -303,11 +306,11 @@ func (f *flow) isOwnWork(j *job, path string) bool {
 
 // remember notes a file that stays, so that it is not taken again.
 func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn string) {
-	if endsIn == path {
+	if endsIn == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) { // it went by itself, which is a removal
 		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
-		if endsIn != "" || j.row.Event != file.Removed {
+		if (endsIn != "" || j.row.Event != file.Removed) && !j.gone {
 			f.forget(path, facts.Dir, j.row.Ended)
 		}
 	}

@@ -25,6 +25,7 @@ type job struct {
 	intended bool            // its input went where its recorded intention said
 	extras   bool            // it had further files, so their rows are kept right
 	stopOld  bool            // its attempt is being stopped, because the file changed
+	gone     bool            // its file went by itself while it ran
 	cancel   bool            // its attempt is being stopped for good
 	intents  []intent        // its placements
 	now      map[string]unit // by file as taken: where it is after the steps, if that differs

@@ -157,14 +157,17 @@ func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	dir := lay(t, base, w)
 	defer os.RemoveAll(dir)
 	t.Setenv("XDG_DATA_HOME", filepath.Join(dir, "trash"))
-	var said bytes.Buffer
 	c := exec.Command(path, "watch")
 	c.Dir = dir
+	said := readable{}
 	c.Stdout, c.Stderr = &said, &said
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	quiet(w, dir)
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(said.String(), " ready: ") && time.Now().Before(end); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	quiet(dir)
 	_ = c.Process.Signal(syscall.SIGTERM)
 	if err := c.Wait(); err != nil {
 		return "watch ended badly: " + err.Error() + "\n" + said.String()
@@ -175,8 +178,26 @@ func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	return ""
 }
 
+// readable is what a program has printed, to be read while it prints on.
+type readable struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (r *readable) Write(p []byte) (int, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.text.Write(p)
+}
+
+func (r *readable) String() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.text.String()
+}
+
 // quiet waits until the watcher has had nothing new to tell for a while.
-func quiet(w *world, dir string) {
+func quiet(dir string) {
 	last, since := "", time.Now()
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end) && time.Since(since) < 250*time.Millisecond; time.Sleep(20 * time.Millisecond) {
 		now := ""

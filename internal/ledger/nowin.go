@@ -30,9 +30,8 @@ func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) 
 		if err != nil || !ok {
 			return at, err
 		}
-		same := later.Facts.Ino == f.Ino || later.Facts.Size == f.Size && later.Facts.Mod == f.Mod
-		if !same {
-			return "", nil // another file has its name: it went by itself
+		if later.Facts.Size != f.Size || later.Facts.Mod != f.Mod { // not by its number: that of a removed file is given to the next
+			return "", nil // another file has its name, or other content: what the job took went by itself
 		}
 		at, id, f = later.EndsIn, later.ID, later.Facts
 	}
