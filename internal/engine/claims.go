@@ -18,7 +18,7 @@ func (f *flow) claim(j *job, path string, facts file.Facts) {
 	for _, key := range []string{path, inode(facts)} {
 		if f.claims[key] == nil && (key == path || facts.Ino != 0) {
 			f.claims[key] = j
-			j.claimed = append(j.claimed, key)
+			j.hold().claimed = append(j.hold().claimed, key)
 		}
 	}
 }
@@ -37,10 +37,14 @@ func (f *flow) claimed(path string, facts file.Facts) *job {
 // release ends a job's claims. What it placed well is offered to the rules that
 // watch there.
 func (f *flow) release(j *job, now time.Time) {
-	for _, key := range j.claimed {
+	held := j.held
+	if held == nil {
+		return
+	}
+	for _, key := range held.claimed {
 		delete(f.claims, key)
 	}
-	j.claimed = nil
+	held.claimed = nil
 	if f.once && len(j.chain()) >= mostPasses {
 		return // a rule that may take what it places itself (loops: allow) would never end
 	}
@@ -48,7 +52,7 @@ func (f *flow) release(j *job, now time.Time) {
 	for _, m := range j.row.Extra {
 		ends[m.EndsIn] = true
 	}
-	for path := range j.offers {
+	for path := range held.offers {
 		if path != j.row.File && (ends[path] || j.row.State == ledger.Processed) {
 			f.offer(path, j.row.Facts.Dir && ends[path], settle.Nudged, now)
 		}

@@ -80,8 +80,12 @@ func (j *job) say(text string) {
 
 // placing plans the moves of a job's files. A marker goes where its file goes.
 func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
-	main, landed := f.planned(j, now), j.setback().landed
-	main.At = j.where(j.row.File, j.row.Facts).at
+	landed := j.setback().landed
+	var main plan.Job
+	if j.spot.Name == "" || state != ledger.Processed || len(j.row.Extra) > 0 {
+		main = f.planned(j, now)
+		main.At = j.where(j.row.File, j.row.Facts).at
+	}
 	e := &placing{id: j.row.ID, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
@@ -89,13 +93,13 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if _, done := landed[u.at]; done || u.at == "" {
 			return nil
 		}
-		p := main
-		if path != j.row.File && !companion {
-			p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
-			f.complete(j.rule, path, &p.Facts)
-		}
 		spot, err := j.spot, error(nil)
 		if spot.Name == "" || state != ledger.Processed || path != j.row.File || companion {
+			p := main
+			if path != j.row.File && !companion {
+				p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
+				f.complete(j.rule, path, &p.Facts)
+			}
 			spot, err = p.Destination(target)
 		}
 		if err != nil {
@@ -266,8 +270,10 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			f.remember(j, m.File, m.Facts, "", m.EndsIn)
 		}
 	}
-	for _, path := range j.took {
-		f.forget(path, false, now)
+	if j.held != nil {
+		for _, path := range j.held.took {
+			f.forget(path, false, now)
+		}
 	}
 	f.outcomes = append(f.outcomes, Outcome{Job: &j.row}) // it does not change any more
 	f.batches.ended(j, now)
@@ -329,12 +335,12 @@ func (f *flow) forget(path string, dir bool, now time.Time) {
 
 // noteOffers lists where the job's files are, if rules watch there.
 func (f *flow) noteOffers(j *job) {
-	if len(j.claimed) == 0 {
+	if j.held == nil {
 		return
 	}
 	note := func(path string) {
 		if path != "" && f.set.Watched(path) {
-			set(&j.offers, path)
+			set(&j.held.offers, path)
 			if path != j.row.File {
 				f.book.Placed(path, j.row.Rule, j.chain()) // perhaps with a number
 			}

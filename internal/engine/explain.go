@@ -100,7 +100,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 		return d, err
 	}
 	for len(candidates) > 0 {
-		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Now: now}, from)
+		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: now}, from)
 		if err != nil {
 			return d, err
 		}

@@ -258,7 +258,9 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
-	j.took = res.took
+	if len(res.took) > 0 || j.held != nil {
+		j.hold().took = res.took
+	}
 	j.row.Result = res.result
 	j.leave(res.left)
 	if res.units != nil {

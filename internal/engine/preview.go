@@ -182,7 +182,7 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.facts}
 	for err == nil && len(candidates) > 0 {
 		var v take.Verdict
-		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Now: p.now}, from); err != nil {
+		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now}, from); err != nil {
 			break
 		}
 		for _, r := range v.Replies {

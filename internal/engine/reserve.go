@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"slices"
+	"path/filepath"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -17,7 +17,10 @@ func (f *flow) reserve(j *job) {
 		return
 	}
 	path := ""
-	if len(j.rule.Steps) == 0 {
+	if p := j.rule.Processed; len(j.rule.Steps) == 0 && p.Fixed != "" && p.Name == nil {
+		j.spot = plan.Spot{Root: j.rule.Spelled(p.Fixed), Name: filepath.Base(j.row.File)}
+		path = j.spot.Path()
+	} else if len(j.rule.Steps) == 0 {
 		p := f.planned(j, j.row.Taken)
 		if spot, err := p.Destination(j.rule.Processed); err == nil {
 			path = spot.Path()
@@ -35,7 +38,15 @@ func (f *flow) reserve(j *job) {
 		return
 	}
 	j.wants = path
-	f.wanted[path] = append(f.wanted[path], j)
+	at := f.wanted[path]
+	if at == nil {
+		f.wanted[path] = j
+		return
+	}
+	for at.nextWants != nil {
+		at = at.nextWants
+	}
+	at.nextWants = j
 }
 
 // unreserve gives a name free again.
@@ -43,22 +54,31 @@ func (f *flow) unreserve(j *job) {
 	if j.wants == "" {
 		return
 	}
-	list := slices.DeleteFunc(f.wanted[j.wants], func(other *job) bool { return other == j })
-	if f.wanted[j.wants] = list; len(list) == 0 {
+	switch first := f.wanted[j.wants]; {
+	case first == j && j.nextWants == nil:
 		delete(f.wanted, j.wants)
+	case first == j:
+		f.wanted[j.wants] = j.nextWants
+	default:
+		for ; first != nil; first = first.nextWants {
+			if first.nextWants == j {
+				first.nextWants = j.nextWants
+				break
+			}
+		}
 	}
-	j.wants = ""
+	j.wants, j.nextWants = "", nil
 }
 
 // before lists the files of the jobs that reserved a path before a job, in their order.
 func (f *flow) before(j *job, path string) []string {
-	list := f.wanted[path]
-	if len(list) == 0 || len(list) == 1 && list[0] == j {
+	first := f.wanted[path]
+	if first == nil || first == j && j.nextWants == nil {
 		return nil
 	}
 	var files []string
-	for _, other := range list {
-		if at := other.where(other.row.File, other.row.Facts).at; other.row.ID < j.row.ID && at != "" {
+	for ; first != nil; first = first.nextWants {
+		if at := first.where(first.row.File, first.row.Facts).at; first.row.ID < j.row.ID && at != "" {
 			files = append(files, at)
 		}
 	}

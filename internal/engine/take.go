@@ -29,15 +29,18 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		return
 	}
 	if j := f.claimed(path, facts); j != nil {
-		set(&j.offers, path)
+		set(&j.hold().offers, path)
 		return
 	}
-	v, err := take.Decide(candidates, take.Offer{Facts: facts, ByHand: f.once, Now: now}, f.sources())
-	if err != nil {
+	v := &f.verdict
+	f.offered = take.Offer{Facts: facts, ByHand: f.once, Now: now}
+	if err := v.Decide(candidates, &f.offered, &f.sources); err != nil {
 		f.askAgain(path, err, now)
 		return
 	}
-	delete(f.unread, path)
+	if len(f.unread) > 0 {
+		delete(f.unread, path)
+	}
 	if v.Taker != nil && v.Taker.Rule != under && !sameWait(v.Taker.Rule, under) {
 		f.wait(path, v.Taker.Rule, settle.Nudged, now) // it has to settle for this rule, too
 		return
@@ -67,8 +70,8 @@ func sameWait(a, b *rule.Rule) bool {
 	return pa == pb
 }
 
-// sources are what a decision asks beyond the look at the file.
-func (f *flow) sources() take.Sources {
+// asks are what a decision asks beyond the look at the file.
+func (f *flow) asks() take.Sources {
 	return take.Sources{
 		Memory: memoryOf(f.store),
 		Inside: func(c plan.Candidate, facts *file.Facts) { complete(f.set, c.Rule, c.Unit, facts) },
@@ -138,7 +141,7 @@ func originOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
-func (f *flow) give(c plan.Candidate, path string, v take.Verdict, now time.Time) {
+func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	if f.only != "" && c.Rule.Name.S != f.only {
 		return // another rule's, which is not worked for now
 	}
@@ -166,7 +169,7 @@ func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event fil
 	}
 }
 
-func (f *flow) take(c plan.Candidate, path string, v take.Verdict, now time.Time) {
+func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	j := f.newJob(c, path, v.Facts, v.Event, now)
 	j.unless = v.Unless
 	j.row.Chain = strings.Join(v.Chain, ",")
@@ -408,7 +411,7 @@ func (f *flow) removalsByRule() map[string][]removal {
 				there = append(there, c)
 			}
 		}
-		told, forget, err := take.Gone(there, f.sources())
+		told, forget, err := take.Gone(there, f.sources)
 		if err != nil {
 			continue // it is asked again
 		}

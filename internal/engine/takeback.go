@@ -375,7 +375,7 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 			f.chained = true
 			f.book.Placed(p.Target, b.rule, b.chain)
 			f.claim(j, p.Target, p.After)
-			set(&j.offers, p.Target)
+			set(&j.hold().offers, p.Target)
 		}
 	})
 }

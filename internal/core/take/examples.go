@@ -59,7 +59,7 @@ func exampleTaker(s *plan.Set, r *rule.Rule, path string, facts file.Facts, even
 	}
 	var taking []Reply
 	for len(candidates) > 0 {
-		v, err := Decide(candidates, Offer{Facts: facts, Now: now}, Sources{Memory: known})
+		v, err := Decide(candidates, Offer{Facts: facts, Tell: true, Now: now}, Sources{Memory: known})
 		if err != nil || v.Taker == nil {
 			return takerOf(taking, r), err
 		}

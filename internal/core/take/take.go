@@ -31,6 +31,7 @@ type Memory struct {
 type Offer struct {
 	Facts  file.Facts
 	ByHand bool // a sweep by hand takes what was left alone (existing: leave), too
+	Tell   bool // the verdict lists what each rule answered
 	Now    time.Time
 }
 
@@ -104,67 +105,88 @@ type Verdict struct {
 
 // Decide asks the rules in their order.
 func Decide(candidates []plan.Candidate, o Offer, from Sources) (Verdict, error) {
-	v := Verdict{Facts: o.Facts}
-	for i, c := range candidates {
-		reply, err := v.ask(c, o, from)
+	var v Verdict
+	err := v.Decide(candidates, &o, &from)
+	return v, err
+}
+
+// Decide asks the rules in their order, for those who decide on many files with one
+// verdict: it is made anew each time.
+func (v *Verdict) Decide(candidates []plan.Candidate, o *Offer, from *Sources) error {
+	*v = Verdict{Facts: o.Facts}
+	for i := range candidates {
+		reply, err := v.ask(&candidates[i], o, from)
 		if err != nil {
-			return v, err
+			return err
 		}
-		v.Replies = append(v.Replies, reply)
-		switch reply.Answer {
+		if o.Tell {
+			v.Replies = append(v.Replies, reply.of(candidates[i]))
+		}
+		switch reply.answer {
 		case Takes:
-			v.Taker, v.Event, v.Claimed = &candidates[i], reply.Event, true
-			return v, v.others(candidates[i+1:], o, from)
+			v.Taker, v.Event, v.Claimed = &candidates[i], reply.event, true
+			return v.others(candidates[i+1:], o, from)
 		case Handled:
 			v.Claimed = true
-			return v, nil
+			return nil
 		case Shared, Left:
 			v.Claimed = true
 		case Loop, Deaf:
 			v.Claimed = true
-			v.Remember = append(v.Remember, reply)
+			v.Remember = append(v.Remember, reply.of(candidates[i]))
 		}
 	}
-	return v, nil
+	return nil
+}
+
+// answer is a reply without the rule that gave it.
+type answer struct {
+	answer Answer
+	event  file.Event
+	job    int64
+}
+
+func (a answer) of(c plan.Candidate) Reply {
+	return Reply{Candidate: c, Answer: a.answer, Event: a.event, Job: a.job}
 }
 
 // ask has one rule answer.
-func (v *Verdict) ask(c plan.Candidate, o Offer, from Sources) (Reply, error) {
-	reply := Reply{Candidate: c, Event: file.Added}
+func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error) {
+	reply := answer{event: file.Added}
 	memory, known, err := recall(c, from)
 	if err != nil {
 		return reply, err
 	}
 	if known {
-		reply.Event, reply.Job = file.Changed, memory.Job
+		reply.event, reply.job = file.Changed, memory.Job
 	}
 	if known && memory.Facts.Same(o.Facts) {
 		switch {
 		case memory.Job != 0 && c.Rule.Share:
-			reply.Answer = Shared
+			reply.answer = Shared
 			return reply, nil
 		case memory.Job != 0:
-			reply.Answer = Handled
+			reply.answer = Handled
 			return reply, nil
 		case !o.ByHand || c.Rule.Existing != rule.ExistingLeave:
-			reply.Answer = Left
+			reply.answer = Left
 			return reply, nil
 		}
-		reply.Event = file.Added // left where it was before the rule came, and taken by hand now
+		reply.event = file.Added // left where it was before the rule came, and taken by hand now
 	}
 	if from.Inside != nil {
-		from.Inside(c, &v.Facts)
+		from.Inside(*c, &v.Facts)
 	}
-	fits, older := c.Fits(v.Facts, reply.Event, o.Now)
+	fits, older := c.Fits(v.Facts, reply.event, o.Now)
 	switch {
 	case !older.IsZero():
-		reply.Answer = Young
+		reply.answer = Young
 		if v.Older.IsZero() || older.Before(v.Older) {
 			v.Older = older
 		}
 		return reply, nil
 	case !fits:
-		reply.Answer = Unfit
+		reply.answer = Unfit
 		return reply, nil
 	}
 	chain, err := chainOf(c, v.Facts, from)
@@ -172,10 +194,10 @@ func (v *Verdict) ask(c plan.Candidate, o Offer, from Sources) (Reply, error) {
 	case err != nil:
 		return reply, err
 	case c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain):
-		reply.Answer = Loop
+		reply.answer = Loop
 		return reply, nil
-	case !c.Rule.Reacts(reply.Event):
-		reply.Answer = Deaf
+	case !c.Rule.Reacts(reply.event):
+		reply.answer = Deaf
 		return reply, nil
 	}
 	v.Chain = chain
@@ -187,8 +209,9 @@ func (v *Verdict) ask(c plan.Candidate, o Offer, from Sources) (Reply, error) {
 
 // others has the rules after the taker note the file that only react when it goes:
 // they never take it, and must know that it was there.
-func (v *Verdict) others(candidates []plan.Candidate, o Offer, from Sources) error {
-	for _, c := range candidates {
+func (v *Verdict) others(candidates []plan.Candidate, o *Offer, from *Sources) error {
+	for i := range candidates {
+		c := &candidates[i]
 		if c.Rule.Reacts(file.Added) || !c.Rule.Reacts(file.Removed) {
 			continue
 		}
@@ -200,31 +223,31 @@ func (v *Verdict) others(candidates []plan.Candidate, o Offer, from Sources) err
 			continue
 		}
 		if from.Inside != nil {
-			from.Inside(c, &v.Facts)
+			from.Inside(*c, &v.Facts)
 		}
 		if fits, _ := c.Fits(v.Facts, file.Added, o.Now); fits {
-			v.Remember = append(v.Remember, Reply{Candidate: c, Answer: Deaf, Event: file.Added, Job: memory.Job})
+			v.Remember = append(v.Remember, Reply{Candidate: *c, Answer: Deaf, Event: file.Added, Job: memory.Job})
 		}
 	}
 	return nil
 }
 
-func recall(c plan.Candidate, from Sources) (Memory, bool, error) {
+func recall(c *plan.Candidate, from *Sources) (Memory, bool, error) {
 	if from.Memory == nil {
 		return Memory{}, false, nil
 	}
-	memory, known, err := from.Memory(c)
+	memory, known, err := from.Memory(*c)
 	if err != nil {
 		return memory, false, fmt.Errorf("what the rule %s remembers of %s cannot be read: %w", c.Rule.Name.S, c.Unit, err)
 	}
 	return memory, known, nil
 }
 
-func chainOf(c plan.Candidate, f file.Facts, from Sources) ([]string, error) {
+func chainOf(c *plan.Candidate, f file.Facts, from *Sources) ([]string, error) {
 	if from.Chain == nil {
 		return nil, nil
 	}
-	chain, err := from.Chain(c, f)
+	chain, err := from.Chain(*c, f)
 	if err != nil {
 		return nil, fmt.Errorf("which rules %s went through before cannot be read: %w", c.Unit, err)
 	}
@@ -236,7 +259,7 @@ func chainOf(c plan.Candidate, f file.Facts, from Sources) ([]string, error) {
 // for it and only forget the file.
 func Gone(candidates []plan.Candidate, from Sources) (told []Reply, forget []plan.Candidate, err error) {
 	for _, c := range candidates {
-		memory, known, err := recall(c, from)
+		memory, known, err := recall(&c, &from)
 		if err != nil {
 			return nil, nil, err
 		}

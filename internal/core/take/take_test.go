@@ -111,7 +111,7 @@ func TestAMemoryThatCannotBeReadIsAnError(t *testing.T) {
 	candidates, _ := Candidates(s, "/office/in/f", false, nil)
 	broken := errors.New("disk I/O error")
 	from := Sources{Memory: func(plan.Candidate) (Memory, bool, error) { return Memory{}, false, broken }}
-	v, err := Decide(candidates, Offer{Facts: asItIs, Now: now}, from)
+	v, err := Decide(candidates, Offer{Facts: asItIs, Tell: true, Now: now}, from)
 	require.ErrorIs(t, err, broken)
 	require.Nil(t, v.Taker)
 	_, _, err = Gone(candidates, from)
@@ -122,7 +122,7 @@ func TestLoops(t *testing.T) {
 	s := rules(t, "  - {name: a, watch: in}\n  - {name: b, watch: in}")
 	candidates, _ := Candidates(s, "/office/in/f", false, nil)
 	from := Sources{Chain: func(plan.Candidate, file.Facts) ([]string, error) { return []string{"a"}, nil }}
-	v, err := Decide(candidates, Offer{Facts: asItIs, Now: now}, from)
+	v, err := Decide(candidates, Offer{Facts: asItIs, Tell: true, Now: now}, from)
 	require.NoError(t, err)
 	require.Equal(t, "b", v.Taker.Rule.Name.S)
 	require.Equal(t, Loop, v.Replies[0].Answer)
