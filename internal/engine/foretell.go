@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
+	"stilltide/internal/place"
 )
 
 // foretelling is one job under way in a scene.
@@ -195,8 +197,45 @@ func (w *foretelling) act(s *rule.Step) {
 	case "replace":
 		w.replace(s)
 	case "unpack":
-		w.job.Placed = ""
+		w.unpack(s)
 	}
+}
+
+// unpack foretells what an archive holds.
+func (w *foretelling) unpack(s *rule.Step) {
+	to, err := w.job.Spot(s, w.job.Path())
+	if err != nil {
+		w.wrong = err.Error()
+		return
+	}
+	if w.self.source == "" {
+		w.doubt = true // only a run can tell what it holds
+		return
+	}
+	first := ""
+	err = place.Entries(w.self.source, limitsOf(s), func(name string, content []byte, whole bool) {
+		if w.wrong != "" {
+			return
+		}
+		spot := plan.Spot{Root: to.Root, Rel: filepath.Join(to.Rel, filepath.Dir(name)), Name: filepath.Base(name)}
+		if spot.Rel == "." {
+			spot.Rel = ""
+		}
+		t := thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.p.now)}, text: content, open: !whole}
+		l := w.p.scene.land("", t, spot, s.SameName, nil)
+		if w.clash(l, spot.Name); l.skipped {
+			l.wrong = l.path + " is there already with other content"
+		}
+		if w.wrong = l.wrong; w.wrong == "" {
+			w.p.scene.put(l, t, w.job.Rule.Name.S)
+			w.arrives(l)
+			first = cmp.Or(first, l.path)
+		}
+	})
+	if err != nil && w.wrong == "" {
+		w.wrong = plan.Display(w.at) + " cannot be unpacked: " + err.Error()
+	}
+	w.job.Placed = first
 }
 
 // needsFile tells whether a step can be done only while the job's file is there.

@@ -494,18 +494,23 @@ func (w *work) unpack(s *rule.Step, u *unit, j plan.Job) error {
 	if err != nil {
 		return err
 	}
-	limits := rule.DefaultLimits
-	if s.Limits.Files > 0 {
-		limits = s.Limits
-	}
 	req := place.Request{To: to}
 	list := w.placing(place.Put, u.at, u.facts, &req, s.SameName)
-	results, err := w.placer.Unpack(req, place.Limits{Files: limits.Files, Size: int64(limits.Size), Ratio: float64(limits.Ratio)})
+	results, err := w.placer.Unpack(req, limitsOf(s))
 	if err != nil {
 		return err
 	}
 	w.unpacked(*list, results)
 	return nil
+}
+
+// limitsOf are the bounds that an unpack step sets.
+func limitsOf(s *rule.Step) place.Limits {
+	limits := rule.DefaultLimits
+	if s.Limits.Files > 0 {
+		limits = s.Limits
+	}
+	return place.Limits{Files: limits.Files, Size: int64(limits.Size), Ratio: float64(limits.Ratio)}
 }
 
 // unpacked tells of what an archive held: what was made, and what was there already.

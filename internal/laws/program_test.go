@@ -73,7 +73,8 @@ func TestLawsOfTheProgram(t *testing.T) {
 func tryProgram(t *testing.T, path, base string, w *world) string {
 	plain := lay(t, base, w)
 	defer os.RemoveAll(plain)
-	t.Setenv("XDG_DATA_HOME", filepath.Join(plain, "trash"))
+	defer os.RemoveAll(trashOf(plain))
+	t.Setenv("XDG_DATA_HOME", trashOf(plain))
 	before := &run{w: w, before: snapshot(t, plain)}
 	if out, err := command(path, plain, "sweep"); err != nil {
 		return "the sweep ended badly: " + out
@@ -121,7 +122,8 @@ func command(path, dir string, args ...string) (string, error) {
 func anyInstant(t *testing.T, path, base string, w *world, before, want tree) string {
 	dir := lay(t, base, w)
 	defer os.RemoveAll(dir)
-	t.Setenv("XDG_DATA_HOME", filepath.Join(dir, "trash"))
+	defer os.RemoveAll(trashOf(dir))
+	t.Setenv("XDG_DATA_HOME", trashOf(dir))
 	chance := rand.New(rand.NewPCG(w.seed, 6))
 	var said bytes.Buffer
 	for range 1 + chance.IntN(2) { // the bound on attempts that a crash cut short is not reached
@@ -156,7 +158,8 @@ func anyInstant(t *testing.T, path, base string, w *world, before, want tree) st
 func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	dir := lay(t, base, w)
 	defer os.RemoveAll(dir)
-	t.Setenv("XDG_DATA_HOME", filepath.Join(dir, "trash"))
+	defer os.RemoveAll(trashOf(dir))
+	t.Setenv("XDG_DATA_HOME", trashOf(dir))
 	c := exec.Command(path, "watch")
 	c.Dir = dir
 	said := readable{}

@@ -3,6 +3,8 @@
 package laws
 
 import (
+	"archive/zip"
+	"bytes"
 	"crypto/sha256"
 	"fmt"
 	"io/fs"
@@ -91,7 +93,7 @@ func (w *world) describe() string {
 
 var (
 	drawnFolders = []string{"in", "in/sub", "a", "a/sub", "b", "out", "in/csv"}
-	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT", "one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv", "part.tmp"}
+	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT", "one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv", "part.tmp", "pack.zip", "pack.zip"}
 	drawnTexts   = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
 	drawnPlaces  = []string{
 		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{dir}"`, `"{watch}"`, `"{watch}/{reldir}"`, `"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
@@ -130,6 +132,9 @@ func (d drawing) fill(w *world) {
 		if have[f.path] {
 			continue
 		}
+		if strings.HasSuffix(f.path, ".zip") && !d.chance(20) { // now and then one that is none
+			f.content = d.archive()
+		}
 		switch {
 		case d.chance(4):
 			f.link = d.one("in/one.csv", "b", "../nowhere")
@@ -139,6 +144,20 @@ func (d drawing) fill(w *world) {
 		have[f.path] = true
 		w.files = append(w.files, f)
 	}
+}
+
+// archive draws a zip archive.
+func (d drawing) archive() string {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for range 1 + d.r.IntN(3) {
+		w, err := z.Create(d.one("one.csv", "deep/two.csv", "three.txt", "deep/down/noext", "../out"))
+		if err == nil {
+			_, _ = w.Write([]byte(d.one(drawnTexts...)))
+		}
+	}
+	_ = z.Close()
+	return b.String()
 }
 
 func (d drawing) rule(i int) drawnRule {
@@ -194,7 +213,7 @@ func (d drawing) step() string {
 		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`, `"{name}"`, "same.txt"),
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
 		"discard: trash", "discard: delete", "tag: [seen]", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
-		"mirror: "+to, `replace: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
+		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
 		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `copy: `+to+`, from: "{scratch}/*"`,
 	)
 	if d.chance(10) && !strings.HasPrefix(s, "tag") {
@@ -250,7 +269,10 @@ func (e entry) String() string {
 // tree is a snapshot of a folder, by path.
 type tree map[string]entry
 
-// snapshot reads all below a folder but the ledger's own and the trash.
+// trashOf is the trash of a world: beside it, where no rule of its watches.
+func trashOf(dir string) string { return dir + "-trash" }
+
+// snapshot reads all below a folder but the ledger's own.
 func snapshot(t *testing.T, dir string) tree {
 	t.Helper()
 	all := tree{}
@@ -262,7 +284,7 @@ func snapshot(t *testing.T, dir string) tree {
 		if err != nil {
 			return err
 		}
-		if rel == ".stilltide" || rel == "trash" {
+		if rel == ".stilltide" {
 			return fs.SkipDir
 		}
 		info, err := d.Info()
@@ -295,19 +317,21 @@ func snapshot(t *testing.T, dir string) tree {
 func contents(t *testing.T, dir string) map[string]bool {
 	t.Helper()
 	have := map[string]bool{}
-	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() {
+	for _, top := range []string{dir, trashOf(dir)} {
+		err := filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !d.Type().IsRegular() {
+				return err
+			}
+			if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel, ".stilltide/kept/") {
+				return nil
+			}
+			text, err := os.ReadFile(path)
+			have[fmt.Sprintf("%x", sha256.Sum256(text))] = true
 			return err
+		})
+		if err != nil && !os.IsNotExist(err) {
+			t.Fatal(err)
 		}
-		if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel, ".stilltide/kept/") {
-			return nil
-		}
-		text, err := os.ReadFile(path)
-		have[fmt.Sprintf("%x", sha256.Sum256(text))] = true
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
 	}
 	return have
 }

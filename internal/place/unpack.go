@@ -77,6 +77,48 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	return res, nil
 }
 
+// mostForetold bounds the content of an entry that Entries reads, in bytes.
+const mostForetold = 16 << 20
+
+// Entries gives the files that an archive holds, for foretelling what unpacking it would
+// do; it is refused where unpacking would be. whole is false if an entry is so large that
+// only its beginning was read.
+func Entries(path string, limits Limits, each func(name string, content []byte, whole bool)) error {
+	in, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	info, err := in.Stat()
+	if err != nil {
+		return err
+	}
+	walk, err := archive(in, info.Size())
+	if err != nil {
+		return err
+	}
+	u := unpacking{limits: limits, packed: info.Size(), seen: map[string]bool{}}
+	err = walk(func(e entry) error {
+		name, err := u.note(e)
+		if err != nil || name == "" || e.dir {
+			return err
+		}
+		from, err := e.open()
+		if err != nil {
+			return err
+		}
+		defer from.Close()
+		content, err := io.ReadAll(io.LimitReader(&bounded{from, &u}, mostForetold))
+		u.files = append(u.files, name)
+		each(name, content, len(content) < mostForetold)
+		return err
+	})
+	if err == nil && len(u.files) == 0 {
+		err = errors.New("it holds no files")
+	}
+	return err
+}
+
 // unpacking is one archive under way.
 type unpacking struct {
 	p      *Placer
@@ -102,27 +144,34 @@ func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
 	return u.place()
 }
 
-// one writes one entry below the hidden folder.
-func (u *unpacking) one(e entry) error {
+// note checks an entry's name and counts it; it gives the clean name, "" for one that
+// needs nothing.
+func (u *unpacking) note(e entry) (string, error) {
 	name, err := inside(e.name)
-	if err != nil {
-		return err
-	}
-	if name == "." {
-		return nil
+	if err != nil || name == "." {
+		return "", err
 	}
 	if u.seen[name] && e.dir {
-		return nil // folders may be named again
+		return "", nil // folders may be named again
 	}
 	if u.seen[name] {
-		return fmt.Errorf("two entries are named %q", name)
+		return "", fmt.Errorf("two entries are named %q", name)
 	}
 	u.seen[name] = true
 	for up := path.Dir(name); up != "."; up = path.Dir(up) {
 		u.seen[up] = true
 	}
 	if len(u.seen) > u.limits.Files {
-		return fmt.Errorf("it holds more than %d entries (limits: files)", u.limits.Files)
+		return "", fmt.Errorf("it holds more than %d entries (limits: files)", u.limits.Files)
+	}
+	return name, nil
+}
+
+// one writes one entry below the hidden folder.
+func (u *unpacking) one(e entry) error {
+	name, err := u.note(e)
+	if err != nil || name == "" {
+		return err
 	}
 	below := filepath.Join(u.r.part(), filepath.FromSlash(name))
 	if e.dir {

@@ -398,7 +398,7 @@ var unfinishedNames = []string{
 	"*.tmp", "*.temp", // downloads and uploads, besides file.PartEndings
 	"*.swp", "*.swo", "*.swx", "*~", "#*#", ".#*", "4913", ".goutputstream-*", "*.kate-swp", // editors
 	"~$*", ".~lock.*", "*.lck", "*.lock", // office locks
-	".nfs*", ".fuse_hidden*", ".DS_Store", "._*", "Thumbs.db", "desktop.ini", // systems
+	".nfs*", ".fuse_hidden*", ".DS_Store", "._*", "Thumbs.db", "desktop.ini", "*.trashinfo", // systems
 	"*" + NoteEnding, HiddenPrefix + "*", // our own
 }
 
