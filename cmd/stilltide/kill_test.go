@@ -101,7 +101,7 @@ func TestKill(t *testing.T) {
 		s := exec.Command(program, "sweep")
 		s.Dir = dir
 		_ = s.Run() // ends with 1: some jobs must fail
-		if left, _ := filepath.Glob(filepath.Join(dir, "in", "*")); len(left) == 0 {
+		if left, _ := filepath.Glob(filepath.Join(dir, "in", "*")); len(left) == len(cutTooOften(t, dir)) {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -133,8 +133,14 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 		return nil
 	}))
 	want := map[string]string{"work": "done", "move": "sorted", "fail": "trouble", "step": "done"}
+	bounded := cutTooOften(t, dir)
 	for i := range files {
 		name := fmt.Sprintf("f%d.%s", i, kinds[i%4])
+		if bounded[name] { // it has failed, and is back where it came from
+			require.Equal(t, []string{"in"}, places[name], name)
+			require.Zero(t, copies[name], name)
+			continue
+		}
 		require.Equal(t, []string{want[kinds[i%4]]}, places[name], name)
 		if kinds[i%4] == "step" {
 			require.Equal(t, 2, copies[name], "%s: one in capitals, one whole", name)
@@ -143,6 +149,25 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 	scratch, err := os.ReadDir(filepath.Join(dir, ".stilltide", "scratch"))
 	require.NoError(t, err)
 	require.Empty(t, scratch)
+}
+
+// cutTooOften lists the files whose jobs met the bound on attempts that a crash cuts
+// short: kills by chance may hit one that often. They are few.
+func cutTooOften(t *testing.T, dir string) map[string]bool {
+	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
+	require.NoError(t, err)
+	defer l.Close()
+	jobs, err := l.Jobs(ledger.Filter{States: []ledger.State{ledger.Failed}})
+	require.NoError(t, err)
+	names := map[string]bool{}
+	for _, j := range jobs {
+		if strings.HasPrefix(j.Reason, "the watcher ended") {
+			require.Equal(t, 4, j.Crashes, j.File)
+			names[filepath.Base(j.File)] = true
+		}
+	}
+	require.Less(t, len(names), 10)
+	return names
 }
 
 // checkLedger looks for one final job a file, and a healthy database.
