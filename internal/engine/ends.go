@@ -38,7 +38,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 		if len(j.rule.Steps) > 0 {
 			f.record(j) // how the attempt ended and where it left the files, before those are placed
 		}
-		f.places = append(f.places, e)
+		f.places, j.sent = append(f.places, e), true
 	case state == ledger.Failed:
 		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
 	default:

@@ -23,6 +23,7 @@ type job struct {
 	intended  bool            // its input went where its recorded intention said
 	extras    bool            // it had further files, so their rows are kept right
 	stopOld   bool            // its attempt is being stopped, because the file changed
+	sent      bool            // its file is on its way to its place, ahead of all that are sent later
 	gone      bool            // its file went by itself while it ran
 	cancel    bool            // its attempt is being stopped for good
 	intents   []intent        // its placements

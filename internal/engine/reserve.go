@@ -70,7 +70,8 @@ func (f *flow) unreserve(j *job) {
 	j.wants, j.nextWants = "", nil
 }
 
-// before lists the files of the jobs that reserved a path before a job, in their order.
+// before lists the files of the jobs that reserved a path before a job, in their order,
+// but for those that are on their way there already: they come first anyway.
 func (f *flow) before(j *job, path string) []string {
 	first := f.wanted[path]
 	if first == nil || first == j && j.nextWants == nil {
@@ -78,7 +79,7 @@ func (f *flow) before(j *job, path string) []string {
 	}
 	var files []string
 	for ; first != nil; first = first.nextWants {
-		if at := first.where(first.row.File, first.row.Facts).at; first.row.ID < j.row.ID && at != "" {
+		if at := first.where(first.row.File, first.row.Facts).at; first.row.ID < j.row.ID && !first.sent && at != "" {
 			files = append(files, at)
 		}
 	}
