@@ -5,12 +5,11 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/settle"
-	"stilltide/internal/ledger"
 )
 
-// A job's file, and everything that its steps place where rules watch, is offered to
-// nobody until the job is over. Then it is a chain; of a job that failed nothing is
-// offered. A claim goes by path, so that events pass it by, and by inode, so that a
+// A job's file, and everything that its steps place where rules watch, is offered to no
+// rule until the job is over. Then it is a chain; what a job that failed placed has been
+// taken back by then, so what is still there is another's. A claim goes by path, so that events pass it by, and by inode, so that a
 // file is known by whatever name it has when it is looked at.
 
 // claim holds what a job places at a path.
@@ -53,7 +52,7 @@ func (f *flow) release(j *job, now time.Time) {
 		ends[m.EndsIn] = true
 	}
 	for path := range held.offers {
-		if path != j.row.File && (ends[path] || j.row.State == ledger.Processed) {
+		if path != j.row.File {
 			f.offer(path, j.row.Facts.Dir && ends[path], settle.Nudged, now)
 		}
 	}

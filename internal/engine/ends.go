@@ -39,6 +39,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 			f.record(j) // how the attempt ended and where it left the files, before those are placed
 		}
 		f.places, j.sent = append(f.places, e), true
+		f.unreserve(j)
 	case state == ledger.Failed:
 		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
 	default:
@@ -116,9 +117,6 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		watched := f.set.Watched(to)
 		if watched {
 			f.chained = true
-			chain := append(j.chain(), j.row.Rule)
-			f.book.Placed(to, j.row.Rule, chain[:len(chain)-1])
-			f.book.Placed(inode(u.facts), j.row.Rule, chain[:len(chain)-1])
 			f.claim(j, to, u.facts)
 		}
 		same := j.rule.SameName
@@ -342,7 +340,9 @@ func (f *flow) noteOffers(j *job) {
 		if path != "" && f.set.Watched(path) {
 			set(&j.held.offers, path)
 			if path != j.row.File {
-				f.book.Placed(path, j.row.Rule, j.chain()) // perhaps with a number
+				if facts, err := f.look(path); err == nil {
+					f.book.Placed(path, facts, j.row.Rule, j.chain())
+				}
 			}
 		}
 	}

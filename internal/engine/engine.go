@@ -176,7 +176,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	}
 	e.events = w
 	work, stopWork := context.WithCancel(context.Background())
-	e.placing, e.placer.Stop = work, work.Done()
+	e.placing, e.placer.Stop, e.placer.Numbers = work, work.Done(), &place.Numbers{}
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(work, quit) })

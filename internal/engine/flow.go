@@ -34,7 +34,7 @@ type flow struct {
 	jobs     map[int64]*job
 	byPath   map[string]*job      // the job that is not over for a path
 	claims   map[string]*job      // by path and by inode: what a job that is not over has placed, or taken away
-	wanted   map[string]*job      // by path: the first of the jobs that reserved it, in the order in which they were taken
+	wanted   map[string]*wanting  // by path: the jobs that reserved it
 	sources  take.Sources         // what a decision asks
 	offered  take.Offer           // what was decided on last
 	verdict  take.Verdict         // and how
@@ -93,7 +93,7 @@ type Unready struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, wanted: map[string]*job{}, unread: map[string]bool{}, reserved: map[string]bool{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, wanted: map[string]*wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}

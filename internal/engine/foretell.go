@@ -33,7 +33,7 @@ type foretelling struct {
 // foretell has one rule take one file in the scene, and tells what comes of it.
 func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []string) {
 	c := t.Candidate
-	before := p.scene.saved()
+	p.scene.begin()
 	w := &foretelling{p: p, at: c.Unit, self: self, job: c.Begin(self.facts, t.Event, p.now, p.set.File.StateFolder())}
 	w.job.Exists = func(path string) (bool, error) { _, ok := p.scene.look(path); return ok, nil }
 	if err := w.job.Ready(); err != nil {
@@ -49,7 +49,7 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []stri
 	}
 	f.Steps, f.Thrown = w.steps, w.thrown
 	if w.wrong != "" {
-		p.scene.now = before // a failed attempt takes back what it placed
+		p.scene.takeBack() // a failed attempt takes back what it placed
 		f.Fails = w.wrong
 		w.self, w.open, w.placed, w.notes = self, false, nil, nil
 		if w.thrown == "deleted" { // that cannot be taken back

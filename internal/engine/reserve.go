@@ -38,15 +38,7 @@ func (f *flow) reserve(j *job) {
 		return
 	}
 	j.wants = path
-	at := f.wanted[path]
-	if at == nil {
-		f.wanted[path] = j
-		return
-	}
-	for at.nextWants != nil {
-		at = at.nextWants
-	}
-	at.nextWants = j
+	f.wanted[path] = f.wanted[path].add(j)
 }
 
 // unreserve gives a name free again.
@@ -54,32 +46,63 @@ func (f *flow) unreserve(j *job) {
 	if j.wants == "" {
 		return
 	}
-	switch first := f.wanted[j.wants]; {
-	case first == j && j.nextWants == nil:
+	w := f.wanted[j.wants]
+	w.remove(j)
+	if w.first == nil {
 		delete(f.wanted, j.wants)
-	case first == j:
-		f.wanted[j.wants] = j.nextWants
-	default:
-		for ; first != nil; first = first.nextWants {
-			if first.nextWants == j {
-				first.nextWants = j.nextWants
-				break
-			}
-		}
 	}
-	j.wants, j.nextWants = "", nil
+	j.wants = ""
 }
 
-// before lists the files of the jobs that reserved a path before a job, in their order,
-// but for those that are on their way there already: they come first anyway.
+// wanting is the jobs that reserved one path, in the order in which their files were taken.
+type wanting struct{ first, last *job }
+
+func (w *wanting) add(j *job) *wanting {
+	if w == nil {
+		return &wanting{j, j}
+	}
+	after := w.last
+	for after != nil && after.row.ID > j.row.ID {
+		after = after.wantsBefore
+	}
+	j.wantsBefore = after
+	if after == nil {
+		j.wantsAfter, w.first = w.first, j
+	} else {
+		j.wantsAfter, after.wantsAfter = after.wantsAfter, j
+	}
+	if j.wantsAfter == nil {
+		w.last = j
+	} else {
+		j.wantsAfter.wantsBefore = j
+	}
+	return w
+}
+
+func (w *wanting) remove(j *job) {
+	if j.wantsBefore == nil {
+		w.first = j.wantsAfter
+	} else {
+		j.wantsBefore.wantsAfter = j.wantsAfter
+	}
+	if j.wantsAfter == nil {
+		w.last = j.wantsBefore
+	} else {
+		j.wantsAfter.wantsBefore = j.wantsBefore
+	}
+	j.wantsBefore, j.wantsAfter = nil, nil
+}
+
+// before lists the files of the jobs that reserved a path before a job, in their order.
+// Those that are on their way there already are not among them: they come first anyway.
 func (f *flow) before(j *job, path string) []string {
-	first := f.wanted[path]
-	if first == nil || first == j && j.nextWants == nil {
+	w := f.wanted[path]
+	if w == nil {
 		return nil
 	}
 	var files []string
-	for ; first != nil; first = first.nextWants {
-		if at := first.where(first.row.File, first.row.Facts).at; first.row.ID < j.row.ID && !first.sent && at != "" {
+	for first := w.first; first != nil && first.row.ID < j.row.ID; first = first.wantsAfter {
+		if at := first.where(first.row.File, first.row.Facts).at; at != "" {
 			files = append(files, at)
 		}
 	}

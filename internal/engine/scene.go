@@ -1,7 +1,7 @@
 package engine
 
 import (
-	"bytes"
+	"iter"
 	"maps"
 	"os"
 	"path/filepath"
@@ -18,7 +18,16 @@ import (
 // scene is a picture of the file system as it would be after what was foretold so far.
 // It differs from the real one by what was placed and taken away.
 type scene struct {
-	now map[string]thing // by path
+	now     map[string]thing // by path
+	changes []change         // since begin
+	numbers *place.Numbers
+}
+
+// change is what was known of a path before something was done there.
+type change struct {
+	path  string
+	was   thing
+	known bool
 }
 
 // thing is what is at a path of the scene.
@@ -31,7 +40,35 @@ type thing struct {
 	rule   string // the rule that would have placed it
 }
 
-func newScene() *scene { return &scene{now: map[string]thing{}} }
+func newScene() *scene { return &scene{now: map[string]thing{}, numbers: &place.Numbers{}} }
+
+// begin starts what takeBack takes back.
+func (s *scene) begin() { s.changes = s.changes[:0] }
+
+// takeBack makes the scene what it was when begin was called.
+func (s *scene) takeBack() {
+	for _, c := range slices.Backward(s.changes) {
+		if c.known {
+			s.now[c.path] = c.was
+		} else {
+			delete(s.now, c.path)
+		}
+	}
+	if len(s.changes) > 0 {
+		s.numbers = &place.Numbers{}
+	}
+	s.begin()
+}
+
+func (s *scene) note(path string) {
+	was, known := s.now[path]
+	s.changes = append(s.changes, change{path, was, known})
+}
+
+func (s *scene) set(path string, t thing) {
+	s.note(path)
+	s.now[path] = t
+}
 
 // look tells what is at a path; false if nothing is.
 func (s *scene) look(path string) (thing, bool) {
@@ -85,20 +122,9 @@ func (s *scene) same(a, b thing) (same, sure bool) {
 		return false, false
 	case a.facts.Size != b.facts.Size:
 		return false, true
-	case a.source != "" && b.source != "":
-		is, err := place.SameContent(a.source, b.source, a.facts.Size)
-		return err == nil && is, err == nil
 	}
-	one, errA := a.content()
-	other, errB := b.content()
-	return bytes.Equal(one, other), errA == nil && errB == nil
-}
-
-func (t thing) content() ([]byte, error) {
-	if t.source != "" {
-		return os.ReadFile(t.source)
-	}
-	return t.text, nil
+	is, err := a.payload().Same(b.payload())
+	return is, err == nil
 }
 
 // landing is where something would come to be placed, and how.
@@ -121,7 +147,8 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 	}
 	s.makeFolder(to.Folder())
 	maybe := false
-	for n := 1; ; n++ {
+	wanted, path := t.payload(), filepath.Join(to.Folder(), to.Name)
+	for n := range s.tries(path, wanted, ours != nil) {
 		l := landing{path: filepath.Join(to.Folder(), place.Numbered(to.Name, n)), number: n, maybe: maybe}
 		there, taken := s.look(l.path)
 		if !taken {
@@ -151,7 +178,31 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 			l.wrong = "what has that name is no regular file, so it is not replaced"
 			return l
 		}
+		if sure {
+			s.numbers.Note(path, n, there.payload(), wanted)
+		}
 	}
+	panic("the numbers of a name have no end")
+}
+
+// tries gives the numbers to look at, as a place.Placer has them.
+func (s *scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int] {
+	known := s.numbers
+	if all {
+		known = nil
+	}
+	return known.Tries(path, wanted, func(n int) bool {
+		_, taken := s.look(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
+		return taken
+	})
+}
+
+// payload gives the content of a thing, as far as it is known.
+func (t thing) payload() *place.Payload {
+	if !t.facts.Regular || t.open {
+		return &place.Payload{Size: -1}
+	}
+	return &place.Payload{Path: t.source, Size: t.facts.Size, Text: t.text}
 }
 
 // makeFolder notes a folder that is made for what is placed in it.
@@ -160,7 +211,7 @@ func (s *scene) makeFolder(folder string) {
 		if _, there := s.look(folder); there {
 			return
 		}
-		s.now[folder] = thing{facts: file.Facts{Exists: true, Dir: true}}
+		s.set(folder, thing{facts: file.Facts{Exists: true, Dir: true}})
 	}
 }
 
@@ -193,18 +244,19 @@ func (s *scene) put(l landing, t thing, by string) {
 		return
 	}
 	t.gone, t.rule = false, by
-	s.now[l.path] = t
+	s.set(l.path, t)
 }
 
 // remove notes that nothing is at a path any more.
 func (s *scene) remove(path string) {
-	for below := range s.now {
-		if strings.HasPrefix(below, path+string(filepath.Separator)) {
-			delete(s.now, below)
+	if t, _ := s.look(path); t.facts.Dir {
+		for below := range s.now {
+			if strings.HasPrefix(below, path+string(filepath.Separator)) {
+				s.note(below)
+				delete(s.now, below)
+			}
 		}
 	}
-	s.now[path] = thing{gone: true}
+	s.set(path, thing{gone: true})
+	s.numbers.Free(path)
 }
-
-// saved is the scene's state, to go back to.
-func (s *scene) saved() map[string]thing { return maps.Clone(s.now) }

@@ -103,13 +103,13 @@ func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 // chain gives the rules that a file went through before it came to its path.
 func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if !f.book.Empty() {
-		for at := c.Unit; at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) { // also with a folder that was placed whole
-			if chain := f.book.Chain(at); chain != nil {
+		if chain := f.book.Chain(c.Unit, facts); chain != nil {
+			return chain, nil
+		}
+		for at := filepath.Dir(c.Unit); at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
+			if chain := f.book.FolderChain(at); chain != nil {
 				return chain, nil
 			}
-		}
-		if chain := f.book.Chain(inode(facts)); chain != nil {
-			return chain, nil
 		}
 	}
 	if !f.set.Chained(c.Root) {
@@ -178,7 +178,6 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	}
 	if !f.book.Empty() {
 		f.book.Forget(path)
-		f.book.Forget(inode(v.Facts))
 	}
 	if m := plan.MarkerOf(c.Rule, path); m != "" {
 		if mf, err := f.look(m); err == nil && mf.Exists {

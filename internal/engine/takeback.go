@@ -373,7 +373,7 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 		}
 		for _, p := range come {
 			f.chained = true
-			f.book.Placed(p.Target, b.rule, b.chain)
+			f.book.Placed(p.Target, p.After, b.rule, b.chain)
 			f.claim(j, p.Target, p.After)
 			set(&j.hold().offers, p.Target)
 		}

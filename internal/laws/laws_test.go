@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -209,11 +210,14 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if j.State == ledger.Gone {
 			continue // another job took it away
 		}
+		if r.w.has(", from:") && j.State == ledger.Processed && j.EndsIn == "" {
+			return "" // the same, between a job's last step and its placing
+		}
 		end := r.rel(j.EndsIn)
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
-		did[key{j.File, j.Rule}] = fmt.Sprintf("failed %v, %s", j.State == ledger.Failed, end)
+		did[key{j.File, j.Rule}] = outcome(j.State == ledger.Failed, end)
 	}
 	for _, unit := range r.jobs {
 		for _, j := range r.jobs {
@@ -239,7 +243,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		case end == "":
 			end = r.rel(f.File)
 		}
-		said[key{f.File, f.Rule.Name.S}] = fmt.Sprintf("failed %v, %s", f.Fails != "", end)
+		said[key{f.File, f.Rule.Name.S}] = outcome(f.Fails != "", end)
 	}
 	var b strings.Builder
 	for k, v := range said {
@@ -254,6 +258,17 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	}
 	return b.String()
 }
+
+// outcome is how a job ended, in a word. In failed folders numbers go in the order in which
+// jobs fail, so that a name is not kept free for a job that then succeeds.
+func outcome(failed bool, end string) string {
+	if failed {
+		end = numberEnd.ReplaceAllString(end, "$1")
+	}
+	return fmt.Sprintf("failed %v, %s", failed, end)
+}
+
+var numberEnd = regexp.MustCompile(`-\d+((\.[^./]*)?)$`)
 
 func jobsOf(w *world) ([]ledger.Job, error) {
 	l, err := ledger.Read(filepath.Join(w.dir, ".stilltide"))

@@ -1,10 +1,8 @@
 package place
 
 import (
-	"bytes"
 	"errors"
 	"io/fs"
-	"os"
 
 	"stilltide/internal/core/file"
 )
@@ -12,8 +10,8 @@ import (
 // content is what is put into a new file.
 type content struct {
 	put   func(d *folder, part string) (lost []string, err error)
-	same  func(path string) (bool, error) // whether a file holds it already
-	still func() error                    // an error if the source is not what was read any more
+	is    *Payload     // as far as it is asked whether it is there already
+	still func() error // an error if the source is not what was read any more
 }
 
 // Copy makes a copy of the source. Content that is there already is not
@@ -28,8 +26,8 @@ func (p *Placer) Copy(r Request) (Result, error) {
 	}
 	defer src.release()
 	return p.put(r, content{
-		put:  func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
-		same: func(path string) (bool, error) { return p.sameAsSource(&r, path) },
+		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
+		is:  r.payload(),
 		still: func() error {
 			now, err := p.look(r.Source, &r)
 			if err == nil && !now.Same(r.Expect) {
@@ -50,10 +48,7 @@ func (p *Placer) Write(r Request, text []byte) (Result, error) {
 			}
 			return nil, nil
 		},
-		same: func(path string) (bool, error) {
-			have, err := os.ReadFile(path)
-			return bytes.Equal(have, text), err
-		},
+		is:    &Payload{Size: int64(len(text)), Text: text},
 		still: func() error { return nil },
 	})
 }
@@ -68,7 +63,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 	sys := p.system()
 	var res Result
 	for made := false; ; {
-		name, err := p.choose(&r, d, c.same)
+		name, err := p.choose(&r, d, c.is)
 		if err == nil && name.is != apart && !made {
 			return Result{Target: d.at(name.name), Facts: name.old, Here: true}, nil
 		}

@@ -25,6 +25,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"iter"
 	"os"
 	"syscall"
 
@@ -141,6 +142,9 @@ type Placer struct {
 	// nothing is left of them.
 	Stop <-chan struct{}
 
+	// Numbers, if set, remembers which numbers of a name are taken.
+	Numbers *Numbers
+
 	ops  ops
 	open map[spot]*folder // kept open between the placements of a batch
 }
@@ -215,6 +219,9 @@ func (p *Placer) Move(r Request) (Result, error) {
 	defer src.release()
 	for again := false; ; again = true {
 		res, err := p.moveTo(&r, src)
+		if err == nil && !res.Here {
+			p.Numbers.Free(r.Source)
+		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			return res, err
 		}
@@ -259,7 +266,7 @@ func (p *Placer) moveTo(r *Request, src source) (Result, error) {
 // moveOnce chooses a name and moves; errAgain says that it is not the right one
 // any more.
 func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
-	c, err := p.choose(r, d, func(path string) (bool, error) { return p.sameAsSource(r, path) })
+	c, err := p.choose(r, d, r.payload())
 	if err != nil {
 		return Result{}, err
 	}
@@ -320,97 +327,128 @@ type choice struct {
 	old  file.Facts // what is there
 }
 
-// choose finds the name that a file gets, by what is there already.
-func (p *Placer) choose(r *Request, d *folder, same func(path string) (bool, error)) (choice, error) {
+// choose finds the name that a content gets, by what is there already.
+func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
 	left, err := p.leftTo(r, d)
 	if err != nil {
 		return choice{}, err
 	}
-	for n := 1; ; n++ {
-		name := Numbered(r.To.Name, n)
-		there, err := p.system().StatIn(d, name)
+	for n := range p.tries(r, d, what) {
+		there, err := p.system().StatIn(d, Numbered(r.To.Name, n))
 		if err != nil {
-			return choice{}, cannot(d.at(name), "looked at", err)
+			return choice{}, cannot(d.at(Numbered(r.To.Name, n)), "looked at", err)
 		}
-		if !there.Exists {
-			if is, err := p.mayTake(r, left[name], same); err != nil || is {
-				return choice{name: name}, err
-			}
-			continue
+		if c, found, err := p.consider(r, d, n, there, left, what); err != nil || found {
+			return c, err
 		}
-		kin, err := p.relate(r, d, name, there)
-		if err != nil {
-			return choice{}, err
-		}
-		if kin != apart {
-			return choice{name: name, is: kin, old: there}, nil
-		}
-		is := false
-		if there.Regular && !r.Apart {
-			is, err = same(d.at(name))
-		}
-		switch {
-		case err != nil:
-			return choice{}, err
-		case is:
-			return choice{name: name, same: true, old: there}, nil
-		case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
-			return choice{name: name, over: true, old: there}, nil
-		case r.Same == rule.SameSkip:
-			return choice{}, fmt.Errorf("%s: %w", d.at(name), ErrSkipped)
-		case r.Same == rule.SameFail:
-			return choice{}, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
-		case r.Same == rule.SameReplace:
-			return choice{}, fmt.Errorf("%s is no regular file, so it is not replaced: %w", d.at(name), ErrTaken)
+		if there.Exists {
+			p.Numbers.Note(d.at(r.To.Name), n, payloadOf(d.at(Numbered(r.To.Name, n)), there), what)
 		}
 	}
+	panic("the numbers of a name have no end")
+}
+
+// tries gives the numbers to look at. What may be replaced, whatever its number, is
+// looked for among all of them.
+func (p *Placer) tries(r *Request, d *folder, what *Payload) iter.Seq[int] {
+	known := p.Numbers
+	if r.Ours != nil {
+		known = nil
+	}
+	return known.Tries(d.at(r.To.Name), what, func(n int) bool {
+		there, err := p.system().StatIn(d, Numbered(r.To.Name, n))
+		return err == nil && there.Exists
+	})
+}
+
+// consider decides on one number; found is false if the next is to be looked at.
+func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*Payload, what *Payload) (c choice, found bool, err error) {
+	name := Numbered(r.To.Name, n)
+	if !there.Exists {
+		is, err := mayTake(r, left[name], what)
+		return choice{name: name}, is, err
+	}
+	kin, err := p.relate(r, d, name, there)
+	if err != nil {
+		return choice{}, false, err
+	}
+	if kin != apart {
+		return choice{name: name, is: kin, old: there}, true, nil
+	}
+	is := false
+	if !r.Apart {
+		is, err = what.Same(payloadOf(d.at(name), there))
+	}
+	switch {
+	case err != nil:
+		return choice{}, false, err
+	case is:
+		return choice{name: name, same: true, old: there}, true, nil
+	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
+		return choice{name: name, over: true, old: there}, true, nil
+	case r.Same == rule.SameSkip:
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrSkipped)
+	case r.Same == rule.SameFail:
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
+	case r.Same == rule.SameReplace:
+		return choice{}, false, fmt.Errorf("%s is no regular file, so it is not replaced: %w", d.at(name), ErrTaken)
+	}
+	return choice{}, false, nil
 }
 
 // leftTo gives the names that are left to the files that are placed here first, each
 // with the file that will have it.
-func (p *Placer) leftTo(r *Request, d *folder) (map[string]string, error) {
-	if r.Same == rule.SameReplace {
+func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
+	if r.Same == rule.SameReplace || len(r.First) == 0 {
 		return nil, nil
 	}
-	left := map[string]string{}
+	left := map[string]*Payload{}
 	for _, path := range r.First {
-		f, err := p.system().Stat(path)
-		if err != nil || !f.Exists {
-			continue // it will say itself what is wrong with it
+		first := &Payload{Path: path, Size: -1} // on its way from step to step it is not seen
+		if f, err := p.system().Stat(path); err == nil && f.Exists {
+			first = payloadOf(path, f)
 		}
-		for n := 1; ; n++ {
-			name := Numbered(r.To.Name, n)
-			there, err := p.system().StatIn(d, name)
-			if err != nil {
-				return nil, cannot(d.at(name), "looked at", err)
-			}
-			other := left[name]
-			if there.Exists {
-				other = d.at(name)
-			}
-			if other == "" {
-				left[name] = path
-				break
-			}
-			if is, err := SameContent(path, other, f.Size); f.Regular && err == nil && is {
-				break
-			}
+		if err := p.leave(r, d, first, left); err != nil {
+			return nil, err
 		}
 	}
 	return left, nil
 }
 
-// mayTake tells whether a free name may be taken: it is left to nobody, or to a file
-// with the same content.
-func (p *Placer) mayTake(r *Request, first string, same func(path string) (bool, error)) (bool, error) {
-	switch {
-	case first == "":
-		return true, nil
-	case r.Expect.Dir:
-	default:
-		if is, err := same(first); err != nil || is {
-			return is, err
+// leave finds the name of one file that is placed first.
+func (p *Placer) leave(r *Request, d *folder, first *Payload, left map[string]*Payload) error {
+	for n := range p.tries(r, d, first) {
+		name := Numbered(r.To.Name, n)
+		there, err := p.system().StatIn(d, name)
+		if err != nil {
+			return cannot(d.at(name), "looked at", err)
 		}
+		other := left[name]
+		if there.Exists {
+			other = payloadOf(d.at(name), there)
+		}
+		if other == nil {
+			left[name] = first
+			return nil
+		}
+		if is, err := first.Same(other); err == nil && is {
+			return nil
+		}
+		if there.Exists {
+			p.Numbers.Note(d.at(r.To.Name), n, other, first)
+		}
+	}
+	return nil
+}
+
+// mayTake tells whether a free name may be taken: it is left to no other file, or to one
+// with the same content.
+func mayTake(r *Request, first, what *Payload) (bool, error) {
+	if first == nil {
+		return true, nil
+	}
+	if is, err := what.Same(first); err != nil || is {
+		return is, err
 	}
 	switch r.Same {
 	case rule.SameSkip:
@@ -421,11 +459,20 @@ func (p *Placer) mayTake(r *Request, first string, same func(path string) (bool,
 	return false, nil
 }
 
-func (p *Placer) sameAsSource(r *Request, path string) (bool, error) {
-	if r.Expect.Dir {
-		return false, nil
+// payloadOf gives the content of what is at a path.
+func payloadOf(path string, f file.Facts) *Payload {
+	if !f.Regular {
+		return &Payload{Path: path, Size: -1}
 	}
-	return SameContent(r.Source, path, r.Expect.Size)
+	return &Payload{Path: path, Size: f.Size}
+}
+
+// payload gives the content of the source.
+func (r *Request) payload() *Payload {
+	if r.Expect.Dir {
+		return &Payload{Path: r.Source, Size: -1}
+	}
+	return &Payload{Path: r.Source, Size: r.Expect.Size}
 }
 
 // finished checks that the file at the target is the one that was meant.
@@ -637,11 +684,11 @@ func SameContent(a, b string, size int64) (bool, error) {
 		return false, err
 	}
 	defer fb.Close()
-	return sameBytes(fa, fb)
+	return sameBytes(fa, fb, min(size+1, 256<<10))
 }
 
-func sameBytes(a, b io.Reader) (bool, error) {
-	bufA, bufB := make([]byte, 256<<10), make([]byte, 256<<10)
+func sameBytes(a, b io.Reader, room int64) (bool, error) {
+	bufA, bufB := make([]byte, room), make([]byte, room)
 	for {
 		n, errA := io.ReadFull(a, bufA)
 		m, errB := io.ReadFull(b, bufB)

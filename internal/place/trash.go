@@ -41,16 +41,18 @@ func (p *Placer) Trash(r Request) (Result, error) {
 // on the file's, then the file.
 func (p *Placer) throw(c can, r Request) (Result, error) {
 	text := c.info(r.Source, time.Now())
-	for n := 1; ; n++ {
-		name := Numbered(filepath.Base(r.Source), n)
-		target := filepath.Join(c.folder, "files", name)
+	wanted := filepath.Join(c.folder, "files", filepath.Base(r.Source))
+	nothing := &Payload{Size: -1} // in the trash, equal files are apart
+	for n := range p.Numbers.Tries(wanted, nothing, claimed(wanted)) {
+		target := filepath.Join(filepath.Dir(wanted), Numbered(filepath.Base(wanted), n))
 		if err := writeClaim(InfoOf(target), text); errors.Is(err, fs.ErrExist) {
+			p.Numbers.Note(wanted, n, nothing, nothing)
 			continue
 		} else if err != nil {
 			return Result{}, cannot(InfoOf(target), "written", err)
 		}
 		move := r
-		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: name}, rule.SameFail, true
+		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: filepath.Base(target)}, rule.SameFail, true
 		res, err := p.Move(move)
 		if err == nil && !res.Here {
 			return res, nil
@@ -59,6 +61,15 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 		if !errors.Is(err, ErrTaken) { // ErrTaken: a file without an info file has the name
 			return res, err
 		}
+	}
+	panic("the numbers of a name have no end")
+}
+
+// claimed tells whether a number of a name has its info file.
+func claimed(wanted string) func(n int) bool {
+	return func(n int) bool {
+		_, err := os.Lstat(InfoOf(filepath.Join(filepath.Dir(wanted), Numbered(filepath.Base(wanted), n))))
+		return err == nil
 	}
 }
 

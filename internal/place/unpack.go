@@ -325,7 +325,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	}
 	defer done()
 	r.Source = "" // what is unpacked is not the archive, whatever its name is
-	c, err = u.p.choose(&r, d, func(there string) (bool, error) { return SameContent(u.d.at(part), there, info.Size()) })
+	c, err = u.p.choose(&r, d, &Payload{Path: u.d.at(part), Size: info.Size()})
 	if err != nil {
 		return r, c, s, err
 	}

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"stilltide/internal/core/file"
 )
 
 // Deepest is the depth of suspected descent at which a rule stops.
@@ -24,25 +26,46 @@ const Short = time.Minute
 
 // Book keeps what is known of files' descent. The zero value is ready to use.
 type Book struct {
-	placed  map[string][]string // by path: the rules that its file went through
-	suspect map[string]int      // by path: depth of suspected descent
+	placed  map[string]descent // by path
+	suspect map[string]int     // by path: depth of suspected descent
 	again   map[string][]time.Time
+}
+
+// descent is where a file or a whole folder comes from.
+type descent struct {
+	facts file.Facts // as it was placed
+	rules []string   // that it went through
 }
 
 // Placed notes that a job of a rule put a file at a path; chain are the rules
 // that its input had gone through.
-func (b *Book) Placed(path, rule string, chain []string) {
+func (b *Book) Placed(path string, f file.Facts, rule string, chain []string) {
 	if b.placed == nil {
-		b.placed = map[string][]string{}
+		b.placed = map[string]descent{}
 	}
-	b.placed[path] = append(slices.Clone(chain), rule)
+	b.placed[path] = descent{f, append(slices.Clone(chain), rule)}
 }
 
 // Empty tells that nothing is known of any file.
 func (b *Book) Empty() bool { return len(b.placed)+len(b.suspect) == 0 }
 
-// Chain gives the rules that the file at a path went through.
-func (b *Book) Chain(path string) []string { return b.placed[path] }
+// Chain gives the rules that the file at a path went through. Another file, which came to
+// have the path since, went through none.
+func (b *Book) Chain(path string, f file.Facts) []string {
+	if d := b.placed[path]; d.facts.Dir == f.Dir && (f.Dir || d.facts.Size == f.Size && d.facts.Mod == f.Mod) {
+		return d.rules
+	}
+	return nil
+}
+
+// FolderChain gives the rules that all went through that lies in a folder, because the
+// folder was placed as a whole.
+func (b *Book) FolderChain(path string) []string {
+	if d := b.placed[path]; d.facts.Dir {
+		return d.rules
+	}
+	return nil
+}
 
 // Forget drops what is known of a path, when its file is gone or is another.
 func (b *Book) Forget(path string) {

@@ -5,17 +5,32 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
 )
 
 func TestChainsAreKnown(t *testing.T) {
 	var b Book
-	b.Placed("/b/x", "first", nil)
-	require.Equal(t, []string{"first"}, b.Chain("/b/x"))
-	b.Placed("/c/x", "second", b.Chain("/b/x"))
-	require.True(t, Stops("first", b.Chain("/c/x")))
-	require.False(t, Stops("third", b.Chain("/c/x")))
+	x := file.Facts{Exists: true, Regular: true, Size: 3, Mod: 1}
+	b.Placed("/b/x", x, "first", nil)
+	require.Equal(t, []string{"first"}, b.Chain("/b/x", x))
+	b.Placed("/c/x", x, "second", b.Chain("/b/x", x))
+	require.True(t, Stops("first", b.Chain("/c/x", x)))
+	require.False(t, Stops("third", b.Chain("/c/x", x)))
+	other := x
+	other.Mod = 2
+	require.Empty(t, b.Chain("/c/x", other), "another file, or what a person made of this one")
 	b.Forget("/c/x")
-	require.Empty(t, b.Chain("/c/x"))
+	require.Empty(t, b.Chain("/c/x", x))
+}
+
+func TestAWholeFolderTakesItsChainAlong(t *testing.T) {
+	var b Book
+	folder := file.Facts{Exists: true, Dir: true}
+	b.Placed("/b/box", folder, "first", nil)
+	require.Equal(t, []string{"first"}, b.Chain("/b/box", folder))
+	require.Equal(t, []string{"first"}, b.FolderChain("/b/box"))
+	require.Empty(t, b.Chain("/b/box", file.Facts{Exists: true, Regular: true}), "a file that came to have its name")
 }
 
 func TestSuspectedOutputCountsItsDepth(t *testing.T) {

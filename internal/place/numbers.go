@@ -1,0 +1,297 @@
+package place
+
+import (
+	"bytes"
+	"errors"
+	"hash/maphash"
+	"io"
+	"iter"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"stilltide/internal/core/plan"
+)
+
+// Numbered gives the n-th choice of a name: stem.ext, stem-2.ext, stem-3.ext, …
+// A failure note keeps its whole ending, by which it is known.
+func Numbered(name string, n int) string {
+	if n == 1 {
+		return name
+	}
+	stem, ext := splitEnding(name)
+	return stem + "-" + strconv.Itoa(n) + ext
+}
+
+func splitEnding(name string) (stem, ext string) {
+	if note, ok := strings.CutSuffix(name, plan.NoteEnding); ok {
+		return note, plan.NoteEnding
+	}
+	if i := strings.LastIndexByte(name, '.'); i > 0 {
+		return name[:i], name[i:]
+	}
+	return name, ""
+}
+
+// numberOf is the opposite of Numbered: the name that was wanted, and the number from 2 on.
+func numberOf(name string) (wanted string, n int, ok bool) {
+	stem, ext := splitEnding(name)
+	i := strings.LastIndexByte(stem, '-')
+	if i < 0 {
+		return "", 0, false
+	}
+	n, err := strconv.Atoi(stem[i+1:])
+	wanted = stem[:i] + ext
+	return wanted, n, err == nil && n > 1 && Numbered(wanted, n) == name
+}
+
+// Numbers remembers which numbers of a name are taken, so that the thousandth file that
+// wants one name need not be compared with the 999 before it. Whoever asks looks at each
+// name that it offers, so what has changed meanwhile costs a number at most: one that
+// somebody else gave free is used again when the program starts anew. The zero value is
+// ready; a nil one remembers nothing. It may be used by several goroutines.
+type Numbers struct {
+	mu    sync.Mutex
+	names map[string]*series // by the path that is wanted
+	noted int
+}
+
+// mostNoted bounds the numbers that are remembered, at about 40 bytes each.
+const mostNoted = 200_000
+
+// series is what is known of one name.
+type series struct {
+	next   int              // from here on nothing is known; 0 stands for 2
+	free   []int            // numbers before it that were given free, in order
+	twins  map[mark][]int   // numbers by the beginning of their content
+	unread map[int64][]int  // numbers by size, where nobody has read the content yet
+	marks  map[int]struct{} // numbers whose content was read
+}
+
+// mark is what two files with the same content have in common.
+type mark struct {
+	size int64
+	head uint64
+}
+
+var markSeed = maphash.MakeSeed()
+
+// Tries gives the numbers that are worth looking at for a content that is to get a name,
+// endlessly: 1, those that may have the same content or be the source, then those that
+// may be free. taken tells whether a number is taken now.
+func (m *Numbers) Tries(path string, of *Payload, taken func(n int) bool) iter.Seq[int] {
+	if m == nil {
+		m = &Numbers{}
+	}
+	return func(yield func(int) bool) {
+		if !yield(1) {
+			return
+		}
+		for _, n := range m.likely(path, of, taken) {
+			if !yield(n) {
+				return
+			}
+		}
+		for n := m.open(path, 1); yield(n); n = m.open(path, n) {
+		}
+	}
+}
+
+// likely lists the taken numbers that may have the content already. What is known of a
+// name is forgotten if its last number is not taken any more.
+func (m *Numbers) likely(path string, of *Payload, taken func(n int) bool) []int {
+	m.mu.Lock()
+	s := m.names[path]
+	if s == nil {
+		m.mu.Unlock()
+		return nil
+	}
+	last := s.next - 1
+	m.mu.Unlock()
+	if !taken(last) {
+		m.mu.Lock()
+		delete(m.names, path)
+		m.mu.Unlock()
+		return nil
+	}
+	is, read := of.mark()
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	var found []int
+	if wanted, n, ok := numberOf(filepath.Base(of.Path)); ok && n < s.next && strings.EqualFold(wanted, filepath.Base(path)) {
+		found = append(found, n)
+	}
+	if read {
+		found = append(found, s.twins[is]...)
+	}
+	found = append(found, s.unread[of.Size]...)
+	slices.Sort(found)
+	return slices.Compact(found)
+}
+
+// open gives the next number that may be free.
+func (m *Numbers) open(path string, after int) int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.names[path]
+	if s == nil {
+		return after + 1
+	}
+	for _, n := range s.free {
+		if n > after {
+			return n
+		}
+	}
+	return max(s.next, after+1)
+}
+
+// Note remembers that a number is taken by other content. That is read if it may be asked
+// for again soon: if it has the size of what was to get the name.
+func (m *Numbers) Note(path string, n int, there, wanted *Payload) {
+	if m == nil || n < 2 {
+		return
+	}
+	var is mark
+	read := false
+	if there.Size == wanted.Size {
+		is, read = there.mark()
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.series(path)
+	switch i, free := slices.BinarySearch(s.free, n); {
+	case n == s.next:
+		s.next++
+		m.noted++
+	case free:
+		s.free = slices.Delete(s.free, i, i+1)
+	case n > s.next:
+		return // names before it are left to others
+	}
+	if _, known := s.marks[n]; known || there.Size < 0 {
+		return
+	}
+	waits := slices.Index(s.unread[there.Size], n)
+	switch {
+	case read:
+		s.marks[n] = struct{}{}
+		m.noted++
+		s.twins[is] = append(s.twins[is], n)
+		if waits >= 0 {
+			s.unread[there.Size] = slices.Delete(s.unread[there.Size], waits, waits+1)
+		}
+	case waits < 0:
+		s.unread[there.Size] = append(s.unread[there.Size], n)
+	}
+}
+
+func (m *Numbers) series(path string) *series {
+	if m.noted >= mostNoted {
+		m.names, m.noted = nil, 0
+	}
+	if m.names == nil {
+		m.names = map[string]*series{}
+	}
+	s := m.names[path]
+	if s == nil {
+		s = &series{next: 2, twins: map[mark][]int{}, unread: map[int64][]int{}, marks: map[int]struct{}{}}
+		m.names[path] = s
+	}
+	return s
+}
+
+// Free notes that a path is not taken any more.
+func (m *Numbers) Free(path string) {
+	wanted, n, ok := numberOf(filepath.Base(path))
+	if m == nil || !ok {
+		return
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	s := m.names[filepath.Join(filepath.Dir(path), wanted)]
+	if s == nil || n >= s.next {
+		return
+	}
+	if i, there := slices.BinarySearch(s.free, n); !there {
+		s.free = slices.Insert(s.free, i, n)
+		delete(s.marks, n)
+	}
+}
+
+// Payload is content that is to get a name: that of a file, or a text.
+type Payload struct {
+	Path string // the file; "" for a text
+	Size int64  // in bytes; -1 for what is like no other, as a folder
+	Text []byte
+
+	head []byte
+	read bool
+}
+
+// headSize is how much of a content is read to find out that it differs from another.
+const headSize = 64 << 10
+
+// beginning gives the first bytes of the content.
+func (c *Payload) beginning() ([]byte, error) {
+	if c.read {
+		return c.head, nil
+	}
+	if c.Path == "" {
+		c.head, c.read = c.Text[:min(len(c.Text), headSize)], true
+		return c.head, nil
+	}
+	f, err := os.Open(c.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	head := make([]byte, min(c.Size, headSize))
+	n, err := io.ReadFull(f, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	c.head, c.read = head[:n], true
+	return c.head, nil
+}
+
+func (c *Payload) mark() (m mark, read bool) {
+	if c.Size < 0 {
+		return mark{}, false
+	}
+	head, err := c.beginning()
+	if err != nil {
+		return mark{}, false
+	}
+	return mark{c.Size, maphash.Bytes(markSeed, head)}, true
+}
+
+// Same tells whether a regular file of the same size has the same content.
+func (c *Payload) Same(there *Payload) (bool, error) {
+	if c.Size < 0 || c.Size != there.Size {
+		return false, nil
+	}
+	own, err := c.beginning()
+	if err != nil {
+		return false, err
+	}
+	other, err := there.beginning()
+	switch {
+	case err != nil || !bytes.Equal(own, other):
+		return false, err
+	case c.Path != "" && there.Path != "":
+		return SameContent(c.Path, there.Path, c.Size)
+	}
+	own, err = c.all()
+	other, errThere := there.all()
+	return bytes.Equal(own, other), errors.Join(err, errThere)
+}
+
+func (c *Payload) all() ([]byte, error) {
+	if c.Path == "" {
+		return c.Text, nil
+	}
+	return os.ReadFile(c.Path)
+}
