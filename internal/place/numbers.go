@@ -80,8 +80,8 @@ type mark struct {
 var markSeed = maphash.MakeSeed()
 
 // Tries gives the numbers that are worth looking at for a content that is to get a name,
-// endlessly: 1, those that may have the same content or be the source, then those that
-// may be free. taken tells whether a number is taken now.
+// in order and endlessly: 1, those that may have the same content or be the source, and
+// those that may be free. taken tells whether a number is taken now.
 func (m *Numbers) Tries(path string, of *Payload, taken func(n int) bool) iter.Seq[int] {
 	if m == nil {
 		m = &Numbers{}
@@ -90,12 +90,19 @@ func (m *Numbers) Tries(path string, of *Payload, taken func(n int) bool) iter.S
 		if !yield(1) {
 			return
 		}
-		for _, n := range m.likely(path, of, taken) {
+		likely := m.likely(path, of, taken)
+		for last := 1; ; {
+			n := m.open(path, last)
+			for len(likely) > 0 && likely[0] <= last {
+				likely = likely[1:]
+			}
+			if len(likely) > 0 {
+				n = min(n, likely[0])
+			}
 			if !yield(n) {
 				return
 			}
-		}
-		for n := m.open(path, 1); yield(n); n = m.open(path, n) {
+			last = n
 		}
 	}
 }

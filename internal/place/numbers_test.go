@@ -1,0 +1,112 @@
+//go:build linux
+
+package place
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/watchfs"
+)
+
+func TestNumberOfIsTheOppositeOfNumbered(t *testing.T) {
+	for _, name := range []string{"a", "a.txt", ".hidden", "a-2", "a-2.txt", "a.tar.gz", "a.failed.txt", "-", "a-.x"} {
+		for _, n := range []int{2, 3, 10, 12345} {
+			wanted, got, ok := numberOf(Numbered(name, n))
+			require.True(t, ok, name)
+			require.Equal(t, name, wanted)
+			require.Equal(t, n, got)
+		}
+	}
+	for _, name := range []string{"a", "a-1", "a-01.txt", "a-x.txt", "a--2-.txt", "a-0"} {
+		_, _, ok := numberOf(name)
+		require.False(t, ok, name)
+	}
+}
+
+// A Placer that remembers the numbers of a name does the same as one that looks at each.
+func TestRememberedNumbersChangeNothing(t *testing.T) {
+	for seed := range uint64(60) {
+		var stories [2][]string
+		for i, numbers := range []*Numbers{nil, {}} {
+			stories[i] = playNumbers(t, &Placer{Numbers: numbers}, t.TempDir(), rand.New(rand.NewPCG(seed, 1)))
+		}
+		require.Equal(t, strings.Join(stories[0], "\n"), strings.Join(stories[1], "\n"), "seed %d", seed)
+	}
+}
+
+// playNumbers moves and copies files to a few names, out of their folder again, and
+// leaves names to others. It tells what came of each.
+func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []string) {
+	names := []string{"a.txt", "b", "a-2.txt"}
+	contents := []string{"", "1", "2", "33", "44", strings.Repeat("x", headSize) + "1", strings.Repeat("x", headSize) + "2"}
+	for i := range 60 {
+		source := filepath.Join(dir, "in", fmt.Sprint(i))
+		write(t, source, contents[r.IntN(len(contents))])
+		to := plan.Spot{Root: filepath.Join(dir, "out"), Name: names[r.IntN(len(names))]}
+		var first []string
+		switch placed, _ := os.ReadDir(filepath.Join(dir, "out")); {
+		case len(placed) > 0 && r.IntN(4) == 0: // on to another folder, or to another name
+			source = filepath.Join(dir, "out", placed[r.IntN(len(placed))].Name())
+			if r.IntN(2) == 0 {
+				to.Root = filepath.Join(dir, "on")
+			}
+		case i > 0 && r.IntN(4) == 0:
+			first = []string{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i)))}
+		}
+		facts, err := watchfs.Stat(source)
+		require.NoError(t, err)
+		req := Request{Source: source, To: to, Expect: facts, Ledger: "t", Job: int64(i), First: first, Kept: filepath.Join(dir, "kept")}
+		act, verb := p.Move, "move"
+		if r.IntN(3) == 0 {
+			act, verb = p.Copy, "copy"
+		}
+		res, err := act(req)
+		require.NoError(t, err)
+		story = append(story, strings.ReplaceAll(fmt.Sprintf("%s %s to %s: %s, same %v, here %v", verb, source, to.Path(), res.Target, res.Same, res.Here), dir+"/", ""))
+	}
+	return story
+}
+
+func TestTheHundredthFileOfANameLooksAtFewOfThem(t *testing.T) {
+	dir := t.TempDir()
+	looks := 0
+	p := Placer{Numbers: &Numbers{}, Before: func(string, ...string) error { looks++; return nil }}
+	most := 0
+	for i := range 300 {
+		r := request(dir, write(t, filepath.Join(dir, "in", "a.txt"), fmt.Sprint(1000+i)))
+		looks = 0
+		_, err := p.Move(r)
+		require.NoError(t, err)
+		if i > 2 {
+			most = max(most, looks)
+		}
+	}
+	require.Less(t, most, 20)
+	require.FileExists(t, filepath.Join(dir, "out", "deep", "a-300.txt"))
+}
+
+func TestANumberThatSomebodyGaveFreeIsUsedAgainSoonerOrLater(t *testing.T) {
+	dir := t.TempDir()
+	p := Placer{Numbers: &Numbers{}}
+	place := func(content string) string {
+		res, err := p.Move(request(dir, write(t, filepath.Join(dir, "in", "a.txt"), content)))
+		require.NoError(t, err)
+		return filepath.Base(res.Target)
+	}
+	for i := range 5 {
+		place(fmt.Sprint(i))
+	}
+	require.NoError(t, os.Remove(filepath.Join(dir, "out", "deep", "a.txt")))
+	require.Equal(t, "a.txt", place("wanted name"))
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "out", "deep")))
+	require.Equal(t, "a.txt", place("x"))
+	require.Equal(t, "a-2.txt", place("y"), "what was known is forgotten when its last number is gone")
+}
