@@ -219,12 +219,8 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		}
 		did[key{j.File, j.Rule}] = outcome(j.State == ledger.Failed, end)
 	}
-	for _, unit := range r.jobs {
-		for _, j := range r.jobs {
-			if unit.Facts.Dir && strings.HasPrefix(j.EndsIn, unit.File+"/") {
-				return "" // whether a folder is one's unit, or another's place, is a race here
-			}
-		}
+	if r.foldersRace() {
+		return ""
 	}
 	said := map[key]string{}
 	for _, f := range r.foreseen {
@@ -257,6 +253,30 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		}
 	}
 	return b.String()
+}
+
+// foldersRace tells whether one job takes a folder whole that another works in or places
+// into: who comes first decides then.
+func (r *run) foldersRace() bool {
+	var units []string
+	for _, j := range r.jobs {
+		if j.Facts.Dir {
+			units = append(units, j.File)
+		}
+	}
+	for _, f := range r.foreseen {
+		if f.Rule != nil && f.Rule.Folded() {
+			units = append(units, f.File)
+		}
+	}
+	for _, unit := range units {
+		for _, j := range r.jobs {
+			if strings.HasPrefix(j.EndsIn, unit+"/") || strings.HasPrefix(j.File, unit+"/") {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // outcome is how a job ended, in a word. In failed folders numbers go in the order in which
