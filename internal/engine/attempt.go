@@ -121,7 +121,7 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 
 // workOn makes the work of an attempt.
 func (e *Engine) workOn(a *attempt, output string) *work {
-	w := &work{hands: e.hands(a.plan.ID, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
+	w := &work{hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
 	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
 	w.job.Exists = isThere
 	return w
@@ -134,8 +134,8 @@ func isThere(path string) (bool, error) {
 }
 
 // hands are the engine's own, for one attempt of a rule.
-func (e *Engine) hands(job int64, set *plan.Set, rule string, chain []string) hands {
-	return hands{placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
+func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) hands {
+	return hands{watch: watch, placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // units are the job's files where they were taken.

@@ -32,7 +32,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	}
 	e, err := f.placing(j, state, target, now)
 	switch {
-	case err == nil && len(e.moves) == 0:
+	case err == nil && len(e.moves) == 0 && e.landed == "":
 		f.placedEnd(placedEnd{id: j.row.ID, leads: state}, now)
 	case err == nil:
 		if len(j.rule.Steps) > 0 {
@@ -87,7 +87,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		main = f.planned(j, now)
 		main.At = j.where(j.row.File, j.row.Facts).at
 	}
-	e := &placing{id: j.row.ID, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
+	e := &placing{id: j.row.ID, watch: j.row.Watch, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		u := j.where(path, facts)
@@ -139,6 +139,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	}
 	if state == ledger.Failed {
 		failed := main
+		e.landed = landed[j.where(j.row.File, j.row.Facts).at]
 		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 		if j.row.Last != nil {
 			e.output = j.row.Last.Output

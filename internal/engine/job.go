@@ -129,12 +129,14 @@ type attemptResult struct {
 // placing is a job's end: its input goes where it belongs, with all that
 // goes along.
 type placing struct {
-	id    int64
-	leads ledger.State
-	moves []move
-	alone bool          // the job has, and had, no further files: its end may be written late
-	one   [1]move       // what moves is made of, for the many that have but one
-	note  *plan.Failure // beside the input, for the failed folder
+	watch  string // the watched folder that its file was taken from
+	landed string // where its file was placed before the program ended, "" if it was not
+	id     int64
+	leads  ledger.State
+	moves  []move
+	alone  bool          // the job has, and had, no further files: its end may be written late
+	one    [1]move       // what moves is made of, for the many that have but one
+	note   *plan.Failure // beside the input, for the failed folder
 
 	output string // what the last attempt printed, for the note: a file below the state folder
 }

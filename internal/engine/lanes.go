@@ -2,6 +2,7 @@ package engine
 
 import (
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 
@@ -32,7 +33,11 @@ const mostCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *placing) {
-	device := deviceOf(p.moves[0].to.Root)
+	folder := filepath.Dir(p.landed)
+	if len(p.moves) > 0 {
+		folder = p.moves[0].to.Root
+	}
+	device := deviceOf(folder)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	way := l.open[device]

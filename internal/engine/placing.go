@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
 )
 
 // placeQueue holds the end moves that wait for the placing goroutine.
@@ -142,9 +143,9 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		if m.marker != nil && len(end.moved) > 0 && end.moved[0].err == nil {
 			by.nameMarker(m, end.moved[0].target)
 		}
-		res, err := by.move(m)
+		res, err := by.move(m, p.watch)
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
-			e.takeBack(p.moves[:i]) // the intention stands: it is tried again
+			e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, place.ErrSkipped) {
 				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
 			}
@@ -159,7 +160,11 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
 		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, err: err})
 	}
-	if p.note != nil && end.moved[0].err == nil {
+	switch {
+	case p.note == nil:
+	case p.landed != "":
+		e.writeNote(p, p.landed)
+	case len(end.moved) > 0 && end.moved[0].err == nil:
 		e.writeNote(p, end.moved[0].target)
 	}
 	return end
@@ -177,11 +182,11 @@ func (by *mover) nameMarker(m *move, placed string) {
 }
 
 // move does one move.
-func (by *mover) move(m *move) (place.Result, error) {
+func (by *mover) move(m *move, watch string) (place.Result, error) {
 	if err := by.disk(m.to.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	r := place.Request{Source: m.record.Source, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first}
+	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first}
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}
@@ -248,13 +253,13 @@ func (by *mover) disk(folder string) error {
 }
 
 // takeBack undoes the moves of a job whose later move failed, newest first.
-func (e *Engine) takeBack(moves []move) {
+func (e *Engine) takeBack(moves []move, watch string) {
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
 		if m.record.State != ledger.Done {
 			continue
 		}
-		record := recordOf(m.record)
+		record := recordOf(m.record, watch)
 		record.Relied = func() error { return relied(e.ledger, m.record) }
 		if err := e.placer.Undo(record, place.PartName(e.state, m.record.Job)); err == nil {
 			e.change(m, func(r *ledger.Placement) { r.State = ledger.Intended })
@@ -273,5 +278,8 @@ func (e *Engine) writeNote(p *placing, target string) {
 		n.Output = LastLines(filepath.Join(e.state, p.output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
+	if there, err := watchfs.Stat(to.Path()); p.landed != "" && (err != nil || there.Exists) {
+		return // it was written before the program ended
+	}
 	_, _ = e.placer.Write(place.Request{To: to, Ledger: e.state, Job: p.id}, []byte(n.Note()))
 }

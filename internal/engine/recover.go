@@ -173,7 +173,7 @@ func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []
 	if len(list) == 0 {
 		return nil, nil, nil
 	}
-	problems = e.hands(row.ID, e.flow.set, row.Rule, nil).takeBack(list, true)
+	problems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, true)
 	units = []unit{{taken: row.File, at: row.File, facts: row.Facts}}
 	for _, m := range row.Extra {
 		units = append(units, unit{taken: m.File, at: m.File, facts: m.Facts})

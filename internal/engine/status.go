@@ -298,7 +298,7 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 		return row, err
 	}
 	note, info := row.EndsIn+plan.NoteEnding, place.InfoOf(row.EndsIn)
-	if facts, err = putBack(l, placer, row.ID, row.EndsIn, row.File, facts); err != nil {
+	if facts, err = putBack(l, placer, &row, row.EndsIn, row.File, facts); err != nil {
 		return row, err
 	}
 	if filepath.Base(filepath.Dir(row.EndsIn)) == "files" && row.EndsIn != row.File {
@@ -353,7 +353,7 @@ func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 			m.EndsIn = ""
 			continue
 		}
-		if m.Facts, err = putBack(l, placer, row.ID, m.EndsIn, m.File, facts); err != nil {
+		if m.Facts, err = putBack(l, placer, row, m.EndsIn, m.File, facts); err != nil {
 			return err
 		}
 		m.EndsIn = m.File
@@ -362,19 +362,19 @@ func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 }
 
 // putBack moves one file from where it is to where it was taken.
-func putBack(l store, placer *place.Placer, job int64, from, to string, facts file.Facts) (file.Facts, error) {
+func putBack(l store, placer *place.Placer, row *ledger.Job, from, to string, facts file.Facts) (file.Facts, error) {
 	if from == to {
 		return facts, nil
 	}
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	record := ledger.Placement{ID: l.NextPlacement(), Job: job, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
+	record := ledger.Placement{ID: l.NextPlacement(), Job: row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
 	l.RecordPlacement(record)
 	if err := l.Sync(context.Background()); err != nil {
 		return facts, err
 	}
-	res, err := placer.Move(place.Request{Source: from, To: place.SpotOf(to), Expect: facts, Part: place.PartName(l.Folder(), job)})
+	res, err := placer.Move(place.Request{Source: from, To: place.SpotWithin(row.Watch, to), Expect: facts, Part: place.PartName(l.Folder(), row.ID)})
 	if record.State = ledger.Dropped; err == nil {
 		record.State, record.After = ledger.Done, res.Facts
 	}

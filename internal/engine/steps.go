@@ -30,6 +30,7 @@ type hands struct {
 	state  string // folder of scripts, scratch folders and kept content
 	book   book
 	trial  *trialHands // nil for real
+	watch  string      // the watched folder that the job's file was taken from
 }
 
 // book is the engine's side of a placement.
@@ -157,7 +158,7 @@ func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
 func (w *work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
 	list := &[]*ledger.Placement{}
 	if w.passing(req.To.Folder()) {
-		req.Source, req.Expect, req.Part, req.Same = source, before, w.part(), rule.SameReplace
+		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), rule.SameReplace
 		req.Kept = filepath.Join(w.job.Scratch, ".replaced")
 		return list // the scratch folder goes with the attempt: there is nothing to undo
 	}
@@ -165,7 +166,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 		kind = place.Put // undone by removing it: where it came from is gone by then
 	}
 	id := w.book.number()
-	req.Source, req.Expect, req.Part, req.Same = source, before, w.part(), same
+	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
 	req.Kept = filepath.Join(w.state, "kept", fmt.Sprint(id))
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {

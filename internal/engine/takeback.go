@@ -17,9 +17,10 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// recordOf gives what the place package must know of a placement.
-func recordOf(p *ledger.Placement) place.Record {
-	return place.Record{Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over}
+// recordOf gives what the place package must know of a placement of a job whose file was
+// taken from a watched folder.
+func recordOf(p *ledger.Placement, watch string) place.Record {
+	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over}
 }
 
 // relied gives an error if another job relies on the content that a placement put at
@@ -48,6 +49,7 @@ func relied(l interface {
 // After a crash any of it may have been undone already.
 func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []string) {
 	var open []*ledger.Placement
+	now := changes{}
 	for i := len(list) - 1; i >= 0; i-- {
 		p := list[i]
 		switch p.State {
@@ -55,6 +57,7 @@ func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []stri
 			continue
 		case ledger.Intended:
 			if !h.happened(p, place.PartName(h.state, p.Job)) {
+				now.back(p) // perhaps from another disk, while the ledger could not be written
 				h.drop(p)
 				continue
 			}
@@ -66,12 +69,13 @@ func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []stri
 		return nil
 	}
 	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
-	now := changes{}
 	for _, p := range open {
-		err := now.undo(h.placer, p, place.PartName(h.state, p.Job), crashed, func() error { return h.book.relied(p) })
+		err := now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, func() error { return h.book.relied(p) })
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
+		} else if before := now.before(p, open); before != nil {
+			h.book.did(before) // first: whoever reads that this one is undone must know the file
 		}
 		h.book.did(p)
 	}
@@ -96,9 +100,32 @@ func (h hands) drop(p *ledger.Placement) {
 // comes back with another number.
 type changes map[string]file.Facts
 
+// before gives the placement that had put the file where an undone one has brought it back
+// to, if it looks different now.
+func (c changes) before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
+	now, ok := c[undone.Source]
+	if !ok || now.Same(undone.Facts) {
+		return nil
+	}
+	for _, p := range list {
+		if p != undone && p.Target == undone.Source && p.State == ledger.Undoing {
+			p.After = now
+			return p
+		}
+	}
+	return nil
+}
+
+// back notes how the file looks that is back where a placement took it from.
+func (c changes) back(p *ledger.Placement) {
+	if now := lookAt(p.Source, p.Facts.Dir); now.Exists && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
+		c[p.Source] = now
+	}
+}
+
 // undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, resumed bool, relied func() error) error {
+func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, relied func() error) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
@@ -106,12 +133,10 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, part string, re
 		cleanUndo(placer, p, part)
 	}
 	if resumed && isBack(p) {
-		if now := lookAt(p.Source, p.Facts.Dir); now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
-			c[p.Source] = now
-		}
+		c.back(p)
 		return nil
 	}
-	record := recordOf(p)
+	record := recordOf(p, watch)
 	record.Relied = relied
 	err := placer.CanUndo(record, watchfs.LookAny)
 	if err == nil {

@@ -100,9 +100,15 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	if err := canUndoAll(l, placer, row, list); err != nil {
 		return fail(err)
 	}
+	resumed, err := beginUndo(l, list)
+	if err != nil {
+		return fail(err)
+	}
 	now := changes{}
+	entire := pointers(list)
 	for i := range list {
-		if err := undoOne(l, placer, now, &list[i]); err != nil {
+		if err := undoOne(l, placer, now, &row, entire, i, resumed[i]); err != nil {
+			leaveUndone(l, list[i:])
 			return fail(fmt.Errorf("%w; %d of %d placements were undone, and undo again goes on", err, i, len(list)))
 		}
 	}
@@ -146,10 +152,13 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State == ledger.Undoing {
+		if p.State == ledger.Undoing { // it goes on from wherever it was ended
+			if !isBack(p) {
+				undoneIn(over, p)
+			}
 			continue
 		}
-		if err := placer.CanUndo(recordOf(p), look); err != nil {
+		if err := placer.CanUndo(recordOf(p, row.Watch), look); err != nil {
 			problems = append(problems, err.Error())
 		}
 		if later, err := takenLater(l, row, p); err != nil {
@@ -160,20 +169,25 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		if err := relied(l, p); err != nil {
 			problems = append(problems, err.Error())
 		}
-		if p.Kind != string(place.Twin) { // undoing that leaves its target
-			over[p.Target] = file.Facts{}
-		}
-		if p.Kind != string(place.Put) {
-			over[p.Source] = p.Facts
-		}
-		if p.Kind == string(place.Tagged) || p.Over {
-			over[p.Target] = p.Facts
-		}
+		undoneIn(over, p)
 	}
 	if len(problems) > 0 {
 		return fmt.Errorf("nothing was touched: %s", strings.Join(problems, "; "))
 	}
 	return nil
+}
+
+// undoneIn notes how paths will look when a placement is undone.
+func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
+	if p.Kind != string(place.Twin) { // undoing that leaves its target
+		over[p.Target] = file.Facts{}
+	}
+	if p.Kind != string(place.Put) {
+		over[p.Source] = p.Facts
+	}
+	if p.Kind == string(place.Tagged) || p.Over {
+		over[p.Target] = p.Facts
+	}
 }
 
 // takenLater names the later job that took a placed file.
@@ -200,18 +214,41 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 	return "", nil
 }
 
-// undoOne undoes one placement, recorded before and after.
-func undoOne(l store, placer *place.Placer, now changes, p *ledger.Placement) error {
-	resumed := p.State == ledger.Undoing
-	p.State = ledger.Undoing
-	l.RecordPlacement(*p)
-	if err := l.Flush(); err != nil {
+// beginUndo makes durable that placements are being undone, so that a start after a crash
+// goes on. It tells which of them were already.
+func beginUndo(l store, list []ledger.Placement) (resumed []bool, err error) {
+	for i := range list {
+		resumed = append(resumed, list[i].State == ledger.Undoing)
+		list[i].State = ledger.Undoing
+		l.RecordPlacement(list[i])
+	}
+	return resumed, l.Flush()
+}
+
+// leaveUndone notes that placements stay as they are.
+func leaveUndone(l store, list []ledger.Placement) {
+	for i := range list {
+		list[i].State = ledger.Done
+		l.RecordPlacement(list[i])
+	}
+}
+
+func pointers(list []ledger.Placement) []*ledger.Placement {
+	all := make([]*ledger.Placement, len(list))
+	for i := range list {
+		all[i] = &list[i]
+	}
+	return all
+}
+
+// undoOne undoes one of a job's placements, which are given newest first.
+func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) error {
+	p := list[at]
+	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, func() error { return relied(l, p) }); err != nil {
 		return err
 	}
-	if err := now.undo(placer, p, place.PartName(l.Folder(), p.Job), resumed, func() error { return relied(l, p) }); err != nil {
-		p.State = ledger.Done // it is as it was
-		l.RecordPlacement(*p)
-		return err
+	if before := now.before(p, list); before != nil {
+		l.RecordPlacement(*before) // first, as in takeBack
 	}
 	p.State = ledger.Undone
 	l.RecordPlacement(*p)
@@ -219,6 +256,10 @@ func undoOne(l store, placer *place.Placer, now changes, p *ledger.Placement) er
 		if err := forgetAll(l, p.Target); err != nil {
 			return err
 		}
+	}
+	if row.EndsIn == p.Target && p.Kind != string(place.Put) { // true at every stage, should the next one fail
+		row.EndsIn = p.Source
+		l.Record(*row, row.State)
 	}
 	return backAt(l, p, now[p.Source])
 }

@@ -20,6 +20,11 @@ func (p *Placer) Copy(r Request) (Result, error) {
 	if err := r.outside(); err != nil {
 		return Result{}, err
 	}
+	done, err := p.source(&r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
 	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
@@ -29,7 +34,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
 		is:  r.payload(),
 		still: func() error {
-			now, err := p.look(r.Source, &r)
+			now, err := p.look(r.base(), &r)
 			if err == nil && !now.Same(r.Expect) {
 				err = ErrChanged
 			}
@@ -105,11 +110,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 
 // partFacts looks at the part: by these facts the placed file will be known.
 func (p *Placer) partFacts(r *Request, d *folder, name string) (f file.Facts, err error) {
-	if r.Expect.Dir {
-		f, err = p.look(d.at(r.part()), r)
-	} else {
-		f, err = p.system().StatIn(d, r.part())
-	}
+	f, err = p.lookIn(d, r.part(), r)
 	if err != nil {
 		err = cannot(d.at(name), "made", err)
 	}
@@ -122,7 +123,7 @@ func (p *Placer) install(r *Request, d *folder, c choice) error {
 	if c.over {
 		return p.swap(d, r.part(), c, r.Kept)
 	}
-	if err := sys.RenameIn(d, r.part(), c.name); err != nil {
+	if err := sys.Rename(d, r.part(), d, c.name); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return err
 		}
@@ -138,6 +139,11 @@ func (p *Placer) install(r *Request, d *folder, c choice) error {
 // must be what is expected, in one instant. Mode and attributes stay the
 // file's own.
 func (p *Placer) Replace(r Request) (Result, error) {
+	doneSource, err := p.source(&r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer doneSource()
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err
@@ -181,6 +187,11 @@ func (p *Placer) Replace(r Request) (Result, error) {
 
 // Delete removes the source for good, if it is what is expected.
 func (p *Placer) Delete(r Request) error {
+	done, err := p.source(&r)
+	if err != nil {
+		return err
+	}
+	defer done()
 	src, err := p.hold(&r)
 	if err != nil {
 		return err
@@ -189,7 +200,7 @@ func (p *Placer) Delete(r Request) error {
 	if err := r.stage(Staged{Target: r.Source}); err != nil {
 		return err
 	}
-	if err := p.removeExpected(&r); err != nil {
+	if err := p.removeExpected(&r, nil); err != nil {
 		return cannot(r.Source, "deleted", err)
 	}
 	return nil

@@ -10,7 +10,7 @@ import (
 	"syscall"
 )
 
-// folder is an open destination folder. What is done in it goes by its
+// folder is an open folder, of a source or a target. What is done in it goes by its
 // descriptor, so a link that is swapped in for one of the folders above it
 // changes nothing.
 type folder struct {
@@ -26,34 +26,64 @@ func openFolder(root, rel string) (*folder, error) {
 	if err := os.MkdirAll(root, 0o777); err != nil {
 		return nil, cannotMake(root, err)
 	}
+	d, err := openThrough(root, rel, openOrMake)
+	if err != nil {
+		return nil, cannotMake(path, err)
+	}
+	return d, nil
+}
+
+// ErrSwapped says that a folder on the way from the watched folder to the source is a
+// link now. The watcher has not followed it, so whatever is behind it is no file of a rule.
+var ErrSwapped = errors.New("a folder on its way is a link now, and links below a watched folder are not followed")
+
+// openSource opens the folder that a source lies in. The way from root to it may not
+// pass through links.
+func openSource(root, rel string) (*folder, error) {
+	d, err := openThrough(root, rel, openBelow)
+	if errors.Is(err, errLink) {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(root, rel), ErrSwapped)
+	}
+	return d, err
+}
+
+// openThrough opens root, and from there one folder inside the other.
+func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, error)) (*folder, error) {
+	path := filepath.Join(root, rel)
 	r, err := os.OpenRoot(root)
 	if err != nil {
-		return nil, cannotMake(root, err)
+		return nil, err
 	}
 	for _, name := range strings.FieldsFunc(filepath.ToSlash(rel), func(c rune) bool { return c == '/' }) {
-		inner, err := openBelow(r, name)
+		inner, err := inside(r, name)
 		r.Close()
 		if err != nil {
-			return nil, cannotMake(path, err)
+			return nil, err
 		}
 		r = inner
 	}
 	dir, err := r.Open(".")
 	if err != nil {
 		r.Close()
-		return nil, fmt.Errorf("the folder %s cannot be opened: %w", path, reason(err))
+		return nil, fmt.Errorf("the folder %s %w: %w", path, errOpen, reason(err))
 	}
 	return &folder{path: path, root: r, dir: dir}, nil
 }
 
+var errOpen = errors.New("cannot be opened")
+
 var errLink = errors.New("a part of it that was filled is a link, and links are not followed there")
 
-// openBelow opens one folder inside another, made if it is missing, and never
-// through a link.
-func openBelow(r *os.Root, name string) (*os.Root, error) {
+// openOrMake opens one folder inside another, made if it is missing.
+func openOrMake(r *os.Root, name string) (*os.Root, error) {
 	if err := r.Mkdir(name, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
 		return nil, err
 	}
+	return openBelow(r, name)
+}
+
+// openBelow opens one folder inside another, and never through a link.
+func openBelow(r *os.Root, name string) (*os.Root, error) {
 	info, err := r.Lstat(name)
 	if err != nil {
 		return nil, err
@@ -76,6 +106,9 @@ func openBelow(r *os.Root, name string) (*os.Root, error) {
 }
 
 func cannotMake(path string, err error) error {
+	if errors.Is(err, errOpen) {
+		return err
+	}
 	if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("the folder %s cannot be made: %w", path, ErrInTheWay)
 	}
@@ -93,4 +126,21 @@ func (d *folder) at(name string) string {
 func (d *folder) close() {
 	d.dir.Close()
 	d.root.Close()
+}
+
+// regular gives an open file on if it is a regular one, and closes it otherwise.
+func regular(f *os.File) (*os.File, error) {
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = errNotRegular(f.Name())
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+func errNotRegular(path string) error {
+	return &os.PathError{Op: "open", Path: path, Err: errors.New("it is no regular file")}
 }

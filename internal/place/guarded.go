@@ -8,11 +8,11 @@ type guarded struct {
 	before func(operation string, paths ...string) error
 }
 
-func (g guarded) Hold(path string) (heldFile, error) {
-	if err := g.before("hold", path); err != nil {
+func (g guarded) Hold(d *folder, name string) (heldFile, error) {
+	if err := g.before("hold", d.at(name)); err != nil {
 		return nil, err
 	}
-	return g.ops.Hold(path)
+	return g.ops.Hold(d, name)
 }
 
 func (g guarded) Stat(path string) (file.Facts, error) {
@@ -29,25 +29,11 @@ func (g guarded) StatIn(d *folder, name string) (file.Facts, error) {
 	return g.ops.StatIn(d, name)
 }
 
-func (g guarded) Rename(from, to string) error {
-	if err := g.before("rename", from, to); err != nil {
+func (g guarded) Rename(from *folder, name string, d *folder, as string) error {
+	if err := g.before("rename", from.at(name), d.at(as)); err != nil {
 		return err
 	}
-	return g.ops.Rename(from, to)
-}
-
-func (g guarded) RenameInto(from string, d *folder, name string) error {
-	if err := g.before("rename", from, d.at(name)); err != nil {
-		return err
-	}
-	return g.ops.RenameInto(from, d, name)
-}
-
-func (g guarded) RenameIn(d *folder, from, to string) error {
-	if err := g.before("rename", d.at(from), d.at(to)); err != nil {
-		return err
-	}
-	return g.ops.RenameIn(d, from, to)
+	return g.ops.Rename(from, name, d, as)
 }
 
 func (g guarded) Exchange(d *folder, a, b string) error {
@@ -64,11 +50,18 @@ func (g guarded) Open(root, rel string) (*folder, error) {
 	return g.ops.Open(root, rel)
 }
 
-func (g guarded) Copy(from string, d *folder, name string) ([]string, error) {
-	if err := g.before("copy", from, d.at(name)); err != nil {
+func (g guarded) OpenSource(root, rel string) (*folder, error) {
+	if err := g.before("open", root, rel); err != nil {
 		return nil, err
 	}
-	return g.ops.Copy(from, d, name)
+	return g.ops.OpenSource(root, rel)
+}
+
+func (g guarded) Copy(from *folder, name string, d *folder, as string) ([]string, error) {
+	if err := g.before("copy", from.at(name), d.at(as)); err != nil {
+		return nil, err
+	}
+	return g.ops.Copy(from, name, d, as)
 }
 
 func (g guarded) Preserve(from, to string) error {
@@ -99,9 +92,16 @@ func (g guarded) Flush(d *folder) error {
 	return g.ops.Flush(d)
 }
 
-func (g guarded) Remove(path string) error {
-	if err := g.before("remove", path); err != nil {
+func (g guarded) Remove(d *folder, name string) error {
+	if err := g.before("remove", d.at(name)); err != nil {
 		return err
 	}
-	return g.ops.Remove(path)
+	return g.ops.Remove(d, name)
+}
+
+func (g guarded) RemoveAll(d *folder, name string) error {
+	if err := g.before("remove", d.at(name)); err != nil {
+		return err
+	}
+	return g.ops.RemoveAll(d, name)
 }

@@ -234,8 +234,16 @@ type Payload struct {
 	Size int64  // in bytes; -1 for what is like no other, as a folder
 	Text []byte
 
+	open func() (*os.File, error) // nil to open Path
 	head []byte
 	read bool
+}
+
+func (c *Payload) reader() (*os.File, error) {
+	if c.open != nil {
+		return c.open()
+	}
+	return os.Open(c.Path)
 }
 
 // headSize is how much of a content is read to find out that it differs from another.
@@ -250,7 +258,7 @@ func (c *Payload) beginning() ([]byte, error) {
 		c.head, c.read = c.Text[:min(len(c.Text), headSize)], true
 		return c.head, nil
 	}
-	f, err := os.Open(c.Path)
+	f, err := c.reader()
 	if err != nil {
 		return nil, err
 	}
@@ -289,7 +297,7 @@ func (c *Payload) Same(there *Payload) (bool, error) {
 	case err != nil || !bytes.Equal(own, other):
 		return false, err
 	case c.Path != "" && there.Path != "":
-		return SameContent(c.Path, there.Path, c.Size)
+		return c.sameThroughout(there)
 	}
 	own, err = c.all()
 	other, errThere := there.all()
@@ -300,5 +308,25 @@ func (c *Payload) all() ([]byte, error) {
 	if c.Path == "" {
 		return c.Text, nil
 	}
-	return os.ReadFile(c.Path)
+	f, err := c.reader()
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(f)
+}
+
+// sameThroughout compares two files byte by byte.
+func (c *Payload) sameThroughout(there *Payload) (bool, error) {
+	a, err := c.reader()
+	if err != nil {
+		return false, err
+	}
+	defer a.Close()
+	b, err := there.reader()
+	if err != nil {
+		return false, err
+	}
+	defer b.Close()
+	return sameBytes(a, b, min(c.Size+1, 256<<10))
 }

@@ -15,14 +15,7 @@ import (
 // ops are the operations on files, one by one, so that a test can let each of
 // them fail.
 type ops interface {
-	// Hold opens a file without following a link; the descriptor stays with
-	// the file whatever happens to its name.
-	Hold(path string) (heldFile, error)
 	Stat(path string) (file.Facts, error)
-	// Rename never replaces: it fails with fs.ErrExist.
-	Rename(from, to string) error
-	// Remove removes a file, or a folder with all that lies inside.
-	Remove(path string) error
 	// Discard removes a part-file of ours; it is no error if it is not there.
 	Discard(path string) error
 	// Preserve gives a file a second name, or copies it where it cannot have one.
@@ -30,16 +23,24 @@ type ops interface {
 
 	// Open opens a destination folder, made as needed.
 	Open(root, rel string) (*folder, error)
+	// OpenSource opens a folder that is there.
+	OpenSource(root, rel string) (*folder, error)
 	StatIn(d *folder, name string) (file.Facts, error)
-	// RenameInto brings a file from anywhere into a folder and never replaces.
-	RenameInto(from string, d *folder, name string) error
-	// RenameIn renames inside a folder and never replaces.
-	RenameIn(d *folder, from, to string) error
+	// Hold opens a file without following a link; the descriptor stays with
+	// the file whatever happens to its name.
+	Hold(d *folder, name string) (heldFile, error)
+	// Rename brings a file from one folder into another, or the same, and never
+	// replaces: it fails with fs.ErrExist.
+	Rename(from *folder, name string, d *folder, as string) error
+	// Remove removes a file, or an empty folder.
+	Remove(d *folder, name string) error
+	// RemoveAll removes a folder with all that lies inside.
+	RemoveAll(d *folder, name string) error
 	// Exchange swaps two names of a folder in one instant.
 	Exchange(d *folder, a, b string) error
 	// Copy makes a flushed copy with mode, times and extended attributes.
 	// lost names the attributes that the target cannot hold.
-	Copy(from string, d *folder, name string) (lost []string, err error)
+	Copy(from *folder, name string, d *folder, as string) (lost []string, err error)
 	// Adopt gives a file the mode, owner and extended attributes of another.
 	Adopt(d *folder, from, to string) error
 	Write(d *folder, name string, content []byte) error
@@ -57,18 +58,17 @@ type realOps struct {
 	stop <-chan struct{} // ends copies that are under way
 }
 
-func (realOps) Hold(path string) (heldFile, error) { return openHeld(path) }
+func (realOps) Stat(path string) (file.Facts, error)          { return watchfs.Stat(path) }
+func (realOps) Open(root, rel string) (*folder, error)        { return openFolder(root, rel) }
+func (realOps) OpenSource(root, rel string) (*folder, error)  { return openSource(root, rel) }
+func (realOps) Hold(d *folder, name string) (heldFile, error) { return openHeld(d, name) }
+func (realOps) Remove(d *folder, name string) error           { return d.root.Remove(name) }
+func (realOps) RemoveAll(d *folder, name string) error        { return d.root.RemoveAll(name) }
+func (realOps) Exchange(d *folder, a, b string) error         { return exchange(d, a, b) }
+func (realOps) Flush(d *folder) error                         { return flushFolder(d.dir) }
 
-func (realOps) Stat(path string) (file.Facts, error)      { return watchfs.Stat(path) }
-func (realOps) Rename(from, to string) error              { return renameNew(from, to) }
-func (realOps) Remove(path string) error                  { return removeUnit(path) }
-func (realOps) Open(root, rel string) (*folder, error)    { return openFolder(root, rel) }
-func (realOps) RenameIn(d *folder, from, to string) error { return renameIn(d, from, to) }
-func (realOps) Exchange(d *folder, a, b string) error     { return exchange(d, a, b) }
-func (realOps) Flush(d *folder) error                     { return flushFolder(d.dir) }
-
-func (realOps) RenameInto(from string, d *folder, name string) error {
-	return renameInto(from, d, name)
+func (realOps) Rename(from *folder, name string, d *folder, as string) error {
+	return renameNew(from, name, d, as)
 }
 
 func (realOps) StatIn(d *folder, name string) (file.Facts, error) {
@@ -136,41 +136,29 @@ func (realOps) Write(d *folder, name string, content []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (o realOps) Copy(from string, d *folder, name string) (lost []string, err error) {
-	info, err := os.Lstat(from)
+func (o realOps) Copy(from *folder, name string, d *folder, as string) (lost []string, err error) {
+	f, err := statIn(from, name)
 	if err != nil {
 		return nil, err
 	}
-	if info.IsDir() {
-		return o.copyTree(from, d.root, name)
+	if f.Dir {
+		return o.copyTree(from, name, d.root, as)
 	}
-	return o.copyFile(from, d.root, name)
+	return o.copyFile(from, name, d.root, as)
 }
 
 // copyFile copies one file that is no link.
-func (o realOps) copyFile(from string, root *os.Root, name string) (lost []string, err error) {
-	src, err := openHeld(from) // so that its inode number stays its own
-	if err != nil {
-		return nil, err
-	}
-	defer src.Close()
-	info, err := os.Lstat(from)
-	if err != nil {
-		return nil, err
-	}
-	in, err := os.Open(from)
+func (o realOps) copyFile(from *folder, name string, root *os.Root, as string) (lost []string, err error) {
+	in, err := from.read(name)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
-	if again, err := in.Stat(); err != nil || !os.SameFile(info, again) {
-		return nil, errors.Join(ErrChanged, err)
-	}
-	out, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := root.OpenFile(as, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	return o.copyInto(in, out, func(t time.Time) error { return root.Chtimes(name, t, t) })
+	return o.copyInto(in, out, func(t time.Time) error { return root.Chtimes(as, t, t) })
 }
 
 // copyInto copies content and attributes, flushes and closes the copy.

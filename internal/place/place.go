@@ -27,6 +27,7 @@ import (
 	"io/fs"
 	"iter"
 	"os"
+	"path/filepath"
 	"syscall"
 
 	"stilltide/internal/core/file"
@@ -70,6 +71,7 @@ func Final(err error) bool {
 // Request is one placement.
 type Request struct {
 	Source string    // the file that is moved or copied
+	Root   string    // the watched folder that Source lies in or below: the way from there may pass through no link; "" for its own folder
 	To     plan.Spot // the folder is made if needed
 	Expect file.Facts
 	Part   string // hidden name for a file on its way; the same after a crash, so that it can be found
@@ -95,6 +97,8 @@ type Request struct {
 	Twin func(Staged) error
 	// Relied is that of a Record whose file is removed.
 	Relied func() error
+
+	from *folder // that Source lies in
 }
 
 // Staged is a file that is about to get its name.
@@ -129,7 +133,8 @@ type Result struct {
 	Facts  file.Facts // of the target afterwards
 	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
 	Here   bool       // the target is the source itself, so nothing was done
-	Lost   []string   // extended attributes that the target cannot hold
+	Lost   []string   // extended attributes, and "owner", that the target cannot hold
+	Rest   *Rest      // what is still at the source of a folder whose copy is complete, nil if nothing
 }
 
 // Placer moves and copies files. The zero value works on the real file system.
@@ -149,8 +154,11 @@ type Placer struct {
 	open map[spot]*folder // kept open between the placements of a batch
 }
 
-// spot names a destination folder.
-type spot struct{ root, rel string }
+// spot names an open folder.
+type spot struct {
+	root, rel string
+	source    bool
+}
 
 // mostOpen bounds the folders that a batch keeps open.
 const mostOpen = 64
@@ -172,11 +180,30 @@ func (p *Placer) End() {
 
 // folder opens a destination folder; done is to be called afterwards.
 func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
-	key := spot{s.Root, s.Rel}
+	return p.opened(spot{s.Root, s.Rel, false}, p.system().Open)
+}
+
+// source opens the folder that the source lies in; done is to be called afterwards.
+func (p *Placer) source(r *Request) (done func(), err error) {
+	at := SpotWithin(r.Root, r.Source)
+	r.from, done, err = p.opened(spot{at.Root, at.Rel, true}, p.system().OpenSource)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, ErrInTheWay) {
+		err = ErrGone
+	}
+	if err != nil && !errors.Is(err, ErrGone) && !errors.Is(err, ErrSwapped) {
+		err = cannot(r.Source, "reached", err)
+	}
+	return done, err
+}
+
+// base is the source's name in its folder.
+func (r *Request) base() string { return filepath.Base(r.Source) }
+
+func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) (d *folder, done func(), err error) {
 	if d = p.open[key]; d != nil {
 		return d, func() {}, nil
 	}
-	if d, err = p.system().Open(s.Root, s.Rel); err != nil {
+	if d, err = open(key.root, key.rel); err != nil {
 		return nil, nil, err
 	}
 	if p.open == nil {
@@ -204,7 +231,20 @@ func (p *Placer) system() ops {
 func (p *Placer) Discard(path string) error { return p.system().Discard(path) }
 
 // Rename gives a file another name and never replaces.
-func (p *Placer) Rename(from, to string) error { return p.system().Rename(from, to) }
+func (p *Placer) Rename(from, to string) error {
+	r := Request{Source: from}
+	done, err := p.source(&r)
+	if err != nil {
+		return err
+	}
+	defer done()
+	d, doneTo, err := p.opened(spot{filepath.Dir(to), "", true}, p.system().OpenSource)
+	if err != nil {
+		return err
+	}
+	defer doneTo()
+	return p.system().Rename(r.from, r.base(), d, filepath.Base(to))
+}
 
 // Move does one move. Errors name the file and the reason; after any error
 // the source is where it was, whole, and no part-file is left.
@@ -212,27 +252,36 @@ func (p *Placer) Move(r Request) (Result, error) {
 	if err := r.outside(); err != nil {
 		return Result{}, err
 	}
+	for again := false; ; again = true {
+		res, err := p.moveHeld(r)
+		if err == nil && !res.Here {
+			p.Numbers.Free(r.Source)
+		}
+		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, ErrGone) || again || len(p.open) == 0 && !errors.Is(err, fs.ErrNotExist) {
+			return res, err
+		}
+		p.End() // a folder was removed in this instant, or while it was kept open
+	}
+}
+
+func (p *Placer) moveHeld(r Request) (Result, error) {
+	done, err := p.source(&r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
 	src, err := p.hold(&r)
 	if err != nil {
 		return Result{}, err
 	}
 	defer src.release()
-	for again := false; ; again = true {
-		res, err := p.moveTo(&r, src)
-		if err == nil && !res.Here {
-			p.Numbers.Free(r.Source)
-		}
-		if !errors.Is(err, fs.ErrNotExist) {
-			return res, err
-		}
-		if now, lookErr := p.look(r.Source, &r); lookErr == nil && !now.Exists {
+	res, err := p.moveTo(&r, src)
+	if errors.Is(err, fs.ErrNotExist) {
+		if now, lookErr := p.look(r.base(), &r); lookErr == nil && !now.Exists {
 			return res, ErrGone
 		}
-		if again {
-			return res, err
-		}
-		p.End() // the folder was removed in this instant, or while it was kept open
 	}
+	return res, err
 }
 
 // mostTries bounds how often a place is chosen anew because the file there
@@ -299,7 +348,7 @@ func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
 
 // rename moves by a rename that never replaces.
 func (p *Placer) rename(r *Request, src source, d *folder, name string) (Result, error) {
-	err := p.system().RenameInto(r.Source, d, name)
+	err := p.system().Rename(r.from, r.base(), d, name)
 	switch {
 	case err == nil:
 		return p.finished(src, r, d, name)
@@ -309,13 +358,20 @@ func (p *Placer) rename(r *Request, src source, d *folder, name string) (Result,
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
 }
 
-// look gives the facts that Expect is compared with: for a folder those of
-// all that lies inside.
-func (p *Placer) look(path string, r *Request) (file.Facts, error) {
-	if r.Expect.Dir {
-		return watchfs.LookTree(path)
+// look gives the facts that Expect is compared with, of a name in the source's folder:
+// for a folder those of all that lies inside.
+func (p *Placer) look(name string, r *Request) (file.Facts, error) { return p.lookIn(r.from, name, r) }
+
+func (p *Placer) lookIn(d *folder, name string, r *Request) (file.Facts, error) {
+	now, err := p.system().StatIn(d, name)
+	if err != nil || !r.Expect.Dir || !now.Dir {
+		return now, err
 	}
-	return p.system().Stat(path)
+	all, err := watchfs.LookTree(d.at(name))
+	if err == nil && (all.Ino != now.Ino || all.Dev != now.Dev) {
+		err = ErrChanged // the path leads elsewhere meanwhile
+	}
+	return all, err
 }
 
 // choice is the name under which a file is placed.
@@ -342,7 +398,7 @@ func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
 			return c, err
 		}
 		if there.Exists {
-			p.Numbers.Note(d.at(r.To.Name), n, payloadOf(d.at(Numbered(r.To.Name, n)), there), what)
+			p.Numbers.Note(d.at(r.To.Name), n, payloadIn(d, Numbered(r.To.Name, n), there), what)
 		}
 	}
 	panic("the numbers of a name have no end")
@@ -377,7 +433,7 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	}
 	is := false
 	if !r.Apart {
-		is, err = what.Same(payloadOf(d.at(name), there))
+		is, err = what.Same(payloadIn(d, name, there))
 	}
 	switch {
 	case err != nil:
@@ -425,7 +481,7 @@ func (p *Placer) leave(r *Request, d *folder, first *Payload, left map[string]*P
 		}
 		other := left[name]
 		if there.Exists {
-			other = payloadOf(d.at(name), there)
+			other = payloadIn(d, name, there)
 		}
 		if other == nil {
 			left[name] = first
@@ -467,13 +523,15 @@ func payloadOf(path string, f file.Facts) *Payload {
 	return &Payload{Path: path, Size: f.Size}
 }
 
-// payload gives the content of the source.
-func (r *Request) payload() *Payload {
-	if r.Expect.Dir {
-		return &Payload{Path: r.Source, Size: -1}
-	}
-	return &Payload{Path: r.Source, Size: r.Expect.Size}
+// payloadIn gives the content of what is in an open folder.
+func payloadIn(d *folder, name string, f file.Facts) *Payload {
+	c := payloadOf(d.at(name), f)
+	c.open = func() (*os.File, error) { return d.read(name) }
+	return c
 }
+
+// payload gives the content of the source.
+func (r *Request) payload() *Payload { return payloadIn(r.from, r.base(), r.Expect) }
 
 // finished checks that the file at the target is the one that was meant.
 func (p *Placer) finished(src source, r *Request, d *folder, name string) (Result, error) {
@@ -483,7 +541,7 @@ func (p *Placer) finished(src source, r *Request, d *folder, name string) (Resul
 		return Result{Target: d.at(name), Facts: r.Expect}, nil // moved; only the last look failed
 	}
 	if now.Exists && !src.is(now, r) {
-		if err := sys.Rename(d.at(name), r.Source); err != nil {
+		if err := sys.Rename(d, name, r.from, r.base()); err != nil {
 			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, d.at(name), err)
 		}
 		return Result{}, ErrChanged
@@ -511,16 +569,22 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	if err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
-	if err := p.removeSource(r); err != nil {
+	var rest *Rest
+	if r.Expect.Dir {
+		rest, err = p.removeCopied(r, d, name)
+	} else {
+		err = p.removeSource(r)
+	}
+	if err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, name))
 	}
-	return Result{Target: d.at(name), Facts: now, Lost: lost}, nil
+	return Result{Target: d.at(name), Facts: now, Lost: lost, Rest: rest}, nil
 }
 
 // copyPart copies the source to the hidden name.
 func (p *Placer) copyPart(r *Request, d *folder) (lost []string, err error) {
 	sys := p.system()
-	if lost, err = sys.Copy(r.Source, d, r.part()); err != nil {
+	if lost, err = sys.Copy(r.from, r.base(), d, r.part()); err != nil {
 		if !errors.Is(err, ErrChanged) {
 			err = cannot(r.Source, "copied to "+d.path, err)
 		}
@@ -531,12 +595,12 @@ func (p *Placer) copyPart(r *Request, d *folder) (lost []string, err error) {
 
 // removeSource removes the source if it still is what was copied.
 func (p *Placer) removeSource(r *Request) error {
-	now, err := p.look(r.Source, r)
+	now, err := p.look(r.base(), r)
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
 	}
 	if err == nil {
-		err = p.removeExpected(r)
+		err = p.removeExpected(r, p.quiet)
 	}
 	return err
 }
@@ -546,7 +610,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 	sys := p.system()
 	copied := false
 	var lost []string
-	err := sys.RenameInto(r.Source, d, r.part())
+	err := sys.Rename(r.from, r.base(), d, r.part())
 	if isCrossDevice(err) && r.Near {
 		return Result{}, ErrFar
 	}
@@ -561,7 +625,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 		if copied {
 			return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 		}
-		return Result{}, errors.Join(err, sys.Rename(d.at(r.part()), r.Source))
+		return Result{}, errors.Join(err, sys.Rename(d, r.part(), r.from, r.base()))
 	}
 	now, err := p.partFacts(r, d, c.name)
 	if err == nil && !copied && !src.is(now, r) {
@@ -631,14 +695,15 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func(
 }
 
 // removeExpected removes the source by way of a hidden name, so that a
-// stranger that takes its name in the last moment is noticed and put back.
-func (p *Placer) removeExpected(r *Request) error {
+// stranger that takes its name in the last moment is noticed and put back. last, if not
+// nil, is asked when no path leads to it any more.
+func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string) error) error {
 	sys := p.system()
 	hidden, err := p.hide(r)
 	if err != nil {
 		return err
 	}
-	now, err := p.look(hidden, r)
+	now, err := p.look(filepath.Base(hidden), r)
 	if err != nil {
 		err = cannot(r.Source, "removed", err)
 	} else if !now.Same(r.Expect) {
@@ -647,22 +712,47 @@ func (p *Placer) removeExpected(r *Request) error {
 	if err == nil && r.Relied != nil {
 		err = r.Relied()
 	}
+	if err == nil && last != nil {
+		err = last(r, hidden)
+	}
 	if err == nil {
-		if err = sys.Remove(hidden); err != nil {
+		remove := sys.Remove
+		if r.Expect.Dir {
+			remove = sys.RemoveAll
+		}
+		if err = remove(r.from, filepath.Base(hidden)); err != nil {
 			err = cannot(r.Source, "removed", err)
 		}
 	}
 	if err != nil {
-		return errors.Join(err, p.restore(hidden, r.Source))
+		_, backErr := p.restore(r, hidden)
+		return errors.Join(err, backErr)
+	}
+	return nil
+}
+
+// quiet checks that nobody writes to a source that has its hidden name: what is written
+// after the copy was made would be lost with it.
+func (p *Placer) quiet(r *Request, hidden string) error {
+	look := func() (file.Facts, error) { return watchfs.LookIn(r.from.dir, filepath.Base(hidden)) }
+	if r.Expect.Dir {
+		look = func() (file.Facts, error) { return watchfs.LookTree(hidden) }
+	}
+	switch now, err := look(); {
+	case err != nil:
+		return cannot(r.Source, "looked at", err)
+	case now.Writers == file.Some || !now.Same(r.Expect):
+		return fmt.Errorf("%s: %w", r.Source, ErrChanged)
 	}
 	return nil
 }
 
 // restore gives a hidden file a name back: its own, or the next that is free.
-func (p *Placer) restore(hidden, path string) error {
+func (p *Placer) restore(r *Request, hidden string) (path string, err error) {
 	for n := 1; ; n++ {
-		if err := p.system().Rename(hidden, Numbered(path, n)); !errors.Is(err, fs.ErrExist) {
-			return err
+		name := Numbered(r.base(), n)
+		if err := p.system().Rename(r.from, filepath.Base(hidden), r.from, name); !errors.Is(err, fs.ErrExist) {
+			return r.from.at(name), err
 		}
 	}
 }
@@ -671,20 +761,10 @@ func (p *Placer) restore(hidden, path string) error {
 // has the given size. It compares byte by byte.
 func SameContent(a, b string, size int64) (bool, error) {
 	there, err := watchfs.Stat(b)
-	if err != nil || !there.Regular || there.Size != size {
+	if err != nil || !there.Regular {
 		return false, err
 	}
-	fa, err := os.Open(a)
-	if err != nil {
-		return false, err
-	}
-	defer fa.Close()
-	fb, err := os.Open(b)
-	if err != nil {
-		return false, err
-	}
-	defer fb.Close()
-	return sameBytes(fa, fb, min(size+1, 256<<10))
+	return (&Payload{Path: a, Size: size}).Same(payloadOf(b, there))
 }
 
 func sameBytes(a, b io.Reader, room int64) (bool, error) {

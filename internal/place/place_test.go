@@ -109,11 +109,11 @@ func TestMove(t *testing.T) {
 // crossOps behaves as if source and target were on different file systems.
 type crossOps struct{ realOps }
 
-func (c crossOps) RenameInto(from string, d *folder, name string) error {
-	if filepath.Dir(from) != d.path {
-		return &os.LinkError{Op: "rename", Old: from, New: d.at(name), Err: unix.EXDEV}
+func (c crossOps) Rename(from *folder, name string, d *folder, as string) error {
+	if from.path != d.path {
+		return &os.LinkError{Op: "rename", Old: from.at(name), New: d.at(as), Err: unix.EXDEV}
 	}
-	return c.realOps.RenameInto(from, d, name)
+	return c.realOps.Rename(from, name, d, as)
 }
 
 func TestMoveAcross(t *testing.T) {
@@ -283,11 +283,11 @@ type swapOps struct {
 	swap func()
 }
 
-func (s swapOps) RenameInto(from string, d *folder, name string) error {
+func (s swapOps) Rename(from *folder, name string, d *folder, as string) error {
 	if s.swap != nil {
 		s.swap()
 	}
-	return s.realOps.RenameInto(from, d, name)
+	return s.realOps.Rename(from, name, d, as)
 }
 
 // moveAmid moves a file, and does something right before the rename.

@@ -50,7 +50,7 @@ func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (r
 // folder. Two numbers on one device are two folders for sure; on two devices they may
 // be one folder that is mounted twice.
 func (p *Placer) sameFolder(r *Request, d *folder) (same, sure bool) {
-	own, err := os.Stat(filepath.Dir(r.Source))
+	own, err := r.from.dir.Stat()
 	if err != nil {
 		return false, true // the move itself will say what is wrong
 	}
@@ -68,7 +68,7 @@ func (p *Placer) probe(r *Request, d *folder) (bool, error) {
 	if err := d.root.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return false, cannot(d.path, "written to", err)
 	}
-	seen, err := p.system().Stat(filepath.Join(filepath.Dir(r.Source), name))
+	seen, err := p.system().StatIn(r.from, name)
 	return seen.Exists, errors.Join(err, d.root.Remove(name))
 }
 
@@ -114,7 +114,7 @@ func (p *Placer) respell(r *Request, src source, d *folder, c choice) (Result, e
 			return p.removeTwin(r, d, c)
 		}
 	default:
-		if err = p.system().RenameInto(hidden, d, c.name); err == nil {
+		if err = p.system().Rename(r.from, filepath.Base(hidden), d, c.name); err == nil {
 			return p.finished(src, r, d, c.name)
 		}
 	}
@@ -129,7 +129,7 @@ func (p *Placer) hide(r *Request) (hidden string, err error) {
 	if hidden = r.hiddenName(); hidden == r.Source {
 		return hidden, nil
 	}
-	return hidden, p.system().Rename(r.Source, hidden)
+	return hidden, p.system().Rename(r.from, r.base(), r.from, r.part())
 }
 
 // unhide gives the source its name back. If another file has taken that name
@@ -138,7 +138,7 @@ func (p *Placer) unhide(r *Request, hidden string) error {
 	if hidden == r.Source {
 		return nil
 	}
-	err := p.system().Rename(hidden, r.Source)
+	err := p.system().Rename(r.from, filepath.Base(hidden), r.from, r.base())
 	if errors.Is(err, fs.ErrExist) {
 		r.Source, err = hidden, nil
 	}
@@ -163,7 +163,10 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 	}
 	is, err := p.twinOf(r, d, c, hidden)
 	if err == nil && is == apart {
-		if err = p.system().Remove(hidden); err == nil {
+		err = p.quiet(r, hidden)
+	}
+	if err == nil && is == apart {
+		if err = p.system().Remove(r.from, filepath.Base(hidden)); err == nil {
 			return Result{Target: d.at(c.name), Facts: c.old, Same: true}, nil
 		}
 		err = cannot(r.Source, "removed", err)
@@ -180,7 +183,7 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 // twinOf tells whether the target is another file with the content of the source,
 // which has its hidden name: apart if so, here if it is the source's own place.
 func (p *Placer) twinOf(r *Request, d *folder, c choice, hidden string) (relation, error) {
-	now, err := p.look(hidden, r)
+	now, err := p.look(filepath.Base(hidden), r)
 	if err == nil && !now.Same(r.Expect) {
 		return apart, ErrChanged
 	}
@@ -210,7 +213,7 @@ func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (r
 	if !before.Regular {
 		return apart, errAgain
 	}
-	equal, err := SameContent(hidden, d.at(c.name), r.Expect.Size)
+	equal, err := payloadIn(r.from, filepath.Base(hidden), r.Expect).Same(payloadIn(d, c.name, before))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return apart, err
 	}
@@ -224,6 +227,11 @@ func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (r
 // RemoveDuplicate removes the source if its content is at another place; it is no
 // error if it is not. After a crash that is how one of two copies goes.
 func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error) {
+	doneSource, err := p.source(&r)
+	if err != nil {
+		return false, err
+	}
+	defer doneSource()
 	d, done, err := p.folder(SpotOf(at))
 	if err != nil {
 		return false, err

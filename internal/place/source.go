@@ -34,7 +34,7 @@ func (p *Placer) hold(r *Request) (source, error) {
 		return src, err
 	}
 	hidden := r.hiddenName()
-	now, lookErr := p.look(hidden, r)
+	now, lookErr := p.look(r.part(), r)
 	if lookErr != nil {
 		return source{}, lookErr
 	}
@@ -57,7 +57,7 @@ func (p *Placer) holdNamed(r *Request) (source, error) {
 		return source{}, err
 	}
 	if r.Expect.Dir {
-		now, err = p.look(r.Source, r)
+		now, err = p.look(r.base(), r)
 	}
 	if err == nil && !now.Same(r.Expect) {
 		err = ErrChanged
@@ -72,12 +72,12 @@ func (p *Placer) holdNamed(r *Request) (source, error) {
 // take gives the source and its facts.
 func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
 	if r.Untouched && !r.Expect.Dir {
-		if now, err = p.system().Stat(r.Source); err == nil && !now.Exists {
+		if now, err = p.system().StatIn(r.from, r.base()); err == nil && !now.Exists {
 			err = ErrGone
 		}
 		return source{ino: now.Ino}, now, err
 	}
-	held, err := p.system().Hold(r.Source)
+	held, err := p.system().Hold(r.from, r.base())
 	if errors.Is(err, fs.ErrNotExist) {
 		return source{}, file.Facts{}, ErrGone
 	}

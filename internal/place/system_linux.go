@@ -15,13 +15,26 @@ import (
 // held is the descriptor of a file that is held.
 type held int
 
-// openHeld opens a path for holding it: no link is followed, nothing is read.
-func openHeld(path string) (heldFile, error) {
-	fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+// openHeld opens a file for holding it: no link is followed, nothing is read.
+func openHeld(d *folder, name string) (heldFile, error) {
+	fd, err := unix.Openat(int(d.dir.Fd()), name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return nil, &os.PathError{Op: "open", Path: path, Err: err}
+		return nil, &os.PathError{Op: "open", Path: d.at(name), Err: err}
 	}
 	return held(fd), nil
+}
+
+// read opens a regular file of the folder, and never through a link.
+func (d *folder) read(name string) (*os.File, error) {
+	for {
+		fd, err := unix.Openat(int(d.dir.Fd()), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
+		if err == nil {
+			return regular(os.NewFile(uintptr(fd), d.at(name)))
+		}
+		if err != unix.EINTR {
+			return nil, &os.PathError{Op: "open", Path: d.at(name), Err: err}
+		}
+	}
 }
 
 func (h held) Close() error { return unix.Close(int(h)) }
@@ -46,34 +59,13 @@ func statIn(d *folder, name string) (file.Facts, error) {
 // renameNew renames and never replaces (renameat2(2)). Where the file system
 // lacks that, link and unlink do the same in two steps, of which the first
 // refuses to replace.
-func renameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+func renameNew(from *folder, name string, d *folder, as string) error {
+	err := unix.Renameat2(int(from.dir.Fd()), name, int(d.dir.Fd()), as, unix.RENAME_NOREPLACE)
 	if noSuchFlag(err) {
-		return linkNew(from, to)
+		return linkNew(from.at(name), d.at(as))
 	}
 	if err != nil {
-		return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
-	}
-	return nil
-}
-
-// renameInto is renameNew with the target named by its folder's descriptor.
-func renameInto(from string, d *folder, name string) error {
-	return renameAt(unix.AT_FDCWD, from, d, name, from)
-}
-
-// renameIn is renameNew inside one folder.
-func renameIn(d *folder, from, to string) error {
-	return renameAt(int(d.dir.Fd()), from, d, to, d.at(from))
-}
-
-func renameAt(fromDir int, from string, d *folder, to, shown string) error {
-	err := unix.Renameat2(fromDir, from, int(d.dir.Fd()), to, unix.RENAME_NOREPLACE)
-	if noSuchFlag(err) {
-		return linkNew(shown, d.at(to))
-	}
-	if err != nil {
-		return &os.LinkError{Op: "rename", Old: shown, New: d.at(to), Err: err}
+		return &os.LinkError{Op: "rename", Old: from.at(name), New: d.at(as), Err: err}
 	}
 	return nil
 }

@@ -33,22 +33,33 @@ func statIn(d *folder, name string) (file.Facts, error) {
 }
 
 // openHeld opens a regular file for holding it.
-func openHeld(path string) (heldFile, error) {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return nil, err
-	}
-	if !info.Mode().IsRegular() {
-		return nil, &os.PathError{Op: "open", Path: path, Err: errors.New("not a regular file")}
-	}
-	f, err := os.Open(path)
+func openHeld(d *folder, name string) (heldFile, error) {
+	f, err := d.read(name)
 	if err != nil {
 		return nil, err
 	}
 	return held{f}, nil
 }
 
-func renameNew(from, to string) error { return linkNew(from, to) }
+// read opens a regular file of the folder.
+func (d *folder) read(name string) (*os.File, error) {
+	info, err := d.root.Lstat(name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() {
+		return nil, errNotRegular(d.at(name))
+	}
+	f, err := d.root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	return regular(f)
+}
+
+func renameNew(from *folder, name string, d *folder, as string) error {
+	return linkNew(from.at(name), d.at(as))
+}
 
 // isCrossDevice knows EXDEV and, on Windows, ERROR_NOT_SAME_DEVICE.
 func isCrossDevice(err error) bool {
@@ -66,10 +77,6 @@ func beginFlush(*os.File, int64, int64) {}
 func flushFolder(*os.File) error { return nil }
 
 func copyXattrs(_, _ *os.File) ([]string, error) { return nil, nil }
-
-func renameInto(from string, d *folder, name string) error { return linkNew(from, d.at(name)) }
-
-func renameIn(d *folder, from, to string) error { return linkNew(d.at(from), d.at(to)) }
 
 func exchange(*folder, string, string) error { return errNoExchange }
 

@@ -1,6 +1,7 @@
 package place
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -10,76 +11,212 @@ import (
 	"stilltide/internal/core/plan"
 )
 
+// A whole folder goes to another file system in this order: it is copied and flushed
+// under a hidden name; the copy gets its own name; the source gets its hidden name, so that
+// no path leads to it any more; it is asked for writers and compared with the copy, byte by
+// byte; and only then its files go one by one, each after another look, and its folders
+// when they are empty. Nothing is ever removed with all that lies inside.
+
 // copyTree copies a whole folder to a new one below root: files with all
 // their attributes, links as links (never followed), everything flushed.
 // Sockets, devices and FIFOs have no content to copy and are refused.
-func (o realOps) copyTree(from string, root *os.Root, name string) (lost []string, err error) {
-	var folders []string
-	err = filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		if plan.Hidden(d.Name()) && path != from {
-			if d.IsDir() {
-				return fs.SkipDir
-			}
+func (o realOps) copyTree(from *folder, name string, root *os.Root, as string) (lost []string, err error) {
+	in, err := from.inside(name)
+	if err != nil {
+		return nil, err
+	}
+	defer in.close()
+	if err := root.Mkdir(as, 0o700); err != nil {
+		return nil, err
+	}
+	out, err := root.OpenRoot(as)
+	if err != nil {
+		return nil, err
+	}
+	defer out.Close()
+	err = in.each(func(e fs.DirEntry) error {
+		if plan.Hidden(e.Name()) {
 			return nil // on its way by another job
 		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		target := filepath.Join(name, rel)
-		switch {
-		case d.IsDir():
-			folders = append(folders, rel)
-			return root.Mkdir(target, 0o700)
-		case d.Type()&fs.ModeSymlink != 0:
-			link, err := os.Readlink(path)
-			if err != nil {
-				return err
-			}
-			return root.Symlink(link, target)
-		case d.Type().IsRegular():
-			missing, err := o.copyFile(path, root, target)
-			lost = append(lost, missing...)
-			return err
-		}
-		return fmt.Errorf("%s is neither file, folder nor link, and cannot go to another file system", path)
+		missing, err := o.copyEntry(in, e, out)
+		lost = append(lost, missing...)
+		return err
 	})
 	if err != nil {
 		return lost, err
 	}
-	for i := len(folders) - 1; i >= 0; i-- { // the innermost first: what is made inside changes a folder's times
-		if err := finishFolder(filepath.Join(from, folders[i]), root, filepath.Join(name, folders[i])); err != nil {
-			return lost, err
-		}
-	}
-	return lost, nil
+	return lost, finishFolder(in, root, as) // last: what is made inside changes a folder's times
 }
 
-func finishFolder(from string, root *os.Root, name string) error {
-	in, err := os.Open(from)
-	if err != nil {
-		return err
+func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root) (lost []string, err error) {
+	switch {
+	case e.IsDir():
+		return o.copyTree(in, e.Name(), out, e.Name())
+	case e.Type()&fs.ModeSymlink != 0:
+		link, err := in.root.Readlink(e.Name())
+		if err != nil {
+			return nil, err
+		}
+		return nil, out.Symlink(link, e.Name())
+	case e.Type().IsRegular():
+		return o.copyFile(in, e.Name(), out, e.Name())
 	}
-	defer in.Close()
+	return nil, fmt.Errorf("%s is neither file, folder nor link, and cannot go to another file system", in.at(e.Name()))
+}
+
+func finishFolder(in *folder, root *os.Root, name string) error {
 	out, err := root.Open(name)
 	if err != nil {
 		return err
 	}
 	defer out.Close()
-	info, err := in.Stat()
+	info, err := in.dir.Stat()
 	if err != nil {
 		return err
 	}
-	if _, err := keepAttributes(in, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }); err != nil {
+	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }); err != nil {
 		return err
 	}
 	return flushFolder(out)
 }
 
-// removeUnit removes a file, or a folder with all that lies inside.
+// inside opens a folder that lies in this one.
+func (d *folder) inside(name string) (*folder, error) {
+	r, err := openBelow(d.root, name)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := r.Open(".")
+	if err != nil {
+		r.Close()
+		return nil, err
+	}
+	return &folder{path: d.at(name), root: r, dir: dir}, nil
+}
+
+// each calls f with each entry, until an error.
+func (d *folder) each(f func(fs.DirEntry) error) error {
+	dir, err := d.root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	entries, err := dir.ReadDir(-1)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if err := f(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sameTree checks that a copy holds all that its source does, byte by byte.
+func sameTree(source, copied *folder) error {
+	return source.each(func(e fs.DirEntry) error {
+		if plan.Hidden(e.Name()) {
+			return nil
+		}
+		differs := fmt.Errorf("%s: %w", source.at(e.Name()), ErrChanged)
+		switch {
+		case e.IsDir():
+			return withInside(source, copied, e.Name(), sameTree)
+		case e.Type()&fs.ModeSymlink != 0:
+			if !sameLink(source, copied, e.Name()) {
+				return differs
+			}
+			return nil
+		}
+		now, err := statIn(source, e.Name())
+		if err != nil {
+			return err
+		}
+		there, err := statIn(copied, e.Name())
+		if err != nil {
+			return errors.Join(differs, err)
+		}
+		is, err := payloadIn(source, e.Name(), now).Same(payloadIn(copied, e.Name(), there))
+		if err == nil && (!is || !now.Regular) {
+			err = differs
+		}
+		return err
+	})
+}
+
+func withInside(source, copied *folder, name string, do func(source, copied *folder) error) error {
+	in, err := source.inside(name)
+	if err != nil {
+		return err
+	}
+	defer in.close()
+	out, err := copied.inside(name)
+	if err != nil {
+		return fmt.Errorf("%s: %w", source.at(name), errors.Join(ErrChanged, err))
+	}
+	defer out.close()
+	return do(in, out)
+}
+
+func sameLink(source, copied *folder, name string) bool {
+	a, errA := source.root.Readlink(name)
+	b, errB := copied.root.Readlink(name)
+	return errA == nil && errB == nil && a == b
+}
+
+// clearing is the removal of a folder whose copy is complete.
+type clearing struct {
+	p     *Placer
+	kept  int   // entries that are still there
+	first error // why the first of them is
+}
+
+func (c *clearing) keep(path string, err error) {
+	if c.kept++; c.first == nil {
+		c.first = cannot(path, "removed", err)
+	}
+}
+
+// folder removes what the copy holds, too, and goes on after an error.
+func (c *clearing) folder(source, copied *folder) error {
+	return source.each(func(e fs.DirEntry) error {
+		err := c.entry(source, copied, e)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			c.keep(source.at(e.Name()), err)
+		}
+		return nil
+	})
+}
+
+func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
+	switch {
+	case e.IsDir():
+		before := c.kept
+		if err := withInside(source, copied, e.Name(), c.folder); err != nil || c.kept > before {
+			return err // it is not empty
+		}
+	case e.Type()&fs.ModeSymlink != 0:
+		if !sameLink(source, copied, e.Name()) {
+			return ErrChanged
+		}
+	default:
+		now, err := statIn(source, e.Name())
+		if err != nil {
+			return err
+		}
+		there, err := statIn(copied, e.Name())
+		if err != nil {
+			return err
+		}
+		if !now.Regular || !there.Regular || now.Size != there.Size || now.Mod != there.Mod {
+			return ErrChanged
+		}
+	}
+	return c.p.system().Remove(source, e.Name())
+}
+
+// removeUnit removes a file of ours, or a folder with all that lies inside.
 func removeUnit(path string) error {
 	info, err := os.Lstat(path)
 	if err != nil {
@@ -89,4 +226,63 @@ func removeUnit(path string) error {
 		return os.RemoveAll(path)
 	}
 	return os.Remove(path)
+}
+
+// Rest is what could not be removed of a source that was copied.
+type Rest struct {
+	Path    string // where it is
+	Entries int    // how many files and folders
+	Why     error  // of the first
+}
+
+// removeCopied removes a source folder as far as its copy holds it. After an error nothing
+// was removed, and the source has its name. What cannot be removed gets the name back.
+func (p *Placer) removeCopied(r *Request, d *folder, name string) (*Rest, error) {
+	hidden, err := p.hide(r)
+	if err != nil {
+		return nil, cannot(r.Source, "removed", err)
+	}
+	rest, err := p.clear(r, hidden, d, name)
+	if err != nil {
+		return nil, errors.Join(err, p.unhide(r, hidden))
+	}
+	if rest == nil {
+		return nil, nil
+	}
+	if rest.Path, err = p.restore(r, hidden); err != nil {
+		rest.Path = hidden
+	}
+	return rest, nil
+}
+
+// clear removes a folder that has its hidden name, if its copy holds all of it.
+func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*Rest, error) {
+	source, err := r.from.inside(filepath.Base(hidden))
+	if err != nil {
+		return nil, cannot(r.Source, "removed", err)
+	}
+	defer source.close()
+	copied, err := d.inside(name)
+	if err != nil {
+		return nil, cannot(d.at(name), "compared with its source", err)
+	}
+	defer copied.close()
+	if err := p.quiet(r, hidden); err != nil {
+		return nil, err
+	}
+	if err := sameTree(source, copied); err != nil {
+		return nil, err
+	}
+	c := clearing{p: p}
+	err = c.folder(source, copied)
+	if err == nil && c.kept == 0 {
+		err = p.system().Remove(r.from, filepath.Base(hidden))
+	}
+	if err != nil {
+		c.keep(r.Source, err)
+	}
+	if c.kept > 0 {
+		return &Rest{Entries: c.kept, Why: c.first}, nil
+	}
+	return nil, nil
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"syscall"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -29,6 +28,7 @@ const (
 type Record struct {
 	Kind   Kind
 	Source string
+	Root   string // the watched folder that Source lies in or below; the way from there may pass through no link
 	Target string
 	Before file.Facts // of the source, before
 	After  file.Facts // of the target, afterwards
@@ -105,7 +105,7 @@ func sameUnit(now, was file.Facts) bool {
 // middle. part is the hidden name for files on their way.
 func (p *Placer) Undo(r Record, part string) error {
 	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Twin {
-		_ = syscall.Rmdir(r.Source) // only an empty folder goes by that
+		p.removeEmpty(r)
 	}
 	switch r.Kind {
 	case Moved, Trashed:
@@ -125,11 +125,46 @@ func (p *Placer) Undo(r Record, part string) error {
 		if r.Over {
 			return p.swapBack(r, part)
 		}
-		return p.removeExpected(&Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
+		return p.removePut(Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
 	case Tagged:
 		return watchfs.WriteTags(r.Target, r.Kept)
 	}
 	return p.CanUndo(r, watchfs.LookAny)
+}
+
+// removePut removes what a job has made.
+func (p *Placer) removePut(r Request) error {
+	done, err := p.source(&r)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return p.removeExpected(&r, nil)
+}
+
+// back is the place that the source comes back to.
+func (r Record) back() plan.Spot { return SpotWithin(r.Root, r.Source) }
+
+// removeEmpty removes an empty folder that another placement made where a file had been.
+func (p *Placer) removeEmpty(r Record) {
+	req := Request{Source: r.Source, Root: r.Root}
+	done, err := p.source(&req)
+	if err != nil {
+		return // undoing itself says what is wrong
+	}
+	defer done()
+	if there, err := p.system().StatIn(req.from, req.base()); err == nil && there.Dir {
+		_ = p.system().Remove(req.from, req.base()) // only an empty one goes by that
+	}
+}
+
+// SpotWithin names a path as a spot whose way from a folder may pass through no link.
+func SpotWithin(root, path string) plan.Spot {
+	rel, err := filepath.Rel(root, filepath.Dir(path))
+	if root == "" || err != nil || !filepath.IsLocal(rel) || rel == "." {
+		return SpotOf(path)
+	}
+	return plan.Spot{Root: root, Rel: rel, Name: filepath.Base(path)}
 }
 
 // SpotOf names a whole path as a spot in which nothing was filled.
@@ -144,7 +179,7 @@ func (p *Placer) copyBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	res, err := p.Copy(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
+	res, err := p.Copy(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
 	if err != nil {
 		return err
 	}
@@ -164,7 +199,7 @@ func (p *Placer) moveBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.Move(Request{Source: r.Target, To: SpotOf(r.Source), Expect: now, Part: part, Same: rule.SameFail})
+	_, err = p.Move(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
 	return err
 }
 

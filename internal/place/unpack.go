@@ -46,12 +46,17 @@ type entry struct {
 // nothing. It is refused if any entry would leave the folder, is a link or a
 // device, stands twice, or goes beyond the limits.
 func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
+	doneSource, err := p.source(&r)
+	if err != nil {
+		return nil, err
+	}
+	defer doneSource()
 	src, err := p.hold(&r)
 	if err != nil {
 		return nil, err
 	}
 	defer src.release()
-	in, err := os.Open(r.Source)
+	in, err := r.from.read(r.base())
 	if err != nil {
 		return nil, err
 	}
@@ -340,10 +345,10 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 		return err
 	}
 	defer done()
-	part := u.d.at(filepath.Join(u.r.part(), filepath.FromSlash(name)))
+	part := filepath.Join(u.r.part(), filepath.FromSlash(name))
 	sys := u.p.system()
 	if !c.over {
-		if err := sys.RenameInto(part, d, c.name); err != nil {
+		if err := sys.Rename(u.d, part, d, c.name); err != nil {
 			return cannot(d.at(c.name), "made", err)
 		}
 		if err := sys.Flush(d); err != nil {
@@ -352,7 +357,7 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 		return nil
 	}
 	hidden := r.part() + "-u"
-	if err := sys.RenameInto(part, d, hidden); err != nil {
+	if err := sys.Rename(u.d, part, d, hidden); err != nil {
 		return cannot(d.at(c.name), "made", err)
 	}
 	for i, f := range u.files {

@@ -3,6 +3,8 @@ package watchfs
 import (
 	"errors"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
@@ -27,10 +29,17 @@ func gone(err error) bool {
 // read lease is refused with EAGAIN while that is so (fcntl(2)); closing gives
 // it back at once. The file is opened so that neither a link nor a FIFO can do
 // harm. Where the system cannot tell, Writers is Unknown.
-func Look(path string) (file.Facts, error) {
-	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
+func Look(path string) (file.Facts, error) { return lookAt(unix.AT_FDCWD, path, path) }
+
+// LookIn is Look for a name in an open folder.
+func LookIn(dir *os.File, name string) (file.Facts, error) {
+	return lookAt(int(dir.Fd()), name, filepath.Join(dir.Name(), name))
+}
+
+func lookAt(dir int, name, path string) (file.Facts, error) {
+	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 	if err != nil {
-		return Stat(path)
+		return lstatAt(dir, name, path)
 	}
 	defer unix.Close(fd)
 	// The facts are read while the lease is held: a writer cannot have come
@@ -48,11 +57,22 @@ func Look(path string) (file.Facts, error) {
 }
 
 // lstat gives the facts of a path that is there.
-func lstat(path string) (file.Facts, error) {
+func lstat(path string) (file.Facts, error) { return statAt(unix.AT_FDCWD, path, path) }
+
+// lstatAt is Stat for a name in an open folder.
+func lstatAt(dir int, name, path string) (file.Facts, error) {
+	f, err := statAt(dir, name, path)
+	if err != nil && gone(err) {
+		return file.Facts{}, nil
+	}
+	return f, err
+}
+
+func statAt(dir int, name, path string) (file.Facts, error) {
 	var st unix.Stat_t
-	err := unix.Lstat(path, &st)
+	err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW)
 	for err == unix.EINTR { // a file system in a program may say so
-		err = unix.Lstat(path, &st)
+		err = unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW)
 	}
 	if err != nil {
 		return file.Facts{}, &fs.PathError{Op: "lstat", Path: path, Err: err}

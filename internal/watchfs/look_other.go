@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"stilltide/internal/core/file"
 )
@@ -15,6 +16,11 @@ func gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 // Look is Stat: this system has no way to ask whether somebody has a file
 // open for writing, so Writers is Unknown and the file must hold still.
 func Look(path string) (file.Facts, error) { return Stat(path) }
+
+// LookIn is Look for a name in an open folder.
+func LookIn(dir *os.File, name string) (file.Facts, error) {
+	return Stat(filepath.Join(dir.Name(), name))
+}
 
 // lstat gives the facts of a path that is there.
 func lstat(path string) (file.Facts, error) {
