@@ -76,7 +76,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	res.result = strings.Join(w.notes, "; ")
 	if res.ok = why == nil; res.ok {
-		res.units, res.took = w.units, w.took()
+		res.units, res.took, res.rests = w.units, w.took(), w.rests
 		return
 	}
 	res.reason, res.waits, res.hopeless, res.result = why.text, why.waits, why.hopeless, ""

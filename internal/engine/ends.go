@@ -187,6 +187,9 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.postpone(j, p.leads, p.err, now)
 		return
 	}
+	for _, m := range p.moved {
+		j.keepRest(m.rest)
+	}
 	landed := j.setback().landed
 	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(landed) == 0 {
 		j.intended = p.moved[0].intended
@@ -274,6 +277,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			f.forget(path, false, now)
 		}
 	}
+	f.rememberRests(j)
 	f.outcomes = append(f.outcomes, Outcome{Job: &j.row}) // it does not change any more
 	f.batches.ended(j, now)
 	f.drop(j)
@@ -295,6 +299,24 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
 		}
 		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
+	}
+}
+
+// keepRest notes what could not be removed of a folder whose copy is on another disk. It
+// counts as handled, so that it is not taken again.
+func (j *job) keepRest(rest *place.Rest) {
+	if rest != nil {
+		j.say(rest.String())
+		j.suffer().rests = append(j.suffer().rests, rest.Path)
+	}
+}
+
+// rememberRests has a job's rule know what stays behind.
+func (f *flow) rememberRests(j *job) {
+	for _, path := range j.setback().rests {
+		if facts, err := f.look(path); err == nil && facts.Exists {
+			f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: facts, Job: j.row.ID})
+		}
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/place"
 )
 
 // job is a job that is not over.
@@ -55,6 +56,7 @@ func (j *job) hold() *holdings {
 type setback struct {
 	left    []*ledger.Placement // what could not be undone after failed attempts
 	landed  map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
+	rests   []string            // what could not be removed of folders that went to another disk
 	leads   ledger.State        // where a placement that is tried again leads
 	retryAt time.Time           // when that is
 	wait    time.Duration       // the last wait before that
@@ -120,6 +122,7 @@ type attemptResult struct {
 	units    []unit              // where the job's files are now; nil if where they were taken
 	took     []string            // other files that its steps took away
 	result   string              // what the steps have to say
+	rests    []*place.Rest       // what could not be removed of folders that they moved
 	left     []*ledger.Placement // what could not be undone after a failure
 	astray   bool                // a file could not be put back after a failure
 	hopeless bool                // another attempt would fail for the same reason
@@ -164,7 +167,8 @@ type placedEnd struct {
 type moved struct {
 	source string
 	target string
-	err    error // ErrGone or ErrChanged: it was not moved
+	rest   *place.Rest // what stays of a folder that went to another disk
+	err    error       // ErrGone or ErrChanged: it was not moved
 	// intended tells that it is where its recorded intention said.
 	intended bool
 }

@@ -262,6 +262,9 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		j.hold().took = res.took
 	}
 	j.row.Result = res.result
+	for _, rest := range res.rests {
+		j.keepRest(rest)
+	}
 	j.leave(res.left)
 	if res.units != nil {
 		j.follow(res.units)

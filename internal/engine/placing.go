@@ -154,11 +154,11 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		}
 		if p.alone && by.asIntended(m, res, err) {
 			e.ledger.RecordPlaced(m.record, res.Facts)
-			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, intended: true})
+			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest, intended: true})
 			break
 		}
 		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
-		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, err: err})
+		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest, err: err})
 	}
 	switch {
 	case p.note == nil:

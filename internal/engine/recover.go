@@ -264,6 +264,16 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	} else {
 		_ = e.placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
+	if p.Facts.Dir && p.After.Exists && lookAt(p.Target, false).Ino == p.After.Ino {
+		if ok, rest, _ := e.placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part}, p.Target); ok {
+			p.State = ledger.Done
+			e.ledger.RecordPlacement(p)
+			if j := e.flow.jobs[job]; j != nil {
+				j.keepRest(rest)
+			}
+			return p.Target, false
+		}
+	}
 	source := p.Source
 	if hidden := filepath.Join(filepath.Dir(p.Source), part); lookAt(hidden, p.Facts.Dir).Same(p.Facts) {
 		if source = hidden; e.placer.Rename(hidden, p.Source) == nil {

@@ -60,7 +60,8 @@ type work struct {
 	units  []unit
 	output string // file for what is printed
 	placed []*ledger.Placement
-	notes  []string // for the job's line
+	notes  []string      // for the job's line
+	rests  []*place.Rest // what could not be removed of folders that were moved
 	run    runner.Result
 	exit   *int
 	cpu    time.Duration
@@ -217,6 +218,9 @@ func (w *work) done(list []*ledger.Placement, results ...place.Result) {
 		w.book.did(p)
 	}
 	for _, r := range results {
+		if r.Rest != nil {
+			w.rests = append(w.rests, r.Rest)
+		}
 		if len(r.Lost) > 0 {
 			w.note(w.book.lost(filepath.Dir(r.Target), r.Lost))
 		}

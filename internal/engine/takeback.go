@@ -200,6 +200,10 @@ func isBack(p *ledger.Placement) bool {
 func (h hands) happened(p *ledger.Placement, part string) bool {
 	target := lookAt(p.Target, p.Facts.Dir)
 	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
+	if made && h.finishRemoval(p, part) {
+		p.After = target
+		return true
+	}
 	h.cleanParts(p, part, made)
 	switch place.Kind(p.Kind) {
 	case place.Put:
@@ -216,11 +220,26 @@ func (h hands) happened(p *ledger.Placement, part string) bool {
 		}
 		return made
 	}
+	if made && p.Kind == string(place.Moved) && p.Facts.Dir && target.Ino != source.Ino {
+		// The same; the copy goes as far as the source has all of it.
+		_, _, _ = h.placer.FinishRemoval(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
+		return false
+	}
 	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
 		// The copy was complete, and the source had not gone yet.
 		_, _ = h.placer.RemoveDuplicate(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 	}
 	return false
+}
+
+// finishRemoval goes on with the removal of a folder that had begun when its copy was
+// complete.
+func (h hands) finishRemoval(p *ledger.Placement, part string) bool {
+	if p.Kind != string(place.Moved) || !p.Facts.Dir || lookAt(p.Source, false).Exists {
+		return false
+	}
+	ok, _, err := h.placer.FinishRemoval(place.Request{Source: p.Source, Root: h.watch, Expect: p.Facts, Part: part}, p.Target)
+	return ok && err == nil
 }
 
 // cleanParts removes what a placement that was cut short left under its

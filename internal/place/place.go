@@ -741,7 +741,7 @@ func (p *Placer) quiet(r *Request, hidden string) error {
 	switch now, err := look(); {
 	case err != nil:
 		return cannot(r.Source, "looked at", err)
-	case now.Writers == file.Some || !now.Same(r.Expect):
+	case now.Writers == file.Some, r.Expect.Exists && !now.Same(r.Expect):
 		return fmt.Errorf("%s: %w", r.Source, ErrChanged)
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 )
 
@@ -253,6 +254,52 @@ func (p *Placer) removeCopied(r *Request, d *folder, name string) (*Rest, error)
 		rest.Path = hidden
 	}
 	return rest, nil
+}
+
+// String says in a sentence what is left.
+func (r *Rest) String() string {
+	return fmt.Sprintf("%s could not be removed and stays in %s: %v", counted(r.Entries), r.Path, r.Why)
+}
+
+func counted(n int) string {
+	if n == 1 {
+		return "1 entry of its folder"
+	}
+	return fmt.Sprintf("%d entries of its folder", n)
+}
+
+// FinishRemoval removes what is left of a source folder whose complete copy is at a path,
+// after a crash in the middle of that. ok is false if they are not that.
+func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *Rest, err error) {
+	done, err := p.source(&r)
+	if err != nil {
+		return false, nil, err
+	}
+	defer done()
+	d, doneTo, err := p.folder(SpotOf(at))
+	if err != nil {
+		return false, nil, err
+	}
+	defer doneTo()
+	if now, err := p.look(r.base(), &r); err != nil || now.Exists && now.Same(r.Expect) {
+		if err != nil {
+			return false, nil, err
+		}
+		rest, err := p.removeCopied(&r, d, filepath.Base(at))
+		return err == nil, rest, err
+	}
+	hidden, err := p.system().StatIn(r.from, r.part())
+	if err != nil || hidden.Ino != r.Expect.Ino || hidden.Dev != r.Expect.Dev {
+		return false, nil, err
+	}
+	r.Expect = file.Facts{Dir: true} // some of it has gone
+	rest, err = p.clear(&r, r.hiddenName(), d, filepath.Base(at))
+	if rest != nil {
+		if rest.Path, err = p.restore(&r, r.hiddenName()); err != nil {
+			rest.Path, err = r.hiddenName(), nil
+		}
+	}
+	return err == nil, rest, err
 }
 
 // clear removes a folder that has its hidden name, if its copy holds all of it.
