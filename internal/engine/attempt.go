@@ -26,7 +26,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	res := attemptResult{id: a.plan.ID}
 	defer func() { res.ran = time.Since(begun) }()
 	if a.hash {
-		sum, err := watchfs.Hash(a.plan.File, a.plan.Facts.Size)
+		sum, err := watchfs.Hash(a.plan.Watch, a.plan.File, a.plan.Facts.Size)
 		if err != nil {
 			res.reason = "the file cannot be read: " + err.Error()
 			return res
@@ -113,7 +113,7 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 		return
 	}
 	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || u.facts.Mod != a.plan.Facts.Mod) {
-		if sum, err := watchfs.Hash(u.at, u.facts.Size); err == nil {
+		if sum, err := watchfs.Hash(a.plan.Watch, u.at, u.facts.Size); err == nil {
 			res.hash = sum
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -125,7 +126,8 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew = runner.New(), newCrew()
-	e.flow = newFlow(NewSet(o.Rules), e.ledger, watchfs.LookAny)
+	e.flow = newFlow(NewSet(o.Rules), e.ledger, nil)
+	e.flow.look = func(path string) (file.Facts, error) { return lookFrom(e.flow.set, path) }
 	e.flow.only = o.Only
 	e.flow.applyRules()
 	e.queue.kick = make(chan struct{}, 1)

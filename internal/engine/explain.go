@@ -44,7 +44,7 @@ type Why struct {
 // removed asks as if the file were there no more.
 func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
-	facts, err := watchfs.LookAny(path)
+	facts, err := lookFrom(set, path)
 	if err != nil {
 		return w, err
 	}

@@ -46,7 +46,7 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 		ctx, cancel = context.WithTimeout(ctx, postTimeout)
 		defer cancel()
 	}
-	f, err := os.Open(u.at)
+	f, err := watchfs.OpenKnown(w.job.Watch, u.at, u.facts)
 	if err != nil {
 		return err
 	}

@@ -567,7 +567,12 @@ func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
 		return err
 	}
 	w.placed = append(w.placed, p)
-	if err := watchfs.WriteTags(u.at, strings.Join(all, ",")); err != nil {
+	f, err := watchfs.OpenKnown(w.job.Watch, u.at, u.facts)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := watchfs.WriteTags(f, strings.Join(all, ",")); err != nil {
 		return err
 	}
 	w.done([]*ledger.Placement{p})

@@ -131,7 +131,7 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 		}
 	}
 	if t.Rule.Uses("hash") {
-		if job.Hash, err = watchfs.Hash(t.File, -1); err != nil {
+		if job.Hash, err = watchfs.Hash("", t.File, -1); err != nil {
 			return "", false, err
 		}
 	}

@@ -127,7 +127,7 @@ func (p *Placer) Undo(r Record, part string) error {
 		}
 		return p.removePut(Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
 	case Tagged:
-		return watchfs.WriteTags(r.Target, r.Kept)
+		return r.tagBack()
 	}
 	return p.CanUndo(r, watchfs.LookAny)
 }
@@ -140,6 +140,20 @@ func (p *Placer) removePut(r Request) error {
 	}
 	defer done()
 	return p.removeExpected(&r, nil)
+}
+
+// tagBack gives a file the labels back that it had.
+func (r Record) tagBack() error {
+	now, err := watchfs.Stat(r.Target)
+	if err != nil {
+		return err
+	}
+	f, err := watchfs.OpenKnown(r.Root, r.Target, now)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return watchfs.WriteTags(f, r.Kept)
 }
 
 // back is the place that the source comes back to.

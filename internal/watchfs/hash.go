@@ -12,8 +12,9 @@ var blocks = sync.Pool{New: func() any { return new([64 << 10]byte) }}
 
 // Hash gives the SHA-256 of a file's content (FIPS 180-4), hexadecimal. size is
 // its size as far as that is known: one read tells of a small file's end, too.
-func Hash(path string, size int64) (string, error) {
-	f, err := openPlain(path)
+// root is the watched folder that the file lies below, "" if it lies elsewhere.
+func Hash(root, path string, size int64) (string, error) {
+	f, err := openPlain(root, path)
 	if err != nil {
 		return "", err
 	}

@@ -19,13 +19,13 @@ func TestHash(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		sum := sha256.Sum256([]byte(text))
 		for _, size := range []int64{int64(length), -1, 0, 64 << 10, int64(length) + 1} {
-			got, err := Hash(path, size)
+			got, err := Hash("", path, size)
 			require.NoError(t, err)
 			require.Equal(t, hex.EncodeToString(sum[:]), got, "%d bytes, taken for %d", length, size)
 		}
 	}
-	_, err := Hash(path+".not", 0)
+	_, err := Hash("", path+".not", 0)
 	require.ErrorIs(t, err, os.ErrNotExist)
-	_, err = Hash(filepath.Dir(path), 0)
+	_, err = Hash("", filepath.Dir(path), 0)
 	require.Error(t, err, "a folder has no content")
 }

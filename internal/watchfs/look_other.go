@@ -31,7 +31,7 @@ func lstat(path string) (file.Facts, error) {
 	return Facts(info), nil
 }
 
-func openPlain(path string) (*os.File, error) { return os.Open(path) }
+func openPlain(_, path string) (*os.File, error) { return os.Open(path) }
 
 // Remote tells whether a path lies on a file system that sends no events. It
 // is not known on this system.

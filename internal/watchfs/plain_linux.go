@@ -12,16 +12,20 @@ import (
 // by the collector; for a small file that takes as long as to read it.
 type plain int
 
-func openPlain(path string) (plain, error) {
-	for {
-		fd, err := unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0)
-		if err == nil {
-			return plain(fd), nil
+func openPlain(root, path string) (f plain, err error) {
+	err = inFolder(root, path, func(dir int, name string) error {
+		for {
+			fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
+			if err == nil {
+				f = plain(fd)
+				return nil
+			}
+			if err != unix.EINTR {
+				return &os.PathError{Op: "open", Path: path, Err: err}
+			}
 		}
-		if err != unix.EINTR {
-			return -1, &os.PathError{Op: "open", Path: path, Err: err}
-		}
-	}
+	})
+	return f, err
 }
 
 func (f plain) Read(to []byte) (int, error) {

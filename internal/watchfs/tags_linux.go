@@ -3,6 +3,7 @@ package watchfs
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -33,21 +34,21 @@ func ReadTags(path string) string {
 	return string(value[:n])
 }
 
-// WriteTags sets the attribute; "" removes it.
-func WriteTags(path, tags string) error {
+// WriteTags sets the attribute of an open file; "" removes it.
+func WriteTags(f *os.File, tags string) error {
 	var err error
 	if tags == "" {
-		if err = unix.Lremovexattr(path, TagsAttribute); errors.Is(err, unix.ENODATA) {
+		if err = unix.Fremovexattr(int(f.Fd()), TagsAttribute); errors.Is(err, unix.ENODATA) {
 			err = nil
 		}
 	} else {
-		err = unix.Lsetxattr(path, TagsAttribute, []byte(tags), 0)
+		err = unix.Fsetxattr(int(f.Fd()), TagsAttribute, []byte(tags), 0)
 	}
 	if errors.Is(err, unix.ENOTSUP) {
-		return fmt.Errorf("%s cannot get labels: its file system keeps no extended attributes", path)
+		return fmt.Errorf("%s cannot get labels: its file system keeps no extended attributes", f.Name())
 	}
 	if err != nil {
-		return fmt.Errorf("%s cannot get labels: %w", path, err)
+		return fmt.Errorf("%s cannot get labels: %w", f.Name(), err)
 	}
 	return nil
 }

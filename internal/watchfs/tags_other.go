@@ -2,7 +2,10 @@
 
 package watchfs
 
-import "fmt"
+import (
+	"fmt"
+	"os"
+)
 
 // Tags lists a file's labels; this system keeps none where they can be read alike.
 func Tags(string) []string { return nil }
@@ -11,6 +14,6 @@ func Tags(string) []string { return nil }
 func ReadTags(string) string { return "" }
 
 // WriteTags fails: this system keeps no labels where they can be read alike.
-func WriteTags(path, _ string) error {
-	return fmt.Errorf("%s cannot get labels: this system keeps them in another way", path)
+func WriteTags(f *os.File, _ string) error {
+	return fmt.Errorf("%s cannot get labels: this system keeps them in another way", f.Name())
 }

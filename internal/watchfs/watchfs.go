@@ -13,6 +13,7 @@
 package watchfs
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -45,6 +46,9 @@ type Event struct {
 	Dir  bool // the path is a folder
 	Err  error
 }
+
+// errOther says that another file has a path meanwhile.
+var errOther = errors.New("it is another file meanwhile")
 
 // Deepest is a depth that covers all subfolders.
 const Deepest = 1 << 20
@@ -152,7 +156,12 @@ func worse(a, b file.Writers) file.Writers {
 
 // LookAny is Look for a file and LookTree for a folder.
 func LookAny(path string) (file.Facts, error) {
-	f, err := Look(path)
+	return lookWhole(path, func() (file.Facts, error) { return Look(path) })
+}
+
+// lookWhole completes a look with what lies in a folder, or beside an empty file.
+func lookWhole(path string, look func() (file.Facts, error)) (file.Facts, error) {
+	f, err := look()
 	if err == nil && f.Regular && f.Size == 0 {
 		f.Part = partBeside(path)
 	}

@@ -245,6 +245,21 @@ func inOrder(found []Candidate) {
 	}
 }
 
+// Root is the watched folder that a path lies in or below, the nearest if there are
+// several; "" if there is none.
+func (s *Set) Root(path string) string {
+	for folder := above(path); ; {
+		if s.watch[folder] != nil {
+			return folder
+		}
+		up := above(folder)
+		if up == folder {
+			return ""
+		}
+		folder = up
+	}
+}
+
 // Watched tells whether any rule watches the folder that a path lies in.
 func (s *Set) Watched(path string) bool {
 	found := false

@@ -1,0 +1,121 @@
+package watchfs
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"stilltide/internal/core/file"
+)
+
+// openBelow opens a folder that lies below another, without following a link on the way.
+func openBelow(root, rel string) (fd int, err error) {
+	top, err := openFolderAt(unix.AT_FDCWD, root, 0)
+	if err != nil {
+		return -1, err
+	}
+	defer unix.Close(top)
+	fd, err = openat2(top, rel)
+	if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) { // an old kernel, or a sandbox that does not know the call
+		return stepBelow(top, rel)
+	}
+	return fd, err
+}
+
+// openat2 is openat2(2) with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS.
+func openat2(top int, rel string) (fd int, err error) {
+	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
+	for {
+		fd, err = unix.Openat2(top, rel, &how)
+		if err != unix.EINTR && err != unix.EAGAIN {
+			return fd, err
+		}
+	}
+}
+
+// stepBelow does the same one folder after the other.
+func stepBelow(top int, rel string) (fd int, err error) {
+	at := top
+	for _, name := range strings.Split(rel, "/") {
+		next, err := openFolderAt(at, name, unix.O_NOFOLLOW)
+		if at != top {
+			unix.Close(at)
+		}
+		if err != nil {
+			return -1, err
+		}
+		at = next
+	}
+	return at, nil
+}
+
+func openFolderAt(dir int, name string, flags int) (fd int, err error) {
+	for {
+		fd, err = unix.Openat(dir, name, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC|flags, 0)
+		if err != unix.EINTR {
+			return fd, err
+		}
+	}
+}
+
+// inFolder calls f with the open folder that a path lies in and its name there: below a
+// watched folder no link is followed on the way.
+func inFolder(root, path string, f func(dir int, name string) error) error {
+	dir, name := filepath.Split(path)
+	rel, err := filepath.Rel(root, filepath.Clean(dir))
+	if root == "" || err != nil || rel == "." || !filepath.IsLocal(rel) {
+		return f(unix.AT_FDCWD, path)
+	}
+	fd, err := openBelow(root, rel)
+	if err != nil {
+		return &os.PathError{Op: "open", Path: filepath.Clean(dir), Err: err}
+	}
+	defer unix.Close(fd)
+	return f(fd, name)
+}
+
+// OpenKnown opens a regular file for reading, if it is the one with these facts. root is
+// the watched folder that it lies below, "" if it lies elsewhere.
+func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
+	var f *os.File
+	err := inFolder(root, path, func(dir int, name string) error {
+		fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
+		if err != nil {
+			return &os.PathError{Op: "open", Path: path, Err: err}
+		}
+		f = os.NewFile(uintptr(fd), path)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err == nil {
+		if now := Facts(info); !now.Regular || now.Ino != want.Ino || now.Dev != want.Dev {
+			err = &os.PathError{Op: "open", Path: path, Err: errOther}
+		}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// LookBelow is LookAny for a path below a watched folder. Behind a link on the way from
+// there it sees nothing: a link that comes to stand in a folder's place is not followed.
+func LookBelow(root, path string) (file.Facts, error) {
+	return lookWhole(path, func() (f file.Facts, err error) {
+		err = inFolder(root, path, func(dir int, name string) error {
+			f, err = lookAt(dir, name, path)
+			return err
+		})
+		if errors.Is(err, unix.ELOOP) || err != nil && gone(err) {
+			return file.Facts{}, nil
+		}
+		return f, err
+	})
+}
