@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -174,11 +175,12 @@ func (p *Placer) removeEmpty(r Record) {
 
 // SpotWithin names a path as a spot whose way from a folder may pass through no link.
 func SpotWithin(root, path string) plan.Spot {
-	rel, err := filepath.Rel(root, filepath.Dir(path))
-	if root == "" || err != nil || !filepath.IsLocal(rel) || rel == "." {
+	rel, below := strings.CutPrefix(path, root)
+	if root == "" || !below || rel == "" || rel[0] != filepath.Separator {
 		return SpotOf(path)
 	}
-	return plan.Spot{Root: root, Rel: rel, Name: filepath.Base(path)}
+	in, name := filepath.Split(rel[1:])
+	return plan.Spot{Root: root, Rel: strings.TrimSuffix(in, string(filepath.Separator)), Name: name}
 }
 
 // SpotOf names a whole path as a spot in which nothing was filled.

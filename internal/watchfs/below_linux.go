@@ -77,7 +77,7 @@ func inFolder(root, path string, f func(dir int, name string) error) error {
 	return f(fd, name)
 }
 
-// OpenKnown opens a regular file for reading, if it is the one with these facts. root is
+// OpenKnown opens a file or folder for reading, if it is the one with these facts. root is
 // the watched folder that it lies below, "" if it lies elsewhere.
 func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	var f *os.File
@@ -94,7 +94,7 @@ func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	}
 	info, err := f.Stat()
 	if err == nil {
-		if now := Facts(info); !now.Regular || now.Ino != want.Ino || now.Dev != want.Dev {
+		if now := Facts(info); now.Regular != want.Regular || now.Dir != want.Dir || now.Ino != want.Ino || now.Dev != want.Dev {
 			err = &os.PathError{Op: "open", Path: path, Err: errOther}
 		}
 	}

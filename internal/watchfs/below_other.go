@@ -28,7 +28,7 @@ func LookBelow(root, path string) (file.Facts, error) {
 	return LookAny(path)
 }
 
-// OpenKnown opens a regular file for reading, if it is the one with these facts. root is
+// OpenKnown opens a file or folder for reading, if it is the one with these facts. root is
 // the watched folder that it lies below, "" if it lies elsewhere.
 func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	f, err := os.Open(path)
@@ -37,7 +37,7 @@ func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	}
 	info, err := f.Stat()
 	if err == nil {
-		if now := Facts(info); !now.Regular || now.Ino != want.Ino || now.Size != want.Size {
+		if now := Facts(info); now.Regular != want.Regular || now.Dir != want.Dir || now.Ino != want.Ino {
 			err = &os.PathError{Op: "open", Path: path, Err: errOther}
 		}
 	}
