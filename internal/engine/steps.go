@@ -96,6 +96,10 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 		ctx, cancel = context.WithTimeout(ctx, t)
 		defer cancel()
 	}
+	placer := *w.placer
+	placer.Cancel = ctx.Done()
+	defer func(was *place.Placer) { w.placer = was }(w.placer)
+	w.placer = &placer
 	switch s.Verb() {
 	case "run", "script":
 		return w.program(ctx, s)
@@ -105,15 +109,27 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 		return problemOf(w.notify(s))
 	case "move", "copy", "discard":
 		if len(s.From) > 0 {
-			return problemOf(w.others(s))
+			return w.ended(ctx, s, w.others(s))
 		}
 	}
 	for i := range w.units {
 		if err := w.one(ctx, s, &w.units[i]); err != nil {
-			return problemOf(err)
+			return w.ended(ctx, s, err)
 		}
 	}
 	return nil
+}
+
+// ended says why a step failed that was ended.
+func (w *work) ended(ctx context.Context, s *rule.Step, err error) *problem {
+	p := problemOf(err)
+	if errors.Is(err, place.ErrStopped) && ctx.Err() != nil {
+		p.text = whyEnded(ctx, w.job.Rule)
+		if context.Cause(ctx) == context.DeadlineExceeded {
+			p.text = fmt.Sprintf("it was ended after %s (timeout)", plan.Span(s.Timeout.Duration))
+		}
+	}
+	return p
 }
 
 // as gives the job as it is for one of its files.

@@ -31,7 +31,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 	}
 	defer src.release()
 	return p.put(r, content{
-		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d) },
+		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d, false) },
 		is:  r.payload(),
 		still: func() error {
 			now, err := p.look(r.base(), &r)
@@ -164,7 +164,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	if err := r.stage(Staged{Target: target, Over: true}); err != nil {
 		return Result{}, err
 	}
-	if _, err := p.copyPart(&r, d); err != nil {
+	if _, err := p.copyPart(&r, d, false); err != nil {
 		return Result{}, err
 	}
 	var now file.Facts

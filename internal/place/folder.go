@@ -17,20 +17,56 @@ type folder struct {
 	path string
 	root *os.Root
 	dir  *os.File // the same folder, for what os.Root cannot do
+
+	made  int          // how many folders were made on the way, this one included
+	ended func() error // an error when work in it is to end
 }
 
 // openFolder opens a destination and makes what is missing of it. root may
 // pass through links; rel, which was filled from the names of files, may not.
 func openFolder(root, rel string) (*folder, error) {
 	path := filepath.Join(root, rel)
+	made := missing(root)
 	if err := os.MkdirAll(root, 0o777); err != nil {
 		return nil, cannotMake(root, err)
 	}
-	d, err := openThrough(root, rel, openOrMake)
+	d, err := openThrough(root, rel, func(r *os.Root, name string) (*os.Root, error) {
+		if err := r.Mkdir(name, 0o777); err == nil {
+			made++
+		} else if !errors.Is(err, fs.ErrExist) {
+			return nil, err
+		}
+		return openBelow(r, name)
+	})
 	if err != nil {
+		removeEmpty(path, made)
 		return nil, cannotMake(path, err)
 	}
+	d.made = made
 	return d, nil
+}
+
+// missing counts the folders that making a path would make.
+func missing(path string) (n int) {
+	for ; path != filepath.Dir(path); path = filepath.Dir(path) {
+		if _, err := os.Lstat(path); !errors.Is(err, fs.ErrNotExist) {
+			break
+		}
+		n++
+	}
+	return n
+}
+
+// removeEmpty removes a folder and those above it, n in all, as far as they are empty.
+func removeEmpty(path string, n int) {
+	for ; n > 0 && path != filepath.Dir(path); path = filepath.Dir(path) {
+		switch err := syscall.Rmdir(path); {
+		case err == nil:
+			n--
+		case !errors.Is(err, fs.ErrNotExist):
+			return
+		}
+	}
 }
 
 // ErrSwapped says that a folder on the way from the watched folder to the source is a
@@ -73,14 +109,6 @@ func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, erro
 var errOpen = errors.New("cannot be opened")
 
 var errLink = errors.New("a part of it that was filled is a link, and links are not followed there")
-
-// openOrMake opens one folder inside another, made if it is missing.
-func openOrMake(r *os.Root, name string) (*os.Root, error) {
-	if err := r.Mkdir(name, 0o777); err != nil && !errors.Is(err, fs.ErrExist) {
-		return nil, err
-	}
-	return openBelow(r, name)
-}
 
 // openBelow opens one folder inside another, and never through a link.
 func openBelow(r *os.Root, name string) (*os.Root, error) {

@@ -57,11 +57,11 @@ func (g guarded) OpenSource(root, rel string) (*folder, error) {
 	return g.ops.OpenSource(root, rel)
 }
 
-func (g guarded) Copy(from *folder, name string, d *folder, as string) ([]string, error) {
+func (g guarded) Copy(from *folder, name string, d *folder, as string, whole bool) ([]string, error) {
 	if err := g.before("copy", from.at(name), d.at(as)); err != nil {
 		return nil, err
 	}
-	return g.ops.Copy(from, name, d, as)
+	return g.ops.Copy(from, name, d, as, whole)
 }
 
 func (g guarded) Preserve(from, to string) error {

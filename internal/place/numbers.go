@@ -234,9 +234,10 @@ type Payload struct {
 	Size int64  // in bytes; -1 for what is like no other, as a folder
 	Text []byte
 
-	open func() (*os.File, error) // nil to open Path
-	head []byte
-	read bool
+	open  func() (*os.File, error) // nil to open Path
+	ended func() error             // an error when comparing is to end; nil for never
+	head  []byte
+	read  bool
 }
 
 func (c *Payload) reader() (*os.File, error) {
@@ -328,5 +329,9 @@ func (c *Payload) sameThroughout(there *Payload) (bool, error) {
 		return false, err
 	}
 	defer b.Close()
-	return sameBytes(a, b, min(c.Size+1, 256<<10))
+	ended := c.ended
+	if ended == nil {
+		ended = func() error { return nil }
+	}
+	return sameBytes(a, b, min(c.Size+1, 256<<10), ended)
 }

@@ -40,7 +40,9 @@ type ops interface {
 	Exchange(d *folder, a, b string) error
 	// Copy makes a flushed copy with mode, times and extended attributes.
 	// lost names the attributes that the target cannot hold.
-	Copy(from *folder, name string, d *folder, as string) (lost []string, err error)
+	// whole says that the original is to go: its owner is kept then, too, where
+	// this user may, and otherwise "owner" is lost.
+	Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error)
 	// Adopt gives a file the mode, owner and extended attributes of another.
 	Adopt(d *folder, from, to string) error
 	Write(d *folder, name string, content []byte) error
@@ -55,17 +57,37 @@ type heldFile interface {
 
 // realOps works on the real file system.
 type realOps struct {
-	stop <-chan struct{} // ends copies that are under way
+	stop, cancel <-chan struct{} // either ends what is under way
 }
 
-func (realOps) Stat(path string) (file.Facts, error)          { return watchfs.Stat(path) }
-func (realOps) Open(root, rel string) (*folder, error)        { return openFolder(root, rel) }
-func (realOps) OpenSource(root, rel string) (*folder, error)  { return openSource(root, rel) }
-func (realOps) Hold(d *folder, name string) (heldFile, error) { return openHeld(d, name) }
-func (realOps) Remove(d *folder, name string) error           { return d.root.Remove(name) }
-func (realOps) RemoveAll(d *folder, name string) error        { return d.root.RemoveAll(name) }
-func (realOps) Exchange(d *folder, a, b string) error         { return exchange(d, a, b) }
-func (realOps) Flush(d *folder) error                         { return flushFolder(d.dir) }
+func (o realOps) ended() error {
+	select {
+	case <-o.stop:
+		return ErrStopped
+	case <-o.cancel:
+		return ErrStopped
+	default:
+		return nil
+	}
+}
+
+// with has a folder know when work in it is to end.
+func (o realOps) with(d *folder, err error) (*folder, error) {
+	if err != nil {
+		return nil, err
+	}
+	d.ended = o.ended
+	return d, nil
+}
+
+func (realOps) Stat(path string) (file.Facts, error)           { return watchfs.Stat(path) }
+func (o realOps) Open(root, rel string) (*folder, error)       { return o.with(openFolder(root, rel)) }
+func (o realOps) OpenSource(root, rel string) (*folder, error) { return o.with(openSource(root, rel)) }
+func (realOps) Hold(d *folder, name string) (heldFile, error)  { return openHeld(d, name) }
+func (realOps) Remove(d *folder, name string) error            { return d.root.Remove(name) }
+func (realOps) RemoveAll(d *folder, name string) error         { return d.root.RemoveAll(name) }
+func (realOps) Exchange(d *folder, a, b string) error          { return exchange(d, a, b) }
+func (realOps) Flush(d *folder) error                          { return flushFolder(d.dir) }
 
 func (realOps) Rename(from *folder, name string, d *folder, as string) error {
 	return renameNew(from, name, d, as)
@@ -101,7 +123,7 @@ func (o realOps) Preserve(from, to string) error {
 	if err != nil {
 		return err
 	}
-	_, err = o.copyInto(in, out, func(t time.Time) error { return os.Chtimes(to, t, t) })
+	_, err = o.copyInto(in, out, func(t time.Time) error { return os.Chtimes(to, t, t) }, false)
 	return err
 }
 
@@ -120,7 +142,7 @@ func (realOps) Adopt(d *folder, from, to string) error {
 	if err != nil {
 		return err
 	}
-	keepOwner(out, info)
+	_ = keepOwner(out, info)
 	if _, err := copyXattrs(in, out); err != nil {
 		return err
 	}
@@ -136,19 +158,19 @@ func (realOps) Write(d *folder, name string, content []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (o realOps) Copy(from *folder, name string, d *folder, as string) (lost []string, err error) {
+func (o realOps) Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error) {
 	f, err := statIn(from, name)
 	if err != nil {
 		return nil, err
 	}
 	if f.Dir {
-		return o.copyTree(from, name, d.root, as)
+		return o.copyTree(from, name, d.root, as, whole)
 	}
-	return o.copyFile(from, name, d.root, as)
+	return o.copyFile(from, name, d.root, as, whole)
 }
 
 // copyFile copies one file that is no link.
-func (o realOps) copyFile(from *folder, name string, root *os.Root, as string) (lost []string, err error) {
+func (o realOps) copyFile(from *folder, name string, root *os.Root, as string, whole bool) (lost []string, err error) {
 	in, err := from.read(name)
 	if err != nil {
 		return nil, err
@@ -158,11 +180,11 @@ func (o realOps) copyFile(from *folder, name string, root *os.Root, as string) (
 	if err != nil {
 		return nil, err
 	}
-	return o.copyInto(in, out, func(t time.Time) error { return root.Chtimes(as, t, t) })
+	return o.copyInto(in, out, func(t time.Time) error { return root.Chtimes(as, t, t) }, whole)
 }
 
 // copyInto copies content and attributes, flushes and closes the copy.
-func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error) (lost []string, err error) {
+func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error, whole bool) (lost []string, err error) {
 	info, err := in.Stat()
 	if err != nil {
 		return nil, errors.Join(err, out.Close())
@@ -172,7 +194,7 @@ func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error) (los
 		err = ErrChanged
 	}
 	if err == nil {
-		lost, err = keepAttributes(in, out, info, setTimes)
+		lost, err = keepAttributes(in, out, info, setTimes, whole)
 	}
 	if err == nil {
 		err = out.Sync()
@@ -187,10 +209,8 @@ const stretch = 1 << 20
 // copyContent copies in the kernel, where it can.
 func (o realOps) copyContent(in, out *os.File) (n int64, err error) {
 	for {
-		select {
-		case <-o.stop:
-			return n, ErrStopped
-		default:
+		if err := o.ended(); err != nil {
+			return n, err
 		}
 		more, err := io.CopyN(out, in, stretch)
 		if more > 0 {
@@ -208,11 +228,17 @@ func (o realOps) copyContent(in, out *os.File) (n int64, err error) {
 
 // keepAttributes gives the copy the mode, times and extended attributes of
 // its original.
-func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time) error) (lost []string, err error) {
+func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time) error, whole bool) (lost []string, err error) {
 	if lost, err = copyXattrs(in, out); err != nil {
 		return lost, err
 	}
-	if err := out.Chmod(info.Mode().Perm()); err != nil {
+	mode := info.Mode().Perm()
+	if whole && keepOwner(out, info) {
+		mode = info.Mode() & (fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky)
+	} else if whole {
+		lost = append(lost, "owner")
+	}
+	if err := out.Chmod(mode); err != nil {
 		return lost, err
 	}
 	return lost, setTimes(info.ModTime())

@@ -51,8 +51,8 @@ var (
 	ErrInTheWay = errors.New("a file is there in its place")
 	// ErrInside says that a folder was to be placed inside itself.
 	ErrInside = errors.New("a folder cannot be placed inside itself")
-	// ErrStopped says that a copy was ended before it was complete.
-	ErrStopped = errors.New("the copy was ended before it was complete")
+	// ErrStopped says that work on content was ended before it was complete.
+	ErrStopped = errors.New("it was ended before it was complete")
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
@@ -143,9 +143,9 @@ type Placer struct {
 	// their paths before it is done; an error makes it fail. Tests use it.
 	Before func(operation string, paths ...string) error
 
-	// Stop, if set and closed, ends copies that are under way with ErrStopped;
-	// nothing is left of them.
-	Stop <-chan struct{}
+	// Stop and Cancel, if set and closed, end copying, unpacking and comparing that is
+	// under way with ErrStopped; nothing is left of it.
+	Stop, Cancel <-chan struct{}
 
 	// Numbers, if set, remembers which numbers of a name are taken.
 	Numbers *Numbers
@@ -219,7 +219,7 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) 
 func (p *Placer) system() ops {
 	inner := p.ops
 	if inner == nil {
-		inner = realOps{p.Stop}
+		inner = realOps{p.Stop, p.Cancel}
 	}
 	if p.Before != nil {
 		return guarded{inner, p.Before}
@@ -526,7 +526,7 @@ func payloadOf(path string, f file.Facts) *Payload {
 // payloadIn gives the content of what is in an open folder.
 func payloadIn(d *folder, name string, f file.Facts) *Payload {
 	c := payloadOf(d.at(name), f)
-	c.open = func() (*os.File, error) { return d.read(name) }
+	c.open, c.ended = func() (*os.File, error) { return d.read(name) }, d.ended
 	return c
 }
 
@@ -555,7 +555,7 @@ func (p *Placer) finished(src source, r *Request, d *folder, name string) (Resul
 // across moves to another file system.
 func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	sys := p.system()
-	lost, err := p.copyPart(r, d)
+	lost, err := p.copyPart(r, d, true)
 	if err != nil {
 		return Result{}, err
 	}
@@ -581,10 +581,13 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	return Result{Target: d.at(name), Facts: now, Lost: lost, Rest: rest}, nil
 }
 
-// copyPart copies the source to the hidden name.
-func (p *Placer) copyPart(r *Request, d *folder) (lost []string, err error) {
+// copyPart copies the source to the hidden name; whole says that the source is to go.
+func (p *Placer) copyPart(r *Request, d *folder, whole bool) (lost []string, err error) {
 	sys := p.system()
-	if lost, err = sys.Copy(r.from, r.base(), d, r.part()); err != nil {
+	if r.from.path != d.path || r.base() != r.part() {
+		_ = sys.DiscardIn(d, r.part()) // of an earlier try that was ended by force
+	}
+	if lost, err = sys.Copy(r.from, r.base(), d, r.part(), whole); err != nil {
 		if !errors.Is(err, ErrChanged) {
 			err = cannot(r.Source, "copied to "+d.path, err)
 		}
@@ -616,7 +619,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 	}
 	if isCrossDevice(err) {
 		copied = true
-		lost, err = p.copyPart(r, d)
+		lost, err = p.copyPart(r, d, true)
 	}
 	if err != nil {
 		return Result{}, cannot(r.Source, "moved to "+d.path, err)
@@ -767,9 +770,12 @@ func SameContent(a, b string, size int64) (bool, error) {
 	return (&Payload{Path: a, Size: size}).Same(payloadOf(b, there))
 }
 
-func sameBytes(a, b io.Reader, room int64) (bool, error) {
+func sameBytes(a, b io.Reader, room int64, ended func() error) (bool, error) {
 	bufA, bufB := make([]byte, room), make([]byte, room)
 	for {
+		if err := ended(); err != nil {
+			return false, err
+		}
 		n, errA := io.ReadFull(a, bufA)
 		m, errB := io.ReadFull(b, bufB)
 		if n != m || !bytes.Equal(bufA[:n], bufB[:m]) {

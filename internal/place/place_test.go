@@ -65,7 +65,7 @@ func TestACopyCanBeEnded(t *testing.T) {
 	for what, do := range map[string]func(*Placer) (Result, error){
 		"copy": func(p *Placer) (Result, error) { return p.Copy(r) },
 		"move": func(p *Placer) (Result, error) {
-			p.ops = crossOps{realOps{stop}}
+			p.ops = crossOps{realOps{stop: stop}}
 			return p.Move(r)
 		},
 	} {

@@ -139,11 +139,11 @@ func copyXattr(in, out *os.File, name string) error {
 	return unix.Fsetxattr(int(out.Fd()), name, value[:size], 0)
 }
 
-// keepOwner gives a file its original's owner, where this user may.
-func keepOwner(f *os.File, info os.FileInfo) {
-	if st, ok := info.Sys().(*syscall.Stat_t); ok {
-		_ = f.Chown(int(st.Uid), int(st.Gid))
-	}
+// keepOwner gives a file its original's owner, where this user may; it tells whether that
+// is the owner now.
+func keepOwner(f *os.File, info os.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && f.Chown(int(st.Uid), int(st.Gid)) == nil
 }
 
 func lacksXattr(err error) bool {

@@ -81,4 +81,4 @@ func copyXattrs(_, _ *os.File) ([]string, error) { return nil, nil }
 func exchange(*folder, string, string) error { return errNoExchange }
 
 // keepOwner leaves the owner as it is: the user who runs the watcher.
-func keepOwner(*os.File, os.FileInfo) {}
+func keepOwner(*os.File, os.FileInfo) bool { return true }

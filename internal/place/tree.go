@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -21,7 +22,7 @@ import (
 // copyTree copies a whole folder to a new one below root: files with all
 // their attributes, links as links (never followed), everything flushed.
 // Sockets, devices and FIFOs have no content to copy and are refused.
-func (o realOps) copyTree(from *folder, name string, root *os.Root, as string) (lost []string, err error) {
+func (o realOps) copyTree(from *folder, name string, root *os.Root, as string, whole bool) (lost []string, err error) {
 	in, err := from.inside(name)
 	if err != nil {
 		return nil, err
@@ -39,20 +40,20 @@ func (o realOps) copyTree(from *folder, name string, root *os.Root, as string) (
 		if plan.Hidden(e.Name()) {
 			return nil // on its way by another job
 		}
-		missing, err := o.copyEntry(in, e, out)
+		missing, err := o.copyEntry(in, e, out, whole)
 		lost = append(lost, missing...)
 		return err
 	})
 	if err != nil {
 		return lost, err
 	}
-	return lost, finishFolder(in, root, as) // last: what is made inside changes a folder's times
+	return lost, finishFolder(in, root, as, whole) // last: what is made inside changes a folder's times
 }
 
-func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root) (lost []string, err error) {
+func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root, whole bool) (lost []string, err error) {
 	switch {
 	case e.IsDir():
-		return o.copyTree(in, e.Name(), out, e.Name())
+		return o.copyTree(in, e.Name(), out, e.Name(), whole)
 	case e.Type()&fs.ModeSymlink != 0:
 		link, err := in.root.Readlink(e.Name())
 		if err != nil {
@@ -60,12 +61,12 @@ func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root) (lost []stri
 		}
 		return nil, out.Symlink(link, e.Name())
 	case e.Type().IsRegular():
-		return o.copyFile(in, e.Name(), out, e.Name())
+		return o.copyFile(in, e.Name(), out, e.Name(), whole)
 	}
 	return nil, fmt.Errorf("%s is neither file, folder nor link, and cannot go to another file system", in.at(e.Name()))
 }
 
-func finishFolder(in *folder, root *os.Root, name string) error {
+func finishFolder(in *folder, root *os.Root, name string, whole bool) error {
 	out, err := root.Open(name)
 	if err != nil {
 		return err
@@ -75,7 +76,7 @@ func finishFolder(in *folder, root *os.Root, name string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }); err != nil {
+	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }, whole); err != nil {
 		return err
 	}
 	return flushFolder(out)
@@ -92,7 +93,7 @@ func (d *folder) inside(name string) (*folder, error) {
 		r.Close()
 		return nil, err
 	}
-	return &folder{path: d.at(name), root: r, dir: dir}, nil
+	return &folder{path: d.at(name), root: r, dir: dir, ended: d.ended}, nil
 }
 
 // each calls f with each entry, until an error.
@@ -107,6 +108,9 @@ func (d *folder) each(f func(fs.DirEntry) error) error {
 		return err
 	}
 	for _, e := range entries {
+		if err := d.ended(); err != nil {
+			return err
+		}
 		if err := f(e); err != nil {
 			return err
 		}
@@ -169,13 +173,14 @@ func sameLink(source, copied *folder, name string) bool {
 // clearing is the removal of a folder whose copy is complete.
 type clearing struct {
 	p     *Placer
+	r     *Request
 	kept  int   // entries that are still there
 	first error // why the first of them is
 }
 
 func (c *clearing) keep(path string, err error) {
 	if c.kept++; c.first == nil {
-		c.first = cannot(path, "removed", err)
+		c.first = cannot(strings.Replace(path, c.r.hiddenName(), c.r.Source, 1), "removed", err)
 	}
 }
 
@@ -320,7 +325,7 @@ func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*Rest
 	if err := sameTree(source, copied); err != nil {
 		return nil, err
 	}
-	c := clearing{p: p}
+	c := clearing{p: p, r: r}
 	err = c.folder(source, copied)
 	if err == nil && c.kept == 0 {
 		err = p.system().Remove(r.from, filepath.Base(hidden))

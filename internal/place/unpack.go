@@ -74,9 +74,13 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	}
 	defer done()
 	u := unpacking{p: p, r: r, d: d, limits: limits, packed: r.Expect.Size, seen: map[string]bool{}}
+	u.noteMade(d)
 	res, err := u.run(walk)
 	err = errors.Join(err, p.system().DiscardIn(d, r.part()))
 	if err != nil {
+		for i := len(u.made) - 1; i >= 0; i-- {
+			removeEmpty(u.made[i].path, u.made[i].levels)
+		}
 		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
 	}
 	return res, nil
@@ -134,9 +138,24 @@ type unpacking struct {
 	size   int64           // bytes unpacked so far
 	seen   map[string]bool // names, folders too
 	files  []string        // in their order
+	made   []made          // folders, in their order
+}
+
+// made is a folder that was made, with some of those above it.
+type made struct {
+	path   string
+	levels int
+}
+
+// noteMade remembers what was made to open a folder.
+func (u *unpacking) noteMade(d *folder) {
+	if d.made > 0 {
+		u.made = append(u.made, made{d.path, d.made})
+	}
 }
 
 func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
+	_ = u.p.system().DiscardIn(u.d, u.r.part()) // of an earlier try that was ended by force
 	if err := u.d.root.Mkdir(u.r.part(), 0o700); err != nil {
 		return nil, cannot(u.d.path, "written to", err)
 	}
@@ -174,6 +193,9 @@ func (u *unpacking) note(e entry) (string, error) {
 
 // one writes one entry below the hidden folder.
 func (u *unpacking) one(e entry) error {
+	if err := u.d.ended(); err != nil {
+		return err
+	}
 	name, err := u.note(e)
 	if err != nil || name == "" {
 		return err
@@ -241,6 +263,9 @@ type bounded struct {
 func (b *bounded) Read(buf []byte) (int, error) {
 	n, err := b.from.Read(buf)
 	u := b.u
+	if u.d != nil && err == nil {
+		err = u.d.ended()
+	}
 	u.size += int64(n)
 	switch {
 	case u.size > u.limits.Size:
@@ -250,6 +275,13 @@ func (b *bounded) Read(buf []byte) (int, error) {
 	}
 	return n, err
 }
+
+// A path of an archive is bounded, so that what is unpacked can be looked through and
+// removed again.
+const (
+	deepestName = 64
+	longestName = 4095 - 512 // bytes; PATH_MAX, less the way to the folder
+)
 
 // inside cleans an entry's name, which must stay below the archive's top.
 func inside(name string) (string, error) {
@@ -261,6 +293,9 @@ func inside(name string) (string, error) {
 		return refused("has an absolute path")
 	case strings.Contains(name, `\`):
 		return refused("has a backslash in its name, which is a path on some systems")
+	}
+	if len(name) > longestName || strings.Count(name, "/") >= deepestName {
+		return "", fmt.Errorf("the entry %q… lies too deep: a path may have %d parts and %d bytes", name[:min(len(name), 40)], deepestName, longestName)
 	}
 	for _, part := range strings.Split(name, "/") {
 		if part == ".." {
@@ -329,6 +364,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 		return r, c, s, err
 	}
 	defer done()
+	u.noteMade(d)
 	r.Source = "" // what is unpacked is not the archive, whatever its name is
 	c, err = u.p.choose(&r, d, &Payload{Path: u.d.at(part), Size: info.Size()})
 	if err != nil {
@@ -376,7 +412,7 @@ func (e errUnfit) Unwrap() error { return e.error }
 // unfit marks an error, if it is not one of the system's.
 func unfit(err error) error {
 	var system syscall.Errno
-	if errors.As(err, &system) {
+	if errors.As(err, &system) || errors.Is(err, ErrStopped) {
 		return err
 	}
 	return errUnfit{err}
