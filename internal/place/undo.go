@@ -140,6 +140,15 @@ func (p *Placer) removePut(r Request) error {
 		return err
 	}
 	defer done()
+	if r.Expect.Dir { // what others put into it and took out again has changed its times
+		now, err := p.look(r.base(), &r)
+		if err != nil {
+			return cannot(r.Source, "looked at", err)
+		}
+		if sameUnit(now, r.Expect) {
+			r.Expect = now
+		}
+	}
 	return p.removeExpected(&r, nil)
 }
 

@@ -39,7 +39,11 @@ func LookIn(dir *os.File, name string) (file.Facts, error) {
 func lookAt(dir int, name, path string) (file.Facts, error) {
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 	if err != nil {
-		return lstatAt(dir, name, path)
+		f, err := lstatAt(dir, name, path)
+		if f.Exists && !f.Regular && !f.Dir {
+			f.Writers = file.None // a link or a socket has no content to write
+		}
+		return f, err
 	}
 	defer unix.Close(fd)
 	// The facts are read while the lease is held: a writer cannot have come
