@@ -79,6 +79,9 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 		res.units, res.took, res.rests = w.units, w.took(), w.rests
 		return
 	}
+	for _, one := range w.wishes {
+		one.done.Store(false) // it is taken back
+	}
 	res.reason, res.waits, res.hopeless, res.result = why.text, why.waits, why.hopeless, ""
 	w.placed = append(slices.Clone(a.left), w.placed...)
 	problems := w.takeBack(w.placed, false)
@@ -121,7 +124,7 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 
 // workOn makes the work of an attempt.
 func (e *Engine) workOn(a *attempt, output string) *work {
-	w := &work{hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output}
+	w := &work{hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output, wishes: a.wishes}
 	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
 	w.job.Exists = isThere
 	return w

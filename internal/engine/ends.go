@@ -123,7 +123,11 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if state == ledger.Failed && same == rule.SameFail {
 			same = rule.SameNumber
 		}
-		e.moves = append(e.moves, move{to: spot, same: same, marker: marker, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
+		var own *wish
+		if path == j.row.File && !companion {
+			own = &j.end
+		}
+		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
 			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})

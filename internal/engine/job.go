@@ -11,29 +11,29 @@ import (
 
 // job is a job that is not over.
 type job struct {
-	row                     ledger.Job
-	recorded                ledger.State
-	rule                    *rule.Rule
-	captures                map[string]string
-	unless                  string          // skip if the content has this hash
-	again                   map[string]bool // files that changed while the job ran: offered when it ends
-	spot                    plan.Spot       // where its file goes after success, if nothing can change that any more
-	wantsBefore, wantsAfter *job            // those that have reserved the same path
-	wants                   string          // the path that it has reserved for its file
-	parked                  map[string]bool // taken, but no longer settled
-	intended                bool            // its input went where its recorded intention said
-	extras                  bool            // it had further files, so their rows are kept right
-	stopOld                 bool            // its attempt is being stopped, because the file changed
-	sent                    bool            // its file is on its way to its place, ahead of all that are sent later
-	gone                    bool            // its file went by itself while it ran
-	cancel                  bool            // its attempt is being stopped for good
-	intents                 []intent        // its placements
-	now                     map[string]unit // by file as taken: where it is after the steps, if that differs
-	checked                 time.Time
-	tries                   []plan.Try
-	cause                   string // why the last attempt failed
-	hindered                *setback
-	held                    *holdings // what it holds back from the rules, nil if nothing
+	row      ledger.Job
+	recorded ledger.State
+	rule     *rule.Rule
+	captures map[string]string
+	unless   string          // skip if the content has this hash
+	again    map[string]bool // files that changed while the job ran: offered when it ends
+	spot     plan.Spot       // where its file goes after success, if nothing can change that any more
+	end      wish            // the name that it has reserved for its file
+	wishes   []*wish         // those that it has reserved for what its steps place
+	parked   map[string]bool // taken, but no longer settled
+	intended bool            // its input went where its recorded intention said
+	extras   bool            // it had further files, so their rows are kept right
+	stopOld  bool            // its attempt is being stopped, because the file changed
+	sent     bool            // its file is on its way to its place, ahead of all that are sent later
+	gone     bool            // its file went by itself while it ran
+	cancel   bool            // its attempt is being stopped for good
+	intents  []intent        // its placements
+	now      map[string]unit // by file as taken: where it is after the steps, if that differs
+	checked  time.Time
+	tries    []plan.Try
+	cause    string // why the last attempt failed
+	hindered *setback
+	held     *holdings // what it holds back from the rules, nil if nothing
 }
 
 // holdings are what a job holds back from the rules until it is over.
@@ -102,6 +102,7 @@ type attempt struct {
 	chain  []string            // rules that the input went through before
 	more   []unit              // the other files of a burst or set
 	left   []*ledger.Placement // of earlier attempts: what could not be undone
+	wishes []*wish             // the names that are reserved for what its steps place
 	hash   bool                // the content's hash is wanted
 	never  bool                // skip any content that the rule has handled
 }
@@ -150,9 +151,10 @@ type move struct {
 	record *ledger.Placement
 	to     plan.Spot
 	same   rule.SameName
-	first  []string   // files that have the name before this one
-	marker *rule.Rule // it is the marker of the first move's file, and named after it as this rule says
-	only   bool       // nothing else was done with the file, and nobody looked inside
+	first  []place.Ahead // files that have the name before this one
+	wish   *wish         // what its own file has reserved, if anything
+	marker *rule.Rule    // it is the marker of the first move's file, and named after it as this rule says
+	only   bool          // nothing else was done with the file, and nobody looked inside
 }
 
 // placedEnd is how a placing ended. With an error nothing was moved.

@@ -36,7 +36,8 @@ func (f *flow) begin(j *job, now time.Time) {
 	f.record(j)
 	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
-		job: j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.setback().left,
+		wishes: j.wishes,
+		job:    j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.setback().left,
 		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})

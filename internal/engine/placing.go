@@ -144,6 +144,9 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 			by.nameMarker(m, end.moved[0].target)
 		}
 		res, err := by.move(m, p.watch)
+		if m.wish != nil && err == nil {
+			m.wish.done.Store(true)
+		}
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, place.ErrSkipped) {

@@ -2,9 +2,11 @@ package engine
 
 import (
 	"path/filepath"
+	"sync/atomic"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/place"
 )
 
 // Numbers go in the order in which files are taken, not in which their jobs end: a job
@@ -13,7 +15,7 @@ import (
 
 // reserve notes where a job's file is to go after success, as far as that is known now.
 func (f *flow) reserve(j *job) {
-	if j.rule == nil || j.rule.Processed == nil || j.row.Event == file.Removed || j.rule.Gather != nil {
+	if j.rule == nil || j.rule.Processed == nil && len(j.rule.Steps) == 0 || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
 	}
 	path := ""
@@ -30,81 +32,130 @@ func (f *flow) reserve(j *job) {
 		}
 	} else {
 		c := plan.Candidate{Rule: j.rule, Unit: j.row.File, Watch: j.row.Watch, Captures: j.captures}
-		if _, ends, err := c.Steps(j.row.Facts, j.row.Event, j.row.Taken, f.set.State()); err == nil {
-			path = ends
+		placed, ends, err := c.Targets(j.row.Facts, j.row.Event, j.row.Taken, f.set.State())
+		if err != nil {
+			return
+		}
+		path = ends
+		for _, at := range placed {
+			w := &wish{job: j, path: at}
+			j.wishes = append(j.wishes, w)
+			f.want(w)
 		}
 	}
-	if path == "" || path == j.row.File {
-		return
+	if path != "" && path != j.row.File {
+		j.end.job, j.end.path = j, path
+		f.want(&j.end)
 	}
-	j.wants = path
-	f.wanted[path] = f.wanted[path].add(j)
 }
 
-// unreserve gives a name free again.
+// unreserve gives names free again.
 func (f *flow) unreserve(j *job) {
-	if j.wants == "" {
-		return
+	if j.end.path != "" {
+		f.unwant(&j.end)
+		j.end.path = ""
 	}
-	w := f.wanted[j.wants]
-	w.remove(j)
-	if w.first == nil {
-		delete(f.wanted, j.wants)
+	for _, w := range j.wishes {
+		f.unwant(w)
 	}
-	j.wants = ""
+	j.wishes = nil
 }
 
-// wanting is the jobs that reserved one path, in the order in which their files were taken.
-type wanting struct{ first, last *job }
-
-func (w *wanting) add(j *job) *wanting {
-	if w == nil {
-		return &wanting{j, j}
+// over notes that a job places nothing more.
+func (j *job) over() {
+	j.end.done.Store(true)
+	for _, w := range j.wishes {
+		w.done.Store(true)
 	}
-	after := w.last
-	for after != nil && after.row.ID > j.row.ID {
-		after = after.wantsBefore
-	}
-	j.wantsBefore = after
-	if after == nil {
-		j.wantsAfter, w.first = w.first, j
-	} else {
-		j.wantsAfter, after.wantsAfter = after.wantsAfter, j
-	}
-	if j.wantsAfter == nil {
-		w.last = j
-	} else {
-		j.wantsAfter.wantsBefore = j
-	}
-	return w
 }
 
-func (w *wanting) remove(j *job) {
-	if j.wantsBefore == nil {
-		w.first = j.wantsAfter
-	} else {
-		j.wantsBefore.wantsAfter = j.wantsAfter
+// wish is a name that a job has reserved.
+type wish struct {
+	job           *job
+	path          string
+	before, after *wish       // for the same path, in the order in which their files were taken
+	done          atomic.Bool // it has the name, or one with a number: the job's attempt says so
+}
+
+// wanting is the wishes for one path.
+type wanting struct{ first, last *wish }
+
+func (f *flow) want(w *wish) {
+	at := f.wanted[w.path]
+	if at == nil {
+		at = &wanting{}
+		f.wanted[w.path] = at
 	}
-	if j.wantsAfter == nil {
-		w.last = j.wantsBefore
-	} else {
-		j.wantsAfter.wantsBefore = j.wantsBefore
+	w.before = at.last
+	for w.before != nil && w.before.job.row.ID > w.job.row.ID {
+		w.before = w.before.before
 	}
-	j.wantsBefore, j.wantsAfter = nil, nil
+	if w.before == nil {
+		w.after, at.first = at.first, w
+	} else {
+		w.after, w.before.after = w.before.after, w
+	}
+	if w.after == nil {
+		at.last = w
+	} else {
+		w.after.before = w
+	}
+}
+
+func (f *flow) unwant(w *wish) {
+	at := f.wanted[w.path]
+	if w.before == nil {
+		at.first = w.after
+	} else {
+		w.before.after = w.after
+	}
+	if w.after == nil {
+		at.last = w.before
+	} else {
+		w.after.before = w.before
+	}
+	if at.first == nil {
+		delete(f.wanted, w.path)
+	}
+	w.before, w.after = nil, nil
 }
 
 // before lists the files of the jobs that reserved a path before a job, in their order.
 // Those that are on their way there already are not among them: they come first anyway.
-func (f *flow) before(j *job, path string) []string {
-	w := f.wanted[path]
-	if w == nil {
+func (f *flow) before(j *job, path string) []place.Ahead {
+	at := f.wanted[path]
+	if at == nil {
 		return nil
 	}
-	var files []string
-	for first := w.first; first != nil && first.row.ID < j.row.ID; first = first.wantsAfter {
-		if at := first.where(first.row.File, first.row.Facts).at; at != "" {
-			files = append(files, at)
+	var files []place.Ahead
+	for w := at.first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
+		if at := w.job.where(w.job.row.File, w.job.row.Facts).at; at != "" && !w.done.Load() {
+			files = append(files, place.Ahead{Path: at, Over: &w.done})
 		}
 	}
 	return files
+}
+
+// first lists the files that a step leaves a name to.
+func (b *attemptBook) first(path string) (files []place.Ahead) {
+	ask := func() {
+		if j := b.e.flow.jobs[b.job]; j != nil {
+			files = b.e.flow.before(j, path)
+		}
+	}
+	if b.e.events == nil {
+		ask()
+	} else if err := b.e.do(ask); err != nil {
+		return nil
+	}
+	return files
+}
+
+// fulfil notes that a step has placed what a name was reserved for.
+func (w *work) fulfil(path string) {
+	for _, one := range w.wishes {
+		if one.path == path {
+			one.done.Store(true)
+		}
+	}
 }

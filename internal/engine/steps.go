@@ -42,6 +42,7 @@ type book interface {
 	there(folder string) error                      // an error if the folder's disk is not mounted
 	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
 	notice(channel, text string, job plan.Job)      // a notify step
+	first(path string) []place.Ahead                // the files that a name is left to
 	lost(folder string, attributes []string) string // what to say of attributes that a folder cannot hold, once
 }
 
@@ -61,6 +62,7 @@ type work struct {
 	output string // file for what is printed
 	placed []*ledger.Placement
 	notes  []string      // for the job's line
+	wishes []*wish       // the names that are reserved for what is placed
 	rests  []*place.Rest // what could not be removed of folders that were moved
 	run    runner.Result
 	exit   *int
@@ -185,6 +187,9 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	id := w.book.number()
 	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
 	req.Kept = filepath.Join(w.state, "kept", fmt.Sprint(id))
+	if req.To.Name != "" {
+		req.First = w.book.first(req.To.Path())
+	}
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {
 			if i == len(*list) {
@@ -301,6 +306,7 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 		return w.gone(*list, err)
 	}
 	w.done(*list, res)
+	w.fulfil(to.Path())
 	if res.Here {
 		return nil
 	}
@@ -340,6 +346,7 @@ func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.S
 		return err
 	}
 	w.done(*list, res)
+	w.fulfil(to.Path())
 	if res.Here {
 		return nil
 	}

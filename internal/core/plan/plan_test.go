@@ -79,7 +79,7 @@ func TestGlobsOfFolders(t *testing.T) {
 	}
 	c := s.Candidates("/office/in/NOR/2031/a.csv")[0]
 	require.Equal(t, "/office/in/NOR/2031", c.Watch)
-	_, ends, err := c.Steps(file.Facts{Exists: true, Regular: true}, file.Added, now, "/state")
+	_, ends, err := c.Targets(file.Facts{Exists: true, Regular: true}, file.Added, now, "/state")
 	require.NoError(t, err)
 	require.Equal(t, "/office/done/NOR/2031/a.csv", ends)
 	require.Equal(t, "/office/cards/slot-1/x", s.Units("/office/cards/slot-1/x/y/z", false)[0].Unit)

@@ -215,29 +215,31 @@ func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state st
 	return *j
 }
 
-// Steps says in a line each what would be done with a file, and where it
-// would end after success; endsIn is "" if it stays where it is.
-func (c Candidate) Steps(f file.Facts, event file.Event, now time.Time, state string) (steps []string, endsIn string, err error) {
+// Targets gives the paths at which the steps would place something, and the one at which
+// the file would end after success; endsIn is "" if it stays where it is. Copies of other
+// files, and what an archive holds, are left out.
+func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string, endsIn string, err error) {
 	j := c.Begin(f, event, now, state)
 	for i := range c.Rule.Steps {
 		s := &c.Rule.Steps[i]
 		if applies, err := j.Applies(s); err == nil && !applies && !s.Uncertain(c.Rule.Saved) {
 			continue
 		}
-		text, err := j.Foretell(s, state)
-		if err != nil {
+		if _, err := j.Foretell(s, state); err != nil {
 			return nil, "", err
 		}
-		if s.Where.Set() && s.Uncertain(c.Rule.Saved) {
-			text += ", if " + s.Where.S
+		switch s.Verb() {
+		case "move", "rename", "copy":
+			if len(s.From) == 0 {
+				placed = append(placed, j.Placed)
+			}
 		}
-		steps = append(steps, text)
 	}
 	if c.Rule.Processed == nil || event == file.Removed {
-		return steps, j.At, nil
+		return placed, j.At, nil
 	}
 	spot, err := j.Destination(c.Rule.Processed)
-	return steps, spot.Path(), err
+	return placed, spot.Path(), err
 }
 
 // Foretell says what one step would do, and follows the file.

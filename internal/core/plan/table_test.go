@@ -229,7 +229,7 @@ func TestLetWordsFill(t *testing.T) {
 `)
 	c := s.Candidates("/office/in/a")[0]
 	f := file.Facts{Exists: true, Regular: true, Size: 5, Mod: file.At(now)}
-	_, ends, err := c.Steps(f, file.Added, now, "/state")
+	_, ends, err := c.Targets(f, file.Added, now, "/state")
 	require.NoError(t, err)
 	require.Equal(t, "/office/small/2031-04-01/a", ends)
 	_ = rule.BuiltIn()

@@ -105,7 +105,7 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (fi
 // exampleEnd is where the file ends, relative to the rules file; its own path
 // if it stays.
 func exampleEnd(c plan.Candidate, f file.Facts, event file.Event, now time.Time) string {
-	_, ends, err := c.Steps(f, event, now, "")
+	_, ends, err := c.Targets(f, event, now, "")
 	if err != nil {
 		return "nothing, because " + err.Error()
 	}
