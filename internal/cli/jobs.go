@@ -12,8 +12,10 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"stilltide/internal/control"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -401,7 +403,7 @@ func (a *app) logJob(arg string) error {
 		if err != nil {
 			return fmt.Errorf("what attempt %d printed is not kept any more", t.Number)
 		}
-		_, err = io.Copy(a.out, out)
+		_, err = io.Copy(a.printed(), out)
 		out.Close()
 		if err != nil {
 			return err
@@ -412,6 +414,22 @@ func (a *app) logJob(arg string) error {
 		fmt.Fprintf(a.err, "Job %d printed nothing.\n", j.ID)
 	}
 	return nil
+}
+
+// printed is where a command's output goes: byte for byte, but made safe for a terminal.
+func (a *app) printed() io.Writer {
+	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return plainWriter{a.out}
+	}
+	return a.out
+}
+
+// plainWriter writes text so that it can do nothing to a terminal.
+type plainWriter struct{ to io.Writer }
+
+func (w plainWriter) Write(text []byte) (int, error) {
+	_, err := io.WriteString(w.to, fill.Plain(string(text)))
+	return len(text), err
 }
 
 func (a *app) retryCommand() *cobra.Command {

@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"golang.org/x/term"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
@@ -108,7 +109,16 @@ func plural(n int, word string) string {
 }
 
 func (a *app) printJSON(v any) error {
-	return json.NewEncoder(a.out).Encode(v)
+	return writeJSON(a.out, v)
+}
+
+// writeJSON writes a value in one line. It may be shown on a terminal.
+func writeJSON(to io.Writer, v any) error {
+	text, err := json.Marshal(v)
+	if err == nil {
+		_, err = to.Write(append(fill.PlainJSON(text), '\n'))
+	}
+	return err
 }
 
 // clock writes a time of today as a time, an older one as a date and a time.

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -128,7 +127,7 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 	case l.a.logFormat == logJSON:
 		l.a.logOutcome(&l.text, *o)
 	case l.a.json:
-		_ = json.NewEncoder(&l.text).Encode(jobLine(*o.Job)) // a buffer takes everything
+		_ = writeJSON(&l.text, jobLine(*o.Job)) // a buffer takes everything
 	case l.a.board.term != nil && l.burst.holds(o.Job, time.Now()):
 	default:
 		l.words(o, stamp)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -295,5 +296,9 @@ func LastLines(path string, n int) []string {
 		return nil
 	}
 	lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
-	return lines[max(0, len(lines)-n):]
+	lines = lines[max(0, len(lines)-n):]
+	for i := range lines {
+		lines[i] = fill.PlainLine(strings.TrimRight(lines[i], "\r"))
+	}
+	return lines
 }

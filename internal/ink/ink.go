@@ -10,6 +10,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"golang.org/x/term"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/ledger"
 )
 
@@ -76,17 +77,7 @@ func plain(s string) bool {
 }
 
 // Clean makes a text safe to show in one line.
-func Clean(s string) string {
-	if plain(s) {
-		return s
-	}
-	return strings.Map(func(r rune) rune {
-		if r < 0x20 && r != '\t' || r == 0x7f || 0x80 <= r && r < 0xa0 {
-			return '\uFFFD'
-		}
-		return r
-	}, strings.ToValidUTF8(s, "\uFFFD"))
-}
+func Clean(s string) string { return fill.PlainLine(s) }
 
 // Cut shortens a text in its middle to a width.
 func Cut(s string, most int) string {

@@ -125,6 +125,7 @@ func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
 	if err != nil {
 		return err
 	}
+	body = fill.PlainJSON(body)
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@
 package report
 
 import (
+	"bytes"
 	_ "embed"
 	"fmt"
 	"html/template"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/history"
 	"stilltide/internal/core/plan"
 )
@@ -74,7 +76,12 @@ func Write(w io.Writer, d Data) error {
 			view.Drawings = append(view.Drawings, dr)
 		}
 	}
-	return page.Execute(w, view)
+	var text bytes.Buffer
+	if err := page.Execute(&text, view); err != nil {
+		return err
+	}
+	_, err = io.WriteString(w, fill.Plain(text.String())) // names and reasons come from outside
+	return err
 }
 
 // line is a row of the table of rules.

@@ -189,7 +189,7 @@ func quoteWord(w string) string {
 	if w == "" {
 		return "''"
 	}
-	plain, control := true, false
+	plain, control := true, strings.ContainsFunc(w, Unsafe)
 	for i := range len(w) {
 		c := w[i]
 		if c < 0x20 || c == 0x7f || c >= 0x80 {

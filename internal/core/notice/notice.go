@@ -15,6 +15,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 )
 
@@ -130,8 +131,11 @@ func (g *Gatherer) Next() (at time.Time, ok bool) {
 // Compose writes the title and the text of a message.
 func Compose(m Message) Message {
 	slices.SortStableFunc(m.Events, func(a, b Event) int { return slices.Index(kinds, a.Kind) - slices.Index(kinds, b.Kind) })
-	m.Title = title(m)
+	m.Title = fill.PlainLine(title(m))
 	lines := text(m)
+	for i := range lines {
+		lines[i] = fill.PlainLine(lines[i])
+	}
 	m.Text = strings.Join(lines, "\n")
 	return m
 }

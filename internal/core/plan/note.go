@@ -35,21 +35,21 @@ type Try struct {
 func (f Failure) Note() string {
 	var b strings.Builder
 	line := func(label, text string) { fmt.Fprintf(&b, "%-10s %s\n", label, text) }
-	fmt.Fprintf(&b, "%s\n\n", f.Reason)
+	fmt.Fprintf(&b, "%s\n\n", fill.Plain(f.Reason))
 	line("File", Display(f.Taken))
 	line("Rule", fmt.Sprintf("%s (%s)", f.Job.Rule.Name.S, f.Job.Rule.Pos))
 	line("Job", fmt.Sprint(f.Job.ID))
 	for i, t := range f.Attempts {
 		text := fmt.Sprintf("%s, ran %s", t.Started.Format("2006-01-02 15:04:05"), Span(t.Ran))
 		if t.Reason != "" && t.Reason != f.Reason {
-			text += ": " + t.Reason
+			text += ": " + fill.PlainLine(t.Reason)
 		}
 		line(fmt.Sprintf("Attempt %d", i+1), text)
 	}
 	if len(f.Output) > 0 {
 		b.WriteString("\nThe last lines that were printed:\n")
 		for _, l := range f.Output {
-			b.WriteString("    " + Display(l) + "\n")
+			b.WriteString("    " + fill.PlainLine(l) + "\n")
 		}
 	} else if f.Job.Rule.Runs() {
 		b.WriteString("\nNothing was printed.\n")
@@ -121,7 +121,7 @@ func (j *Job) scratchByHand(state string) []string {
 // invalid UTF-8 is quoted as a shell would read it.
 func Display(name string) string {
 	for _, r := range name {
-		if r < 0x20 || r == 0x7f || r == '\uFFFD' || 0x80 <= r && r < 0xa0 || r == '\u202e' || r == '\u2028' || r == '\u2029' {
+		if fill.Unsafe(r) || r == '\uFFFD' {
 			return fill.Quote([]string{name})
 		}
 	}
