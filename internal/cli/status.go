@@ -106,14 +106,14 @@ func (a *app) answer(report []engine.RuleStatus, w *engine.Live) {
 		fmt.Fprintf(a.out, "%s%s Start it with: stilltide watch\n", a.style.Bad(alive), a.style.Warn(wrong))
 		return
 	}
-	state := a.style.Good("all is well")
+	state := a.style.Good("all is well.")
 	if wrong != "" {
-		state = a.style.Warn(wrong)
+		state = a.style.Warn(wrong + ".")
 	}
-	fmt.Fprintf(a.out, "%s; %s.\n", a.style.Good(alive), state)
 	if w.Trouble != "" {
-		fmt.Fprintf(a.out, "%s\n", a.style.Bad(w.Trouble+"; nothing starts until it can be"))
+		state = a.style.Bad(w.Trouble + "; nothing starts until it can be.")
 	}
+	fmt.Fprintf(a.out, "%s; %s\n", a.style.Good(alive), state)
 }
 
 // answerText is the answer as one plain sentence.
@@ -132,14 +132,18 @@ func (a *app) answerText(report []engine.RuleStatus, w *engine.Live) (text strin
 
 // answerParts says whether it is alive, and what is wrong, if anything.
 func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wrong string) {
-	failed, open := 0, 0
+	failed, open, hindered := 0, 0, 0
 	for _, r := range report {
 		failed += r.Failed
+		hindered += r.Hindered
 		open += r.Queued + r.Running + r.Retrying + r.Held
 	}
 	var list []string
 	if n := inTrouble(report); n > 0 {
 		list = append(list, plural(n, "rule")+" in trouble")
+	}
+	if hindered > 0 {
+		list = append(list, plural(hindered, "job")+" held up for want of room or of a disk")
 	}
 	if failed > 0 {
 		list = append(list, plural(failed, "job")+" failed")

@@ -217,9 +217,10 @@ func (w *work) scratch() (string, error) {
 
 // writeLists writes the files that list those of a burst or set.
 func writeLists(j plan.Job) error {
-	err := errors.Join(
-		os.WriteFile(j.List, []byte(strings.Join(j.Files, "\n")+"\n"), 0o600),
-		os.WriteFile(j.List0, []byte(strings.Join(j.Files, "\x00")+"\x00"), 0o600))
+	err := os.WriteFile(j.List0, []byte(strings.Join(j.Files, "\x00")+"\x00"), 0o600)
+	if j.Listable() == nil {
+		err = errors.Join(err, os.WriteFile(j.List, []byte(strings.Join(j.Files, "\n")+"\n"), 0o600))
+	}
 	if err != nil {
 		return fmt.Errorf("the list of files cannot be written: %w", err)
 	}

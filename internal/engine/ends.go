@@ -245,7 +245,7 @@ func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
 	s := j.suffer()
 	first := s.wait == 0
 	s.wait = min(max(2*s.wait, time.Second), time.Minute)
-	s.leads, s.retryAt = leads, now.Add(s.wait)
+	s.leads, s.retryAt, s.why = leads, now.Add(s.wait), err.Error()
 	f.late = append(f.late, j)
 	if first {
 		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))

@@ -60,6 +60,7 @@ type setback struct {
 	leads   ledger.State        // where a placement that is tried again leads
 	retryAt time.Time           // when that is
 	wait    time.Duration       // the last wait before that
+	why     string              // what it waits for: room, a disk
 }
 
 // setback gives what is remembered, to be read.

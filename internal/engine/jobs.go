@@ -315,7 +315,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 	j.row.Earlier++
 	s := j.suffer()
-	s.wait = min(max(2*s.wait, 2*time.Second), time.Minute)
+	s.wait, s.why = min(max(2*s.wait, 2*time.Second), time.Minute), res.reason
 	first := j.row.State != ledger.Retrying && s.wait == 2*time.Second
 	f.dispatch.Done(j.row.ID)
 	j.row.State, j.row.Due = ledger.Retrying, now.Add(s.wait)

@@ -33,6 +33,7 @@ type RuleStatus struct {
 	Queued    int        `json:"queued"`
 	Running   int        `json:"running"`
 	Retrying  int        `json:"retrying"`
+	Hindered  int        `json:"hindered"` // jobs that wait for room or for a disk
 	Processed int        `json:"processed"`
 	Failed    int        `json:"failed"`
 	Skipped   int        `json:"skipped"`
@@ -78,6 +79,13 @@ func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 	return report, nil
 }
 
+func waits(n int) string {
+	if n == 1 {
+		return "1 job waits"
+	}
+	return fmt.Sprintf("%d jobs wait", n)
+}
+
 func (s *RuleStatus) last(l *ledger.Ledger) error {
 	j, ok, err := l.LastEnded(s.Rule)
 	if err != nil || !ok {
@@ -118,6 +126,10 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 	}
 	s.polled(r, w)
 	s.Waiting += w.Waiting[s.Rule]
+	if h := w.Hindered[s.Rule]; h.Jobs > 0 {
+		s.Hindered = h.Jobs
+		s.Notes = append(s.Notes, fmt.Sprintf("%s for room or for a disk, and is tried again: %s", waits(h.Jobs), h.Why))
+	}
 	if why := w.Troubles[s.Rule]; why != "" {
 		s.State = RuleTrouble
 		s.Notes = append(s.Notes, why)

@@ -31,8 +31,26 @@ type Live struct {
 	Files    []LiveFile            `json:"files"`              // the longest waiting of them
 	Running  []LiveJob             `json:"running,omitempty"`  // the longest running first
 	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
+	Hindered map[string]Hindrance  `json:"hindered,omitempty"` // by rule: jobs that wait for room or for a disk
 	Paused   []string              `json:"paused,omitempty"`   // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
+}
+
+// Hindrance is what jobs wait for that is not their files' fault.
+type Hindrance struct {
+	Jobs int    `json:"jobs"`
+	Why  string `json:"why"` // of one of them
+}
+
+// hindered tells which jobs wait for room or for a disk.
+func (f *flow) hindered() map[string]Hindrance {
+	all := map[string]Hindrance{}
+	for _, j := range f.jobs {
+		if s := j.setback(); s.why != "" && f.running[j.row.ID] == nil {
+			all[j.row.Rule] = Hindrance{all[j.row.Rule].Jobs + 1, s.why}
+		}
+	}
+	return all
 }
 
 // LiveFile is a file that is not settled yet.
@@ -71,6 +89,7 @@ func (e *Engine) Live() (Live, error) {
 	err := e.do(func() {
 		l.Rules = e.o.Rules.Path
 		maps.Copy(l.Troubles, e.flow.troubles)
+		l.Hindered = e.flow.hindered()
 		for _, r := range e.flow.set.Rules() {
 			l.Names = append(l.Names, r.Name.S)
 		}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -96,7 +97,7 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 	case "files":
 		return fill.Value{List: j.files()}, nil
 	case "list":
-		return fill.Value{Text: j.List, Path: true}, nil
+		return fill.Value{Text: j.List, Path: true}, j.Listable()
 	case "list0":
 		return fill.Value{Text: j.List0, Path: true}, nil
 	case "kind":
@@ -300,10 +301,17 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 		}
 		c.Args = words
 	}
+	if asksForList.MatchString(s.Script.S) {
+		if err := j.Listable(); err != nil {
+			return c, err
+		}
+	}
 	c.Args = append(append(c.Args, path), j.files()...)
 	c.Env = append(c.Env, j.words()...)
 	return c, nil
 }
+
+var asksForList = regexp.MustCompile(`TIDE_LIST([^0-9A-Za-z_]|$)`)
 
 // words gives every placeholder as an environment variable for scripts.
 func (j *Job) words() []string {
@@ -339,10 +347,21 @@ func (j *Job) words() []string {
 		env = append(env, "TIDE_"+strings.ToUpper(w)+"="+text)
 	}
 	if j.Files != nil {
-		add("list")
+		add("list") // left out where it cannot hold the names
 		add("list0")
 	}
 	return env
+}
+
+// Listable checks that a list with one path a line can hold the job's files. The sender
+// chooses their names: one with a line break would name another file.
+func (j *Job) Listable() error {
+	for _, path := range j.Files {
+		if strings.ContainsAny(path, "\n\r") {
+			return fmt.Errorf("%s has a line break in its name, so {list} cannot hold it: use {list0}, whose names end with a zero byte (or {files})", Display(path))
+		}
+	}
+	return nil
 }
 
 // ByHand is the line that a person can paste into a shell to run the step as
