@@ -81,6 +81,10 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		_ = e.Mistake(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
+	if err := a.trusted(f); err != nil {
+		a.alarm("%v; the rules from before stay in use", err)
+		return
+	}
 	if f.StateFolder() != old.StateFolder() {
 		a.warn("%s", "state: changed, which needs a restart; the rules from before stay in use")
 		return

@@ -61,7 +61,7 @@ With --rule only that rule's files are handled, whatever its schedule says.`,
 
 // trustFlag adds --trust-rules, --log-format and --json.
 func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
-	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use a rules file that every user of this machine can write")
+	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use rules that another user can change")
 	c.Flags().StringVar(&a.logFormat, "log-format", logText, "how it says what it does: `text`, or json for machines (log/slog)")
 	return a.jsonFlag(c)
 }
@@ -323,15 +323,26 @@ const (
 	tidyAfter = 5 * time.Second
 )
 
+// trusted refuses rules by which another user could run commands as this one.
+func (a *app) trusted(f *rule.File) error {
+	loose := engine.LooseFiles(f)
+	if a.trust || len(loose) == 0 {
+		return nil
+	}
+	what := "and rules run commands"
+	if !loose[0].Rules {
+		what = "which the rules run"
+	}
+	return usage("%s can change %s, %s; take that right away (chmod, chown), or say --trust-rules", loose[0].Who, a.shown(loose[0].Path), what)
+}
+
 // openEngine takes the ledger for watch and sweep.
 func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engine, error) {
 	if a.logFormat != logText && a.logFormat != logJSON {
 		return nil, usage("--log-format is text or json, not %q", a.logFormat)
 	}
-	for path, who := range engine.Loose(f) {
-		if !a.trust {
-			return nil, usage("%s can write the rules file %s, and a rules file runs commands; chmod o-w it, or say --trust-rules", who, a.shown(path))
-		}
+	if err := a.trusted(f); err != nil {
+		return nil, err
 	}
 	debug.SetGCPercent(collectAt)
 	a.reserve = make([]byte, reserveSize)

@@ -31,8 +31,8 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	for _, r := range set.StaysPut() {
 		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay", "leave it out, or name another folder")
 	}
-	for path, who := range Loose(f) {
-		warn(rule.Pos{File: path, Line: 1, Column: 1}, "rules-writable", fmt.Sprintf("%s can write this rules file, and a rules file runs commands", who), "chmod o-w it; watch and sweep refuse it otherwise")
+	for _, l := range LooseFiles(f) {
+		warn(rule.Pos{File: f.Path, Line: 1, Column: 1}, "changeable", fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path), "take that right away (chmod, chown); watch and sweep refuse it otherwise")
 	}
 	d = append(d, channels(f)...)
 	for _, r := range f.All() {
@@ -58,6 +58,9 @@ func Doubts(f *rule.File) rule.Diagnostics {
 			if text, words := programOf(s); words != nil {
 				if missing := missingProgram(s.Base, words); missing != "" {
 					warn(text.Pos, "program", missing, "install it, or correct its path")
+				}
+				if path, who := looseProgram(words); who != "" {
+					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path), "take that right away (chmod, chown)")
 				}
 			}
 		}
@@ -160,18 +163,6 @@ func destinations(r *rule.Rule) rule.Diagnostics {
 		}
 	}
 	return d
-}
-
-// Loose lists the rules files that others may write, by who can: whoever can
-// write a rules file runs commands as the watcher's user.
-func Loose(f *rule.File) map[string]string {
-	loose := map[string]string{}
-	for _, path := range append([]string{f.Path}, f.Included...) {
-		if info, err := os.Stat(path); err == nil && info.Mode().Perm()&0o002 != 0 {
-			loose[path] = "every user of this machine"
-		}
-	}
-	return loose
 }
 
 func programOf(s *rule.Step) (rule.Text, *fill.Command) {
