@@ -431,11 +431,11 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
-	s, err := control.Serve(f.StateFolder(), e)
-	if err != nil {
-		return err
+	if s, err := control.Serve(f.StateFolder(), e); err != nil {
+		a.warn("%v; until that is mended this watcher cannot be paused or asked", err)
+	} else {
+		defer s.Close()
 	}
-	defer s.Close()
 	if f.Listen.Set() {
 		m, err := metrics.Serve(f.Listen.S, e)
 		if err != nil {

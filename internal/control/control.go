@@ -37,11 +37,33 @@ func Path(state string) string {
 		return path
 	}
 	sum := sha256.Sum256([]byte(state))
-	runtime := os.Getenv("XDG_RUNTIME_DIR")
-	if runtime == "" {
-		runtime = os.TempDir()
+	return filepath.Join(runtimeFolder(), "stilltide-"+hex.EncodeToString(sum[:8])+".sock")
+}
+
+// runtimeFolder is a folder of this user's own.
+func runtimeFolder() string {
+	if folder := os.Getenv("XDG_RUNTIME_DIR"); folder != "" {
+		return folder
 	}
-	return filepath.Join(runtime, "stilltide-"+hex.EncodeToString(sum[:8])+".sock")
+	return filepath.Join(os.TempDir(), fmt.Sprintf("stilltide-%d", os.Getuid()))
+}
+
+// own makes the folder of a socket if it is missing, and checks that nobody else can have
+// prepared it.
+func own(folder string) error {
+	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	info, err := os.Lstat(folder)
+	switch {
+	case err != nil:
+		return err
+	case !info.IsDir() || !ours(info):
+		return fmt.Errorf("%s is not a folder of this user", folder)
+	case info.Mode().Perm()&0o022 != 0:
+		return fmt.Errorf("other users can write to %s", folder)
+	}
+	return nil
 }
 
 // Watcher is what the server asks.
@@ -64,6 +86,11 @@ type Server struct {
 // there already is left from a crash.
 func Serve(state string, w Watcher) (*Server, error) {
 	path := Path(state)
+	if folder := filepath.Dir(path); folder != state {
+		if err := own(folder); err != nil {
+			return nil, fmt.Errorf("the control socket cannot be made: %w", err)
+		}
+	}
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("the control socket cannot be made: %w", err)
 	}
@@ -148,6 +175,9 @@ func Dial(state string) *Client {
 	path := Path(state)
 	return &Client{http.Client{Timeout: time.Minute, Transport: &http.Transport{
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			if info, err := os.Lstat(path); filepath.Dir(path) != state && err == nil && !ours(info) {
+				return nil, fmt.Errorf("%s is another user's", path)
+			}
 			return (&net.Dialer{}).DialContext(ctx, "unix", path)
 		},
 	}}}

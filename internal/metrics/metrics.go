@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -58,9 +59,28 @@ func Serve(address string, w Watcher) (*Server, error) {
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	mux.HandleFunc("GET /healthz", s.health)
-	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 10 * time.Second, ConnState: atMost(mostConnections)}
 	go s.http.Serve(l) // ends with Close
 	return s, nil
+}
+
+// mostConnections bounds the connections that are open at once, so that nobody can use up
+// the files that the watcher needs.
+const mostConnections = 64
+
+// atMost closes connections that are one too many.
+func atMost(n int64) func(net.Conn, http.ConnState) {
+	var open atomic.Int64
+	return func(c net.Conn, s http.ConnState) {
+		switch s {
+		case http.StateNew:
+			if open.Add(1) > n {
+				c.Close()
+			}
+		case http.StateClosed, http.StateHijacked:
+			open.Add(-1)
+		}
+	}
 }
 
 // Ended notes the times of a job that is over.

@@ -108,3 +108,32 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 	require.Equal(t, 503, status)
 	require.Contains(t, body, "no space left")
 }
+
+// Connections that say nothing cannot use up the watcher's files: those that are one too
+// many are closed, and the others are after a while.
+func TestIdleConnectionsAreBounded(t *testing.T) {
+	_, url := serve(t, &watcher{live: engine.Live{}})
+	for range mostConnections + 20 {
+		c, err := net.Dial("tcp", url[len("http://"):])
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close() })
+	}
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", url[len("http://"):])
+		if err != nil {
+			return false
+		}
+		defer c.Close()
+		c.SetReadDeadline(time.Now().Add(time.Second))
+		_, err = c.Read(make([]byte, 1))
+		return err == io.EOF
+	}, 5*time.Second, 10*time.Millisecond, "one too many is closed at once")
+	require.Eventually(t, func() bool {
+		res, err := http.Get(url + "/healthz")
+		if err != nil {
+			return false
+		}
+		res.Body.Close()
+		return true
+	}, 30*time.Second, 100*time.Millisecond, "those that say nothing are closed after a while")
+}

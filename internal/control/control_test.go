@@ -1,0 +1,52 @@
+//go:build unix
+
+package control
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/engine"
+)
+
+type quiet struct{}
+
+func (quiet) Live() (engine.Live, error)  { return engine.Live{PID: 7}, nil }
+func (quiet) Retry(id int64) engine.Sent  { return engine.Sent{ID: id} }
+func (quiet) Cancel(id int64) engine.Sent { return engine.Sent{ID: id} }
+func (quiet) Undo(id int64) engine.Sent   { return engine.Sent{ID: id} }
+func (quiet) Pause([]string, bool) error  { return nil }
+func (quiet) CatchUp() error              { return nil }
+
+// Where the state folder's path is too long for a socket, the socket lies in a folder that
+// nobody else can have prepared.
+func TestTheFallbackFolderIsTheUsersOwn(t *testing.T) {
+	temp := t.TempDir()
+	t.Setenv("XDG_RUNTIME_DIR", "")
+	t.Setenv("TMPDIR", temp)
+	state := "/" + strings.Repeat("long/", 40) + "state"
+	folder := filepath.Dir(Path(state))
+	require.Equal(t, temp, filepath.Dir(folder))
+
+	s, err := Serve(state, quiet{})
+	require.NoError(t, err)
+	info, err := os.Stat(folder)
+	require.NoError(t, err)
+	require.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	live, err := Dial(state).Live()
+	require.NoError(t, err)
+	require.Equal(t, 7, live.PID)
+	s.Close()
+
+	require.NoError(t, os.Chmod(folder, 0o777))
+	_, err = Serve(state, quiet{})
+	require.ErrorContains(t, err, "other users can write to")
+	require.NoError(t, os.RemoveAll(folder))
+	require.NoError(t, os.Symlink(temp, folder))
+	_, err = Serve(state, quiet{})
+	require.ErrorContains(t, err, "is not a folder of this user")
+}
