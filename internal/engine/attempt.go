@@ -156,7 +156,7 @@ func (w *work) all(ctx context.Context) *problem {
 	r := w.job.Rule
 	for i := range r.Steps {
 		p := w.step(ctx, &r.Steps[i])
-		if p == nil && ctx.Err() != nil {
+		if p == nil && ctx.Err() != nil && i < len(r.Steps)-1 {
 			p = &problem{text: whyEnded(ctx, r)}
 		}
 		if p != nil {

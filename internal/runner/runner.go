@@ -84,9 +84,9 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	e := ending{group: child.pid(), grace: r.grace}
 	running.add(e.group)
 	defer running.remove(e.group)
-	defer context.AfterFunc(ctx, func() { e.begin(&e.stopped) })()
+	defer context.AfterFunc(ctx, func() { e.cutShort(&e.stopped) })()
 	if s.Timeout > 0 {
-		t := time.AfterFunc(s.Timeout, func() { e.begin(&e.timedOut) })
+		t := time.AfterFunc(s.Timeout, func() { e.cutShort(&e.timedOut) })
 		defer t.Stop()
 	}
 	res := child.wait()
@@ -108,6 +108,14 @@ type ending struct {
 	over              bool // the command has ended
 	timedOut, stopped bool
 	forced            sync.WaitGroup
+}
+
+// cutShort is begin for a command that has not ended by itself. That it has may be noticed
+// late, when this program was stopped for a while (SIGSTOP, a machine that slept).
+func (e *ending) cutShort(why *bool) {
+	if !exited(e.group) {
+		e.begin(why)
+	}
 }
 
 // begin asks the command's group to end, for the first reason that comes.

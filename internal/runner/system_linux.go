@@ -71,3 +71,10 @@ func anyRuns(group int) bool {
 	}
 	return false
 }
+
+// exited tells whether a child has ended, and leaves it to be waited for (waitid(2)).
+func exited(pid int) bool {
+	var info unix.Siginfo
+	err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil)
+	return err == nil && info.Signo == int32(unix.SIGCHLD) || err == unix.ECHILD
+}
