@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
-	"strconv"
 	"sync"
 	"time"
 
@@ -228,7 +227,7 @@ func (e *Engine) change(m *move, to func(*ledger.Placement)) {
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
 func (e *Engine) stageOver(m *move, r *place.Request) {
-	kept, before := filepath.Join(e.state, "kept", strconv.FormatInt(m.record.ID, 10)), m.record.Facts
+	kept, before := keptPath(e.state, m.record.ID), m.record.Facts
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]

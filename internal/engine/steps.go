@@ -186,7 +186,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	}
 	id := w.book.number()
 	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
-	req.Kept = filepath.Join(w.state, "kept", fmt.Sprint(id))
+	req.Kept = keptPath(w.state, id)
 	if req.To.Name != "" {
 		req.First = w.book.first(req.To.Path())
 	}

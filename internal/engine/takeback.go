@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"stilltide/internal/core/file"
@@ -316,19 +316,22 @@ func (e *Engine) trimKept(most int64) {
 		return
 	}
 	var total int64
-	sizes := map[string]int64{}
+	kept := map[string]file.Facts{}
 	for _, entry := range entries {
 		if info, err := entry.Info(); err == nil {
-			sizes[entry.Name()] = info.Size()
+			kept[entry.Name()] = watchfs.Facts(info)
 			total += info.Size()
 		}
 	}
-	for _, name := range byNumber(sizes) {
+	oldest := slices.SortedFunc(maps.Keys(kept), func(a, b string) int { // a second name changes a file's change time
+		return cmp.Or(cmp.Compare(kept[a].Change, kept[b].Change), strings.Compare(a, b))
+	})
+	for _, name := range oldest {
 		if total <= most {
 			return
 		}
 		if !e.needsKept(filepath.Join(folder, name)) && os.Remove(filepath.Join(folder, name)) == nil {
-			total -= sizes[name]
+			total -= kept[name].Size
 		}
 	}
 }
@@ -356,15 +359,10 @@ func (e *Engine) keep(list []*ledger.Placement, needed bool) {
 }
 
 // byNumber lists kept content, the oldest placement first.
-func byNumber(sizes map[string]int64) []string {
-	number := func(name string) int64 {
-		first, _, _ := strings.Cut(name, "-")
-		n, _ := strconv.ParseInt(first, 10, 64)
-		return n
-	}
-	names := slices.Collect(maps.Keys(sizes))
-	slices.SortFunc(names, func(a, b string) int { return cmp.Compare(number(a), number(b)) })
-	return names
+// keptPath is where a placement keeps what it replaces. Its number comes again when a
+// ledger begins anew, so that alone is no name.
+func keptPath(state string, placement int64) string {
+	return filepath.Join(state, "kept", fmt.Sprintf("%d-%08x", placement, rand.Uint64()))
 }
 
 // attemptBook is the engine's side of one attempt's placements.

@@ -203,15 +203,21 @@ func (l *Ledger) open() error {
 	if l.tally, err = l.readTally(); err != nil {
 		return err
 	}
-	l.w, err = startWriter(l)
-	return err
+	if l.w, err = startWriter(l); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(l.folder, used), nil, 0o600)
 }
 
 // inspect looks at a file that is there already without changing it, so that
 // one that is not ours stays as it is.
 func (l *Ledger) inspect(path string) error {
-	if info, err := os.Stat(path); err != nil || info.Size() == 0 {
+	info, err := os.Stat(path)
+	if err != nil {
 		return nil
+	}
+	if info.Size() == 0 {
+		return l.mustBeNew(path)
 	}
 	db, err := connect(path, "query_only(1)")
 	if err != nil {
@@ -224,6 +230,22 @@ func (l *Ledger) inspect(path string) error {
 		return look.mustBeEmpty()
 	}
 	return err
+}
+
+// used is a file that says that the folder has had a ledger.
+const used = "ledger.used"
+
+// mustBeNew refuses an empty file in the place of a ledger that was written already: what
+// it knew would be forgotten without a word. A first start that was ended by force may
+// leave one.
+func (l *Ledger) mustBeNew(path string) error {
+	if _, err := os.Stat(filepath.Join(l.folder, used)); err != nil {
+		return nil
+	}
+	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 {
+		return nil // all of it is in the log still
+	}
+	return fmt.Errorf("the ledger %s is an empty file, and it was none: bring it back from a copy, or remove it to begin a new one that knows of no file yet", path)
 }
 
 func (l *Ledger) countKnown() error {

@@ -612,3 +612,43 @@ func TestLateRows(t *testing.T) {
 	defer l.Close()
 	check(jobs+700-2, 2)
 }
+
+// A lock file that somebody removes does not let a second program write.
+func TestARemovedLockFile(t *testing.T) {
+	folder := t.TempDir()
+	first, err := Open(folder, func(error) {})
+	require.NoError(t, err)
+	defer first.Close()
+	lock := filepath.Join(folder, "lock")
+	require.NoError(t, os.Remove(lock))
+	first.RecordPause("a", true)
+	require.NoError(t, first.Flush(), "it is made anew")
+	_, err = Open(folder, func(error) {})
+	require.ErrorIs(t, err, ErrBusy)
+
+	require.NoError(t, os.Remove(lock))
+	second, err := Open(folder, func(error) {})
+	require.NoError(t, err, "this one was quicker")
+	defer second.Close()
+	first.RecordPause("b", true)
+	require.ErrorIs(t, first.Flush(), ErrBusy)
+	second.RecordPause("c", true)
+	require.NoError(t, second.Flush())
+}
+
+// An empty file in the place of a ledger that was in use is no new ledger.
+func TestAnEmptyFileIsNoNewLedger(t *testing.T) {
+	folder := t.TempDir()
+	path := filepath.Join(folder, FileName)
+	require.NoError(t, os.WriteFile(path, nil, 0o600)) // a first start that was ended by force
+	l, err := Open(folder, func(error) {})
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+	require.NoError(t, os.Truncate(path, 0))
+	_, err = Open(folder, func(error) {})
+	require.ErrorContains(t, err, "is an empty file, and it was none")
+	require.NoError(t, os.Remove(path))
+	l, err = Open(folder, func(error) {})
+	require.NoError(t, err)
+	require.NoError(t, l.Close())
+}

@@ -46,6 +46,25 @@ func flock(f *os.File) (err error) {
 
 func (l *lock) release() { l.f.Close() }
 
+// check sees to it that this program still is the only one that writes. Where the lock
+// file was removed, it is made anew, unless another program was quicker.
+func (l *lock) check() error {
+	var there, held unix.Stat_t
+	if err := unix.Fstat(int(l.f.Fd()), &held); err != nil {
+		return os.NewSyscallError("fstat", err)
+	}
+	if err := unix.Stat(l.f.Name(), &there); err == nil && there.Ino == held.Ino && there.Dev == held.Dev {
+		return nil
+	}
+	again, err := acquire(l.f.Name())
+	if err != nil {
+		return fmt.Errorf("the lock file %s was removed or replaced, so that two programs could write: %w", l.f.Name(), err)
+	}
+	l.f.Close()
+	l.f = again.f
+	return nil
+}
+
 // InUse tells whether somebody holds the ledger in the folder.
 func InUse(folder string) bool {
 	f, err := os.OpenFile(folder+"/lock", os.O_RDWR, 0)

@@ -464,6 +464,9 @@ func (w *writer) rest(wait time.Duration) {
 }
 
 func (w *writer) carryOut(c *commit) error {
+	if err := w.l.lock.check(); err != nil {
+		return err
+	}
 	return w.conn.Raw(func(conn any) error {
 		tx, err := conn.(driver.ConnBeginTx).BeginTx(context.Background(), driver.TxOptions{})
 		if err != nil {
