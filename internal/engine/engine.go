@@ -157,7 +157,9 @@ func (e *Engine) ledgerTrouble(err error) {
 // Run handles files until the context ends (or, with Once, until there is
 // nothing left to do). Running commands then get StopAfter to end by
 // themselves; what is queued stays in the ledger.
-func (e *Engine) Run(ctx context.Context) error {
+func (e *Engine) Run(ctx context.Context) error { return ledger.Explain(e.state, e.run(ctx)) }
+
+func (e *Engine) run(ctx context.Context) error {
 	defer close(e.ended)
 	runner.EndSurvivors(e.state)
 	points, err := e.ledger.Mounts()
@@ -213,14 +215,19 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			ready = true
 			e.o.Ready(e.begun())
 		}
-		e.flow.holding = e.troubled() != nil
+		trouble := e.troubled()
+		e.flow.holding = trouble != nil
+		if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
+			trouble = nil
+		}
+		e.flow.stopping = e.flow.stopping || trouble != nil // a single pass does not wait for what never mends
 		e.flow.advance(now)
 		e.carryOut(work)
 		if e.flow.more {
 			_ = e.ledger.Sync(work) // the ledger's writer sets the pace; it says itself what is wrong
 		}
 		if e.flow.stopping && e.active == 0 {
-			return nil
+			return trouble
 		}
 		if e.o.Once && e.finished() {
 			if e.lookAgain() {

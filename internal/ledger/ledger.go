@@ -265,8 +265,26 @@ func (l *Ledger) countKnown() error {
 	return rows.Err()
 }
 
+// ErrDamaged says that the ledger's file is broken: trying again does not help.
+var ErrDamaged = errors.New("it was left as it is: move it away to begin a new one")
+
 func (l *Ledger) damaged(err error) error {
-	return fmt.Errorf("the ledger %s cannot be read (%w); it was left as it is: move it away to begin a new one", filepath.Join(l.folder, FileName), err)
+	return fmt.Errorf("the ledger %s cannot be read (%w); %w", filepath.Join(l.folder, FileName), err, ErrDamaged)
+}
+
+// Explain says of an error of the ledger in a folder that its file is broken, if it means that.
+func Explain(folder string, err error) error {
+	if broken(err) && !errors.Is(err, ErrDamaged) {
+		return (&Ledger{folder: folder}).damaged(err)
+	}
+	return err
+}
+
+// broken tells whether an error says that the file is not, or not whole, a database
+// (SQLITE_CORRUPT, SQLITE_NOTADB).
+func broken(err error) bool {
+	var coded interface{ Code() int }
+	return errors.As(err, &coded) && (coded.Code()&0xff == 11 || coded.Code()&0xff == 26)
 }
 
 // Close writes what is left and gives the lock back.

@@ -348,9 +348,17 @@ func (w *writer) run() {
 			w.tell(w.told())
 			continue
 		}
+		never := broken(err)
 		if !troubled {
 			troubled = true
-			w.l.tell(fmt.Errorf("the ledger cannot be written: %w", err))
+			said := fmt.Errorf("the ledger cannot be written: %w", err)
+			if never {
+				said = w.l.damaged(err)
+			}
+			w.l.tell(said)
+		}
+		if never && closing {
+			return
 		}
 		select {
 		case <-time.After(time.Second):
