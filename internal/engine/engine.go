@@ -167,6 +167,7 @@ func (e *Engine) run(ctx context.Context) error {
 		return err
 	}
 	e.mounts.expect = points
+	e.mounts.begin(e.ledger, e.flow.set)
 	if err := e.recover(time.Now()); err != nil {
 		return err
 	}

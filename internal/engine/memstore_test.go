@@ -250,7 +250,8 @@ func (m *memStore) FolderOrigin(string) (string, string, bool, error) { return "
 
 func (m *memStore) PlacedBelow(string) ([]string, error) { return nil, nil }
 
-func (m *memStore) Undoing() ([]ledger.Placement, error) { return nil, nil }
+func (m *memStore) Undoing() ([]ledger.Placement, error)     { return nil, nil }
+func (m *memStore) PuttingBack() ([]ledger.Placement, error) { return nil, nil }
 
 func (m *memStore) Origin(string, file.Facts) (string, string, bool, error) {
 	return "", "", false, nil

@@ -1,9 +1,13 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 
 	"stilltide/internal/core/plan"
@@ -15,6 +19,7 @@ import (
 type mounts struct {
 	mu     sync.Mutex
 	expect map[string]string // by folder, from the ledger
+	listed []string          // where the machine's table of disks says that some belong
 }
 
 // missing says that the disk of a folder is not mounted now, nil if it is.
@@ -22,10 +27,38 @@ func (m *mounts) missing(folder string) error {
 	m.mu.Lock()
 	point := m.expect[folder]
 	m.mu.Unlock()
-	if point == "" || point == "/" || watchfs.IsMountPoint(point) {
+	if point == "" || point == "/" {
+		point = m.unused(folder)
+	}
+	if point == "" || watchfs.IsMountPoint(point) {
 		return nil
 	}
 	return fmt.Errorf("its disk, mounted at %s, is not there", point)
+}
+
+// unused is the place of a disk, by the machine's table, that a folder lies in or below
+// and where nothing is, "" if there is none. Where something is, somebody uses the folder
+// without its disk.
+func (m *mounts) unused(folder string) string {
+	for _, point := range m.listed {
+		if folder != point && !strings.HasPrefix(folder, point+"/") {
+			continue
+		}
+		if entries, err := os.ReadDir(point); len(entries) == 0 && (err == nil || errors.Is(err, fs.ErrNotExist)) {
+			return point
+		}
+	}
+	return ""
+}
+
+// begin remembers where the rules' fixed destinations lie that were not known before.
+func (m *mounts) begin(l store, set *plan.Set) {
+	m.listed = watchfs.ListedMounts("/etc/fstab")
+	for _, folder := range set.FixedPlaces() {
+		if m.nearest(folder) == "" && m.missing(folder) == nil && watchfs.MountPoint(folder) != "/" {
+			m.note(l, folder)
+		}
+	}
 }
 
 // note remembers a folder's mount point when it is there.
@@ -47,6 +80,9 @@ func (m *mounts) note(l store, folder string) {
 func (e *Engine) mounted(folder string) error {
 	at := e.mounts.nearest(folder)
 	if at == "" {
+		if err := e.mounts.missing(folder); err != nil {
+			return fmt.Errorf("%s: %w", folder, err)
+		}
 		e.mounts.note(e.ledger, folder)
 		return nil
 	}

@@ -26,6 +26,9 @@ func (e *Engine) recover(now time.Time) error {
 	if err := e.renamed(); err != nil {
 		return err
 	}
+	if err := finishPuttingBack(e.ledger, &e.placer); err != nil {
+		return err
+	}
 	if err := e.finishUndoing(); err != nil {
 		return err
 	}
@@ -257,40 +260,45 @@ func (j *job) resumeAt(p ledger.Placement) {
 // settleMove brings one move that a crash cut short to a clean point: it says
 // where the file is, and whether it still waits to be moved.
 func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
-	part := place.PartName(e.state, job)
+	at, still, rest := settleMove(e.ledger, &e.placer, p)
+	if j := e.flow.jobs[job]; j != nil {
+		j.keepRest(rest)
+	}
+	return at, still
+}
+
+func settleMove(l store, placer *place.Placer, p ledger.Placement) (at string, still bool, rest *place.Rest) {
+	part := place.PartName(l.Folder(), p.Job)
 	half := filepath.Join(filepath.Dir(p.Target), part)
 	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino && there.Dev == p.Facts.Dev {
-		_ = e.placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
+		_ = placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
 	} else {
-		_ = e.placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
+		_ = placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
 	if p.Facts.Dir && p.After.Exists && lookAt(p.Target, false).Ino == p.After.Ino {
-		if ok, rest, _ := e.placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part}, p.Target); ok {
+		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part}, p.Target); ok {
 			p.State = ledger.Done
-			e.ledger.RecordPlacement(p)
-			if j := e.flow.jobs[job]; j != nil {
-				j.keepRest(rest)
-			}
-			return p.Target, false
+			l.RecordPlacement(p)
+			return p.Target, false, rest
 		}
 	}
 	source := p.Source
 	if hidden := filepath.Join(filepath.Dir(p.Source), part); lookAt(hidden, p.Facts.Dir).Same(p.Facts) {
-		if source = hidden; e.placer.Rename(hidden, p.Source) == nil {
+		if source = hidden; placer.Rename(hidden, p.Source) == nil {
 			source = p.Source
 		}
 	}
-	landed := e.landed(p, source)
+	landed := landedAt(p, source)
 	facts := lookAt(source, p.Facts.Dir)
 	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
 	if landed != "" && there {
 		// Both names, one content: the move was between its two halves.
-		removed, err := e.placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)
+		removed, err := placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)
 		there = err != nil || !removed
 	}
 	switch {
 	case there:
-		return p.Source, true // the placing, which is tried again, finds it under its hidden name, too
+		return p.Source, true, nil // the placing, which is tried again, finds it under its hidden name, too
 	case landed != "":
 		p.State, p.Target = ledger.Done, landed
 		if now := lookAt(landed, p.Facts.Dir); now.Exists {
@@ -299,13 +307,47 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	default:
 		p.State = ledger.Dropped
 	}
-	e.ledger.RecordPlacement(p)
-	return landed, false
+	l.RecordPlacement(p)
+	return landed, false, nil
 }
 
-// landed gives the target where the file of a placement is now, "" if at none.
+// finishPuttingBack goes on with inputs of jobs that are over, which were being put back for
+// another round when that was cut short: they are where they were, or back.
+func finishPuttingBack(l store, placer *place.Placer) error {
+	list, err := l.PuttingBack()
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for _, p := range list {
+		row, err := jobByID(l, p.Job)
+		if err != nil || !row.State.Final() {
+			continue
+		}
+		at, still, _ := settleMove(l, placer, p)
+		if still {
+			p.State = ledger.Dropped
+			l.RecordPlacement(p)
+			continue
+		}
+		if row.EndsIn == p.Source {
+			row.EndsIn = at
+		}
+		for i := range row.Extra {
+			if row.Extra[i].EndsIn == p.Source {
+				row.Extra[i].EndsIn = at
+			}
+		}
+		l.Record(row, row.State)
+		if len(row.Extra) > 0 {
+			l.RecordMembers(row)
+		}
+	}
+	return l.Flush()
+}
+
+// landedAt gives the target where the file of a placement is now, "" if at none.
 // source is where it would be otherwise.
-func (e *Engine) landed(p ledger.Placement, source string) string {
+func landedAt(p ledger.Placement, source string) string {
 	folder, name := filepath.Split(p.Target)
 	for n := 1; n < 10000; n++ {
 		path := filepath.Join(folder, place.Numbered(name, n))

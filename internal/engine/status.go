@@ -287,7 +287,11 @@ func jobByID(l store, id int64) (ledger.Job, error) {
 // RetryOffline sends a job round again while no watcher runs: the next one
 // works on it.
 func RetryOffline(l *ledger.Ledger, id int64) Sent {
-	row, err := jobByID(l, id)
+	err := finishPuttingBack(l, &place.Placer{})
+	var row ledger.Job
+	if err == nil {
+		row, err = jobByID(l, id)
+	}
 	if err == nil {
 		_, err = sendRound(l, &place.Placer{}, row)
 	}

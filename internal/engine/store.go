@@ -52,6 +52,7 @@ type store interface {
 	Reliers(target string, job int64) ([]ledger.Placement, error)
 	PlacedBelow(folder string) (rules []string, err error)
 	Undoing() ([]ledger.Placement, error)
+	PuttingBack() ([]ledger.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 	Tally() (map[string]map[ledger.State]int, error)

@@ -73,6 +73,9 @@ func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, erro
 
 // UndoOffline puts back what a job placed while no watcher runs.
 func UndoOffline(l *ledger.Ledger, id int64) Sent {
+	if err := finishPuttingBack(l, &place.Placer{}); err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
 	row, err := jobByID(l, id)
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}

@@ -407,6 +407,12 @@ func (l *Ledger) Undoing() ([]Placement, error) {
 	return list, err
 }
 
+// PuttingBack lists the moves that send inputs of jobs that are over round again, and were
+// cut short.
+func (l *Ledger) PuttingBack() ([]Placement, error) {
+	return l.placements(`state = 'intended' AND leads = 'queued'`)
+}
+
 // PlacedBy gives the newest placement that a rule made at a path.
 func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)

@@ -2,6 +2,7 @@ package watchfs
 
 import (
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -54,6 +55,23 @@ func MountPoint(path string) string {
 	return best
 }
 
+// ListedMounts gives the mount points that a table of file systems names (fstab(5)), but
+// for the root's.
+func ListedMounts(table string) (points []string) {
+	text, err := os.ReadFile(table)
+	if err != nil {
+		return nil
+	}
+	for _, line := range strings.Split(string(text), "\n") {
+		fields := strings.Fields(line)
+		if len(fields) < 3 || strings.HasPrefix(fields[0], "#") || !strings.HasPrefix(fields[1], "/") || fields[1] == "/" {
+			continue
+		}
+		points = append(points, filepath.Clean(unescaped(fields[1])))
+	}
+	return points
+}
+
 // IsMountPoint tells whether something is mounted at a path now (statx(2),
 // STATX_ATTR_MOUNT_ROOT; older systems have it in the mount table).
 func IsMountPoint(path string) bool {
@@ -75,8 +93,13 @@ func mountPoints() []string {
 	var points []string
 	for _, line := range strings.Split(string(table), "\n") {
 		if fields := strings.Fields(line); len(fields) > 4 {
-			points = append(points, strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(fields[4]))
+			points = append(points, unescaped(fields[4]))
 		}
 	}
 	return points
+}
+
+// unescaped reads a path of a table in which fields are parted by blanks.
+func unescaped(field string) string {
+	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(field)
 }

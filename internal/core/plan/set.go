@@ -7,6 +7,7 @@
 package plan
 
 import (
+	"maps"
 	"path/filepath"
 	"slices"
 	"sort"
@@ -266,6 +267,9 @@ func (s *Set) Watched(path string) bool {
 	s.above(path, func(r *rule.Rule, _ string, level int) { found = found || level <= levels(r) })
 	return found
 }
+
+// FixedPlaces lists the folders where rules put files, as far as they are the same for all.
+func (s *Set) FixedPlaces() []string { return slices.Sorted(maps.Keys(s.places)) }
 
 // Placed tells whether a path lies where a rule puts files and no rule watches.
 func (s *Set) Placed(path string) bool {
