@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -382,7 +383,7 @@ func (a *app) placedText(f *rule.File, p ledger.Placement) string {
 }
 
 func (a *app) logJob(arg string) error {
-	_, l, j, err := a.oneJob(arg)
+	f, l, j, err := a.oneJob(arg)
 	if err != nil {
 		return err
 	}
@@ -399,13 +400,11 @@ func (a *app) logJob(arg string) error {
 		if len(attempts) > 1 {
 			fmt.Fprintf(a.err, "--- attempt %d, %s\n", t.Number, clock(t.Started, time.Now()))
 		}
-		out, err := os.Open(filepath.Join(l.Folder(), t.Output))
+		text, err := os.ReadFile(filepath.Join(l.Folder(), t.Output)) // it is bounded
 		if err != nil {
 			return fmt.Errorf("what attempt %d printed is not kept any more", t.Number)
 		}
-		_, err = io.Copy(a.printed(), out)
-		out.Close()
-		if err != nil {
+		if _, err := a.printed().Write(masked(f, text)); err != nil {
 			return err
 		}
 		printed = true
@@ -423,6 +422,19 @@ func (a *app) printed() io.Writer {
 	}
 	return a.out
 }
+
+// masked puts stars in the place of secrets that the rules name and this program knows.
+func masked(f *rule.File, text []byte) []byte {
+	for _, name := range f.SecretNames() {
+		if secret := os.Getenv(name); len(secret) >= shortestSecret {
+			text = bytes.ReplaceAll(text, []byte(secret), []byte("***"))
+		}
+	}
+	return text
+}
+
+// shortestSecret is the length from which a secret is told from other text.
+const shortestSecret = 6
 
 // plainWriter writes text so that it can do nothing to a terminal.
 type plainWriter struct{ to io.Writer }

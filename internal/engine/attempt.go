@@ -139,7 +139,7 @@ func isThere(path string) (bool, error) {
 
 // hands are the engine's own, for one attempt of a rule.
 func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) hands {
-	return hands{watch: watch, placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
+	return hands{watch: watch, secrets: set.File.SecretNames(), placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // units are the job's files where they were taken.

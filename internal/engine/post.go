@@ -34,8 +34,9 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 	if err != nil {
 		return err
 	}
+	shown := plan.ShownAddress(address)
 	if w.trial != nil {
-		w.tell("would send %s to %s", u.at, address)
+		w.tell("would send %s to %s", u.at, shown)
 		if s.Save.Set() {
 			return w.saveText(s, []byte("(the answer)"))
 		}
@@ -62,19 +63,19 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
 	if err != nil {
-		return fmt.Errorf("%s could not be reached: %w", address, innermost(err))
+		return fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
 	}
 	defer res.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
 	if err != nil {
-		return fmt.Errorf("the answer of %s ended early: %w", address, innermost(err))
+		return fmt.Errorf("the answer of %s ended early: %w", shown, innermost(err))
 	}
-	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, address, res.Status), answer); err != nil {
+	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
 		return err
 	}
 	if !s.Expects(res.StatusCode) {
 		first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
-		why := fmt.Sprintf("%s answered %s", address, res.Status)
+		why := fmt.Sprintf("%s answered %s", shown, res.Status)
 		if first = shorten(first); first != "" {
 			why += ": " + first
 		}

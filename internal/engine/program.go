@@ -24,7 +24,7 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 	if err != nil {
 		return problemOf(err)
 	}
-	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.output, Stdin: c.Stdin, Timeout: c.Timeout, Ledger: w.state, Job: w.job.ID, Attempt: w.job.Attempt}
+	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.output, Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.secrets, Ledger: w.state, Job: w.job.ID, Attempt: w.job.Attempt}
 	if s.Save.Set() || s.Stdout.Set() {
 		spec.Stdout = filepath.Join(w.job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
 	}

@@ -31,6 +31,8 @@ type hands struct {
 	book   book
 	trial  *trialHands // nil for real
 	watch  string      // the watched folder that the job's file was taken from
+
+	secrets []string // environment variables that commands do not get
 }
 
 // book is the engine's side of a placement.

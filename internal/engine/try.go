@@ -142,7 +142,7 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 	r := runner.New()
 	job.Exists = isThere
 	w := &work{job: job, output: filepath.Join(t.Folder, "output"), units: []unit{{taken: job.File, at: job.File, facts: job.Facts, captures: job.Captures}},
-		hands: hands{placer: &place.Placer{}, runner: r, state: t.Folder, book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
+		hands: hands{secrets: t.Set.File.SecretNames(), placer: &place.Placer{}, runner: r, state: t.Folder, book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
 	if p := w.all(ctx); p != nil {
 		fmt.Fprintln(t.Out, p.text)
 		return "", false, nil

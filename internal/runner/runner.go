@@ -19,6 +19,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -33,6 +34,7 @@ type Spec struct {
 	Args    []string
 	Dir     string
 	Env     []string // beyond the watcher's own
+	Secrets []string // variables of the watcher's own that the command does not get
 	Output  string   // file that what is printed is added to
 	Stdout  string   // file for standard output alone, "" for Output
 	Direct  bool     // what is printed goes where the program's own output goes, not to Output
@@ -250,13 +252,23 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 	if s.Ledger != "" {
 		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	}
-	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own), [3]descriptor{in, out, errs}
+	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own, s.Secrets), [3]descriptor{in, out, errs}
 	return c, files, nil
 }
 
-// environment is the watcher's own and what a command gets beyond it. Of two
-// of one name the last counts.
-func environment(base, own []string) []string {
+// environment is the watcher's own, but for its secrets, and what a command gets beyond
+// it. Of two of one name the last counts. A secret that own names without a value is asked
+// for: the command gets it.
+func environment(base, own, secrets []string) []string {
+	own = slices.DeleteFunc(slices.Clone(own), func(entry string) bool {
+		name, value, _ := strings.Cut(entry, "=")
+		asked := value == "" && slices.Contains(secrets, name)
+		if asked {
+			secrets = slices.DeleteFunc(slices.Clone(secrets), func(s string) bool { return s == name })
+		}
+		return asked
+	})
+	base = slices.DeleteFunc(slices.Clone(base), func(entry string) bool { return named(secrets, entry) })
 	names := make([]string, 0, len(own))
 	for _, entry := range own {
 		name, _, _ := strings.Cut(entry, "=")

@@ -46,7 +46,11 @@ func TestOutputExitAndEnvironment(t *testing.T) {
 }
 
 func TestTheLastOfOneNameCounts(t *testing.T) {
-	require.Equal(t, []string{"HOME=/h", "odd", "A=own", "B=last"}, environment([]string{"A=base", "HOME=/h", "odd", "B=base"}, []string{"B=first", "A=own", "B=last"}))
+	require.Equal(t, []string{"HOME=/h", "odd", "A=own", "B=last"}, environment([]string{"A=base", "HOME=/h", "odd", "B=base"}, []string{"B=first", "A=own", "B=last"}, nil))
+	secret := []string{"KEY=k", "TOKEN=t", "HOME=/h"}
+	require.Equal(t, []string{"HOME=/h"}, environment(secret, nil, []string{"KEY", "TOKEN"}))
+	require.Equal(t, []string{"TOKEN=t", "HOME=/h"}, environment(secret, []string{"TOKEN="}, []string{"KEY", "TOKEN"}), "asked for")
+	require.Equal(t, []string{"HOME=/h", "TOKEN=mine"}, environment(secret, []string{"TOKEN=mine"}, []string{"KEY", "TOKEN"}))
 }
 
 func TestWhatCannotBeStarted(t *testing.T) {

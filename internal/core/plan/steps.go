@@ -182,6 +182,27 @@ func (j *Job) Address(s *rule.Step) (string, error) {
 	})
 }
 
+// ShownAddress is an address as it may be shown: without a password, and without what
+// follows the question mark, where keys often stand.
+func ShownAddress(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "an address that cannot be read"
+	}
+	if u.User != nil {
+		u.User = url.User("…")
+	}
+	if u.RawQuery != "" {
+		u.RawQuery = "…"
+	}
+	u.Fragment = ""
+	shown, err := url.PathUnescape(u.Redacted())
+	if err != nil {
+		return u.Redacted()
+	}
+	return shown
+}
+
 // Headers fills the headers of a post step.
 func (j *Job) Headers(s *rule.Step) (map[string]string, error) {
 	headers := map[string]string{}
@@ -266,7 +287,7 @@ func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 		return "label " + strings.Join(labels, ", "), err
 	case "post":
 		address, err := j.Address(s)
-		return "send to " + address, err
+		return "send to " + ShownAddress(address), err
 	case "notify":
 		text, err := j.Text(s)
 		return fmt.Sprintf("notify %s: %s", s.Notify.S, Display(text)), err

@@ -21,6 +21,27 @@ const LogChannel = "log"
 // Channels are where notices go, by name.
 type Channels map[string]Channel
 
+// SecretNames lists the environment variables in which the rules have secrets. Commands do
+// not get them unless a step's env asks.
+func (f *File) SecretNames() []string {
+	names := map[string]bool{}
+	for _, c := range f.Channels {
+		names[c.Secret.S] = true
+		if c.Mail != nil {
+			names[c.Mail.Password.S] = true
+		}
+	}
+	for _, r := range f.All() {
+		for i := range r.Steps {
+			for _, name := range r.Steps[i].HeadersEnv {
+				names[name] = true
+			}
+		}
+	}
+	delete(names, "")
+	return slices.Sorted(maps.Keys(names))
+}
+
 // Channel is one of them. Exactly one of Desktop, Webhook, Mail and Command is set.
 type Channel struct {
 	Desktop bool     `key:"desktop" doc:"true: a notification of the desktop, over D-Bus"`

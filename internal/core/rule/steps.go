@@ -42,7 +42,7 @@ type Step struct {
 
 	Interpreter Text              `key:"interpreter" doc:"script: what runs it, if it has no #! line; /bin/sh -eu if left out"`
 	In          Path              `key:"in" doc:"run, script: the working folder; the folder of the rules file if left out"`
-	Env         map[string]string `key:"env" doc:"run, script: more environment variables"`
+	Env         map[string]string `key:"env" doc:"run, script: more environment variables; NAME: \"\" hands on one that the rules name for a secret, which commands do not get otherwise"`
 	OK          []int             `key:"ok" doc:"run, script: the exit codes that mean success; 0 if left out"`
 	AddFile     *bool             `key:"add_file" doc:"run: false: do not add the file at the end of a command that names none of its words"`
 	Stdin       Stdin             `key:"stdin" doc:"run, script: file: the file is its standard input"`
