@@ -588,9 +588,18 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 		err = p.removeSource(r)
 	}
 	if err != nil {
-		return Result{}, errors.Join(err, sys.DiscardIn(d, name))
+		return Result{}, errors.Join(err, p.withdraw(r, d, name))
 	}
 	return Result{Target: d.at(name), Facts: now, Lost: lost, Rest: rest}, nil
+}
+
+// withdraw removes a copy that is not to be, by way of its hidden name: where it cannot be
+// removed now, the next try does, or the next start.
+func (p *Placer) withdraw(r *Request, d *folder, name string) error {
+	if err := p.system().Rename(d, name, d, r.part()); err == nil {
+		name = r.part()
+	}
+	return p.system().DiscardIn(d, name)
 }
 
 // copyPart copies the source to the hidden name; whole says that the source is to go.
