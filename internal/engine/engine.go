@@ -10,8 +10,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -236,7 +238,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			}
 			e.flow.allDrained()
 			e.carryOut(work)
-			return nil
+			return e.unread()
 		}
 		wait := time.Duration(1<<63 - 1)
 		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) }, e.nextBeat} {
@@ -443,6 +445,16 @@ func (e *Engine) lookAgain() bool {
 	}
 	e.events.Sweep()
 	return true
+}
+
+// unread says that a pass has not seen all that it was to go over.
+func (e *Engine) unread() error {
+	for _, path := range slices.Sorted(maps.Keys(e.folders)) {
+		if why := e.folders[path].unread; why != "" {
+			return fmt.Errorf("%s could not be looked through to its end, so files may be left: %s", path, why)
+		}
+	}
+	return nil
 }
 
 // finished tells whether a single pass has nothing left to do.

@@ -13,6 +13,7 @@ type folderState struct {
 	swept, absent bool
 	polled        string // why it is looked at now and then, "" if it is not
 	trouble       string
+	unread        string // why the last sweep has not seen all of it, "" if it has
 }
 
 func (e *Engine) wanted() map[string]int {
@@ -37,6 +38,11 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	case watchfs.Swept:
 		f.swept = true
 		e.flow.lookedThrough(ev.Path)
+		if ev.Err != nil {
+			f.unread = ev.Err.Error()
+			break // what was not seen may be there all the same
+		}
+		f.unread = ""
 		if !f.absent {
 			e.leftAll(ev.Path)
 		}
@@ -52,7 +58,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
 	case watchfs.Mended:
-		f.polled = ""
+		f.polled, f.trouble = "", ""
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
 		e.flow.lookedThrough(ev.Path)

@@ -260,15 +260,15 @@ func (j *job) resumeAt(p ledger.Placement) {
 // settleMove brings one move that a crash cut short to a clean point: it says
 // where the file is, and whether it still waits to be moved.
 func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
-	at, still, rest := settleMove(e.ledger, &e.placer, p)
+	at, still, rest := settleMove(e.ledger, &e.placer, e.state, p)
 	if j := e.flow.jobs[job]; j != nil {
 		j.keepRest(rest)
 	}
 	return at, still
 }
 
-func settleMove(l store, placer *place.Placer, p ledger.Placement) (at string, still bool, rest *place.Rest) {
-	part := place.PartName(l.Folder(), p.Job)
+func settleMove(l store, placer *place.Placer, state string, p ledger.Placement) (at string, still bool, rest *place.Rest) {
+	part := place.PartName(state, p.Job)
 	half := filepath.Join(filepath.Dir(p.Target), part)
 	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino && there.Dev == p.Facts.Dev {
 		_ = placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
@@ -323,7 +323,7 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 		if err != nil || !row.State.Final() {
 			continue
 		}
-		at, still, _ := settleMove(l, placer, p)
+		at, still, _ := settleMove(l, placer, l.Folder(), p)
 		if still {
 			p.State = ledger.Dropped
 			l.RecordPlacement(p)

@@ -392,7 +392,7 @@ func (b *attemptBook) intend(list []*ledger.Placement) error {
 func (b *attemptBook) announce(list []*ledger.Placement) error {
 	var come, gone []*ledger.Placement
 	for _, p := range list {
-		if p.After.Exists && b.set.Watched(p.Target) {
+		if p.After.Exists && p.Kind != string(place.Tagged) && b.set.Watched(p.Target) {
 			come = append(come, p)
 		}
 		if p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {

@@ -278,6 +278,11 @@ func (r *run) foldersRace() bool {
 		}
 	}
 	for _, unit := range units {
+		for path := range r.after {
+			if _, was := r.before[path]; !was && strings.HasPrefix(path, r.rel(unit)+"/") {
+				return true
+			}
+		}
 		for _, j := range r.jobs {
 			if strings.HasPrefix(j.EndsIn, unit+"/") || strings.HasPrefix(j.File, unit+"/") {
 				return true

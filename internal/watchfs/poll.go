@@ -105,6 +105,18 @@ func (w *Watcher) lookAt(path string) {
 	if r != nil && !r.present {
 		w.push(walk{path: path, root: path})
 	}
+	if w.unread[path] { // it can be read again: all of it is looked through, and events do from now on
+		delete(w.unread, path)
+		if w.src.has(path) && !Remote(path) {
+			delete(w.polled, path)
+			batch = append(batch, Event{Kind: Mended, Path: path, Dir: true})
+		}
+		k := walk{path: path}
+		if r != nil {
+			k.root = path
+		}
+		w.push(k)
+	}
 	w.retryWatch(path)
 	w.mu.Unlock()
 	w.send(batch)

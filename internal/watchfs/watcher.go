@@ -48,7 +48,8 @@ type Watcher struct {
 	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
 	guards map[string]bool     // folders above wanted ones, watched only for being renamed
 	polled map[string]snapshot
-	walks  []walk // to be done by the walker
+	unread map[string]bool // folders that could not be read, or not to their end
+	walks  []walk          // to be done by the walker
 	queued map[walk]bool
 	kick   chan struct{}
 	looks  chan struct{} // kicked when the first folder must be looked at
@@ -75,7 +76,7 @@ func New(o Options) (*Watcher, error) {
 	}
 	w := &Watcher{
 		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, queued: map[walk]bool{},
+		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, unread: map[string]bool{}, queued: map[walk]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -338,6 +339,7 @@ type sweeper struct {
 	w       *Watcher
 	batch   []Event
 	stopped bool
+	trouble error // why a folder could not be read, the first if there are several
 }
 
 func (s *sweeper) tell(e Event) {
@@ -384,16 +386,18 @@ func (s *sweeper) root(path string) {
 	if !was {
 		s.tell(Event{Kind: Present, Path: path, Dir: true})
 	}
-	if s.folder(path) {
-		s.w.mu.Lock()
-		s.w.guard(path)
-		s.w.mu.Unlock()
-		s.tell(Event{Kind: Swept, Path: path, Dir: true})
+	s.folder(path)
+	if s.stopped {
 		return
 	}
 	if _, err := os.Stat(path); err != nil {
 		s.absent(path, err)
+		return
 	}
+	s.w.mu.Lock()
+	s.w.guard(path)
+	s.w.mu.Unlock()
+	s.tell(Event{Kind: Swept, Path: path, Dir: true, Err: s.trouble})
 }
 
 // unmounted tells that a wanted folder's disk is not there. When it is
@@ -476,22 +480,19 @@ func (w *Watcher) unwait(path string) {
 	}
 }
 
-// folder watches one folder, tells what is in it, and goes on below. False if
-// it could not be read.
-func (s *sweeper) folder(path string) bool {
+// folder watches one folder, tells what is in it, and goes on below.
+func (s *sweeper) folder(path string) {
 	if s.stopped {
-		return false
+		return
 	}
 	s.w.attach(s, path)
 	d, err := os.Open(path)
 	if err != nil {
-		if !gone(err) {
-			s.tell(Event{Kind: Trouble, Path: path, Dir: true, Err: err})
-		}
-		return false
+		s.troubled(path, err)
+		return
 	}
 	var below []string
-	_ = eachEntry(d, func(e fs.DirEntry) bool {
+	err = eachEntry(d, func(e fs.DirEntry) bool {
 		if name := filepath.Join(path, e.Name()); e.Type()&fs.ModeType == 0 {
 			s.tell(Event{Kind: Found, Path: name})
 		} else if e.IsDir() {
@@ -501,6 +502,7 @@ func (s *sweeper) folder(path string) bool {
 		return !s.stopped
 	})
 	d.Close()
+	s.troubled(path, err)
 	for _, sub := range below {
 		s.w.mu.Lock()
 		wanted := s.w.wanted(sub)
@@ -509,7 +511,24 @@ func (s *sweeper) folder(path string) bool {
 			s.folder(sub)
 		}
 	}
-	return !s.stopped
+}
+
+// troubled tells that a folder could not be read, or not to its end. What was not seen
+// there may be there all the same. It is looked at again now and then.
+func (s *sweeper) troubled(path string, err error) {
+	if err == nil || gone(err) {
+		return
+	}
+	s.tell(Event{Kind: Trouble, Path: path, Dir: true, Err: err})
+	if s.trouble == nil {
+		s.trouble = err
+	}
+	if s.w.src != nil {
+		s.w.mu.Lock()
+		s.w.unread[path] = true
+		s.w.poll(path)
+		s.w.mu.Unlock()
+	}
 }
 
 // attach makes the system tell of a folder, or has it looked at now and then.

@@ -33,7 +33,7 @@ const (
 	Found               // seen by a sweep or a look
 	Absent              // a wanted folder is not there; it is waited for
 	Present             // a wanted folder is there (again) and watched
-	Swept               // the sweep of a wanted folder has ended
+	Swept               // the sweep of a wanted folder has ended; with Err it has not seen all
 	Polled              // a folder is looked at now and then: Err says why
 	Trouble             // a folder cannot be watched: Err says why
 	Mended              // a folder's trouble or polling is over

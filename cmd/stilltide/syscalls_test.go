@@ -1,0 +1,134 @@
+//go:build linux
+
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+var everyError = flag.Bool("fault.all", false, "let each system call fail with each error, not with one of them")
+
+// Each system call that touches the files of a job, or the ledger, fails once (strace(1)
+// injects it). Whatever that is: the content is whole in one place, and the next sweep, with
+// the disk well again, finishes and leaves nothing over.
+func TestEverySystemCallFailsOnce(t *testing.T) {
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+			t.Fatal("strace is not here")
+		}
+		t.Skip("strace is not here")
+	}
+	if err := exec.Command(strace, "-o", "/dev/null", "true").Run(); err != nil {
+		t.Skip("this system lets nobody be traced")
+	}
+	program, err := built()
+	require.NoError(t, err)
+	errs := []string{"EIO", "ENOSPC", "EACCES", "EINTR"}
+	calls := []string{"renameat2", "openat", "newfstatat", "fstat", "fsync", "pwrite64", "write", "copy_file_range", "unlinkat", "mkdirat", "linkat", "utimensat", "fchmod", "fchown", "getdents64", "read", "lseek", "ftruncate"}
+	n, failed := 0, 0
+	for _, call := range calls {
+		for at := 1; at <= 4; at++ {
+			for i, fault := range errs {
+				if !*everyError && i != (at+len(call))%len(errs) {
+					continue
+				}
+				n++
+				if faultOnce(t, strace, program, call, fault, at) {
+					failed++
+				}
+			}
+		}
+	}
+	t.Logf("%d faults, %d sweeps that said so", n, failed)
+	require.Positive(t, failed)
+}
+
+// faultOnce lets one call fail in a sweep over a new world. It tells whether the sweep
+// ended with an error.
+func faultOnce(t *testing.T, strace, program, call, fault string, at int) (failed bool) {
+	near := t.TempDir()
+	far, err := os.MkdirTemp("/dev/shm", "stilltide-fault-")
+	require.NoError(t, err)
+	defer os.RemoveAll(far)
+	what := fmt.Sprintf("%s failed with %s, the %d. time", call, fault, at)
+	put := func(path, text string) {
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	put(filepath.Join(near, "stilltide.yaml"), `version: 1
+defaults: {debounce: 0s, retry: {times: 3, first: 10ms}}
+rules:
+  - {name: box, watch: in, take: folders, processed: `+far+`/boxes}
+  - {name: far, watch: in, match: "*.far", processed: `+far+`/files}
+  - {name: near, watch: in, match: "*.near", do: [{copy: copies}, {rename: "{stem}.done"}], processed: done}
+`)
+	put(filepath.Join(near, "in/a.far"), "far")
+	put(filepath.Join(near, "in/b.near"), "near")
+	put(filepath.Join(near, "in/box/one"), "one")
+	put(filepath.Join(near, "in/box/sub/two"), "two")
+	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, fault, at)}
+	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies", "done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
+		args = append(args, "-P", filepath.Join(near, path))
+	}
+	for _, path := range []string{"boxes", "files"} {
+		args = append(args, "-P", filepath.Join(far, path))
+	}
+	c := exec.Command(strace, append(args, program, "sweep")...)
+	c.Dir = near
+	said, runErr := c.CombinedOutput()
+	wholeSomewhere(t, near, far, what+"\n"+string(said))
+	var again []byte
+	for range 3 { // what failed for good is sent round again
+		_ = exec.Command(program, "--rules", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
+		s := exec.Command(program, "sweep")
+		s.Dir = near
+		text, _ := s.CombinedOutput()
+		again = append(again, text...)
+	}
+	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
+	require.Equal(t, want, filesBelow(t, near, far), "%s\n%s\nagain:\n%s", what, said, again)
+	return runErr != nil
+}
+
+// wholeSomewhere checks that each content is there.
+func wholeSomewhere(t *testing.T, near, far, what string) {
+	have := map[string]bool{}
+	for _, text := range filesBelow(t, near, far) {
+		have[text] = true
+	}
+	for _, text := range []string{"far", "near", "one", "two"} {
+		require.True(t, have[text], "%q is gone: %s", text, what)
+	}
+}
+
+// filesBelow reads all files, hidden ones too, but for the state folder.
+func filesBelow(t *testing.T, dirs ...string) map[string]string {
+	found := map[string]string{}
+	for _, dir := range dirs {
+		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+			if err != nil || d.Name() == ".stilltide" {
+				return fs.SkipDir
+			}
+			if strings.HasPrefix(d.Name(), ".tide-") {
+				found[path] = "left over"
+			}
+			if d.Type().IsRegular() && d.Name() != "stilltide.yaml" {
+				text, err := os.ReadFile(path)
+				require.NoError(t, err)
+				found[path] = string(text)
+			}
+			return nil
+		}))
+	}
+	return found
+}
