@@ -3,14 +3,17 @@
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -83,19 +86,23 @@ rules:
 	for _, path := range []string{"boxes", "files"} {
 		args = append(args, "-P", filepath.Join(far, path))
 	}
-	c := exec.Command(strace, append(args, program, "sweep")...)
-	c.Dir = near
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, strace, append(args, program, "sweep")...)
+	c.Dir, c.WaitDelay = near, time.Second
 	said, runErr := c.CombinedOutput()
+	require.NoError(t, ctx.Err(), "it did not end: %s\n%s", what, said)
 	wholeSomewhere(t, near, far, what+"\n"+string(said))
 	var again []byte
-	for range 3 { // what failed for good is sent round again
+	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want, filesBelow(t, near, far)); {
+		// What failed for good is sent round again; what waits for its next attempt is due soon.
 		_ = exec.Command(program, "--rules", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
 		s := exec.Command(program, "sweep")
 		s.Dir = near
 		text, _ := s.CombinedOutput()
 		again = append(again, text...)
 	}
-	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
 	require.Equal(t, want, filesBelow(t, near, far), "%s\n%s\nagain:\n%s", what, said, again)
 	return runErr != nil
 }

@@ -31,7 +31,7 @@ func (e *Engine) wanted() map[string]int {
 func (e *Engine) folderEvent(ev watchfs.Event) {
 	f := e.folders[ev.Path]
 	if f == nil {
-		f = &folderState{}
+		f = &folderState{swept: true} // one below a watched folder: it is looked through with that
 		e.folders[ev.Path] = f
 	}
 	switch ev.Kind {
