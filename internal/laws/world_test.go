@@ -51,7 +51,7 @@ func (w *world) text() string {
 	if strings.Contains(fmt.Sprint(w.rules), ", from:") {
 		workers = 1 // which of two jobs gets a file that both take from elsewhere is nobody's promise
 	}
-	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nrules:\n", workers)
+	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nqueues: {slow: {workers: 1}, quick: {priority: 3}}\nrules:\n", workers)
 	for _, r := range w.rules {
 		fmt.Fprintf(&b, "  - name: %s\n", r.name)
 		for _, k := range r.keys {
@@ -184,6 +184,12 @@ func (d drawing) rule(i int) drawnRule {
 	key(6, "order: name", "order: smallest", "order: newest")
 	key(4, `one_by_one: "{name}"`)
 	key(3, "loops: allow")
+	key(8, "queue: slow", "queue: quick")
+	key(8, `let: {class: 'size > 2 ? "big" : "small"'}`, `let: {class: 'name.split(".")[0]'}`)
+	key(2, `schedule: "0 0 1 1 *"`)
+	if strings.Contains(fmt.Sprint(r.keys), "let: ") {
+		key(70, `processed: "out/{class}"`, `processed: {to: out, as: "{class}-{name}"}`, `failed: "{class}"`)
+	}
 	key(60, "processed: "+d.place())
 	key(30, "failed: "+d.place())
 	if d.chance(45) {
