@@ -84,7 +84,7 @@ rules:
 		s.Dir = near
 		text, _ := s.CombinedOutput()
 		said += string(text)
-		if left, _ := os.ReadDir(filepath.Join(near, "in")); len(left) == len(cutTooOften(t, near)) {
+		if left, _ := os.ReadDir(filepath.Join(near, "in")); len(left) == len(cutTooOften(t, near, 10+*kills/5)) {
 			break
 		}
 	}
@@ -104,7 +104,7 @@ rules:
 			return nil
 		}))
 	}
-	for name := range cutTooOften(t, near) { // it is back where it came from
+	for name := range cutTooOften(t, near, 10+*kills/5) { // it is back where it came from
 		require.FileExists(t, filepath.Join(near, "in", name))
 		for path := range want {
 			if strings.Contains(path+"/", "/"+name+"/") || strings.Contains(path, "/"+strings.TrimSuffix(name, ".zip")+"/") {
