@@ -131,6 +131,7 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 	}
 	if resumed {
 		cleanUndo(placer, p, part)
+		finishBack(placer, p, part)
 	}
 	if resumed && isBack(p) {
 		c.back(p)
@@ -184,6 +185,26 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
 		_ = placer.Discard(here) // a copy on its way back
 	}
 }
+
+// finishBack ends a move back to another disk that was cut short between its two halves:
+// the copy is where the file was taken from, and what it is a copy of goes.
+func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
+	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) || p.Over {
+		return
+	}
+	target, back := lookAt(p.Target, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
+	if !target.Exists || !back.Exists || target.Size != back.Size || target.Mod != back.Mod || !sameFile(target, p.After) {
+		return
+	}
+	r := place.Request{Source: p.Target, Expect: target, Part: part}
+	if target.Dir {
+		_, _, _ = placer.FinishRemoval(r, p.Source)
+		return
+	}
+	_, _ = placer.RemoveDuplicate(r, p.Source)
+}
+
+func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
 // isBack tells whether what a placement placed is not there any more, and what
 // it took is.
