@@ -39,7 +39,7 @@ func openFolder(root, rel string) (*folder, error) {
 		return openBelow(r, name)
 	})
 	if err != nil {
-		removeEmpty(path, made)
+		removeMade(path, made)
 		return nil, cannotMake(path, err)
 	}
 	d.made = made
@@ -57,8 +57,8 @@ func missing(path string) (n int) {
 	return n
 }
 
-// removeEmpty removes a folder and those above it, n in all, as far as they are empty.
-func removeEmpty(path string, n int) {
+// removeMade removes a folder and those above it, n in all, as far as they are empty.
+func removeMade(path string, n int) {
 	for ; n > 0 && path != filepath.Dir(path); path = filepath.Dir(path) {
 		switch err := syscall.Rmdir(path); {
 		case err == nil:

@@ -79,7 +79,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	err = errors.Join(err, p.system().DiscardIn(d, r.part()))
 	if err != nil {
 		for i := len(u.made) - 1; i >= 0; i-- {
-			removeEmpty(u.made[i].path, u.made[i].levels)
+			removeMade(u.made[i].path, u.made[i].levels)
 		}
 		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
 	}
