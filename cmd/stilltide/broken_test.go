@@ -41,8 +41,9 @@ func TestASweepEndsWithABrokenLedger(t *testing.T) {
 	require.NoError(t, err)
 	const page = 4096
 	r := rand.New(rand.NewPCG(1, 2))
-	refused := 0
+	refused, tried := 0, 0
 	for at := page; at+page <= len(whole); at += page * (1 + r.IntN(3)) {
+		tried++
 		text := append([]byte(nil), whole...)
 		for i := at + 8; i < at+page; i++ {
 			text[i] = byte(r.Uint32())
@@ -62,5 +63,6 @@ func TestASweepEndsWithABrokenLedger(t *testing.T) {
 			require.FileExists(t, filepath.Join(dir, "in", fmt.Sprintf("new %d %d", at, i)))
 		}
 	}
+	t.Logf("%d pages broken, %d sweeps that said so", tried, refused)
 	require.Positive(t, refused)
 }

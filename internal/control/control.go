@@ -48,7 +48,7 @@ func runtimeFolder() string {
 	return filepath.Join(os.TempDir(), fmt.Sprintf("stilltide-%d", os.Getuid()))
 }
 
-// own makes the folder of a socket if it is missing, and checks that nobody else can have
+// own makes the folder of a socket if it is missing, and checks that no other user can have
 // prepared it.
 func own(folder string) error {
 	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, os.ErrExist) {

@@ -67,7 +67,7 @@ type series struct {
 	next   int              // from here on nothing is known; 0 stands for 2
 	free   []int            // numbers before it that were given free, in order
 	twins  map[mark][]int   // numbers by the beginning of their content
-	unread map[int64][]int  // numbers by size, where nobody has read the content yet
+	unread map[int64][]int  // numbers by size, where the content has not been read yet
 	marks  map[int]struct{} // numbers whose content was read
 }
 
