@@ -1,6 +1,7 @@
 package watchfs
 
 import (
+	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -10,6 +11,34 @@ import (
 
 // snapshot is what the last look at a folder saw, by name.
 type snapshot map[string]file.Facts
+
+// with adds what a walk told of in the meantime, whatever it was then.
+func (s snapshot) with(walked map[string]bool) snapshot {
+	if s == nil && len(walked) > 0 {
+		s = snapshot{}
+	}
+	for name, dir := range walked {
+		if _, known := s[name]; !known {
+			s[name] = file.Facts{Dir: dir}
+		}
+	}
+	return s
+}
+
+// remember keeps what a walk told of in a folder that is looked at now and then: when
+// it goes before the next look, that look tells of it.
+func (w *Watcher) remember(path string, told map[string]bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if _, polled := w.polled[path]; !polled {
+		return
+	}
+	if w.walked[path] == nil {
+		w.walked[path] = told
+		return
+	}
+	maps.Copy(w.walked[path], told)
+}
 
 // pollFolders is the goroutine that looks at the folders without events. It
 // sleeps without a timer while there are none.
@@ -51,12 +80,15 @@ func (w *Watcher) lookAt(path string) {
 	w.mu.Lock()
 	r := w.roots[path]
 	before, polled := w.polled[path]
+	walked := w.walked[path]
+	delete(w.walked, path)
 	if !polled || r == nil && !w.wanted(path) {
 		delete(w.polled, path)
 		w.mu.Unlock()
 		return
 	}
 	w.mu.Unlock()
+	before = before.with(walked)
 	entries, err := os.ReadDir(path)
 	if err != nil {
 		w.mu.Lock()

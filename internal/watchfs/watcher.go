@@ -48,8 +48,9 @@ type Watcher struct {
 	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
 	guards map[string]bool     // folders above wanted ones, watched only for being renamed
 	polled map[string]snapshot
-	unread map[string]bool // folders that could not be read, or not to their end
-	walks  []walk          // to be done by the walker
+	walked map[string]map[string]bool // by polled folder: what a walk told of since the last look, and whether it is a folder
+	unread map[string]bool            // folders that could not be read, or not to their end
+	walks  []walk                     // to be done by the walker
 	queued map[walk]bool
 	kick   chan struct{}
 	looks  chan struct{} // kicked when the first folder must be looked at
@@ -76,7 +77,7 @@ func New(o Options) (*Watcher, error) {
 	}
 	w := &Watcher{
 		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, unread: map[string]bool{}, queued: map[walk]bool{},
+		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{}, queued: map[walk]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -485,23 +486,32 @@ func (s *sweeper) folder(path string) {
 	if s.stopped {
 		return
 	}
-	s.w.attach(s, path)
+	polled := s.w.attach(s, path)
 	d, err := os.Open(path)
 	if err != nil {
 		s.troubled(path, err)
 		return
 	}
 	var below []string
+	told := map[string]bool{}
 	err = eachEntry(d, func(e fs.DirEntry) bool {
-		if name := filepath.Join(path, e.Name()); e.Type()&fs.ModeType == 0 {
-			s.tell(Event{Kind: Found, Path: name})
-		} else if e.IsDir() {
-			s.tell(Event{Kind: Found, Path: name, Dir: true})
+		name, dir := filepath.Join(path, e.Name()), e.IsDir()
+		if !dir && e.Type()&fs.ModeType != 0 {
+			return !s.stopped
+		}
+		s.tell(Event{Kind: Found, Path: name, Dir: dir})
+		if dir {
 			below = append(below, name)
+		}
+		if polled {
+			told[e.Name()] = dir
 		}
 		return !s.stopped
 	})
 	d.Close()
+	if polled {
+		s.w.remember(path, told)
+	}
 	s.troubled(path, err)
 	for _, sub := range below {
 		s.w.mu.Lock()
@@ -531,10 +541,11 @@ func (s *sweeper) troubled(path string, err error) {
 	}
 }
 
-// attach makes the system tell of a folder, or has it looked at now and then.
-func (w *Watcher) attach(s *sweeper, path string) {
+// attach makes the system tell of a folder, or has it looked at now and then: then it
+// gives true.
+func (w *Watcher) attach(s *sweeper, path string) bool {
 	if w.src == nil {
-		return
+		return false
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -544,6 +555,7 @@ func (w *Watcher) attach(s *sweeper, path string) {
 		switch {
 		case err == nil && polled && !Remote(path):
 			delete(w.polled, path)
+			delete(w.walked, path)
 			s.batch = append(s.batch, Event{Kind: Mended, Path: path, Dir: true})
 		case errors.Is(err, errNoWatches) && !polled:
 			w.poll(path)
@@ -552,10 +564,13 @@ func (w *Watcher) attach(s *sweeper, path string) {
 	} else if w.waits[path] != nil || w.guards[path] {
 		_ = w.src.watch(path) // it was only watched for new names, or for its own, so far
 	}
-	if _, ok := w.polled[path]; !ok && Remote(path) {
+	_, polled = w.polled[path]
+	if !polled && Remote(path) {
 		w.poll(path)
 		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
+		return true
 	}
+	return polled
 }
 
 // ErrRemote is why a folder is looked at now and then that is watched as well as it can be.

@@ -188,6 +188,30 @@ func TestWithoutWatchesFoldersAreLookedAt(t *testing.T) {
 	}, waitAtMost, tick)
 }
 
+// A sweep tells of a file in a folder that is looked at now and then; the file goes
+// before the next look, which had never seen it.
+func TestWhatASweepFoundBetweenTwoLooksCanGo(t *testing.T) {
+	dir := t.TempDir()
+	sub := filepath.Join(dir, "sub")
+	mkdir(t, sub)
+	l := listen(t, Options{MaxWatches: 1, Look: time.Hour}, map[string]int{dir: Deepest})
+	l.wait(Polled, sub)
+	require.Eventually(t, func() bool {
+		l.w.mu.Lock()
+		defer l.w.mu.Unlock()
+		return l.w.polled[sub] != nil
+	}, waitAtMost, tick, "no first look")
+	f := touch(t, filepath.Join(sub, "f"))
+	l.w.Sweep()
+	l.wait(Found, f)
+	l.clear()
+	l.w.Sweep() // walks follow each other: the first one is over when the second tells of anything
+	l.wait(Found, f)
+	require.NoError(t, os.Remove(f))
+	l.w.looks <- struct{}{}
+	l.wait(Removed, f)
+}
+
 func TestSweepFindsAgain(t *testing.T) {
 	dir := t.TempDir()
 	f := touch(t, filepath.Join(dir, "f"))
