@@ -44,9 +44,7 @@ func (f *flow) release(j *job, now time.Time) {
 		delete(f.claims, key)
 	}
 	held.claimed = nil
-	if f.once && len(j.chain()) >= mostPasses {
-		return // a rule that may take what it places itself (loops: allow) would never end
-	}
+
 	ends := map[string]bool{j.row.EndsIn: true}
 	for _, m := range j.row.Extra {
 		ends[m.EndsIn] = true

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/core/circle"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -397,4 +398,4 @@ func (w *foretelling) other(s *rule.Step, path string) {
 }
 
 // chainOf is the chain of what a job of a rule places.
-func chainOf(chain []string, r *rule.Rule) []string { return append(slices.Clone(chain), r.Name.S) }
+func chainOf(chain []string, r *rule.Rule) []string { return circle.Through(chain, r.Name.S) }

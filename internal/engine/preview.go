@@ -234,6 +234,7 @@ func (p *previewer) sources(self thing) (take.Sources, func(unit string) (bool, 
 		}
 		return memory(c)
 	}
+	from.Passed = func(c plan.Candidate, _ file.Facts) []string { return p.chains[c.Unit] }
 	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
 		if known, ok := p.chains[c.Unit]; ok {
 			return known, nil
@@ -277,6 +278,8 @@ func (d decided) why(set *plan.Set) string {
 			return fmt.Sprintf("the rule %s leaves it alone", r.Name.S)
 		case take.Loop:
 			return fmt.Sprintf("it went through the rule %s before", r.Name.S)
+		case take.NextSweep:
+			return fmt.Sprintf("the rule %s takes it at the next sweep", r.Name.S)
 		case take.Deaf:
 			return fmt.Sprintf("the rule %s does not react to files that are %s", r.Name.S, reply.Event)
 		}

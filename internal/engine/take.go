@@ -57,7 +57,9 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 	case !v.Claimed && !facts.Dir:
 		f.unclaimed(path, now)
 	}
-	f.book.Forget(path)
+	if !v.Later {
+		f.book.Forget(path)
+	}
 }
 
 // sameWait tells whether two rules want their files settled in the same way.
@@ -75,6 +77,7 @@ func (f *flow) asks() take.Sources {
 	return take.Sources{
 		Memory: memoryOf(f.store),
 		Inside: func(c plan.Candidate, facts *file.Facts) { complete(f.set, c.Rule, c.Unit, facts) },
+		Passed: f.passed,
 		Chain:  f.chain,
 	}
 }
@@ -100,17 +103,26 @@ func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
 // inode names a file by what a rename does not change.
 func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 
+// passed gives the rules that a file went through since the engine began, nil for none.
+func (f *flow) passed(c plan.Candidate, facts file.Facts) []string {
+	if f.book.Empty() {
+		return nil
+	}
+	if chain := f.book.Chain(c.Unit, facts); chain != nil {
+		return chain
+	}
+	for at := filepath.Dir(c.Unit); at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
+		if chain := f.book.FolderChain(at); chain != nil {
+			return chain
+		}
+	}
+	return nil
+}
+
 // chain gives the rules that a file went through before it came to its path.
 func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
-	if !f.book.Empty() {
-		if chain := f.book.Chain(c.Unit, facts); chain != nil {
-			return chain, nil
-		}
-		for at := filepath.Dir(c.Unit); at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
-			if chain := f.book.FolderChain(at); chain != nil {
-				return chain, nil
-			}
-		}
+	if chain := f.passed(c, facts); chain != nil {
+		return chain, nil
 	}
 	if !f.set.Chained(c.Root) {
 		return nil, nil
@@ -137,7 +149,7 @@ func originOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error
 	case before == "":
 		return []string{name}, nil
 	}
-	return append(strings.Split(before, ","), name), nil
+	return circle.Through(strings.Split(before, ","), name), nil
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
@@ -159,7 +171,7 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		}
 		by = value
 	}
-	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: v.Facts}, now)
+	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
 }
 
 func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
@@ -224,9 +236,14 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 		return
 	}
 	j := f.newJob(c, first.Path, first.Facts, file.Added, now)
+	chain := first.Chain
 	for _, m := range g.Members[1:] {
 		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, EndsIn: m.Path})
+		for _, before := range m.Chain {
+			chain = circle.Through(chain, before)
+		}
 	}
+	j.row.Chain = strings.Join(chain, ",")
 	f.record(j)
 	if len(g.Missing) > 0 && r.Gather.Then == "failed" {
 		f.adoptPaths(j)

@@ -43,7 +43,15 @@ func (b *Book) Placed(path string, f file.Facts, rule string, chain []string) {
 	if b.placed == nil {
 		b.placed = map[string]descent{}
 	}
-	b.placed[path] = descent{f, append(slices.Clone(chain), rule)}
+	b.placed[path] = descent{f, Through(chain, rule)}
+}
+
+// Through gives the rules that a file has gone through after one more: each once.
+func Through(chain []string, rule string) []string {
+	if slices.Contains(chain, rule) {
+		return chain
+	}
+	return append(slices.Clone(chain), rule)
 }
 
 // Empty tells that nothing is known of any file.

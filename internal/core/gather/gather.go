@@ -39,6 +39,7 @@ type Key struct{ Rule, Watch, By string }
 type Member struct {
 	Path  string
 	Facts file.Facts
+	Chain []string // rules that it went through before
 }
 
 // Group is a burst or set under way, or one that has ended.

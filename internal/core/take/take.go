@@ -63,6 +63,7 @@ func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bo
 type Sources struct {
 	Memory func(c plan.Candidate) (Memory, bool, error)
 	Inside func(c plan.Candidate, f *file.Facts)                  // adds what the rule needs to know of the content and the labels
+	Passed func(c plan.Candidate, f file.Facts) []string          // those it went through in this very sweep
 	Chain  func(c plan.Candidate, f file.Facts) ([]string, error) // the rules that the file went through before it came here
 }
 
@@ -70,14 +71,15 @@ type Sources struct {
 type Answer int
 
 const (
-	Takes   Answer = iota // the rule takes the file
-	Unfit                 // a condition on the file does not fit
-	Young                 // only its age does not fit yet
-	Handled               // the rule has handled the file as it is, and nobody else gets it
-	Shared                // the same, and later rules may take it, too
-	Left                  // the rule has seen the file as it is and left it alone
-	Loop                  // the file went through this rule before (loops: stop)
-	Deaf                  // the rule does not react to this event
+	Takes     Answer = iota // the rule takes the file
+	Unfit                   // a condition on the file does not fit
+	Young                   // only its age does not fit yet
+	Handled                 // the rule has handled the file as it is, and nobody else gets it
+	Shared                  // the same, and later rules may take it, too
+	Left                    // the rule has seen the file as it is and left it alone
+	Loop                    // the file went through this rule before (loops: stop)
+	Deaf                    // the rule does not react to this event
+	NextSweep               // the rule placed it in this very sweep, and loops: allow lets the next one take it
 )
 
 // Reply is one rule's answer.
@@ -97,6 +99,7 @@ type Verdict struct {
 	Chain   []string        // the rules that the file went through before
 	Older   time.Time       // when it is old enough for a rule that only waits for that; zero if none does
 	Claimed bool            // a rule has it, or had its reasons to leave it alone
+	Later   bool            // no rule takes it now, and the next sweep asks again
 	Replies []Reply         // of the rules that were asked, in their order
 	// Remember lists the rules that note the file as seen, with the job that
 	// handled it before, so that they can tell a change or a removal later.
@@ -131,6 +134,8 @@ func (v *Verdict) Decide(candidates []plan.Candidate, o *Offer, from *Sources) e
 			return nil
 		case Shared, Left:
 			v.Claimed = true
+		case NextSweep:
+			v.Claimed, v.Later = true, true
 		case Loop, Deaf:
 			v.Claimed = true
 			v.Remember = append(v.Remember, reply.of(candidates[i]))
@@ -187,6 +192,13 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		return reply, nil
 	case !fits:
 		reply.answer = Unfit
+		return reply, nil
+	}
+	if o.ByHand && from.Passed != nil && circle.Stops(c.Rule.Name.S, from.Passed(*c, v.Facts)) {
+		reply.answer = Loop
+		if c.Rule.Loops == rule.LoopsAllow {
+			reply.answer = NextSweep
+		}
 		return reply, nil
 	}
 	chain, err := chainOf(c, v.Facts, from)
