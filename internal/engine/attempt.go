@@ -26,6 +26,9 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	begun := time.Now()
 	res := attemptResult{id: a.plan.ID}
 	defer func() { res.ran = time.Since(begun) }()
+	if a.unmakes {
+		return e.unmakeSteps(a)
+	}
 	if a.hash {
 		sum, err := watchfs.Hash(a.plan.Watch, a.plan.File, a.plan.Facts.Size)
 		if err != nil {
@@ -96,6 +99,33 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	for _, u := range res.units {
 		res.astray = res.astray || u.at != u.taken && a.plan.Event != file.Removed
 	}
+}
+
+// unmakeSteps takes back what a job's steps placed that ended well.
+func (e *Engine) unmakeSteps(a *attempt) attemptResult {
+	res := attemptResult{id: a.plan.ID, unmade: true, units: a.units()}
+	err := e.ledger.Flush()
+	var all []ledger.Placement
+	if err == nil {
+		all, err = e.ledger.Placements(a.plan.ID)
+	}
+	if err != nil {
+		res.reason = "what its steps placed stays: " + err.Error()
+		return res
+	}
+	var list []*ledger.Placement
+	for i := range all {
+		if p := &all[i]; p.Leads == "" && p.Attempt == a.number && p.State == ledger.Done {
+			list = append(list, p)
+		}
+	}
+	if problems := e.workOn(a, "").takeBack(list, false); len(problems) > 0 {
+		res.reason = "not undone: " + strings.Join(problems, "; ")
+	}
+	res.left = notUndone(list)
+	stuck(res.units, list)
+	restored(res.units)
+	return res
 }
 
 // took lists the files that the steps took away, besides the job's own.

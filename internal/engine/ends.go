@@ -179,7 +179,11 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 			why += " (same_name: fail)"
 		}
 		j.cause = join(j.cause, why)
-		f.end(j, ledger.Failed, now)
+		if len(j.rule.Steps) > 0 {
+			f.unmake(j, now)
+		} else {
+			f.end(j, ledger.Failed, now)
+		}
 		return
 	case place.Final(p.err):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).at, now)
@@ -223,9 +227,27 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	f.finish(j, p.leads, reason, endsIn[j.where(j.row.File, j.row.Facts).at], now)
 }
 
+// unmake has what a job's steps placed taken back, because its end cannot be placed: what
+// a failed job has made does not stay.
+func (f *flow) unmake(j *job, now time.Time) {
+	f.starts = append(f.starts, &attempt{job: j, number: j.row.Attempts, plan: f.planned(j, now), set: f.set, chain: j.chain(), more: f.others(j), unmakes: true})
+}
+
+// unmade ends a job whose steps' work was taken back.
+func (f *flow) unmade(j *job, res attemptResult, now time.Time) {
+	j.leave(res.left)
+	j.follow(res.units)
+	for i := range res.units {
+		putBackIn(&j.row, res.units[i])
+	}
+	j.cause = join(j.cause, res.reason)
+	j.row.Result = ""
+	f.end(j, ledger.Failed, now)
+}
+
 func join(a, b string) string {
-	if a == "" {
-		return b
+	if a == "" || b == "" {
+		return a + b
 	}
 	return a + "; " + b
 }
@@ -299,7 +321,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 		if f.isOwnWork(j, path) {
 			continue
 		}
-		if state == ledger.Processed && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
+		if (state == ledger.Processed || state == ledger.Failed) && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
 			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
 		}
 		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)

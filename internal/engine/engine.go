@@ -66,10 +66,11 @@ type Options struct {
 
 // Engine runs the rules of one file. Use Open, then Run, then Close.
 type Engine struct {
-	o       Options
-	ledger  store
-	runner  *runner.Runner
-	placer  place.Placer
+	o      Options
+	ledger store
+	runner *runner.Runner
+	placer place.Placer
+
 	state   string
 	flow    *flow
 	events  *watchfs.Watcher

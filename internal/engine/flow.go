@@ -30,6 +30,7 @@ type flow struct {
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
+	inHand   inHand
 	dispatch *dispatch.Machine
 	jobs     map[int64]*job
 	byPath   map[string]*job      // the job that is not over for a path

@@ -95,23 +95,25 @@ type intent struct {
 
 // attempt is a job's steps to be run.
 type attempt struct {
-	job    *job
-	number int
-	plan   plan.Job
-	unless string
-	set    *plan.Set
-	chain  []string            // rules that the input went through before
-	more   []unit              // the other files of a burst or set
-	left   []*ledger.Placement // of earlier attempts: what could not be undone
-	wishes []*wish             // the names that are reserved for what its steps place
-	hash   bool                // the content's hash is wanted
-	never  bool                // skip any content that the rule has handled
+	job     *job
+	number  int
+	plan    plan.Job
+	unless  string
+	set     *plan.Set
+	chain   []string            // rules that the input went through before
+	more    []unit              // the other files of a burst or set
+	left    []*ledger.Placement // of earlier attempts: what could not be undone
+	wishes  []*wish             // the names that are reserved for what its steps place
+	unmakes bool                // its steps are not run: what they placed is taken back
+	hash    bool                // the content's hash is wanted
+	never   bool                // skip any content that the rule has handled
 }
 
 // attemptResult is how an attempt ended.
 type attemptResult struct {
 	id       int64
 	stopped  bool // by the watcher's end: it does not count
+	unmade   bool // nothing was run: what the job's steps had placed was taken back
 	same     bool // the content was handled before; nothing was run
 	ok       bool
 	exit     *int

@@ -246,8 +246,15 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	}
 	f.dispatch.Idle(res.id)
 	delete(f.running, res.id)
+	if !res.ok {
+		f.inHand.leave(res.id) // it has its files back
+	}
 	if res.hash != "" {
 		j.row.Hash = res.hash
+	}
+	if res.unmade {
+		f.unmade(j, res, now)
+		return
 	}
 	if res.stopped && !j.cancel {
 		j.row.Attempts--
@@ -407,4 +414,5 @@ func (f *flow) drop(j *job) {
 	f.dispatch.Done(j.row.ID)
 	f.dispatch.Remove(j.row.ID)
 	f.leavePaths(j)
+	f.inHand.leave(j.row.ID)
 }

@@ -188,7 +188,8 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 	if err := by.disk(m.to.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first}
+	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first,
+		Held: func(path string) bool { return by.e.flow.inHand.heldBesides(m.record.Job, path) }}
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}

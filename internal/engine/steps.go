@@ -45,6 +45,7 @@ type book interface {
 	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
 	notice(channel, text string, job plan.Job)      // a notify step
 	first(path string) []place.Ahead                // the files that a name is left to
+	held(path string) bool                          // whether another job works on a file
 	lost(folder string, attributes []string) string // what to say of attributes that a folder cannot hold, once
 }
 
@@ -189,6 +190,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	id := w.book.number()
 	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
 	req.Kept = keptPath(w.state, id)
+	req.Held = w.book.held
 	if req.To.Name != "" {
 		req.First = w.book.first(req.To.Path())
 	}
@@ -239,6 +241,7 @@ func (w *work) done(list []*ledger.Placement, results ...place.Result) {
 		}
 		p.State = ledger.Done
 		w.book.did(p)
+		w.changed(p)
 	}
 	for _, r := range results {
 		if r.Rest != nil {
@@ -246,6 +249,21 @@ func (w *work) done(list []*ledger.Placement, results ...place.Result) {
 		}
 		if len(r.Lost) > 0 {
 			w.note(w.book.lost(filepath.Dir(r.Target), r.Lost))
+		}
+	}
+}
+
+// changed looks again at a folder of the job's in which a placement of its own has
+// changed something.
+func (w *work) changed(p *ledger.Placement) {
+	for i := range w.units {
+		u := &w.units[i]
+		below := u.at + string(filepath.Separator)
+		if !u.facts.Dir || u.at == "" || !strings.HasPrefix(p.Source, below) && !strings.HasPrefix(p.Target, below) {
+			continue
+		}
+		if facts, err := watchfs.LookTree(u.at); err == nil && facts.Exists {
+			u.facts = facts
 		}
 	}
 }

@@ -397,7 +397,14 @@ type attemptBook struct {
 
 func (b *attemptBook) number() int64 { return b.e.ledger.NextPlacement() }
 
+func (b *attemptBook) held(path string) bool { return b.e.flow.inHand.heldBesides(b.job, path) }
+
 func (b *attemptBook) intend(list []*ledger.Placement) error {
+	for _, p := range list {
+		if err := b.e.flow.inHand.take(p); err != nil {
+			return err
+		}
+	}
 	b.e.keep(list, true)
 	for _, p := range list {
 		b.e.ledger.RecordPlacement(*p)

@@ -52,6 +52,7 @@ type run struct {
 var theLaws = []law{
 	{"word and deed", wordAndDeed},
 	{"conservation", conservation},
+	{"failing", failing},
 	{"rest", rest},
 	{"return", comesBack},
 }
@@ -304,7 +305,11 @@ func (r *run) chainFreesNames() bool {
 // may meet where a step places a file that goes on from there. Folders are ready in no order.
 func (r *run) outcome(failed bool, end string) string {
 	if failed || r.w.has("take: folders") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
-		end = numberEnd.ReplaceAllString(end, "$1")
+		parts := strings.Split(end, "/") // a folder may be named after the file
+		for i := range parts {
+			parts[i] = numberEnd.ReplaceAllString(parts[i], "$1")
+		}
+		end = strings.Join(parts, "/")
 	}
 	return fmt.Sprintf("failed %v, %s", failed, end)
 }
@@ -338,6 +343,31 @@ func (r *run) lost(have map[string]bool) string {
 	for path := range r.after {
 		if strings.HasPrefix(filepath.Base(path), ".tide-") {
 			return fmt.Sprintf("%q is left over", path)
+		}
+	}
+	return ""
+}
+
+// failing: what the steps of a failed job placed was taken back, or its reason says what
+// was not.
+func failing(_ *testing.T, r *run) string {
+	l, err := ledger.Read(filepath.Join(r.w.dir, ".stilltide"))
+	if err != nil {
+		return err.Error()
+	}
+	defer l.Close()
+	for _, j := range r.jobs {
+		if j.State != ledger.Failed || strings.Contains(j.Reason, "not undone: ") {
+			continue
+		}
+		list, err := l.Placements(j.ID)
+		if err != nil {
+			return err.Error()
+		}
+		for _, p := range list {
+			if p.Leads == "" && p.State == ledger.Done {
+				return fmt.Sprintf("job %d failed, and its step's placement stays: %s %q → %q", j.ID, p.Kind, r.rel(p.Source), r.rel(p.Target))
+			}
 		}
 	}
 	return ""

@@ -42,6 +42,8 @@ var (
 	ErrGone = errors.New("the file is not there any more")
 	// ErrChanged says that the source is not the file that was meant.
 	ErrChanged = errors.New("the file has changed meanwhile")
+	// ErrHeld says that what is to be replaced is a file that another job works on.
+	ErrHeld = errors.New("another job works on the file with that name just now")
 	// ErrTaken says that the name is there with other content (same_name: fail).
 	ErrTaken = errors.New("that name is there already with other content")
 	// ErrSkipped says the same where that is no failure (same_name: skip).
@@ -82,7 +84,10 @@ type Request struct {
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
 	First  []Ahead       // files that are to be placed here before this one: the names that they will have are left to them
-	Apart  bool          // equal content at the target is no reason to remove the source
+	// Held tells whether a file at the target is another job's that still works on it: it
+	// will go on from there, so it neither stands in for the source nor is replaced.
+	Held  func(path string) bool
+	Apart bool // equal content at the target is no reason to remove the source
 	// Untouched says that nothing has looked at the file's content or worked on it, so
 	// that no descriptor has to keep its inode number from a stranger with the same
 	// size and times: what stat(2) tells before and after the move is enough.
@@ -116,6 +121,8 @@ type Ahead struct {
 	Path string
 	Over *atomic.Bool // set when it has been placed, or will not be
 }
+
+func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) }
 
 func (r *Request) part() string {
 	if r.Part == "" {
@@ -445,8 +452,10 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	switch {
 	case err != nil:
 		return choice{}, false, err
-	case is:
+	case is && !r.held(d.at(name)):
 		return choice{name: name, same: true, old: there}, true, nil
+	case r.Same == rule.SameReplace && r.held(d.at(name)):
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrHeld)
 	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
 		return choice{name: name, over: true, old: there}, true, nil
 	case r.Same == rule.SameSkip:

@@ -1,0 +1,60 @@
+package engine
+
+import (
+	"fmt"
+	"sync"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+)
+
+// inHand knows where the steps of jobs under way have put their files. Such a file goes
+// on from there, so it is nothing that another job may take for a file at rest.
+type inHand struct {
+	mu  sync.Mutex
+	by  map[string]int64
+	all map[int64][]string // by job
+}
+
+// take notes where a job's file is about to be. One that is another job's stays so.
+func (h *inHand) take(p *ledger.Placement) error {
+	if k := place.Kind(p.Kind); k != place.Moved && k != place.Twin || p.Target == "" {
+		return nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.by == nil {
+		h.by, h.all = map[string]int64{}, map[int64][]string{}
+	}
+	other, held := h.by[p.Target]
+	switch {
+	case held && other == p.Job:
+		return nil
+	case held && place.Kind(p.Kind) == place.Twin:
+		return fmt.Errorf("%s: %w", plan.Display(p.Target), place.ErrHeld)
+	}
+	h.by[p.Target] = p.Job
+	h.all[p.Job] = append(h.all[p.Job], p.Target)
+	return nil
+}
+
+// heldBesides tells whether a file is one that another job works on.
+func (h *inHand) heldBesides(job int64, path string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	other, held := h.by[path]
+	return held && other != job
+}
+
+// leave forgets the files of a job that is over or has them back.
+func (h *inHand) leave(job int64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, path := range h.all[job] {
+		if h.by[path] == job {
+			delete(h.by, path)
+		}
+	}
+	delete(h.all, job)
+}
