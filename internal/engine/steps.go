@@ -87,7 +87,7 @@ func problemOf(err error) *problem {
 		return nil
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway), hopeless: place.Final(err)}
+	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway) || errors.Is(err, place.ErrHeld), hopeless: place.Final(err)}
 }
 
 // step does one step.

@@ -164,6 +164,9 @@ func ascii(s string) bool {
 
 // CapturesPath holds the pattern against a whole path, also if it has no slash.
 func (p *Pattern) CapturesPath(path string) (captures map[string]string, ok bool) {
+	if !p.wide && strings.Contains(path, "/") && !strings.Contains(p.text, "**") {
+		return nil, false // one level of names, and * stands for no slash
+	}
 	return p.Captures(path, path)
 }
 

@@ -271,3 +271,19 @@ func BenchmarkMatch(b *testing.B) {
 		p.Match("gauge-NOR_2031-04-02.csv", "gauge-NOR_2031-04-02.csv")
 	}
 }
+
+// A glob of one level stands for names of one level.
+func TestCapturesPathKeepsToItsLevels(t *testing.T) {
+	for _, one := range []struct {
+		pattern, path string
+		fits          bool
+	}{
+		{"in*", "in", true}, {"in*", "inbox", true}, {"in*", "in/sub", false}, {"*", "a/b", false}, {"<a>", "a/b", false},
+		{"a/*", "a/b", true}, {"a/*", "a/b/c", false}, {"a/**", "a/b/c", true}, {"**", "a/b", true},
+	} {
+		p, err := Compile(one.pattern, Options{})
+		require.NoError(t, err)
+		_, ok := p.CapturesPath(one.path)
+		require.Equal(t, one.fits, ok, "%s and %s", one.pattern, one.path)
+	}
+}
