@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"sync"
+	"time"
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
@@ -12,9 +13,10 @@ import (
 // inHand knows where the steps of jobs under way have put their files. Such a file goes
 // on from there, so it is nothing that another job may take for a file at rest.
 type inHand struct {
-	mu  sync.Mutex
-	by  map[string]int64
-	all map[int64][]string // by job
+	mu   sync.Mutex
+	by   map[string]int64
+	all  map[int64][]string // by job
+	left chan struct{}      // closed when a job leaves its files, nil if nobody waits
 }
 
 // take notes where a job's file is about to be. One that is another job's stays so.
@@ -47,10 +49,40 @@ func (h *inHand) heldBesides(job int64, path string) bool {
 	return held && other != job
 }
 
+// patient is how long a step waits for a file that another job works on; after that its
+// attempt is made again later.
+const patient = 2 * time.Second
+
+// wait is heldBesides for a file that is to be replaced: it gives the other job a while.
+func (h *inHand) wait(job int64, path string) bool {
+	late := time.NewTimer(patient)
+	defer late.Stop()
+	for {
+		h.mu.Lock()
+		if h.left == nil {
+			h.left = make(chan struct{})
+		}
+		left := h.left
+		h.mu.Unlock()
+		if !h.heldBesides(job, path) {
+			return false
+		}
+		select {
+		case <-left:
+		case <-late.C:
+			return true
+		}
+	}
+}
+
 // leave forgets the files of a job that is over or has them back.
 func (h *inHand) leave(job int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if h.left != nil && len(h.all[job]) > 0 {
+		close(h.left)
+		h.left = nil
+	}
 	for _, path := range h.all[job] {
 		if h.by[path] == job {
 			delete(h.by, path)

@@ -45,7 +45,7 @@ type book interface {
 	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
 	notice(channel, text string, job plan.Job)      // a notify step
 	first(path string) []place.Ahead                // the files that a name is left to
-	held(path string) bool                          // whether another job works on a file
+	held(path string, wait bool) bool               // whether another job works on a file, perhaps after a while
 	lost(folder string, attributes []string) string // what to say of attributes that a folder cannot hold, once
 }
 
@@ -190,7 +190,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	id := w.book.number()
 	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
 	req.Kept = keptPath(w.state, id)
-	req.Held = w.book.held
+	req.Held = func(path string) bool { return w.book.held(path, same == rule.SameReplace) }
 	if req.To.Name != "" {
 		req.First = w.book.first(req.To.Path())
 	}

@@ -397,7 +397,12 @@ type attemptBook struct {
 
 func (b *attemptBook) number() int64 { return b.e.ledger.NextPlacement() }
 
-func (b *attemptBook) held(path string) bool { return b.e.flow.inHand.heldBesides(b.job, path) }
+func (b *attemptBook) held(path string, wait bool) bool {
+	if wait {
+		return b.e.flow.inHand.wait(b.job, path)
+	}
+	return b.e.flow.inHand.heldBesides(b.job, path)
+}
 
 func (b *attemptBook) intend(list []*ledger.Placement) error {
 	for _, p := range list {

@@ -188,7 +188,7 @@ func (t *trialHands) there(string) error                   { return nil }
 func (t *trialHands) ours(string, string, file.Facts) bool { return false }
 func (t *trialHands) notice(string, string, plan.Job)      {}
 func (t *trialHands) first(string) []place.Ahead           { return nil }
-func (t *trialHands) held(string) bool                     { return false }
+func (t *trialHands) held(string, bool) bool               { return false }
 func (t *trialHands) lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"
 }
