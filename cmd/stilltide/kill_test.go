@@ -19,7 +19,7 @@ import (
 
 const killRules = `version: 1
 workers: 4
-defaults: {debounce: 0s, retry: {times: 30, first: 50ms, longest: 200ms}}
+defaults: {debounce: 0s, retry: {times: 30, delay: 50ms, max_delay: 200ms}}
 rules:
   - name: worked
     watch: in
@@ -39,7 +39,7 @@ rules:
     match: "*.fail"
     run: "false"
     retry: 0
-    failed: trouble
+    failed: failed
   - name: stepped
     watch: in
     match: "*.step"
@@ -117,14 +117,14 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 	places, copies := map[string][]string{}, map[string]int{}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d os.DirEntry, err error) error {
 		require.NoError(t, err)
-		require.False(t, strings.HasPrefix(d.Name(), ".tide-"), "left over: %s", path)
+		require.False(t, strings.HasPrefix(d.Name(), ".stilltide-"), "left over: %s", path)
 		if d.IsDir() || strings.HasSuffix(path, ".failed.txt") {
 			return nil
 		}
 		switch folder := strings.Split(strings.TrimPrefix(path, dir+"/"), "/")[0]; folder {
 		case "copies":
 			copies[d.Name()]++
-		case "in", "done", "sorted", "trouble", "moved":
+		case "in", "done", "sorted", "failed", "moved":
 			content, err := os.ReadFile(path)
 			require.NoError(t, err)
 			require.Equal(t, "content of "+d.Name(), string(content))
@@ -132,7 +132,7 @@ func checkPlaces(t *testing.T, dir string, files int, kinds []string) {
 		}
 		return nil
 	}))
-	want := map[string]string{"work": "done", "move": "sorted", "fail": "trouble", "step": "done"}
+	want := map[string]string{"work": "done", "move": "sorted", "fail": "failed", "step": "done"}
 	bounded := cutTooOften(t, dir, 10)
 	for i := range files {
 		name := fmt.Sprintf("f%d.%s", i, kinds[i%4])

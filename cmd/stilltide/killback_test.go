@@ -60,7 +60,7 @@ func TestKilledUndoAndRetry(t *testing.T) {
 				case err != nil:
 				case d.Name() == ".stilltide":
 					return fs.SkipDir
-				case strings.HasPrefix(d.Name(), ".tide-"), strings.HasSuffix(path, ".ok"), strings.HasSuffix(path, ".bad"):
+				case strings.HasPrefix(d.Name(), ".stilltide-"), strings.HasSuffix(path, ".ok"), strings.HasSuffix(path, ".bad"):
 					paths = append(paths, path)
 				}
 				return nil

@@ -34,9 +34,9 @@ func TestKillOfMixedWork(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(near, "in"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(near, "stilltide.yaml"), []byte(`version: 1
 workers: 3
-defaults: {debounce: 0s, retry: {times: 50, first: 20ms, longest: 50ms}}
+defaults: {debounce: 0s, retry: {times: 50, delay: 20ms, max_delay: 50ms}}
 rules:
-  - {name: boxes, watch: in, take: folders, match: "box*", processed: `+far+`/boxes}
+  - {name: boxes, watch: in, unit: folder, match: "box*", processed: `+far+`/boxes}
   - {name: far, watch: in, match: "*.far", processed: `+far+`/files}
   - {name: opened, watch: in, match: "*.zip", do: [{unpack: "open/{stem}"}], processed: done}
   - name: raised
@@ -44,7 +44,7 @@ rules:
     match: "*.up"
     do:
       - {script: 'tr a-z A-Z < "$1"', stdout: "{scratch}/new"}
-      - {replace: "{scratch}/new"}
+      - {replace_with: "{scratch}/new"}
       - {move: `+far+`/mid}
     processed: done
 `), 0o644))
@@ -92,7 +92,7 @@ rules:
 	for _, dir := range []string{near, far} {
 		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 			require.NoError(t, err)
-			require.False(t, strings.HasPrefix(d.Name(), ".tide-"), "left over: %s\n%s", path, said)
+			require.False(t, strings.HasPrefix(d.Name(), ".stilltide-"), "left over: %s\n%s", path, said)
 			if d.IsDir() && (d.Name() == ".stilltide" || path == filepath.Join(near, "in")) {
 				return fs.SkipDir
 			}

@@ -36,7 +36,7 @@ rules:
     retry: 0
     run: grep -c fog
     processed: done
-    failed: trouble
+    failed: failed
 `)
 	w := startWatcher(t, dir)
 	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
@@ -88,8 +88,8 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 	term.keys("0", "P")
 	term.sees("0", "Going on: gauge-readings.")
 
-	require.FileExists(t, filepath.Join(dir, "trouble/slip-2.txt"))
-	put(t, dir, "trouble/slip-2.txt", "fog at last\n")
+	require.FileExists(t, filepath.Join(dir, "failed/slip-2.txt"))
+	put(t, dir, "failed/slip-2.txt", "fog at last\n")
 	for range 30 {
 		screen = term.screen("0")
 		if chosen(screen, "slip-2.txt") {
@@ -169,7 +169,7 @@ rules:
       until [ "$TIDE_NAME" != slip-100.txt ] || [ -e go ]; do sleep 0.05; done
       grep -q fog "$1"
     processed: done
-    failed: trouble
+    failed: failed
 `)
 	for i := range 300 {
 		put(t, dir, fmt.Sprintf("in/slip-%03d.txt", i), "fog\n")

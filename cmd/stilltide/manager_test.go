@@ -34,7 +34,7 @@ rules: [{name: r, watch: in, debounce: 0s, script: 'env > env.txt', processed: d
 	require.NoError(t, err)
 	defer socket.Close()
 	var printed strings.Builder
-	watcher := exec.Command(program, "--rules", filepath.Join(dir, "stilltide.yaml"), "watch")
+	watcher := exec.Command(program, "--config", filepath.Join(dir, "stilltide.yaml"), "watch")
 	watcher.Stdout, watcher.Stderr = &printed, &printed
 	watcher.Env = append(os.Environ(), "NOTIFY_SOCKET="+path, "WATCHDOG_USEC=300000", "JOURNAL_STREAM=8:1")
 	require.NoError(t, watcher.Start())

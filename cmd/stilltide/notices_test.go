@@ -83,9 +83,9 @@ func TestABurstMakesOneNoticeAChannel(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
 channels:
-  office: {webhook: %q, gather: 6s}
-  duty: {mail: {server: %q, from: tide@kelder.example, to: duty@kelder.example}, gather: 6s}
-  batch: {webhook: %q, gather: 0s}
+  office: {webhook: %q, digest: 6s}
+  duty: {mail: {server: %q, from: tide@kelder.example, to: duty@kelder.example}, digest: 6s}
+  batch: {webhook: %q, digest: 0s}
 rules:
   - name: slips
     watch: in
@@ -93,7 +93,7 @@ rules:
     retry: 0
     run: grep -q good
     processed: done
-    failed: trouble
+    failed: failed
     notify: {on: [processed, failed], to: [office, duty]}
   - name: other
     watch: in
@@ -130,13 +130,13 @@ func TestDrainedSaysOneSentence(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
 channels:
-  office: {webhook: %q, gather: 0s}
+  office: {webhook: %q, digest: 0s}
 rules:
   - name: slips
     watch: in
     debounce: 0s
     processed: done
-    notify: {on: drained, to: office}
+    notify: {on: caught_up, to: office}
 `, hook.Address()))
 	w := startWatcher(t, dir)
 	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
@@ -161,9 +161,9 @@ func TestWhatBelongsToNoRuleIsTold(t *testing.T) {
 	put(t, dir, "in/done/old.bin", "already placed")
 	rules := fmt.Sprintf(`version: 1
 channels:
-  office: {webhook: %q, gather: 0s}
-notify: {on: [untaken, trouble], to: office}
-heartbeat: {channel: office, every: 1h}
+  office: {webhook: %q, digest: 0s}
+notify: {on: [unmatched, blocked], to: office}
+heartbeat: {to: office, every: 1h}
 rules:
   - name: slips
     watch: in
@@ -171,8 +171,8 @@ rules:
     match: "*.txt"
     debounce: 0s
     processed: in/done
-    ready: {at_most: 200ms, min_size: 5}
-    notify: {on: unready, to: office}
+    ready: {max_wait: 200ms, min_size: 5}
+    notify: {on: overdue, to: office}
 `, hook.Address())
 	put(t, dir, "stilltide.yaml", rules)
 	w := startWatcher(t, dir)
@@ -185,12 +185,12 @@ rules:
 		return strings.Join(list, "\n")
 	}
 	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is alive") }, 10*time.Second, 20*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "slips: small.txt is not ready") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "slips: small.txt is overdue") }, 10*time.Second, 20*time.Millisecond)
 	require.Eventually(t, func() bool { return strings.Contains(titles(), "no rule took odd.bin") }, 20*time.Second, 20*time.Millisecond)
 	put(t, dir, "stilltide.yaml", rules+"    mtach: x\n")
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is in trouble") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide needs a person") }, 10*time.Second, 20*time.Millisecond)
 	put(t, dir, "stilltide.yaml", rules)
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is well again") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide has recovered") }, 10*time.Second, 20*time.Millisecond)
 	w.stop()
 	require.NotContains(t, titles(), "part")
 	require.NotContains(t, titles(), "old.bin")
@@ -206,7 +206,7 @@ rules:
 }
 
 // A rule's trouble is told once, and again when a person ends it.
-func TestTroubleAndItsEndAreTold(t *testing.T) {
+func TestBlockedAndRecoveredAreTold(t *testing.T) {
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -216,8 +216,8 @@ func TestTroubleAndItsEndAreTold(t *testing.T) {
 	}
 	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
 channels:
-  office: {webhook: %q, gather: 0s}
-notify: {on: trouble, to: office}
+  office: {webhook: %q, digest: 0s}
+notify: {on: blocked, to: office}
 rules:
   - name: slips
     watch: in
@@ -236,14 +236,14 @@ rules:
 		}
 		return ""
 	}
-	require.Eventually(t, func() bool { return title(0) == "slips is in trouble" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return title(0) == "slips is blocked" }, 10*time.Second, 20*time.Millisecond)
 	program, err := built()
 	require.NoError(t, err)
 	resume := exec.Command(program, "resume", "slips")
 	resume.Dir = dir
 	out, err := resume.CombinedOutput()
 	require.NoError(t, err, string(out))
-	require.Eventually(t, func() bool { return title(1) == "slips is well again" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return title(1) == "slips has recovered" }, 10*time.Second, 20*time.Millisecond)
 	w.stop()
 	require.Len(t, hook.All(), 2)
 }

@@ -72,9 +72,9 @@ func faultOnce(t *testing.T, strace, program, call, fault string, at int) (faile
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 	}
 	put(filepath.Join(near, "stilltide.yaml"), `version: 1
-defaults: {debounce: 0s, retry: {times: 3, first: 10ms}}
+defaults: {debounce: 0s, retry: {times: 3, delay: 10ms}}
 rules:
-  - {name: box, watch: in, take: folders, processed: `+far+`/boxes}
+  - {name: box, watch: in, unit: folder, processed: `+far+`/boxes}
   - {name: far, watch: in, match: "*.far", processed: `+far+`/files}
   - {name: near, watch: in, match: "*.near", do: [{copy: copies}, {rename: "{stem}.done"}], processed: done}
 `)
@@ -100,7 +100,7 @@ rules:
 	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want, filesBelow(t, near, far)); {
 		// What failed for good is sent round again; what waits for its next attempt is due soon.
-		_ = exec.Command(program, "--rules", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
+		_ = exec.Command(program, "--config", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
 		s := exec.Command(program, "sweep")
 		s.Dir = near
 		text, _ := s.CombinedOutput()
@@ -129,7 +129,7 @@ func filesBelow(t *testing.T, dirs ...string) map[string]string {
 			if err != nil || d.Name() == ".stilltide" {
 				return fs.SkipDir
 			}
-			if strings.HasPrefix(d.Name(), ".tide-") {
+			if strings.HasPrefix(d.Name(), ".stilltide-") {
 				found[path] = "left over"
 			}
 			if d.Type().IsRegular() && d.Name() != "stilltide.yaml" {

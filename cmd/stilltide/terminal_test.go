@@ -99,7 +99,7 @@ func TestQuickFollowsAnEditor(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("first line\n"), 0o666))
 	term := newTerminal(t, dir, "100", "30")
-	term.keys("0", "stilltide quick --clear notes.txt -- cat notes.txt", "Enter")
+	term.keys("0", "stilltide quick --clear-screen notes.txt -- cat notes.txt", "Enter")
 	term.sees("0", "Watching 1 file in 1 folder")
 	term.tmux("new-window", "-d", "-c", dir, "vim", "-u", "NONE", "notes.txt")
 	term.sees("1", "first line")

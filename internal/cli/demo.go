@@ -37,7 +37,7 @@ by itself in a few seconds and says where to look. The exit status is 1 if anyth
 turn out as it must.`,
 		RunE: func(*cobra.Command, []string) error { return a.demo(folder, keep) },
 	}
-	c.Flags().StringVar(&folder, "folder", "", "make the example in this `DIR`, which must be empty or new")
+	c.Flags().StringVar(&folder, "folder", "", "make the example in this `FOLDER`, which must be empty or new")
 	c.Flags().BoolVar(&keep, "keep", false, "leave the folder of an earlier demo alone and make another")
 	return c
 }
@@ -131,7 +131,7 @@ func (s *show) open() (err error) {
 		s.office.Close()
 		return err
 	}
-	text := fmt.Sprintf("words:\n  office: %s\n  post: %s\n", s.office.Address(), s.post.Address())
+	text := fmt.Sprintf("vars:\n  office: %s\n  post: %s\n", s.office.Address(), s.post.Address())
 	return os.WriteFile(filepath.Join(s.folder, "stilltide.local.yaml"), []byte(text), 0o644)
 }
 
@@ -141,7 +141,7 @@ func (s *show) start() error {
 	if err != nil {
 		return err
 	}
-	s.watcher = exec.Command(self, "--rules", filepath.Join(s.folder, "stilltide.yaml"), "watch")
+	s.watcher = exec.Command(self, "--config", filepath.Join(s.folder, "stilltide.yaml"), "watch")
 	s.watcher.Dir = s.folder
 	pipe, err := s.watcher.StdoutPipe()
 	if err != nil {
@@ -200,7 +200,7 @@ func (s *show) play() error {
 	if err := drop("gauge-SLU_2031-04-03.csv", gauges, "gauge-SLU_2031-04-03.csv"); err != nil {
 		return err
 	}
-	s.until(5*time.Second, "trouble/gauge-SLU_2031-04-03.csv.failed.txt")
+	s.until(5*time.Second, "failed/gauge-SLU_2031-04-03.csv.failed.txt")
 
 	s.say("A slip arrives while the register is locked: it fails once, then works")
 	lock := filepath.Join(s.folder, "register.lock")
@@ -215,7 +215,7 @@ func (s *show) play() error {
 		return err
 	}
 
-	s.say("A file with blanks, quotes and umlauts in its name, and one that no rule knows")
+	s.say("A file with spaces, quotes and umlauts in its name, and one that no rule knows")
 	if err := errors.Join(drop("slip-0402-kapitan.txt", arrivals, odd), drop("seal.jpg", arrivals, "seal.jpg")); err != nil {
 		return err
 	}
@@ -355,8 +355,8 @@ func (s *show) results() error {
 		return err
 	}
 	fmt.Fprintln(s.a.out)
-	s.say("The failure note, trouble/gauge-SLU_2031-04-03.csv.failed.txt")
-	note, err := os.ReadFile(filepath.Join(s.folder, "trouble", "gauge-SLU_2031-04-03.csv"+plan.NoteEnding))
+	s.say("The failure note, failed/gauge-SLU_2031-04-03.csv.failed.txt")
+	note, err := os.ReadFile(filepath.Join(s.folder, "failed", "gauge-SLU_2031-04-03.csv"+plan.NoteEnding))
 	if err != nil {
 		return nil // judge says what is missing
 	}
@@ -364,7 +364,7 @@ func (s *show) results() error {
 		fmt.Fprintln(s.a.out, strings.TrimRight("    "+line, " "))
 	}
 	fmt.Fprintln(s.a.out)
-	s.say("What the duty officer was told, by a web hook and a letter")
+	s.say("What the duty officer was told, by a webhook and an e-mail")
 	for _, title := range s.told() {
 		fmt.Fprintln(s.a.out, "    "+title)
 	}
@@ -383,7 +383,7 @@ func (s *show) told() (titles []string) {
 	for _, l := range s.post.All() {
 		m, err := mail.ReadMessage(bytes.NewReader(l.Text))
 		if err != nil {
-			s.wrong = append(s.wrong, "the letter cannot be read: "+err.Error())
+			s.wrong = append(s.wrong, "the e-mail cannot be read: "+err.Error())
 			continue
 		}
 		titles = append(titles, "Subject: "+m.Header.Get("Subject"))
@@ -397,8 +397,8 @@ func (s *show) judge() error {
 	s.expect("levels/PIR_2031-04-02.txt", "141 readings, 3 gaps")
 	s.expect("levels/SLU_2031-04-02.txt", "144 readings, 0 gaps")
 	s.expect("levels/NOR_2031-04-03.txt", "144 readings, 0 gaps") // read whole, though it was written slowly
-	s.expect("trouble/gauge-SLU_2031-04-03.csv.failed.txt", "line 88: the level -99.99 at 14:20 is a sensor fault")
-	s.expect("trouble/gauge-SLU_2031-04-03.csv", "-99.99")
+	s.expect("failed/gauge-SLU_2031-04-03.csv.failed.txt", "line 88: the level -99.99 at 14:20 is a sensor fault")
+	s.expect("failed/gauge-SLU_2031-04-03.csv", "-99.99")
 	s.expect("register.txt", "Gale warning at 14:20", odd)
 	s.expect("slips/2031-04/"+odd, "Pilot boat")
 	s.expect("arrivals/seal.jpg", "seal")
@@ -470,7 +470,7 @@ func (s *show) expectJobs() error {
 		"gauge-NOR_2031-04-02.csv": "processed; processed", "gauge-PIR_2031-04-02.csv": "processed; processed", "gauge-SLU_2031-04-02.csv": "processed",
 		"gauge-SLU_2031-04-03.csv": "failed", slow: "processed", "slip-0402-gale.txt": "processed, tried again", odd: "processed",
 		"bundle-SLU-13.zip": "processed", "gauge-SLU_2031-03-30.csv": "processed", "gauge-SLU_2031-03-31.csv": "processed",
-		"survey-07.json": "processed", "chart-12.pgm": "processed", "chart-13.pgm": "processed",
+		"survey-07.json": "processed", "chart-12.pgm": "reverted", "chart-13.pgm": "processed",
 	}
 	for name, state := range want {
 		if got[name] != state {

@@ -42,7 +42,7 @@ func (a *app) jobsCommand() *cobra.Command {
 	c.Flags().StringSliceVar(&f.states, "state", nil, "only jobs in this `STATE`, or in several")
 	c.Flags().StringVar(&f.file, "file", "", "only jobs whose file holds this `TEXT` in its path")
 	c.Flags().StringVar(&f.since, "since", "", "only jobs of the last `TIME`, such as 2h or 7d")
-	c.Flags().IntVar(&f.limit, "limit", 50, "at most so many; 0 for all")
+	c.Flags().IntVar(&f.limit, "limit", 50, "at most `N` jobs; 0 for all")
 	show := &cobra.Command{
 		Use: "show ID", Short: "Everything about one job", Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.showJob(args[0]) },
@@ -191,7 +191,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 			{text: whereNow(f, j)},
 		})
 	}
-	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "TRIES", "RAN", "NOW IN"}, rows, columns(a.out))
+	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "ATTEMPTS", "RAN", "NOW IN"}, rows, columns(a.out))
 }
 
 // jobName is the file's name, and how many others there are.

@@ -93,7 +93,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	}
 	s.Answer, s.Wrong = v.a.answerText(status, watcher)
 	for _, r := range status {
-		s.Waiting += r.Waiting
+		s.Waiting += r.Settling
 		s.Counts[ledger.Running] += r.Running
 		s.Counts[ledger.Queued] += r.Queued
 		s.Counts[ledger.Held] += r.Held
@@ -138,7 +138,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 
 // lists fills in what waits and what is over.
 func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
-	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Waiting}
+	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Settling}
 	list, err := l.OpenJobs("", waits, 0, mostRows)
 	if err != nil {
 		return err

@@ -143,15 +143,15 @@ type jobJSON struct {
 	State      ledger.State `json:"state"`
 	Event      string       `json:"event"`
 	Attempts   int          `json:"attempts"`
-	Taken      *time.Time   `json:"taken"`
-	Started    *time.Time   `json:"started"`
-	Ended      *time.Time   `json:"ended"`
+	Taken      *time.Time   `json:"taken_at"`
+	Started    *time.Time   `json:"started_at"`
+	Ended      *time.Time   `json:"ended_at"`
 	WaitedS    float64      `json:"waited_s"`
 	RanS       float64      `json:"ran_s"`
-	Exit       *int         `json:"exit"`
+	Exit       *int         `json:"exit_code"`
 	Reason     string       `json:"reason"`
 	Result     string       `json:"result,omitempty"` // what its steps have to say
-	EndsIn     *string      `json:"ends_in"`
+	EndsIn     *string      `json:"file_now"`
 	Size       int64        `json:"size"`
 	Hash       string       `json:"hash,omitempty"`
 }

@@ -46,7 +46,7 @@ stopped and begins again. Its output goes to the terminal. Ctrl-C ends both.`,
 	c.Flags().BoolVar(&f.each, "each", false, "a run for each file, not one for all that changed")
 	c.Flags().BoolVar(&f.atStart, "at-start", false, "run once at the start, before anything changes")
 	c.Flags().BoolVar(&f.stopOld, "stop-old", false, "a change stops the run that is under way")
-	c.Flags().BoolVar(&f.clear, "clear", false, "clear the terminal before each run")
+	c.Flags().BoolVar(&f.clear, "clear-screen", false, "clear the terminal before each run")
 	c.Flags().StringVar(&f.debounce, "debounce", "100ms", "quiet `TIME` after the last change before a run")
 	c.Flags().BoolVarP(&f.nul, "null", "0", false, "with -: the list is NUL-separated")
 	return c

@@ -62,7 +62,7 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 // globFolders are the folders that include: looks in.
 func globFolders(f *rule.File) []string {
 	var paths []string
-	for _, g := range f.Include {
+	for _, g := range f.More {
 		if filepath.IsAbs(g.S) {
 			paths = append(paths, g.S)
 		} else {
@@ -76,9 +76,9 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 	name := filepath.Base(old.Path)
 	if diags.Failed() {
 		n, _ := diags.Count()
-		a.alarm("%s", name+" changed and has "+plural(n, "mistake")+"; the rules from before stay in use:")
+		a.alarm("%s", name+" changed and has "+plural(n, "error")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
-		_ = e.Mistake(name + " changed and has " + plural(n, "mistake") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
+		_ = e.Mistake(name + " changed and has " + plural(n, "error") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
 	if err := a.trusted(f); err != nil {
@@ -86,7 +86,7 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		return
 	}
 	if f.StateFolder() != old.StateFolder() {
-		a.warn("%s", "state: changed, which needs a restart; the rules from before stay in use")
+		a.warn("%s", "state_folder: changed, which needs a restart; the rules from before stay in use")
 		return
 	}
 	if f.Listen.S != old.Listen.S {

@@ -34,7 +34,7 @@ With --png the plots alone are written as pictures into a folder.`,
 	}
 	c.Flags().StringVar(&since, "since", "7d", "jobs that ended in the last `TIME`, such as 12h or 30d")
 	c.Flags().StringVar(&to, "to", "", "write the page to this `FILE`")
-	c.Flags().StringVar(&png, "png", "", "write the plots as PNG files into this `DIR`, and no page")
+	c.Flags().StringVar(&png, "png", "", "write the plots as PNG files into this `FOLDER`, and no page")
 	return a.jsonFlag(c)
 }
 
@@ -129,7 +129,7 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	d.State, d.Wrong = a.answerText(status, watcher)
 	if diags.Failed() {
 		n, _ := diags.Count()
-		d.State, d.Wrong = d.State+" "+plural(n, "mistake")+" in the rules file.", true
+		d.State, d.Wrong = d.State+" "+plural(n, "error")+" in the rules file.", true
 	} else if err := engine.Preview(engine.NewSet(f), l, nil, now, func(p engine.Foreseen) {
 		if !p.Nobodys {
 			return
@@ -152,10 +152,10 @@ type ruleLine struct {
 	Rule         string         `json:"rule"`
 	Jobs         int            `json:"jobs"`
 	Outcomes     map[string]int `json:"outcomes"`
-	WaitedMedian float64        `json:"waited_median_s"`
-	Waited95     float64        `json:"waited_95_s"`
-	RanMedian    float64        `json:"ran_median_s"`
-	Ran95        float64        `json:"ran_95_s"`
+	WaitedMedian float64        `json:"waited_p50_s"`
+	Waited95     float64        `json:"waited_p95_s"`
+	RanMedian    float64        `json:"ran_p50_s"`
+	Ran95        float64        `json:"ran_p95_s"`
 }
 
 func (a *app) reportLines(s *history.Summary) error {

@@ -46,7 +46,7 @@ func usage(format string, args ...any) error {
 type app struct {
 	in        io.Reader
 	out, err  io.Writer
-	rules     string // --rules
+	rules     string // --config
 	json      bool   // --json
 	trust     bool   // --trust-rules
 	logFormat string // --log-format
@@ -102,7 +102,7 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.PersistentFlags().StringVar(&a.rules, "rules", "", "the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
+	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "", "the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
 	})

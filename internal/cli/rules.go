@@ -43,7 +43,7 @@ func (a *app) findRules() (string, error) {
 			return path, nil
 		}
 	}
-	return "", usage("there is no %s in %s or above it; stilltide init writes one, --rules FILE names another", rule.FileName, start)
+	return "", usage("there is no %s in %s or above it; stilltide init writes one, --config FILE names another", rule.FileName, start)
 }
 
 // loadRules reads the rules file. Mistakes in it are printed, and the error
@@ -56,7 +56,7 @@ func (a *app) loadRules() (*rule.File, error) {
 	if diags.Failed() {
 		a.printDiagnostics(a.err, a.styleErr, diags)
 		n, _ := diags.Count()
-		return nil, usage("%s in %s; nothing was started", plural(n, "mistake"), a.shown(f.Path))
+		return nil, usage("%s in %s; nothing was started", plural(n, "error"), a.shown(f.Path))
 	}
 	return f, nil
 }
@@ -127,7 +127,7 @@ func (a *app) shown(path string) string {
 func (a *app) checkCommand() *cobra.Command {
 	var strict bool
 	c := &cobra.Command{
-		Use: "check", Short: "Check the rules file: every mistake at once, and what looks doubtful",
+		Use: "check", Short: "Check the rules file: every error at once, and what looks doubtful",
 		RunE: func(*cobra.Command, []string) error { return a.check(strict) },
 	}
 	c.Flags().BoolVar(&strict, "strict", false, "end with status 1 if there are warnings")
@@ -184,7 +184,7 @@ func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 			folders[w] = true
 		}
 	}
-	state := a.style.Good("no mistakes")
+	state := a.style.Good("no errors")
 	if warnings > 0 {
 		state += ", " + a.style.Warn(plural(warnings, "warning"))
 	}
@@ -230,7 +230,7 @@ func blanks(line string, column int) string {
 
 func diagnosticJSON(d rule.Diagnostic) any {
 	return struct {
-		Path     string        `json:"path"`
+		Path     string        `json:"file"`
 		Line     int           `json:"line"`
 		Column   int           `json:"column"`
 		Severity rule.Severity `json:"severity"`

@@ -57,13 +57,13 @@ func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
 	switch o.Job.State {
 	case ledger.Failed:
 		level = slog.LevelError
-	case ledger.Retrying, ledger.Gone:
+	case ledger.Retrying, ledger.Vanished:
 		level = slog.LevelWarn
 	}
 	attrs := []slog.Attr{slog.Int64("id", j.ID), slog.String("rule", j.Rule), slog.String("file", j.File), slog.String("state", string(j.State)),
 		slog.Int("attempts", j.Attempts), slog.Float64("ran_s", j.RanS)}
 	if j.EndsIn != nil {
-		attrs = append(attrs, slog.String("ends_in", *j.EndsIn))
+		attrs = append(attrs, slog.String("file_now", *j.EndsIn))
 	}
 	if j.Reason != "" {
 		attrs = append(attrs, slog.String("reason", j.Reason))

@@ -21,7 +21,7 @@ func (a *app) serviceCommand() *cobra.Command {
 crash: a systemd user unit on Linux, a launchd agent on macOS. Its lines go to the journal
 (journalctl --user -u stilltide-NAME) or to ~/Library/Logs.
 
-Where there is neither, start  stilltide --rules FILE watch  from whatever starts programs
+Where there is neither, start  stilltide --config FILE watch  from whatever starts programs
 there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
 	}
 	parent.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }

@@ -68,7 +68,7 @@ func (a *app) status() error {
 		a.answer(report, watcher)
 		if diags.Failed() {
 			n, _ := diags.Count()
-			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n", a.style.Bad(plural(n, "mistake")))
+			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n", a.style.Bad(plural(n, "error")))
 		}
 		a.statusTable(f, report)
 		a.waitingFiles(f, watcher)
@@ -92,7 +92,7 @@ func (a *app) readLedger(f *rule.File) (*ledger.Ledger, error) {
 func inTrouble(report []engine.RuleStatus) int {
 	n := 0
 	for _, r := range report {
-		if r.State == engine.RuleTrouble {
+		if r.State == engine.RuleBlocked {
 			n++
 		}
 	}
@@ -140,7 +140,7 @@ func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wr
 	}
 	var list []string
 	if n := inTrouble(report); n > 0 {
-		list = append(list, plural(n, "rule")+" in trouble")
+		list = append(list, plural(n, "rule")+" blocked")
 	}
 	if hindered > 0 {
 		list = append(list, plural(hindered, "job")+" held up for want of room or of a disk")
@@ -174,7 +174,7 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 		paint  func(string) string
 		count  func(engine.RuleStatus) int
 	}{
-		{"WAITING", false, nil, func(r engine.RuleStatus) int { return r.Waiting }},
+		{"WAITING", false, nil, func(r engine.RuleStatus) int { return r.Settling }},
 		{"HELD", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Held }},
 		{"QUEUED", true, nil, func(r engine.RuleStatus) int { return r.Queued }},
 		{"RUNNING", true, nil, func(r engine.RuleStatus) int { return r.Running }},

@@ -62,7 +62,7 @@ With --rule only that rule's files are handled, whatever its schedule says.`,
 // trustFlag adds --trust-rules, --log-format and --json.
 func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use rules that another user can change")
-	c.Flags().StringVar(&a.logFormat, "log-format", logText, "how it says what it does: `text`, or json for machines (log/slog)")
+	c.Flags().StringVar(&a.logFormat, "log-format", logText, "the `FORMAT` of what it says: text, or json for machines (log/slog)")
 	return a.jsonFlag(c)
 }
 
@@ -102,7 +102,7 @@ func (l *lines) report(list []engine.Outcome) {
 		o := &list[i]
 		if o.Job.ID == 0 { // about the rule, not about a job
 			l.flush()
-			l.a.alarm("the rule %s is in trouble: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
+			l.a.alarm("the rule %s is blocked: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
 			continue
 		}
 		if l.also != nil {
@@ -432,7 +432,7 @@ func (a *app) watch() (err error) {
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
 	if s, err := control.Serve(f.StateFolder(), e); err != nil {
-		a.warn("%v; until that is mended this watcher cannot be paused or asked", err)
+		a.warn("%v; until that is put right this watcher cannot be paused or asked", err)
 	} else {
 		defer s.Close()
 	}
@@ -520,7 +520,7 @@ func (a *app) readyNote(s engine.Start) {
 	if s.Absent > 0 {
 		how += fmt.Sprintf(", %d not there yet", s.Absent)
 	}
-	waiting := "nothing is waiting"
+	waiting := "nothing is left"
 	switch {
 	case s.Files > 0 && s.Jobs > 0:
 		waiting = plural(s.Files, "file") + " to look at, " + plural(s.Jobs, "job") + " from before"

@@ -71,7 +71,7 @@ func (a *app) whyJSON(f *rule.File, w engine.Why) error {
 			Conditions []plan.Condition `json:"conditions"`
 			Settled    bool             `json:"settled"`
 			Writers    []string         `json:"writers"`
-			EndsIn     *string          `json:"ends_in"`
+			EndsIn     *string          `json:"file_after"`
 		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
 		if r.Rule == w.Taker && w.EndsIn != "" {
 			line.EndsIn = &w.EndsIn
@@ -278,7 +278,7 @@ func (p *preview) line(f engine.Foreseen) any {
 		Reason   string   `json:"reason,omitempty"`
 		Settled  bool     `json:"settled"`
 		Steps    []string `json:"steps"`
-		EndsIn   *string  `json:"ends_in"`
+		EndsIn   *string  `json:"file_after"`
 		SameName string   `json:"same_name,omitempty"`
 		Stage    int      `json:"stage,omitempty"`
 		Fails    string   `json:"fails,omitempty"`
@@ -350,7 +350,7 @@ func (p *preview) print() {
 		}
 	}
 	if len(rows) > 0 {
-		a.table([]string{"FILE", "RULE", "WOULD", "THEN IN"}, rows, columns(a.out))
+		a.table([]string{"FILE", "RULE", "STEPS", "FILE AFTER"}, rows, columns(a.out))
 		fmt.Fprintln(a.out)
 	}
 	for _, t := range p.taken {
@@ -435,7 +435,7 @@ func (a *app) listRules(args []string) error {
 		fmt.Fprintf(a.err, "No rule watches %s.\n", args[0])
 		return &exitError{status: exitFound}
 	}
-	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "STANDS IN"}, rows, columns(a.out))
+	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "DEFINED AT"}, rows, columns(a.out))
 	return nil
 }
 

@@ -25,7 +25,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	}
 	set := NewSet(f)
 	for _, circle := range set.Circles() {
-		warn(placesAt(circle[0]), "circle", circleText(circle),
+		warn(placesAt(circle[0]), "loop", circleText(circle),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
 	}
 	for _, r := range set.StaysPut() {
@@ -77,7 +77,7 @@ func circleText(circle []*rule.Rule) string {
 	for _, r := range circle {
 		names = append(names, r.Name.S)
 	}
-	return fmt.Sprintf("the rules %s lead in a circle, through what they place", strings.Join(append(names, names[0]), " → "))
+	return fmt.Sprintf("the rules %s form a loop: each takes what the one before places", strings.Join(append(names, names[0]), " → "))
 }
 
 // Circles says of each circle of rules which they are.

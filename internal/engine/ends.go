@@ -322,7 +322,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 			continue
 		}
 		if (state == ledger.Processed || state == ledger.Failed) && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
-			f.trouble(j.row.Rule, fmt.Sprintf("it circles: %s changes each time its own job runs; stilltide resume %s goes on (while_running: ignore takes such changes as the job's own)", path, j.row.Rule))
+			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume %s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
 		}
 		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
 	}

@@ -387,7 +387,7 @@ func (e *Engine) carryOut(work context.Context) {
 func (e *Engine) look() time.Duration {
 	shortest := time.Duration(0)
 	for _, r := range e.flow.set.Rules() {
-		if l := time.Duration(r.Look); l > 0 && (shortest == 0 || l < shortest) {
+		if l := time.Duration(r.Poll); l > 0 && (shortest == 0 || l < shortest) {
 			shortest = l
 		}
 	}
@@ -475,7 +475,7 @@ func (e *Engine) finished() bool {
 		return false
 	}
 	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Waiting && s != ledger.Held && j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Settling && s != ledger.Held && j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
 			return false
 		}
 	}

@@ -367,7 +367,7 @@ func (f *flow) changedWhile(j *job, path string, kind settle.Kind) {
 		return // a queued job looks again before it starts
 	}
 	switch j.rule.Running {
-	case rule.RunIgnore:
+	case rule.RunOwnWork:
 	case rule.RunStopOld:
 		if !j.stopOld {
 			j.stopOld = true

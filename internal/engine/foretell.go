@@ -195,7 +195,7 @@ func (w *foretelling) act(s *rule.Step) {
 		w.own(s)
 	case "rename", "mirror":
 		w.own(s)
-	case "replace":
+	case "replace_with":
 		w.replace(s)
 	case "unpack":
 		w.unpack(s)
@@ -241,7 +241,7 @@ func (w *foretelling) unpack(s *rule.Step) {
 
 // needsFile tells whether a step can be done only while the job's file is there.
 func needsFile(s *rule.Step) bool {
-	return !slices.Contains([]string{"run", "script", "write", "mirror", "notify"}, s.Verb())
+	return !slices.Contains([]string{"run", "script", "write", "mirror", "tell"}, s.Verb())
 }
 
 // replace foretells new content in the file's place.
@@ -255,10 +255,10 @@ func (w *foretelling) replace(s *rule.Step) {
 	case inScratch && w.ran:
 		w.doubt, w.self.open, w.self.source = true, true, ""
 	case !ok || inScratch:
-		w.wrong = "replace: there is no " + plan.Display(path)
+		w.wrong = "replace_with: there is no " + plan.Display(path)
 		return
 	case !there.facts.Regular:
-		w.wrong = "replace: " + plan.Display(path) + " is no regular file"
+		w.wrong = "replace_with: " + plan.Display(path) + " is no regular file"
 		return
 	case s.Keep == rule.KeepSmaller && there.facts.Size >= w.self.facts.Size:
 		return

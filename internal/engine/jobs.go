@@ -83,7 +83,7 @@ func (f *flow) still(j *job, now time.Time) bool {
 		f.requeue(j, now)
 		return false
 	}
-	j.row.State = ledger.Waiting
+	j.row.State = ledger.Settling
 	f.record(j)
 	for path := range j.parked {
 		f.wait(path, j.rule, settle.Nudged, now)
@@ -124,7 +124,7 @@ func (f *flow) memberGone(j *job, path string, now time.Time) {
 // the job is over.
 func (f *flow) dropMember(j *job, path string, now time.Time) bool {
 	if len(j.row.Files()) < 2 {
-		f.finish(j, ledger.Gone, "the file was gone before its job could run", "", now)
+		f.finish(j, ledger.Vanished, "the file was gone before its job could run", "", now)
 		return false
 	}
 	delete(f.byPath, path)
@@ -290,7 +290,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	}
 	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
 	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
-	if j.rule.Running == rule.RunIgnore {
+	if j.rule.Running == rule.RunOwnWork {
 		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File, facts).at == j.row.File {
 			j.row.Facts, j.row.Hash = facts, "" // the change is the job's own work
 			delete(j.now, j.row.File)
@@ -340,7 +340,7 @@ func (f *flow) restart(j *job, now time.Time) {
 	j.stopOld = false
 	j.row.Earlier++
 	set(&j.parked, j.row.File)
-	j.row.State = ledger.Waiting
+	j.row.State = ledger.Settling
 	f.record(j)
 	f.wait(j.row.File, j.rule, settle.Nudged, now)
 }
@@ -353,7 +353,7 @@ func (f *flow) failed(j *job, res attemptResult, now time.Time) {
 	}
 	if j.row.Event != file.Removed && len(j.row.Extra) == 0 {
 		if facts, err := f.look(j.row.File); err == nil && !facts.Exists {
-			f.finish(j, ledger.Gone, "the file was gone when its attempt failed: "+j.cause, "", now)
+			f.finish(j, ledger.Vanished, "the file was gone when its attempt failed: "+j.cause, "", now)
 			return
 		}
 	}
@@ -377,7 +377,7 @@ func (j *job) asItIs() *ledger.Job {
 
 func retryOf(r *rule.Rule) dispatch.Retry {
 	t := r.Retry
-	return dispatch.Retry{Times: t.Times, First: t.First.Duration, Factor: float64(t.Factor), Longest: t.Longest.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverOn}
+	return dispatch.Retry{Times: t.Times, First: t.Delay.Duration, Factor: float64(t.Factor), Longest: t.MaxDelay.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverExit}
 }
 
 // chain lists the rules that the job's input went through before.

@@ -29,7 +29,7 @@ type nobody struct {
 
 // unclaimed notes a file that no rule takes.
 func (f *flow) unclaimed(path string, now time.Time) {
-	if len(f.set.File.Notify.Channels(rule.OnUntaken)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
+	if len(f.set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
 		return
 	}
 	n := &f.nobodys

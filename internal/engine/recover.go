@@ -56,7 +56,7 @@ func (e *Engine) recover(now time.Time) error {
 	boot := runner.Boot()
 	sameBoot := before == "" || before == boot
 	e.ledger.RecordBoot(boot)
-	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Waiting}
+	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Settling}
 	jobs, err := e.ledger.OpenJobs("", begun, 0, 0)
 	if err != nil {
 		return err
@@ -78,8 +78,8 @@ func (e *Engine) recover(now time.Time) error {
 // renamed gives rules with a `was` the memory of their old name.
 func (e *Engine) renamed() error {
 	for _, r := range e.flow.set.Rules() {
-		if r.Was.Set() && e.flow.set.Rule(r.Was.S) == nil {
-			if err := e.ledger.Rename(r.Was.S, r.Name.S); err != nil {
+		if r.OldName.Set() && e.flow.set.Rule(r.OldName.S) == nil {
+			if err := e.ledger.Rename(r.OldName.S, r.Name.S); err != nil {
 				return err
 			}
 		}

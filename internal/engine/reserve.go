@@ -26,7 +26,7 @@ func (f *flow) reserve(j *job) {
 		p := f.planned(j, j.row.Taken)
 		if spot, err := p.Destination(j.rule.Processed); err == nil {
 			path = spot.Path()
-			if !j.rule.Uses("clock", "attempt") {
+			if !j.rule.Uses("now", "attempt") {
 				j.spot = spot
 			}
 		}

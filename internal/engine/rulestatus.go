@@ -17,18 +17,19 @@ type RuleState string
 const (
 	RuleWatching RuleState = "watching"
 	RulePaused   RuleState = "paused"
-	RuleAbsent   RuleState = "absent"  // none of its folders is there
-	RuleTrouble  RuleState = "trouble" // it cannot do its work
-	RuleOff      RuleState = "off"     // no watcher runs
+	RuleAbsent   RuleState = "absent"   // none of its folders is there
+	RuleBlocked  RuleState = "blocked"  // it needs a person
+	RuleDisabled RuleState = "disabled" // by the rules file
+	RuleStopped  RuleState = "stopped"  // no watcher runs
 )
 
-// RuleStatus is one rule in `status`. DelayS is how long the last file waited
+// RuleStatus is one rule in `status`. WaitedS is how long the last file waited
 // from being taken to its first attempt, in seconds.
 type RuleStatus struct {
 	Rule      string     `json:"rule"`
 	State     RuleState  `json:"state"`
 	Folders   []string   `json:"folders"`
-	Waiting   int        `json:"waiting"`
+	Settling  int        `json:"settling"`
 	Held      int        `json:"held"`
 	Queued    int        `json:"queued"`
 	Running   int        `json:"running"`
@@ -39,7 +40,7 @@ type RuleStatus struct {
 	Skipped   int        `json:"skipped"`
 	LastFile  string     `json:"last_file"`
 	LastEnded *time.Time `json:"last_ended"`
-	DelayS    float64    `json:"delay_s"`
+	WaitedS   float64    `json:"last_waited_s"`
 	Next      *time.Time `json:"next,omitempty"`  // when its schedule is due next
 	Notes     []string   `json:"notes,omitempty"` // lost abilities, in sentences
 }
@@ -58,7 +59,7 @@ func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 	for _, r := range f.All() {
 		n := tally[r.Name.S]
 		s := RuleStatus{
-			Rule: r.Name.S, State: RuleOff, Folders: r.Folders, Waiting: n[ledger.Waiting], Held: n[ledger.Held], Queued: n[ledger.Queued],
+			Rule: r.Name.S, State: RuleStopped, Folders: r.Folders, Settling: n[ledger.Settling], Held: n[ledger.Held], Queued: n[ledger.Queued],
 			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed], Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
 		}
 		if w == nil { // nothing runs: what was cut short waits for the next start
@@ -93,13 +94,17 @@ func (s *RuleStatus) last(l *ledger.Ledger) error {
 	}
 	s.LastFile, s.LastEnded = j.File, &j.Ended
 	if !j.Started.IsZero() {
-		s.DelayS = j.Started.Sub(j.Taken).Seconds()
+		s.WaitedS = j.Started.Sub(j.Taken).Seconds()
 	}
 	return nil
 }
 
 // folders sets the state from what is known of the watched folders.
 func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
+	if !r.Enabled {
+		s.State = RuleDisabled
+		return
+	}
 	absent := 0
 	for _, path := range r.Folders {
 		gone, trouble := false, ""
@@ -117,21 +122,21 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 			s.Notes = append(s.Notes, fmt.Sprintf("the folder %s is not there; it is waited for", path))
 		}
 		if trouble != "" {
-			s.State = RuleTrouble
+			s.State = RuleBlocked
 			s.Notes = append(s.Notes, fmt.Sprintf("%s cannot be watched: %s", path, trouble))
 		}
 	}
-	if w == nil || s.State == RuleTrouble {
+	if w == nil || s.State == RuleBlocked {
 		return
 	}
 	s.polled(r, w)
-	s.Waiting += w.Waiting[s.Rule]
+	s.Settling += w.Settling[s.Rule]
 	if h := w.Hindered[s.Rule]; h.Jobs > 0 {
 		s.Hindered = h.Jobs
 		s.Notes = append(s.Notes, fmt.Sprintf("%s for room or for a disk, and is tried again: %s", waits(h.Jobs), h.Why))
 	}
 	if why := w.Troubles[s.Rule]; why != "" {
-		s.State = RuleTrouble
+		s.State = RuleBlocked
 		s.Notes = append(s.Notes, why)
 		return
 	}

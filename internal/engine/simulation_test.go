@@ -33,18 +33,18 @@ var (
 const simRules = `version: 1
 workers: 2
 rules:
-  - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, first: 1s}, processed: done, failed: trouble}
+  - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
   - {name: move, watch: in, match: "*.move", debounce: 0s, processed: "sorted/{stem}"}
   - {name: stay, watch: in, match: "*.stay", debounce: 200ms, run: "do {file}", retry: 1}
-  - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, gather: {by: "{n}", need: ["*.a", "*.b"], at_most: 5m}, run: "do", retry: 1, processed: sets, failed: trouble}
+  - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, group: {by: "{n}", need: ["*.a", "*.b"], max_wait: 5m}, run: "do", retry: 1, processed: sets, failed: failed}
   - name: steps
     watch: in
     match: "*.steps"
     debounce: 0s
     do: [{copy: copies}, {rename: "{stem}.renamed"}, {copy: "copies/again", same_name: replace}, {run: do}, {move: "moved/{stem}"}]
-    retry: {times: 2, first: 1s}
+    retry: {times: 2, delay: 1s}
     processed: stepped
-    failed: trouble
+    failed: failed
 `
 
 // world is a seeded world around the real flow, recovery and placing: files

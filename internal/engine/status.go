@@ -25,14 +25,14 @@ type Live struct {
 	PID      int                   `json:"pid"`
 	Started  time.Time             `json:"started"`
 	Rules    string                `json:"rules"` // the rules file it reads
-	Trouble  string                `json:"trouble,omitempty"`
-	Names    []string              `json:"names"`              // the rules, in their order
-	Waiting  map[string]int        `json:"waiting"`            // files that are not settled, by rule
-	Files    []LiveFile            `json:"files"`              // the longest waiting of them
-	Running  []LiveJob             `json:"running,omitempty"`  // the longest running first
-	Troubles map[string]string     `json:"troubles,omitempty"` // by rule: why it needs a person
-	Hindered map[string]Hindrance  `json:"hindered,omitempty"` // by rule: jobs that wait for room or for a disk
-	Paused   []string              `json:"paused,omitempty"`   // rules; "" for all
+	Trouble  string                `json:"blocked,omitempty"`
+	Names    []string              `json:"names"`                   // the rules, in their order
+	Settling map[string]int        `json:"settling"`                // files that are not settled, by rule
+	Files    []LiveFile            `json:"files"`                   // the longest waiting of them
+	Running  []LiveJob             `json:"running,omitempty"`       // the longest running first
+	Troubles map[string]string     `json:"blocked_rules,omitempty"` // by rule: why it needs a person
+	Hindered map[string]Hindrance  `json:"hindered,omitempty"`      // by rule: jobs that wait for room or for a disk
+	Paused   []string              `json:"paused,omitempty"`        // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
 }
 
@@ -74,7 +74,7 @@ type LiveJob struct {
 type LiveFolder struct {
 	Absent  bool   `json:"absent,omitempty"`
 	Polled  string `json:"polled,omitempty"` // why it is looked at now and then
-	Trouble string `json:"trouble,omitempty"`
+	Trouble string `json:"blocked,omitempty"`
 }
 
 // mostLiveFiles bounds the list of files in Live.
@@ -82,7 +82,7 @@ const mostLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Started: e.started, Waiting: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
+	l := Live{PID: os.Getpid(), Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}
@@ -101,11 +101,11 @@ func (e *Engine) Live() (Live, error) {
 			if len(missing) > 0 {
 				why = "nothing fits " + strings.Join(missing, ", ") + " yet"
 			}
-			l.Waiting[k.Rule]++
+			l.Settling[k.Rule]++
 			l.Files = append(l.Files, LiveFile{Rule: k.Rule, File: path, Since: since, Why: why})
 		})
 		for _, w := range e.flow.settle.All() {
-			l.Waiting[w.Rule]++
+			l.Settling[w.Rule]++
 			l.Files = append(l.Files, LiveFile{Rule: w.Rule, File: w.Path, Since: w.Since, Why: w.Why})
 		}
 		for _, j := range e.flow.running {

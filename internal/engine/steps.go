@@ -110,7 +110,7 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 		return w.program(ctx, s)
 	case "write":
 		return problemOf(w.write(s))
-	case "notify":
+	case "tell":
 		return problemOf(w.notify(s))
 	case "move", "copy", "discard":
 		if len(s.From) > 0 {
@@ -164,7 +164,7 @@ func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
 		return w.move(s, u, j)
 	case "copy":
 		return w.copy(s, j, u.at, u.facts)
-	case "replace":
+	case "replace_with":
 		return w.replace(s, u, j)
 	case "discard":
 		return w.discard(s, u)
@@ -464,9 +464,9 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 	case err != nil:
 		return err
 	case !next.Exists:
-		return fmt.Errorf("replace: there is no %s", plan.Display(source))
+		return fmt.Errorf("replace_with: there is no %s", plan.Display(source))
 	case !next.Regular:
-		return fmt.Errorf("replace: %s is no regular file", plan.Display(source))
+		return fmt.Errorf("replace_with: %s is no regular file", plan.Display(source))
 	case s.Keep == rule.KeepSmaller && next.Size >= u.facts.Size:
 		w.note(fmt.Sprintf("kept as it is: the new content is not smaller (%s, %s)", humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
 		w.tell("kept as it is: the new content is not smaller")
@@ -554,11 +554,8 @@ func (w *work) unpack(s *rule.Step, u *unit, j plan.Job) error {
 
 // limitsOf are the bounds that an unpack step sets.
 func limitsOf(s *rule.Step) place.Limits {
-	limits := rule.DefaultLimits
-	if s.Limits.Files > 0 {
-		limits = s.Limits
-	}
-	return place.Limits{Files: limits.Files, Size: int64(limits.Size), Ratio: float64(limits.Ratio)}
+	limits := s.Limits()
+	return place.Limits{Files: limits.MaxFiles, Size: limits.MaxSize, Ratio: limits.MaxRatio}
 }
 
 // unpacked tells of what an archive held: what was made, and what was there already.
@@ -619,7 +616,7 @@ func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
 		return err
 	}
 	w.done([]*ledger.Placement{p})
-	w.tell("its labels would be %s", strings.Join(all, ", "))
+	w.tell("its tags would be %s", strings.Join(all, ", "))
 	return nil
 }
 
@@ -688,10 +685,10 @@ func (w *work) notify(s *rule.Step) error {
 		return err
 	}
 	if w.trial != nil {
-		w.tell("would notify %s: %s", s.Notify.S, text)
+		w.tell("would tell %s: %s", s.Tell.S, text)
 		return nil
 	}
-	w.book.notice(s.Notify.S, text, w.job)
+	w.book.notice(s.Tell.S, text, w.job)
 	return nil
 }
 

@@ -162,7 +162,7 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		return
 	}
 	by := ""
-	if c.Rule.Gather.Set() {
+	if c.Rule.Gather.IsGroup() {
 		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event, Captures: c.Captures, Now: now}
 		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
 		if err != nil {
@@ -186,7 +186,7 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	j.unless = v.Unless
 	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
-		f.trouble(c.Rule.Name.S, fmt.Sprintf("it circles: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
+		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
 	if !f.book.Empty() {
 		f.book.Forget(path)
@@ -245,10 +245,10 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	}
 	j.row.Chain = strings.Join(chain, ",")
 	f.record(j)
-	if len(g.Missing) > 0 && r.Gather.Then == "failed" {
+	if len(g.Missing) > 0 && r.Gather.Overdue == rule.GroupFails {
 		f.adoptPaths(j)
 		j.row.Started = now
-		j.cause = fmt.Sprintf("the set %q is not complete: nothing fits %s", g.Key.By, strings.Join(g.Missing, ", "))
+		j.cause = fmt.Sprintf("the group %q is not complete: nothing fits %s", g.Key.By, strings.Join(g.Missing, ", "))
 		f.end(j, ledger.Failed, now)
 		return
 	}

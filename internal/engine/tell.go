@@ -52,20 +52,20 @@ func (e *Engine) tellAll(now time.Time) {
 		e.tellOutcome(o, now)
 	}
 	for _, u := range f.unready {
-		e.tellRule(u.Rule, rule.OnUnready, notice.Event{Kind: notice.Unready, At: now, Rule: u.Rule, File: u.File, Text: u.Why})
+		e.tellRule(u.Rule, rule.OnOverdue, notice.Event{Kind: notice.Overdue, At: now, Rule: u.Rule, File: u.File, Text: u.Why})
 	}
 	for _, b := range f.over {
-		e.tellRule(b.Rule, rule.OnDrained, drainedEvent(b, now))
+		e.tellRule(b.Rule, rule.OnCaughtUp, drainedEvent(b, now))
 	}
 	for _, n := range f.notices {
 		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File, Job: n.Job, Text: n.Text})
 	}
 	for _, path := range f.nobodys.found {
-		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUntaken), notice.Event{Kind: notice.Untaken, At: now, File: path})
+		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now, File: path})
 	}
 	f.nobodys.found = nil
 	for _, name := range f.mended {
-		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Rule: name, Text: "it goes on, by resume"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: name, Text: "it goes on, by resume"})
 	}
 	f.mended = nil
 	e.tellLedger(now)
@@ -76,11 +76,11 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 	ev := notice.Event{At: now, Rule: o.Job.Rule, File: o.Job.File, Job: o.Job.ID, Text: o.Job.Reason}
 	switch {
 	case o.Job.ID == 0:
-		ev.Kind = notice.Trouble
+		ev.Kind = notice.Blocked
 		e.tellTrouble(ev)
 	case o.Waits:
 		if !e.tell.waiting[o.Job.Rule] {
-			ev.Kind, ev.File, ev.Job = notice.Trouble, "", 0
+			ev.Kind, ev.File, ev.Job = notice.Blocked, "", 0
 			ev.Text = fmt.Sprintf("%s waits, and is tried again: %s", plan.Display(o.Job.File), o.Job.Reason)
 			set(&e.tell.waiting, o.Job.Rule)
 			e.tellTrouble(ev)
@@ -91,7 +91,7 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 	case o.Job.State == ledger.Processed:
 		if e.tell.waiting[o.Job.Rule] {
 			delete(e.tell.waiting, o.Job.Rule)
-			e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Rule: o.Job.Rule, Text: "it goes on: what it waited for is there again"})
+			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule, Text: "it goes on: what it waited for is there again"})
 		}
 		ev.Kind, ev.Text = notice.Processed, join(ev.Text, o.Job.Result)
 		e.tellRule(ev.Rule, rule.OnProcessed, ev)
@@ -107,9 +107,9 @@ func (e *Engine) tellRule(name string, on rule.Occasion, ev notice.Event) {
 
 // tellTrouble tells those whom the rule, and those whom the file wants to be told.
 func (e *Engine) tellTrouble(ev notice.Event) {
-	channels := e.flow.set.File.Notify.Channels(rule.OnTrouble)
+	channels := e.flow.set.File.Notify.Channels(rule.OnBlocked)
 	if r := e.flow.set.Rule(ev.Rule); r != nil {
-		channels = append(channels, r.Notify.Channels(rule.OnTrouble)...)
+		channels = append(channels, r.Notify.Channels(rule.OnBlocked)...)
 	}
 	slices.Sort(channels)
 	e.tell.hub.Tell(slices.Compact(channels), ev)
@@ -123,9 +123,9 @@ func (e *Engine) tellLedger(now time.Time) {
 	}
 	switch was := e.tell.ledger; {
 	case text != "" && was == "":
-		e.tellTrouble(notice.Event{Kind: notice.Trouble, At: now, Text: text + "; nothing starts until it can be"})
+		e.tellTrouble(notice.Event{Kind: notice.Blocked, At: now, Text: text + "; nothing starts until it can be"})
 	case text == "" && was != "":
-		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Text: "the ledger can be written again; work goes on"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the ledger can be written again; work goes on"})
 	}
 	e.tell.ledger = text
 }
@@ -144,13 +144,13 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	if lost != "" {
 		if !e.tell.folders[ev.Path] {
 			set(&e.tell.folders, ev.Path)
-			e.tellTrouble(notice.Event{Kind: notice.Trouble, At: now, Text: lost})
+			e.tellTrouble(notice.Event{Kind: notice.Blocked, At: now, Text: lost})
 		}
 		return
 	}
 	if (ev.Kind == watchfs.Present || ev.Kind == watchfs.Mended) && e.tell.folders[ev.Path] {
 		delete(e.tell.folders, ev.Path)
-		e.tellTrouble(notice.Event{Kind: notice.Mended, At: now, Text: plan.Display(ev.Path) + " is watched again"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: plan.Display(ev.Path) + " is watched again"})
 	}
 }
 
@@ -158,7 +158,7 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 func (e *Engine) Mistake(text string) error {
 	return e.do(func() {
 		e.tell.mistake = true
-		e.tellTrouble(notice.Event{Kind: notice.Trouble, At: time.Now(), Text: text})
+		e.tellTrouble(notice.Event{Kind: notice.Blocked, At: time.Now(), Text: text})
 	})
 }
 
@@ -166,7 +166,7 @@ func (e *Engine) Mistake(text string) error {
 func (e *Engine) rulesRead() {
 	if e.tell.mistake {
 		e.tell.mistake = false
-		e.tellTrouble(notice.Event{Kind: notice.Mended, At: time.Now(), Text: "the rules were read again, without mistakes"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(), Text: "the rules were read again, without errors"})
 	}
 }
 
@@ -189,7 +189,7 @@ func drainedEvent(b Batch, now time.Time) notice.Event {
 		}
 		text += "; failed: " + strings.Join(names, ", ")
 	}
-	return notice.Event{Kind: notice.Drained, At: now, Rule: b.Rule, Text: text, Jobs: b.Jobs()}
+	return notice.Event{Kind: notice.CaughtUp, At: now, Rule: b.Rule, Text: text, Jobs: b.Jobs()}
 }
 
 // heartbeat tells the chosen channel that all goes on, or what is wrong.
@@ -203,7 +203,7 @@ func (e *Engine) heartbeat(now time.Time) {
 	}
 	e.tell.beats++
 	e.tell.beat = now.Add(h.Every.Duration)
-	e.tell.hub.Beat(h.Channel.S, notice.Event{Kind: notice.Heartbeat, At: now, Text: e.pulse()})
+	e.tell.hub.Beat(h.To.S, notice.Event{Kind: notice.Heartbeat, At: now, Text: e.pulse()})
 }
 
 // nextBeat is when the loop must wake for a heartbeat.
@@ -229,7 +229,7 @@ func (e *Engine) pulse() string {
 	}
 	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open, len(e.flow.running))
 	if n := len(e.flow.troubles); n > 0 {
-		text += fmt.Sprintf("; rules in trouble: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)), ", "))
+		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)), ", "))
 	}
 	if n := len(e.flow.absent); n > 0 {
 		text += fmt.Sprintf("; folders that are not there: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.absent)), ", "))

@@ -316,8 +316,9 @@ func settleUndone(l store, row ledger.Job) error {
 			l.Remember(ledger.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})
 		}
 	}
-	row.Reason, row.Result = undone, ""
-	l.Record(row, row.State)
+	was := row.State
+	row.State, row.Reason, row.Result = ledger.Reverted, undone, ""
+	l.Record(row, was)
 	if len(row.Extra) > 0 {
 		l.RecordMembers(row)
 	}

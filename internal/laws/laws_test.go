@@ -187,7 +187,7 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 			continue
 		}
 		asked[one.File] = true
-		if w.has("take: folders") {
+		if w.has("unit: folder") {
 			continue // whether a folder is one's unit, or another's place, is a race here
 		}
 		why, err := engine.Explain(set, nil, one.File, false, now)
@@ -204,7 +204,7 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 // wordAndDeed: what preview foretold is what the sweep did, for each file and rule. What
 // a command decides, and a group that may not be complete, is left out.
 func wordAndDeed(_ *testing.T, r *run) string {
-	if r.w.has("gather:", "age:", "ready:", "loops: allow", "order:", "schedule:") {
+	if r.w.has("batch:", "group:", "age:", "ready:", "loops: allow", "order:", "schedule:") {
 		return ""
 	}
 	type key struct{ file, rule string }
@@ -213,7 +213,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "same content was handled") || strings.Contains(j.Reason, "from: there is no") || strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == ledger.Failed || strings.Contains(j.Reason, "; not undone: ") {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
 		}
-		if j.State == ledger.Gone {
+		if j.State == ledger.Vanished {
 			continue // another job took it away
 		}
 		if r.w.has(", from:") && j.State == ledger.Processed && j.EndsIn == "" {
@@ -304,7 +304,7 @@ func (r *run) chainFreesNames() bool {
 // jobs fail, so that a name is not kept free for a job that then succeeds. Two jobs at once
 // may meet where a step places a file that goes on from there. Folders are ready in no order.
 func (r *run) outcome(failed bool, end string) string {
-	if failed || r.w.has("take: folders") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
+	if failed || r.w.has("unit: folder") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
 		parts := strings.Split(end, "/") // a folder may be named after the file
 		for i := range parts {
 			parts[i] = numberEnd.ReplaceAllString(parts[i], "$1")
@@ -341,7 +341,7 @@ func (r *run) lost(have map[string]bool) string {
 		}
 	}
 	for path := range r.after {
-		if strings.HasPrefix(filepath.Base(path), ".tide-") {
+		if strings.HasPrefix(filepath.Base(path), ".stilltide-") {
 			return fmt.Sprintf("%q is left over", path)
 		}
 	}

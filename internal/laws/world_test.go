@@ -96,8 +96,8 @@ var (
 	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT", "one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv", "part.tmp", "pack.zip", "pack.zip"}
 	drawnTexts   = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
 	drawnPlaces  = []string{
-		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{dir}"`, `"{watch}"`, `"{watch}/{reldir}"`, `"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
-		`"{dir}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`, `"next/{ext}"`, `"{dir}/../b"`, `"out/{reldir}"`, `"out/{size}"`,
+		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{folder}"`, `"{watch}"`, `"{watch}/{rel_folder}"`, `"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
+		`"{folder}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`, `"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`,
 	}
 	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`, `"{stem}.{ext}"`}
 )
@@ -169,20 +169,20 @@ func (d drawing) rule(i int) drawnRule {
 	}
 	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link", ".", `"in*"`))
 	key(35, "depth: all", "depth: all", "depth: 1")
-	key(8, "take: folders")
+	key(8, "unit: folder")
 	key(10, "events: [added]", "events: [changed]", "events: [added, changed, removed]", "events: removed")
 	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`, `match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
 	key(8, "hidden: true")
-	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `kind: "text/*"`, "age: 30m..")
+	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `media_type: "text/*"`, "age: 30m..")
 	key(6, "existing: leave")
 	key(12, "share: true")
 	key(5, "enabled: false")
 	key(8, "again: never", "again: always")
 	key(30, "same_name: number", "same_name: replace", "same_name: skip", "same_name: fail")
 	key(5, `ready: {marker: "{name}.ok"}`)
-	key(6, "gather: {quiet: 5ms, most: 3}", `gather: {by: "{stem}", need: ["*"]}`, `gather: {by: "{stem}", need: ["*.csv", "*.txt"], at_most: 20ms}`, `gather: {by: "{ext}", need: ["*"], at_most: 20ms, then: go}`)
+	key(6, "batch: {quiet: 5ms, max_files: 3}", `group: {by: "{stem}", need: ["*"]}`, `group: {by: "{stem}", need: ["*.csv", "*.txt"], max_wait: 20ms}`, `group: {by: "{ext}", need: ["*"], max_wait: 20ms, overdue: take}`)
 	key(6, "order: name", "order: smallest", "order: newest")
-	key(4, `one_by_one: "{name}"`)
+	key(4, `serial_by: "{name}"`)
 	key(3, "loops: allow")
 	key(8, "queue: slow", "queue: quick")
 	key(8, `let: {class: 'size > 2 ? "big" : "small"'}`, `let: {class: 'name.split(".")[0]'}`)
@@ -219,7 +219,7 @@ func (d drawing) step() string {
 		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`, `"{name}"`, "same.txt"),
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
 		"discard: trash", "discard: delete", "tag: [seen]", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
-		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
+		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
 		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `copy: `+to+`, from: "{scratch}/*"`,
 	)
 	if d.chance(10) && !strings.HasPrefix(s, "tag") {

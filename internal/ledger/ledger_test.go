@@ -30,7 +30,7 @@ var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
 func sample(id int64, state State) Job {
 	exit := 3
 	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
-		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/trouble/a"}
+		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/failed/a"}
 }
 
 func TestRowsComeBackAsTheyWere(t *testing.T) {
@@ -94,14 +94,14 @@ func TestFilters(t *testing.T) {
 		return ids
 	}
 	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(Filter{}))
-	open, err := l.OpenJobs("", []State{Queued, Running, Retrying, Waiting, Held}, 0, 0)
+	open, err := l.OpenJobs("", []State{Queued, Running, Retrying, Settling, Held}, 0, 0)
 	require.NoError(t, err)
 	var ids []int64
 	for _, j := range open {
 		ids = append(ids, j.ID)
 	}
 	require.Equal(t, []int64{1, 3, 5}, ids)
-	open, err = l.OpenJobs("r", []State{Queued, Running, Retrying, Waiting, Held}, 1, 1)
+	open, err = l.OpenJobs("r", []State{Queued, Running, Retrying, Settling, Held}, 1, 1)
 	require.NoError(t, err)
 	require.Len(t, open, 1, "behind a number, at most so many")
 	require.Equal(t, int64(3), open[0].ID)
@@ -497,7 +497,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(migrations)
-	require.Len(t, step, 21)
+	require.Len(t, step, 23)
 	require.Equal(t, step, made([]string{tables}))
 }
 

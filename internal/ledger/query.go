@@ -13,8 +13,8 @@ import (
 
 const (
 	jobColumns   = plainColumns + `, ` + lastColumns
-	plainColumns = `id, rule, file, watch, state, event, size, mod, dev, ino, dir, hash, attempts, earlier, taken, due, started, ended, ran, exit, reason, ends_in, chain, depth, result, seen, crashes`
-	lastColumns  = `last, last_started, last_ended, last_exit, last_reason, last_cpu, last_memory, last_output` // of its newest attempt
+	plainColumns = `id, rule, file, watch, state, event, size, mtime, dev, ino, is_folder, hash, attempts, earlier, taken_at, next_attempt, started_at, ended_at, ran, exit_code, reason, file_now, chain, depth, result, first_event, crashes`
+	lastColumns  = `last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output` // of its newest attempt
 )
 
 // asked are the queries that may be asked for each file that comes.
@@ -22,10 +22,10 @@ type asked struct{ known, open, origin query }
 
 func newAsked() *asked {
 	return &asked{
-		known: query{text: `SELECT size, mod, dev, ino, dir, hash, job FROM known WHERE rule = ? AND file = ?`},
-		open:  query{text: `SELECT ` + jobColumns + ` FROM job WHERE file = ? AND ended = 0 ORDER BY id DESC LIMIT 1`},
+		known: query{text: `SELECT size, mtime, dev, ino, is_folder, hash, job FROM known WHERE rule = ? AND file = ?`},
+		open:  query{text: `SELECT ` + jobColumns + ` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mod = ?
+			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mtime = ?
 			AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`},
 	}
 }
@@ -80,12 +80,12 @@ func (l *Ledger) Jobs(f Filter) ([]Job, error) {
 		where = append(where, "state IN ("+strings.Join(marks, ",")+")")
 	}
 	if strings.HasPrefix(f.File, "/") {
-		add("(file = ? OR ends_in = ?)", f.File, f.File)
+		add("(file = ? OR file_now = ?)", f.File, f.File)
 	} else if f.File != "" {
 		add("instr(file, ?) > 0", f.File)
 	}
 	if !f.Since.IsZero() {
-		add("max(taken, ended) >= ?", nano(f.Since))
+		add("max(taken_at, ended_at) >= ?", nano(f.Since))
 	}
 	if f.After > 0 {
 		add("id > ?", f.After)
@@ -141,7 +141,7 @@ func (l *Ledger) members(jobs []Job) error {
 		place[j.ID] = i
 		low, high = min(low, j.ID), max(high, j.ID)
 	}
-	rows, err := l.db.Query(`SELECT job, file, companion, size, mod, dev, ino, ends_in FROM member WHERE job BETWEEN ? AND ? ORDER BY job, number`, low, high)
+	rows, err := l.db.Query(`SELECT job, file, companion, size, mtime, dev, ino, file_now FROM member WHERE job BETWEEN ? AND ? ORDER BY job, number`, low, high)
 	if err != nil {
 		return l.damaged(err)
 	}
@@ -192,7 +192,7 @@ func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err err
 		l.settle()
 	}
 	err = l.db.QueryRow(`SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
-		WHERE placement.target = ? AND placement.chained = 1 AND placement.dir = 1 AND placement.state IN ('intended', 'done') ORDER BY placement.id DESC LIMIT 1`, path).Scan(&rule, &chain)
+		WHERE placement.target = ? AND placement.chained = 1 AND placement.is_folder = 1 AND placement.state IN ('intended', 'done') ORDER BY placement.id DESC LIMIT 1`, path).Scan(&rule, &chain)
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
 	}
@@ -348,7 +348,7 @@ func scanJob(rows *sql.Rows) (Job, error) {
 // Attempts lists a job's attempts: the newest is in the job's own row.
 func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT number, started, ended, exit, reason, cpu, memory, output FROM attempt
+	rows, err := l.db.Query(`SELECT number, started_at, ended_at, exit_code, reason, cpu, memory, output FROM attempt
 		WHERE job = ?1 AND number <> coalesce((SELECT last FROM job WHERE id = ?1), 0)
 		UNION ALL SELECT `+lastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, job)
 	if err != nil {
@@ -410,7 +410,7 @@ func (l *Ledger) Undoing() ([]Placement, error) {
 // PuttingBack lists the moves that send inputs of jobs that are over round again, and were
 // cut short.
 func (l *Ledger) PuttingBack() ([]Placement, error) {
-	return l.placements(`state = 'intended' AND leads = 'queued'`)
+	return l.placements(`state = 'intended' AND final_state = 'queued'`)
 }
 
 // PlacedBy gives the newest placement that a rule made at a path.
@@ -425,7 +425,7 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 // Reliers lists the placements of other jobs that removed a file because its content
 // was at a target already, and are not taken back.
 func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
-	return l.placements(`target = ? AND kind = 'twin' AND state IN ('intended', 'done') AND job <> ?`, target, job)
+	return l.placements(`target = ? AND kind = 'duplicate' AND state IN ('intended', 'done') AND job <> ?`, target, job)
 }
 
 // PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
@@ -460,7 +460,7 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
 
 func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mod, change, state, leads, attempt, kind, dir, after_dev, after_ino, after_size, after_mod, over, kept, chained, mode
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mtime, ctime, state, final_state, attempt, kind, is_folder, after_dev, after_ino, after_size, after_mtime, replaced, kept, chained, mode, made
 		FROM placement WHERE `+where+` ORDER BY id`, args...)
 	if err != nil {
 		return nil, l.damaged(err)
@@ -473,7 +473,7 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 		var mode uint32
 		var before, after struct{ dev, ino, size, mod, change int64 }
 		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.Leads,
-			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained, &mode); err != nil {
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained, &mode, &p.Made); err != nil {
 			return nil, l.damaged(err)
 		}
 		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
@@ -521,7 +521,7 @@ func (l *Ledger) readTally() (map[tallyKey]int, error) {
 
 // LastEnded gives the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
-	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY ended DESC LIMIT 1`, rule)
+	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
 		return Job{}, false, err
 	}
@@ -537,7 +537,7 @@ const pageSize = 10_000
 func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 	last := int64(0)
 	for {
-		rows, err := l.db.Query(`SELECT `+jobColumns+` FROM job WHERE id > ? AND ended > 0 AND ended >= ? ORDER BY id LIMIT ?`, last, nano(since), pageSize)
+		rows, err := l.db.Query(`SELECT `+jobColumns+` FROM job WHERE id > ? AND ended_at > 0 AND ended_at >= ? ORDER BY id LIMIT ?`, last, nano(since), pageSize)
 		if err != nil {
 			return l.damaged(err)
 		}
@@ -565,7 +565,7 @@ func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 // zero if there is none.
 func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 	var first sql.NullInt64
-	if err := l.db.QueryRow(`SELECT min(ended) FROM job WHERE ended > 0 AND ended >= ?`, nano(since)).Scan(&first); err != nil {
+	if err := l.db.QueryRow(`SELECT min(ended_at) FROM job WHERE ended_at > 0 AND ended_at >= ?`, nano(since)).Scan(&first); err != nil {
 		return time.Time{}, l.damaged(err)
 	}
 	return fromNano(first.Int64), nil
@@ -580,7 +580,7 @@ func (l *Ledger) Recent(limit int) ([]Job, error) {
 	}
 	var recent []Job
 	for rule := range tally {
-		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended > 0 ORDER BY ended DESC LIMIT ?`, rule, limit)
+		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
 		if err != nil {
 			return nil, err
 		}
@@ -608,7 +608,7 @@ func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) (
 			continue
 		}
 		for _, s := range states {
-			list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE ended = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name, string(s), after, limit)
+			list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name, string(s), after, limit)
 			if err != nil {
 				return nil, err
 			}

@@ -39,20 +39,20 @@ const (
 var sqlOf = [statements]string{
 	putJob: `INSERT INTO job (` + plainColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
 	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
-		last=excluded.last, last_started=excluded.last_started, last_ended=excluded.last_ended, last_exit=excluded.last_exit, last_reason=excluded.last_reason,
+		last=excluded.last, last_started_at=excluded.last_started_at, last_ended_at=excluded.last_ended_at, last_exit_code=excluded.last_exit_code, last_reason=excluded.last_reason,
 		last_cpu=excluded.last_cpu, last_memory=excluded.last_memory, last_output=excluded.last_output`,
-	putAttempt: `INSERT INTO attempt (job, number, started, ended, exit, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (job, number) DO UPDATE SET started=excluded.started, ended=excluded.ended, exit=excluded.exit, reason=excluded.reason,
+	putAttempt: `INSERT INTO attempt (job, number, started_at, ended_at, exit_code, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET started_at=excluded.started_at, ended_at=excluded.ended_at, exit_code=excluded.exit_code, reason=excluded.reason,
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`,
-	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, dir, dev, ino, size, mod, change, after_dev, after_ino, after_size, after_mod, over, kept, chained, state, leads, mode)
-		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
+	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, is_folder, dev, ino, size, mtime, ctime, after_dev, after_ino, after_size, after_mtime, replaced, kept, chained, state, final_state, mode, made)
+		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
-		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mod=excluded.after_mod, over=excluded.over, kept=excluded.kept`,
-	putKnown: `INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`,
+		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mtime=excluded.after_mtime, replaced=excluded.replaced, kept=excluded.kept, made=excluded.made`,
+	putKnown: `INSERT INTO known (rule, file, size, mtime, dev, ino, is_folder, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`,
 	dropKnown: `DELETE FROM known WHERE rule = ? AND file = ?`,
-	putMember: `INSERT INTO member (job, number, file, companion, size, mod, dev, ino, ends_in) VALUES (?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino, ends_in=excluded.ends_in`,
+	putMember: `INSERT INTO member (job, number, file, companion, size, mtime, dev, ino, file_now) VALUES (?,?,?,?,?,?,?,?,?)
+		ON CONFLICT (job, number) DO UPDATE SET file=excluded.file, size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino, file_now=excluded.file_now`,
 	dropMembers:    `DELETE FROM member WHERE job = ? AND number >= ?`,
 	putContent:     `INSERT INTO content (rule, hash, job) VALUES (?,?,?) ON CONFLICT (rule, hash) DO NOTHING`,
 	putWatched:     `INSERT INTO watched (rule, folder) VALUES (?,?) ON CONFLICT DO NOTHING`,
@@ -68,9 +68,9 @@ var sqlOf = [statements]string{
 	dropJournal:    `DELETE FROM journal WHERE id = ?`,
 }
 
-const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mod=excluded.mod, dev=excluded.dev, ino=excluded.ino,
-	hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, due=excluded.due, started=excluded.started, ended=excluded.ended, ran=excluded.ran,
-	exit=excluded.exit, reason=excluded.reason, ends_in=excluded.ends_in, result=excluded.result, crashes=excluded.crashes`
+const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino,
+	hash=excluded.hash, attempts=excluded.attempts, earlier=excluded.earlier, next_attempt=excluded.next_attempt, started_at=excluded.started_at, ended_at=excluded.ended_at, ran=excluded.ran,
+	exit_code=excluded.exit_code, reason=excluded.reason, file_now=excluded.file_now, result=excluded.result, crashes=excluded.crashes`
 
 // record is what is to be written to one row. What it is made of is kept, not
 // its columns: a row that is recorded again before it is written costs little.
@@ -223,7 +223,7 @@ func placementColumnsOf(c columns, p *Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
 	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size, int64(g.Mod))
-	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads)).num(int64(f.Mode))
+	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads)).num(int64(f.Mode), int64(p.Made))
 }
 
 func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }

@@ -12,7 +12,7 @@ import (
 type State string
 
 const (
-	Waiting   State = "waiting"
+	Settling  State = "settling" // the file changed before the job ran, and has to settle again
 	Held      State = "held"
 	Queued    State = "queued"
 	Running   State = "running"
@@ -20,17 +20,18 @@ const (
 	Processed State = "processed"
 	Failed    State = "failed"
 	Skipped   State = "skipped"
-	Gone      State = "gone"
+	Vanished  State = "vanished" // the input was gone first
 	Cancelled State = "cancelled"
+	Reverted  State = "reverted" // what it placed was taken back by hand
 )
 
 // States lists all states in the order in which a job can pass through them.
-var States = []State{Waiting, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Gone, Cancelled}
+var States = []State{Settling, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Vanished, Cancelled, Reverted}
 
 // Final tells whether a job in this state is over.
 func (s State) Final() bool {
 	switch s {
-	case Processed, Failed, Skipped, Gone, Cancelled:
+	case Processed, Failed, Skipped, Vanished, Cancelled, Reverted:
 		return true
 	}
 	return false
@@ -118,13 +119,14 @@ type Placement struct {
 	ID      int64
 	Job     int64
 	Attempt int
-	Kind    string // moved, twin, put, trashed, deleted, tagged: see the place package
+	Kind    string // moved, duplicate, put, trashed, deleted, tagged: see the place package
 	Source  string
 	Target  string
 	Facts   file.Facts // of the source, before
 	After   file.Facts // of the target, afterwards
 	Over    bool       // content was replaced
 	Kept    string     // where that is kept
+	Made    int        // folders that were made for the target, from its own upwards
 	Chained bool       // a rule may take the target: it must be found by its path
 	State   PlacementState
 	Leads   State // the state the job has afterwards; "" for a placement of a step

@@ -10,107 +10,108 @@ import (
 // since 1970, UTC.
 const tables = `
 CREATE TABLE job (
-	id           INTEGER PRIMARY KEY,
-	rule         TEXT NOT NULL,
-	file         TEXT NOT NULL,             -- where it was taken
-	watch        TEXT NOT NULL,             -- the watched folder it was found in
-	state        TEXT NOT NULL,
-	event        TEXT NOT NULL,
-	size         INTEGER NOT NULL,
-	mod          INTEGER NOT NULL,
-	dev          INTEGER NOT NULL,
-	ino          INTEGER NOT NULL,
-	dir          INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
-	hash         TEXT NOT NULL DEFAULT '',
-	attempts     INTEGER NOT NULL DEFAULT 0,
-	earlier      INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
-	taken        INTEGER NOT NULL,
-	due          INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
-	started      INTEGER NOT NULL DEFAULT 0, -- start of the first attempt
-	ended        INTEGER NOT NULL DEFAULT 0,
-	ran          INTEGER NOT NULL DEFAULT 0, -- nanoseconds of all attempts together
-	exit         INTEGER,                    -- exit code of the last command
-	reason       TEXT NOT NULL DEFAULT '',
-	ends_in      TEXT,                       -- where the input is now, NULL if nowhere
-	chain        TEXT NOT NULL DEFAULT '',   -- rules that the input went through before, comma-separated
-	depth        INTEGER NOT NULL DEFAULT 0, -- depth of suspected descent from the rule's own jobs
-	result       TEXT NOT NULL DEFAULT '',   -- what its steps have to say
-	seen         INTEGER NOT NULL DEFAULT 0, -- when its first event came
-	last         INTEGER NOT NULL DEFAULT 0, -- number of the newest attempt, which is here; the table attempt has those before
-	last_started INTEGER NOT NULL DEFAULT 0,
-	last_ended   INTEGER NOT NULL DEFAULT 0,
-	last_exit    INTEGER,
-	last_reason  TEXT NOT NULL DEFAULT '',
-	last_cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
-	last_memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
-	last_output  TEXT NOT NULL DEFAULT '',   -- file with what was printed, below the state folder
-	crashes      INTEGER NOT NULL DEFAULT 0  -- how often the watcher ended in the middle of an attempt
+	id              INTEGER PRIMARY KEY,
+	rule            TEXT NOT NULL,
+	file            TEXT NOT NULL, -- where it was taken
+	watch           TEXT NOT NULL, -- the watched folder it was found in
+	state           TEXT NOT NULL,
+	event           TEXT NOT NULL,
+	size            INTEGER NOT NULL,
+	mtime           INTEGER NOT NULL,
+	dev             INTEGER NOT NULL,
+	ino             INTEGER NOT NULL,
+	is_folder       INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
+	hash            TEXT NOT NULL DEFAULT '',
+	attempts        INTEGER NOT NULL DEFAULT 0,
+	earlier         INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
+	taken_at        INTEGER NOT NULL,
+	next_attempt    INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
+	started_at      INTEGER NOT NULL DEFAULT 0, -- start of the first attempt
+	ended_at        INTEGER NOT NULL DEFAULT 0,
+	ran             INTEGER NOT NULL DEFAULT 0, -- nanoseconds of all attempts together
+	exit_code       INTEGER, -- exit code of the last command
+	reason          TEXT NOT NULL DEFAULT '',
+	file_now        TEXT, -- where the input is now, NULL if nowhere
+	chain           TEXT NOT NULL DEFAULT '', -- rules that the input went through before, comma-separated
+	depth           INTEGER NOT NULL DEFAULT 0, -- depth of suspected descent from the rule's own jobs
+	result          TEXT NOT NULL DEFAULT '', -- what its steps have to say
+	first_event     INTEGER NOT NULL DEFAULT 0, -- when its first event came
+	last            INTEGER NOT NULL DEFAULT 0, -- number of the newest attempt, which is here; the table attempt has those before
+	last_started_at INTEGER NOT NULL DEFAULT 0,
+	last_ended_at   INTEGER NOT NULL DEFAULT 0,
+	last_exit_code  INTEGER,
+	last_reason     TEXT NOT NULL DEFAULT '',
+	last_cpu        INTEGER NOT NULL DEFAULT 0, -- nanoseconds
+	last_memory     INTEGER NOT NULL DEFAULT 0, -- bytes, peak
+	last_output     TEXT NOT NULL DEFAULT '', -- file with what was printed, below the state folder
+	crashes         INTEGER NOT NULL DEFAULT 0 -- how often the watcher ended in the middle of an attempt
 );
-CREATE INDEX job_open ON job (rule, state, id) WHERE ended = 0;
+CREATE INDEX job_open ON job (rule, state, id) WHERE ended_at = 0;
 CREATE INDEX job_file ON job (file, id);
-CREATE INDEX job_last ON job (rule, ended) WHERE ended > 0;
+CREATE INDEX job_last ON job (rule, ended_at) WHERE ended_at > 0;
 CREATE TABLE attempt (
-	job     INTEGER NOT NULL,
-	number  INTEGER NOT NULL,
-	started INTEGER NOT NULL,
-	ended   INTEGER NOT NULL DEFAULT 0,
-	exit    INTEGER,
-	reason  TEXT NOT NULL DEFAULT '',
-	cpu     INTEGER NOT NULL DEFAULT 0, -- nanoseconds
-	memory  INTEGER NOT NULL DEFAULT 0, -- bytes, peak
-	output  TEXT NOT NULL DEFAULT '',   -- file with what was printed, below the state folder
+	job        INTEGER NOT NULL,
+	number     INTEGER NOT NULL,
+	started_at INTEGER NOT NULL,
+	ended_at   INTEGER NOT NULL DEFAULT 0,
+	exit_code  INTEGER,
+	reason     TEXT NOT NULL DEFAULT '',
+	cpu        INTEGER NOT NULL DEFAULT 0, -- nanoseconds
+	memory     INTEGER NOT NULL DEFAULT 0, -- bytes, peak
+	output     TEXT NOT NULL DEFAULT '', -- file with what was printed, below the state folder
 	PRIMARY KEY (job, number)
 ) WITHOUT ROWID;
 CREATE TABLE placement (                -- one change to one file
-	job        INTEGER NOT NULL,
-	id         INTEGER NOT NULL,
-	attempt    INTEGER NOT NULL,
-	kind       TEXT NOT NULL,            -- moved, twin, put, trashed, deleted, tagged
-	source     TEXT NOT NULL,
-	target     TEXT NOT NULL,
-	dir        INTEGER NOT NULL,         -- 1 if it is a whole folder
-	dev        INTEGER NOT NULL,         -- the source, before
-	ino        INTEGER NOT NULL,
-	size       INTEGER NOT NULL,
-	mod        INTEGER NOT NULL,
-	change     INTEGER NOT NULL,         -- ctime
-	after_dev  INTEGER NOT NULL,         -- the target, afterwards
-	after_ino  INTEGER NOT NULL,
-	after_size INTEGER NOT NULL,
-	after_mod  INTEGER NOT NULL,
-	over       INTEGER NOT NULL,         -- 1 if content was replaced
-	kept       TEXT NOT NULL,            -- where that is kept
-	chained    INTEGER NOT NULL,         -- 1 if a rule may take the target
-	state      TEXT NOT NULL,            -- intended, done, dropped, undoing, undone
-	leads      TEXT NOT NULL,            -- the state the job has afterwards, '' for a step
-	mode       INTEGER NOT NULL DEFAULT 0, -- permission bits of the source, before
+	job         INTEGER NOT NULL,
+	id          INTEGER NOT NULL,
+	attempt     INTEGER NOT NULL,
+	kind        TEXT NOT NULL, -- moved, duplicate, put, trashed, deleted, tagged
+	source      TEXT NOT NULL,
+	target      TEXT NOT NULL,
+	is_folder   INTEGER NOT NULL, -- 1 if it is a whole folder
+	dev         INTEGER NOT NULL, -- the source, before
+	ino         INTEGER NOT NULL,
+	size        INTEGER NOT NULL,
+	mtime       INTEGER NOT NULL,
+	ctime       INTEGER NOT NULL,
+	after_dev   INTEGER NOT NULL, -- the target, afterwards
+	after_ino   INTEGER NOT NULL,
+	after_size  INTEGER NOT NULL,
+	after_mtime INTEGER NOT NULL,
+	replaced    INTEGER NOT NULL, -- 1 if content was replaced
+	kept        TEXT NOT NULL, -- where that is kept
+	chained     INTEGER NOT NULL, -- 1 if a rule may take the target
+	state       TEXT NOT NULL, -- intended, done, dropped, undoing, undone
+	final_state TEXT NOT NULL, -- the state the job has afterwards, '' for a step
+	mode        INTEGER NOT NULL DEFAULT 0, -- permission bits of the source, before
+	made        INTEGER NOT NULL DEFAULT 0, -- folders that were made for the target, from its own upwards
 	PRIMARY KEY (job, id)
 ) WITHOUT ROWID;
 CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
-CREATE INDEX placement_twin ON placement (target) WHERE kind = 'twin';
+CREATE INDEX placement_duplicate ON placement (target) WHERE kind = 'duplicate';
 CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
-CREATE TABLE member (                   -- the other files of a burst or set, and markers
+CREATE TABLE member (                   -- the other files of a batch or group, and markers
 	job       INTEGER NOT NULL,
 	number    INTEGER NOT NULL,
 	file      TEXT NOT NULL,
-	companion INTEGER NOT NULL,          -- 1 for a marker: it goes along, and is no input
+	companion INTEGER NOT NULL, -- 1 for a marker: it goes along, and is no input
 	size      INTEGER NOT NULL,
-	mod       INTEGER NOT NULL,
+	mtime     INTEGER NOT NULL,
 	dev       INTEGER NOT NULL,
 	ino       INTEGER NOT NULL,
-	ends_in   TEXT,
+	file_now  TEXT,
 	PRIMARY KEY (job, number)
 ) WITHOUT ROWID;
 CREATE TABLE known (                    -- files that stay where they are, or were left
-	rule TEXT NOT NULL,
-	file TEXT NOT NULL,
-	size INTEGER NOT NULL,
-	mod  INTEGER NOT NULL,
-	dev  INTEGER NOT NULL,
-	ino  INTEGER NOT NULL,
-	dir  INTEGER NOT NULL DEFAULT 0,
-	hash TEXT NOT NULL DEFAULT '',
-	job  INTEGER NOT NULL,
+	rule      TEXT NOT NULL,
+	file      TEXT NOT NULL,
+	size      INTEGER NOT NULL,
+	mtime     INTEGER NOT NULL,
+	dev       INTEGER NOT NULL,
+	ino       INTEGER NOT NULL,
+	is_folder INTEGER NOT NULL DEFAULT 0,
+	hash      TEXT NOT NULL DEFAULT '',
+	job       INTEGER NOT NULL,
 	PRIMARY KEY (rule, file)
 ) WITHOUT ROWID;
 CREATE TABLE content (                  -- what again: never has handled
@@ -150,9 +151,22 @@ CREATE TABLE boot (                     -- which start of the system the ledger 
 ) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
-	statements TEXT NOT NULL,            -- JSON: the statements that write them, by number
-	rows       BLOB NOT NULL             -- the values; journal.go tells how
+	statements TEXT NOT NULL, -- JSON: the statements that write them, by number
+	rows       BLOB NOT NULL -- the values; journal.go tells how
 );
+` + views
+
+// views show the jobs and their attempts with times that a person can read.
+const views = `CREATE VIEW jobs AS
+SELECT id, rule, file, state, event, size, attempts, datetime(taken_at / 1000000000, 'unixepoch', 'localtime') AS taken_at,
+	datetime(nullif(started_at, 0) / 1000000000, 'unixepoch', 'localtime') AS started_at, datetime(nullif(ended_at, 0) / 1000000000, 'unixepoch', 'localtime') AS ended_at,
+	round(ran / 1e9, 3) AS ran_s, exit_code, reason, file_now
+FROM job;
+CREATE VIEW attempts AS
+SELECT job, number, datetime(started_at / 1000000000, 'unixepoch', 'localtime') AS started_at, datetime(nullif(ended_at, 0) / 1000000000, 'unixepoch', 'localtime') AS ended_at,
+	round(max(ended_at - started_at, 0) / 1e9, 3) AS ran_s, exit_code, reason, round(cpu / 1e9, 3) AS cpu_s, memory, output
+FROM (SELECT job, number, started_at, ended_at, exit_code, reason, cpu, memory, output FROM attempt
+	UNION ALL SELECT id, last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output FROM job WHERE last > 0);
 `
 
 // migrations bring a ledger from each version to the next. A step that has
@@ -333,7 +347,50 @@ CREATE TABLE boot (                     -- which start of the system the ledger 
 	one INTEGER PRIMARY KEY,
 	id  TEXT NOT NULL
 ) WITHOUT ROWID;
-`}
+`, `
+DROP INDEX placement_twin;
+ALTER TABLE job RENAME COLUMN mod TO mtime;
+ALTER TABLE job RENAME COLUMN dir TO is_folder;
+ALTER TABLE job RENAME COLUMN taken TO taken_at;
+ALTER TABLE job RENAME COLUMN due TO next_attempt;
+ALTER TABLE job RENAME COLUMN started TO started_at;
+ALTER TABLE job RENAME COLUMN ended TO ended_at;
+ALTER TABLE job RENAME COLUMN exit TO exit_code;
+ALTER TABLE job RENAME COLUMN ends_in TO file_now;
+ALTER TABLE job RENAME COLUMN seen TO first_event;
+ALTER TABLE job RENAME COLUMN last_started TO last_started_at;
+ALTER TABLE job RENAME COLUMN last_ended TO last_ended_at;
+ALTER TABLE job RENAME COLUMN last_exit TO last_exit_code;
+ALTER TABLE attempt RENAME COLUMN started TO started_at;
+ALTER TABLE attempt RENAME COLUMN ended TO ended_at;
+ALTER TABLE attempt RENAME COLUMN exit TO exit_code;
+ALTER TABLE placement RENAME COLUMN dir TO is_folder;
+ALTER TABLE placement RENAME COLUMN mod TO mtime;
+ALTER TABLE placement RENAME COLUMN change TO ctime;
+ALTER TABLE placement RENAME COLUMN after_mod TO after_mtime;
+ALTER TABLE placement RENAME COLUMN over TO replaced;
+ALTER TABLE placement RENAME COLUMN leads TO final_state;
+ALTER TABLE placement ADD COLUMN made INTEGER NOT NULL DEFAULT 0; -- folders that were made for the target, from its own upwards
+ALTER TABLE member RENAME COLUMN mod TO mtime;
+ALTER TABLE member RENAME COLUMN ends_in TO file_now;
+ALTER TABLE known RENAME COLUMN mod TO mtime;
+ALTER TABLE known RENAME COLUMN dir TO is_folder;
+UPDATE placement SET kind = 'duplicate' WHERE kind = 'twin';
+UPDATE placement SET final_state = 'vanished' WHERE final_state = 'gone';
+CREATE INDEX placement_duplicate ON placement (target) WHERE kind = 'duplicate';
+UPDATE job SET state = 'settling' WHERE state = 'waiting';
+UPDATE tally SET state = 'settling' WHERE state = 'waiting';
+UPDATE job SET state = 'vanished' WHERE state = 'gone';
+UPDATE tally SET state = 'vanished' WHERE state = 'gone';
+INSERT INTO tally SELECT rule, 'reverted', count(*) FROM job WHERE reason = 'it was undone: its files are back where they came from' GROUP BY rule
+	ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs;
+INSERT INTO tally SELECT rule, state, -count(*) FROM job WHERE reason = 'it was undone: its files are back where they came from' GROUP BY rule, state
+	ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs;
+UPDATE job SET state = 'reverted' WHERE reason = 'it was undone: its files are back where they came from';
+` + views}
+
+// firstJournal is the first version that has a journal.
+const firstJournal = 4
 
 // version is the newest schema this program knows.
 var version = len(migrations)
@@ -351,7 +408,7 @@ func (l *Ledger) checkVersion() error {
 	case have == 0 && id == 0:
 		return ErrNone
 	case id != applicationID:
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", path)
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state_folder:", path)
 	case have > version:
 		return fmt.Errorf("the ledger %s was written by a newer stilltide (schema %d, this program knows %d); use that one", path, have, version)
 	}
@@ -365,7 +422,7 @@ func (l *Ledger) mustBeEmpty() error {
 		return l.damaged(err)
 	}
 	if tables > 0 {
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state: folder", filepath.Join(l.folder, FileName))
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another state_folder:", filepath.Join(l.folder, FileName))
 	}
 	return nil
 }
@@ -382,6 +439,10 @@ func (l *Ledger) migrate() error {
 	steps := migrations[have:]
 	if have == 0 {
 		steps = []string{tables}
+	} else if have >= firstJournal {
+		if err := l.catchUp(); err != nil { // its statements name the columns of that version
+			return err
+		}
 	}
 	if err := l.bringTo(version, steps); err != nil {
 		return fmt.Errorf("the ledger could not be brought to schema %d, and was left as it was: %w", version, err)

@@ -121,8 +121,8 @@ func (s *Server) Close() {
 var (
 	openJobs = prometheus.NewDesc("stilltide_jobs", "Jobs that are not over, by rule and state.", []string{"rule", "state"}, nil)
 	ended    = prometheus.NewDesc("stilltide_jobs_ended_total", "Jobs that are over, by rule and state, over the ledger's whole life.", []string{"rule", "state"}, nil)
-	waiting  = prometheus.NewDesc("stilltide_waiting_files", "Files that have not settled yet, by rule.", []string{"rule"}, nil)
-	trouble  = prometheus.NewDesc("stilltide_rule_trouble", "1 if a rule needs a person.", []string{"rule"}, nil)
+	waiting  = prometheus.NewDesc("stilltide_settling_files", "Files that have not settled yet, by rule.", []string{"rule"}, nil)
+	trouble  = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs a person.", []string{"rule"}, nil)
 	paused   = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
 	present  = prometheus.NewDesc("stilltide_folder_present", "1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
 	writable = prometheus.NewDesc("stilltide_ledger_writable", "1 if the ledger can be written; nothing starts while it cannot.", nil, nil)
@@ -171,7 +171,7 @@ func (g gauges) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	for _, rule := range live.Names {
-		give(waiting, prometheus.GaugeValue, float64(live.Waiting[rule]), rule)
+		give(waiting, prometheus.GaugeValue, float64(live.Settling[rule]), rule)
 		flag(trouble, live.Troubles[rule] != "", rule)
 		flag(paused, slices.Contains(live.Paused, rule) || slices.Contains(live.Paused, ""), rule)
 	}

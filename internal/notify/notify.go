@@ -88,7 +88,7 @@ func plain(c rule.Channel) any {
 	if c.Mail != nil {
 		mail = fmt.Sprint(c.Mail.Server.S, c.Mail.From.S, texts(c.Mail.To), c.Mail.User.S, c.Mail.Password.S, c.Mail.Secrecy)
 	}
-	return []any{c.Desktop, c.Webhook.S, c.Secret.S, c.Command.S, c.GatherTime(), c.Base, mail}
+	return []any{c.Desktop, c.Webhook.S, c.Secret.S, c.Command.S, c.DigestTime(), c.Base, mail}
 }
 
 func (h *Hub) startLines(channels rule.Channels) {
@@ -131,7 +131,7 @@ func (h *Hub) Tell(channels []string, e notice.Event) {
 	h.mu.Lock()
 	for _, name := range channels {
 		if l := h.lines[name]; l != nil {
-			h.gather.Add(name, l.channel.GatherTime(), e)
+			h.gather.Add(name, l.channel.DigestTime(), e)
 		}
 	}
 	h.mu.Unlock()

@@ -68,7 +68,7 @@ func TestAWebHookIsACloudEventAndIsSigned(t *testing.T) {
 	require.NoError(t, err)
 	defer hook.Close()
 	t.Setenv("OFFICE_SECRET", secret)
-	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()), Secret: text("OFFICE_SECRET"), Gather: quickly(20 * time.Millisecond)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()), Secret: text("OFFICE_SECRET"), Digest: quickly(20 * time.Millisecond)}})
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	h.Tell([]string{"office"}, failedEvent("b ü.csv"))
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 5*time.Second, time.Millisecond)
@@ -98,7 +98,7 @@ func TestARefusedMessageIsTriedAgainWithTheSameName(t *testing.T) {
 	require.NoError(t, err)
 	defer hook.Close()
 	hook.Refuse(503)
-	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()), Gather: quickly(0)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()), Digest: quickly(0)}})
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 10*time.Second, 5*time.Millisecond)
 	h.Close()
@@ -138,8 +138,8 @@ func TestAStuckChannelIsNobodysProblem(t *testing.T) {
 	require.NoError(t, err)
 	defer good.Close()
 	h, _ := openHub(t, t.TempDir(), rule.Channels{
-		"stuck":  {Run: command1(t, "sleep 60"), Command: text("sleep 60"), Gather: quickly(0)},
-		"office": {Webhook: text(good.Address()), Gather: quickly(0)},
+		"stuck":  {Run: command1(t, "sleep 60"), Command: text("sleep 60"), Digest: quickly(0)},
+		"office": {Webhook: text(good.Address()), Digest: quickly(0)},
 	})
 	for range 1000 {
 		h.Tell([]string{"stuck", "office"}, failedEvent("a.csv"))
@@ -167,8 +167,8 @@ func TestALetter(t *testing.T) {
 	server, err := standin.NewMail()
 	require.NoError(t, err)
 	defer server.Close()
-	h, s := openHub(t, t.TempDir(), rule.Channels{"duty": {Gather: quickly(0), Mail: &rule.Mail{
-		Server: text(server.Address()), From: text("tide@kelder.example"), To: []rule.Text{text("duty@kelder.example"), text("chief@kelder.example")}, Secrecy: rule.EncryptionOffered}}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"duty": {Digest: quickly(0), Mail: &rule.Mail{
+		Server: text(server.Address()), From: text("tide@kelder.example"), To: []rule.Text{text("duty@kelder.example"), text("chief@kelder.example")}, Secrecy: rule.StartTLSIfOffered}}})
 	h.Tell([]string{"duty"}, failedEvent("warder\nSubject: other.txt"))
 	require.Eventually(t, func() bool { return len(server.All()) == 1 }, 5*time.Second, time.Millisecond)
 	h.Close()
@@ -195,7 +195,7 @@ func TestADesktopNotification(t *testing.T) {
 	d, err := standin.NewDesktop(address)
 	require.NoError(t, err)
 	defer d.Close()
-	h, s := openHub(t, t.TempDir(), rule.Channels{"desk": {Desktop: true, Gather: quickly(20 * time.Millisecond)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"desk": {Desktop: true, Digest: quickly(20 * time.Millisecond)}})
 	for range 20 {
 		h.Tell([]string{"desk"}, failedEvent("a<b>.csv"))
 	}
@@ -236,7 +236,7 @@ func TestACommand(t *testing.T) {
 	script := filepath.Join(dir, "page")
 	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n{ printf '%s|%s|%s\\n' \"$1\" \"$2\" \"$3\"; cat; } > "+filepath.Join(dir, "got.new")+"\nmv "+dir+"/got.new "+dir+"/got\n"), 0o700))
 	line := "./page {title} {count} {channel}"
-	h, s := openHub(t, t.TempDir(), rule.Channels{"pager": {Command: text(line), Run: command1(t, line), Base: dir, Gather: quickly(20 * time.Millisecond)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"pager": {Command: text(line), Run: command1(t, line), Base: dir, Digest: quickly(20 * time.Millisecond)}})
 	h.Tell([]string{"pager"}, failedEvent("$(touch hacked).csv"))
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "got")); return err == nil || s.all() != "" }, 5*time.Second, time.Millisecond)
 	h.Close()
@@ -251,10 +251,10 @@ func TestChangedChannelsTakeOver(t *testing.T) {
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
-	h, _ := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text("http://127.0.0.1:1/none"), Gather: quickly(0)}})
+	h, _ := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text("http://127.0.0.1:1/none"), Digest: quickly(0)}})
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	require.Eventually(t, func() bool { return len(h.box.waiting()["office"]) == 1 }, 5*time.Second, time.Millisecond)
-	h.Use(rule.Channels{"office": {Webhook: text(hook.Address()), Gather: quickly(0)}})
+	h.Use(rule.Channels{"office": {Webhook: text(hook.Address()), Digest: quickly(0)}})
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 5*time.Second, time.Millisecond)
 	h.Close()
 }

@@ -40,7 +40,7 @@ func (b outbox) put(m notice.Message) (id string, err error) {
 		return "", err
 	}
 	id = newID(m.Last)
-	part := filepath.Join(b.folder, ".tide-"+id)
+	part := filepath.Join(b.folder, ".stilltide-"+id)
 	if err := os.WriteFile(part, text, 0o600); err != nil {
 		os.Remove(part)
 		return "", err

@@ -76,7 +76,7 @@ func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
 		body = html.EscapeString(body)
 	}
 	hints := map[string]dbus.Variant{"urgency": dbus.MakeVariant(byte(1)), "category": dbus.MakeVariant("transfer")}
-	if m.Counts[notice.Trouble]+m.Counts[notice.Failed] > 0 {
+	if m.Counts[notice.Blocked]+m.Counts[notice.Failed] > 0 {
 		hints["category"] = dbus.MakeVariant("transfer.error")
 	}
 	call := service.CallWithContext(ctx, notificationService+".Notify", 0, "Still Tide", uint32(0), "", m.Title, body, []string{}, hints, int32(-1))
@@ -217,11 +217,11 @@ func (l letter) client() (*mail.Client, error) {
 	}
 	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(oneTry)}
 	switch l.Secrecy {
-	case rule.EncryptionAlways:
+	case rule.StartTLS:
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
-	case rule.EncryptionFromStart:
+	case rule.ImplicitTLS:
 		options = append(options, mail.WithSSL())
-	case rule.EncryptionNever:
+	case rule.NoTLS:
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	default:
 		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic))

@@ -563,7 +563,7 @@ func (p *Placer) finished(src source, r *Request, d *folder, name string) (Resul
 	}
 	if now.Exists && !src.is(now, r) {
 		if err := sys.Rename(d, name, r.from, r.base()); err != nil {
-			return Result{}, fmt.Errorf("a stranger took the name of %s during the move and lies in %s now: %w", r.Source, d.at(name), err)
+			return Result{}, fmt.Errorf("%s was replaced during the move; what took its name lies in %s now: %w", r.Source, d.at(name), err)
 		}
 		return Result{}, ErrChanged
 	}

@@ -54,7 +54,7 @@ func all(t *testing.T, dir string) map[string]string {
 
 func request(dir string, f file.Facts) Request {
 	return Request{Source: filepath.Join(dir, "in", "a.txt"), To: plan.Spot{Root: filepath.Join(dir, "out"), Rel: "deep", Name: "a.txt"},
-		Expect: f, Part: ".tide-test", Kept: filepath.Join(dir, "kept")}
+		Expect: f, Part: ".stilltide-test", Kept: filepath.Join(dir, "kept")}
 }
 
 func TestACopyCanBeEnded(t *testing.T) {
@@ -170,7 +170,7 @@ func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir
 			if err != nil {
 				require.ErrorIs(t, err, fault, what)
 				require.Contains(t, err.Error(), dir, "the message names the file: "+what)
-				require.NotContains(t, strings.SplitN(err.Error(), "\n", 2)[0], ".tide-test:", what)
+				require.NotContains(t, strings.SplitN(err.Error(), "\n", 2)[0], ".stilltide-test:", what)
 			}
 			check(dir, what, err)
 		}
@@ -339,7 +339,7 @@ func TestWrite(t *testing.T) {
 	dir := t.TempDir()
 	var p Placer
 	name := func(text string) string {
-		res, err := p.Write(Request{To: plan.Spot{Root: dir, Name: "note.txt"}, Part: ".tide-n"}, []byte(text))
+		res, err := p.Write(Request{To: plan.Spot{Root: dir, Name: "note.txt"}, Part: ".stilltide-n"}, []byte(text))
 		require.NoError(t, err)
 		return filepath.Base(res.Target)
 	}

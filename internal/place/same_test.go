@@ -95,7 +95,7 @@ func TestTheSamePlaceIsNoPlacement(t *testing.T) {
 						before := all(t, in)
 						f, err := watchfs.LookAny(source)
 						require.NoError(t, err)
-						r := Request{Source: source, To: plan.Spot{Root: to, Name: "a.txt"}, Expect: f, Part: ".tide-t", Kept: filepath.Join(dir, "kept"), Same: same}
+						r := Request{Source: source, To: plan.Spot{Root: to, Name: "a.txt"}, Expect: f, Part: ".stilltide-t", Kept: filepath.Join(dir, "kept"), Same: same}
 						var last Staged
 						r.Stage = func(s []Staged) error { last = s[0]; return nil }
 						var p Placer
@@ -126,7 +126,7 @@ func TestAHardLinkIsAnotherEntry(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, to), 0o777))
 		require.NoError(t, os.Link(source, filepath.Join(dir, to, "b.txt")))
 		var p Placer
-		res, err := p.Move(Request{Source: source, To: plan.Spot{Root: filepath.Join(dir, to), Name: "b.txt"}, Expect: f, Part: ".tide-t"})
+		res, err := p.Move(Request{Source: source, To: plan.Spot{Root: filepath.Join(dir, to), Name: "b.txt"}, Expect: f, Part: ".stilltide-t"})
 		require.NoError(t, err)
 		require.True(t, res.Same)
 		require.Equal(t, map[string]string{to + "/b.txt": "one"}, all(t, dir))
@@ -150,13 +150,13 @@ func TestDuplicatesMovedCrosswise(t *testing.T) {
 				}
 			})
 		}
-		move(a, b, ".tide-a", Request{Expect: fa})
-		move(b, a, ".tide-b", Request{Expect: fb})
+		move(a, b, ".stilltide-a", Request{Expect: fa})
+		move(b, a, ".stilltide-b", Request{Expect: fb})
 		both.Wait()
 		files := all(t, dir)
 		require.NotEmpty(t, files, "both are gone")
 		for name := range files {
-			require.NotContains(t, name, ".tide-")
+			require.NotContains(t, name, ".stilltide-")
 		}
 	}
 }
@@ -196,7 +196,7 @@ func TestTheDuplicateThatStaysGoesInThatInstant(t *testing.T) {
 			var p Placer
 			done := false
 			p.Before = func(operation string, paths ...string) error {
-				if operation == "stat" && filepath.Base(paths[0]) == ".tide-test" && !done { // the source is hidden now
+				if operation == "stat" && filepath.Base(paths[0]) == ".stilltide-test" && !done { // the source is hidden now
 					done = true
 					return meanwhile(r.Source, r.To.Path())
 				}
@@ -211,7 +211,7 @@ func TestTheDuplicateThatStaysGoesInThatInstant(t *testing.T) {
 				contents[c] = true
 			}
 			require.True(t, contents["one"], "%v", files)
-			require.NoFileExists(t, filepath.Join(dir, "in/.tide-test"))
+			require.NoFileExists(t, filepath.Join(dir, "in/.stilltide-test"))
 		})
 	}
 }

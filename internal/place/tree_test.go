@@ -26,7 +26,7 @@ func box(t *testing.T, dir string) Request {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in/box/empty"), 0o750))
 	f, err := watchfs.LookTree(filepath.Join(dir, "in/box"))
 	require.NoError(t, err)
-	return Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".tide-test"}
+	return Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".stilltide-test"}
 }
 
 func boxAt(at string) map[string]string {
@@ -57,7 +57,7 @@ func TestEveryFaultOfAFolderThatGoesToAnotherDisk(t *testing.T) {
 	everyFault(t, []error{unix.EIO, unix.EACCES}, crossOps{}, func(p *Placer, dir string) error {
 		f, err := watchfs.LookTree(filepath.Join(dir, "in/box"))
 		require.NoError(t, err)
-		res, err := p.Move(Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".tide-test"})
+		res, err := p.Move(Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".stilltide-test"})
 		if err == nil {
 			_, statErr := os.Lstat(filepath.Join(dir, "in/box"))
 			require.Equal(t, res.Rest != nil, statErr == nil)
@@ -74,7 +74,7 @@ func TestEveryFaultOfAFolderThatGoesToAnotherDisk(t *testing.T) {
 			require.Equal(t, content, files[name], what)
 		}
 		for name := range files {
-			require.NotContains(t, name, ".tide-", what)
+			require.NotContains(t, name, ".stilltide-", what)
 		}
 	})
 }
@@ -161,7 +161,7 @@ func TestTheRemovalOfAFolderIsFinished(t *testing.T) {
 		require.True(t, ok)
 		require.Nil(t, rest)
 		require.Equal(t, boxAt("out/box"), all(t, dir), "ended at removal %d", stop)
-		require.NoDirExists(t, filepath.Join(dir, "in/.tide-test"))
+		require.NoDirExists(t, filepath.Join(dir, "in/.stilltide-test"))
 	}
 }
 
@@ -172,7 +172,7 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 	f := write(t, filepath.Join(victim, "a.txt"), "theirs")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))
 	require.NoError(t, os.Symlink(victim, filepath.Join(dir, "in/sub")))
-	r := Request{Source: filepath.Join(dir, "in/sub/a.txt"), Root: filepath.Join(dir, "in"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "a.txt"}, Expect: f, Part: ".tide-test"}
+	r := Request{Source: filepath.Join(dir, "in/sub/a.txt"), Root: filepath.Join(dir, "in"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "a.txt"}, Expect: f, Part: ".stilltide-test"}
 	var p Placer
 	_, err := p.Move(r)
 	require.ErrorIs(t, err, ErrSwapped)
@@ -182,7 +182,7 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 	_, err = p.Trash(r)
 	require.ErrorIs(t, err, ErrSwapped)
 	placed := write(t, filepath.Join(dir, "out/b.txt"), "ours")
-	err = p.Undo(Record{Kind: Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"), Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".tide-test")
+	err = p.Undo(Record{Kind: Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"), Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")
 	require.Error(t, err)
 	require.Equal(t, map[string]string{"victim/a.txt": "theirs", "out/b.txt": "ours"}, all(t, dir))
 }

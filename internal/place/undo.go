@@ -17,12 +17,12 @@ import (
 type Kind string
 
 const (
-	Moved   Kind = "moved"   // Source went to Target; also a rename
-	Twin    Kind = "twin"    // Source went, because its content was at Target already
-	Put     Kind = "put"     // a new file, or new content, came to Target
-	Trashed Kind = "trashed" // Source went to Target in the trash
-	Deleted Kind = "deleted" // Source went for good
-	Tagged  Kind = "tagged"  // Target got labels; Kept is what it had before
+	Moved   Kind = "moved"     // Source went to Target; also a rename
+	Twin    Kind = "duplicate" // Source went, because its content was at Target already
+	Put     Kind = "put"       // a new file, or new content, came to Target
+	Trashed Kind = "trashed"   // Source went to Target in the trash
+	Deleted Kind = "deleted"   // Source went for good
+	Tagged  Kind = "tagged"    // Target got labels; Kept is what it had before
 )
 
 // Record is what must be known of a placement to undo it.

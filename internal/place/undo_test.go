@@ -59,7 +59,7 @@ func TestUndo(t *testing.T) {
 				what := name + " " + string(rec.Kind)
 				require.NotEqual(t, before, all(t, dir), what)
 				require.NoError(t, p.CanUndo(*rec, watchfs.LookAny), what)
-				require.NoError(t, p.Undo(*rec, ".tide-test"), what)
+				require.NoError(t, p.Undo(*rec, ".stilltide-test"), what)
 				require.Equal(t, before, all(t, dir), what)
 			}
 		}
@@ -92,7 +92,7 @@ func TestTrash(t *testing.T) {
 	path := filepath.Join(dir, "in", "a b%ü.txt")
 	for n, name := range []string{"a b%ü.txt", "a b%ü-2.txt"} {
 		f := write(t, path, strings.Repeat("x", n+1))
-		r := Request{Source: path, Expect: f, Part: ".tide-test"}
+		r := Request{Source: path, Expect: f, Part: ".stilltide-test"}
 		rec := record(&r, Trashed)
 		res, err := p.Trash(r)
 		require.NoError(t, err)
@@ -101,7 +101,7 @@ func TestTrash(t *testing.T) {
 		require.Regexp(t, `\A\[Trash Info\]\nPath=`+dir+`/in/a%20b%25%C3%BC\.txt\nDeletionDate=\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\n\z`, info)
 		require.NoFileExists(t, path)
 		if n == 1 {
-			require.NoError(t, p.Undo(*rec, ".tide-test"))
+			require.NoError(t, p.Undo(*rec, ".stilltide-test"))
 			require.Equal(t, "xx", read(t, path))
 			require.NoFileExists(t, filepath.Join(trash, "info", name+".trashinfo"))
 		}
@@ -113,8 +113,8 @@ func TestDelete(t *testing.T) {
 	path := filepath.Join(dir, "a")
 	f := write(t, path, "x")
 	var p Placer
-	require.ErrorIs(t, p.Delete(Request{Source: path, Expect: file.Facts{Exists: true}, Part: ".tide-t"}), ErrChanged)
-	require.NoError(t, p.Delete(Request{Source: path, Expect: f, Part: ".tide-t"}))
+	require.ErrorIs(t, p.Delete(Request{Source: path, Expect: file.Facts{Exists: true}, Part: ".stilltide-t"}), ErrChanged)
+	require.NoError(t, p.Delete(Request{Source: path, Expect: f, Part: ".stilltide-t"}))
 	require.Empty(t, all(t, dir))
 }
 
@@ -123,7 +123,7 @@ func TestReplaceOnlyWhatIsMeant(t *testing.T) {
 	dir := t.TempDir()
 	f := write(t, filepath.Join(dir, "chart.png"), "a large picture")
 	write(t, filepath.Join(dir, "small"), "tiny")
-	r := Request{Source: filepath.Join(dir, "small"), To: SpotOf(filepath.Join(dir, "chart.png")), Expect: f, Part: ".tide-t", Kept: filepath.Join(dir, "kept")}
+	r := Request{Source: filepath.Join(dir, "small"), To: SpotOf(filepath.Join(dir, "chart.png")), Expect: f, Part: ".stilltide-t", Kept: filepath.Join(dir, "kept")}
 	var p Placer
 	p.Before = func(operation string, _ ...string) error {
 		if operation == "exchange" { // somebody saves in this instant

@@ -147,7 +147,7 @@ func TestHostileArchives(t *testing.T) {
 		"twice":             {func(p string) { writeTar(t, p, false, reg("same"), reg("./same")) }, "two entries"},
 		"file and folder":   {func(p string) { writeTar(t, p, false, reg("x"), reg("x/y")) }, "file and a folder"},
 		"folder, then file": {func(p string) { writeTar(t, p, false, reg("x/y"), reg("x")) }, "two entries"},
-		"our own name":      {func(p string) { writeZip(t, p, map[string]string{".tide-abc": "x"}) }, "keeps for itself"},
+		"our own name":      {func(p string) { writeZip(t, p, map[string]string{".stilltide-abc": "x"}) }, "keeps for itself"},
 		"bomb":              {func(p string) { writeZip(t, p, map[string]string{"zeros": zeros}) }, "limits: ratio"},
 		"gzip bomb":         {func(p string) { write(t, p, string(gzipOf(t, []byte(zeros)))) }, "limits: ratio"},
 		"not an archive":    {func(p string) { write(t, p, "hello") }, "no zip, tar"},

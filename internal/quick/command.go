@@ -27,7 +27,7 @@ type piece struct {
 var reference = regexp.MustCompile(`\{[a-z]+(:[^{}|]*)?(\|[a-z]+(:\d+)?)*\}`)
 
 // ofOne are the placeholders of a single file, as in rules.
-var ofOne = []string{"file", "name", "stem", "ext", "dir", "rel", "reldir"}
+var ofOne = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder"}
 
 // ParseCommand reads the words of a command line.
 func ParseCommand(words []string, each bool) (*Command, error) {

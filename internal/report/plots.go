@@ -34,10 +34,10 @@ func rgb(hex uint32) color.Color {
 }
 
 var light = theme{ink: rgb(0x24313a), grid: rgb(0xd9dfe3), median: rgb(0x0b6fa4), upper: rgb(0xc05a12), outcome: map[string]color.Color{
-	"processed": rgb(0x1b8a6b), "failed": rgb(0xc8401f), "skipped": rgb(0x8a949b), "gone": rgb(0xb07aa1), "cancelled": rgb(0xd69a1e)}}
+	"processed": rgb(0x1b8a6b), "failed": rgb(0xc8401f), "skipped": rgb(0x8a949b), "vanished": rgb(0xb07aa1), "cancelled": rgb(0xd69a1e), "reverted": rgb(0x4a7fb5)}}
 
 var dark = theme{ink: rgb(0xdbe4ea), grid: rgb(0x36424b), median: rgb(0x5bb8ec), upper: rgb(0xf2a065), outcome: map[string]color.Color{
-	"processed": rgb(0x3fbf98), "failed": rgb(0xff7a59), "skipped": rgb(0x95a1a9), "gone": rgb(0xd3a0c6), "cancelled": rgb(0xf0bf55)}}
+	"processed": rgb(0x3fbf98), "failed": rgb(0xff7a59), "skipped": rgb(0x95a1a9), "vanished": rgb(0xd3a0c6), "cancelled": rgb(0xf0bf55), "reverted": rgb(0x86b3de)}}
 
 // figure is one plot, drawn as often as the page needs it.
 type figure struct {

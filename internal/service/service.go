@@ -75,7 +75,7 @@ StartLimitBurst=10
 [Service]
 Type=notify
 NotifyAccess=main
-ExecStart={{unit .Program}} --rules {{unit .Rules}} watch
+ExecStart={{unit .Program}} --config {{unit .Rules}} watch
 Restart=on-failure
 RestartSec=2
 # Exit status 2 is a mistake in the rules, 3 another watcher: a restart would not help.
@@ -131,7 +131,7 @@ const agent = `<?xml version="1.0" encoding="UTF-8"?>
 	<key>ProgramArguments</key>
 	<array>
 		<string>{{xml .Program}}</string>
-		<string>--rules</string>
+		<string>--config</string>
 		<string>{{xml .Rules}}</string>
 		<string>watch</string>
 	</array>

@@ -21,7 +21,7 @@ func TestUnit(t *testing.T) {
 	path, text, err := Text(hard, "linux")
 	require.NoError(t, err)
 	require.Equal(t, "/home/keeper/.config/systemd/user/stilltide-kelder.service", path)
-	require.Contains(t, text, `ExecStart="/opt/still tide/50%%/bin/stilltide" --rules "/srv/harbour \"office\"/a$$b & <c>/stilltide.yaml" watch`+"\n")
+	require.Contains(t, text, `ExecStart="/opt/still tide/50%%/bin/stilltide" --config "/srv/harbour \"office\"/a$$b & <c>/stilltide.yaml" watch`+"\n")
 	_, _, err = Text(hard, "plan9")
 	require.ErrorIs(t, err, ErrNoSystem)
 }
@@ -76,7 +76,7 @@ func TestAgent(t *testing.T) {
 			}
 		}
 	}
-	require.Equal(t, []string{"stilltide.kelder", hard.Program, "--rules", hard.Rules, "watch"}, words[:5])
+	require.Equal(t, []string{"stilltide.kelder", hard.Program, "--config", hard.Rules, "watch"}, words[:5])
 }
 
 func TestNameFor(t *testing.T) {

@@ -45,10 +45,10 @@ func WriteTags(f *os.File, tags string) error {
 		err = unix.Fsetxattr(int(f.Fd()), TagsAttribute, []byte(tags), 0)
 	}
 	if errors.Is(err, unix.ENOTSUP) {
-		return fmt.Errorf("%s cannot get labels: its file system keeps no extended attributes", f.Name())
+		return fmt.Errorf("%s cannot be tagged: its file system keeps no extended attributes", f.Name())
 	}
 	if err != nil {
-		return fmt.Errorf("%s cannot get labels: %w", f.Name(), err)
+		return fmt.Errorf("%s cannot be tagged: %w", f.Name(), err)
 	}
 	return nil
 }

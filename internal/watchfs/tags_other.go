@@ -15,5 +15,5 @@ func ReadTags(string) string { return "" }
 
 // WriteTags fails: this system keeps no labels where they can be read alike.
 func WriteTags(f *os.File, _ string) error {
-	return fmt.Errorf("%s cannot get labels: this system keeps them in another way", f.Name())
+	return fmt.Errorf("%s cannot be tagged: this system keeps them in another way", f.Name())
 }

@@ -26,8 +26,8 @@ var Sizes = map[string]int64{"KB": 1000, "MB": 1000 * 1000, "GB": 1000 * 1000 * 
 // New makes an environment with the built-in words and a rule's captures.
 func New(captures []string) Env {
 	e := Env{words: map[string]*cel.Type{
-		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "path": cel.StringType, "rel": cel.StringType,
-		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "kind": cel.StringType, "event": cel.StringType,
+		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "file": cel.StringType, "rel": cel.StringType,
+		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "media_type": cel.StringType, "event": cel.StringType,
 		"tags": cel.ListType(cel.StringType), "now": cel.TimestampType,
 	}}
 	for unit := range Sizes {
@@ -40,6 +40,9 @@ func New(captures []string) Env {
 	}
 	return e
 }
+
+// Names lists the words that an expression may use, in order.
+func (e Env) Names() []string { return slices.Sorted(maps.Keys(e.words)) }
 
 // With adds a word.
 func (e Env) With(word string, t *cel.Type) Env {

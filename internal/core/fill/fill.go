@@ -248,7 +248,7 @@ func keepInPlace(r *Ref, v Value, s string) (string, error) {
 	switch {
 	case s == "":
 		return "", fmt.Errorf("%s is empty for this file, so the destination has no name for it", r.Raw)
-	case s == "." && v.Path: // {reldir} of a file that lies directly in the watched folder
+	case s == "." && v.Path: // {rel_folder} of a file that lies directly in the watched folder
 		return s, nil
 	case s == "." || s == "..":
 		return "", fmt.Errorf("%s is %q for this file, which would lead out of the destination", r.Raw, s)

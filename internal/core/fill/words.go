@@ -13,7 +13,7 @@ type Command struct {
 
 // fileWords are the placeholders that name the job's file; a command without
 // one gets the file at its end.
-var fileWords = []string{"file", "name", "stem", "rel", "dir", "files", "list", "list0"}
+var fileWords = []string{"file", "name", "stem", "rel", "folder", "files", "list", "list0"}
 
 // ParseCommand splits a line into words as a shell would (quotes and
 // backslashes, nothing else) and reads the placeholders of each. What only a

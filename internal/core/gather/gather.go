@@ -15,15 +15,15 @@ import (
 	"stilltide/internal/core/file"
 )
 
-// DefaultAtMost bounds a burst that never falls quiet.
-const DefaultAtMost = time.Minute
+// DefaultMaxWait bounds a burst that never falls quiet.
+const DefaultMaxWait = time.Minute
 
 // Spec is how one rule gathers.
 type Spec struct {
-	Quiet  time.Duration // burst: no further member for so long
-	Most   int           // burst: ends at so many members; 0 for no bound
-	AtMost time.Duration // burst: ends after so long; set: late after so long, 0 for never
-	Need   []Need        // set: what must be met; none for a burst
+	Quiet    time.Duration // burst: no further member for so long
+	MaxFiles int           // burst: ends at so many members; 0 for no bound
+	MaxWait  time.Duration // burst: ends after so long; set: late after so long, 0 for never
+	Need     []Need        // set: what must be met; none for a burst
 }
 
 // Need is one pattern that a set needs.
@@ -165,14 +165,14 @@ func (g *Group) end() (at time.Time, ok bool) {
 		if len(g.missing()) == 0 {
 			return g.last, true
 		}
-		return g.first.Add(g.spec.AtMost), g.spec.AtMost > 0
+		return g.first.Add(g.spec.MaxWait), g.spec.MaxWait > 0
 	}
-	if g.spec.Most > 0 && len(g.Members) >= g.spec.Most {
+	if g.spec.MaxFiles > 0 && len(g.Members) >= g.spec.MaxFiles {
 		return g.last, true
 	}
-	quiet, bound := g.last.Add(g.spec.Quiet), g.first.Add(max(g.spec.AtMost, 0))
-	if g.spec.AtMost <= 0 {
-		bound = g.first.Add(DefaultAtMost)
+	quiet, bound := g.last.Add(g.spec.Quiet), g.first.Add(max(g.spec.MaxWait, 0))
+	if g.spec.MaxWait <= 0 {
+		bound = g.first.Add(DefaultMaxWait)
 	}
 	if bound.Before(quiet) {
 		return bound, true

@@ -41,7 +41,7 @@ func TestBurstEndsWhenQuiet(t *testing.T) {
 func TestBurstIsBounded(t *testing.T) {
 	var m Machine
 	for i := range 4 {
-		m.Join(Key{Rule: "many"}, Spec{Quiet: time.Hour, Most: 3}, Member{Path: fmt.Sprint(i)}, at(float64(i)))
+		m.Join(Key{Rule: "many"}, Spec{Quiet: time.Hour, MaxFiles: 3}, Member{Path: fmt.Sprint(i)}, at(float64(i)))
 		if i == 2 {
 			require.Equal(t, "0 1 2", names(m.Due(at(2))[0]), "at so many files")
 		}
@@ -65,7 +65,7 @@ func need(suffixes ...string) (needs []Need) {
 
 func TestSets(t *testing.T) {
 	var m Machine
-	s := Spec{Need: need(".xyz", ".json"), AtMost: time.Hour}
+	s := Spec{Need: need(".xyz", ".json"), MaxWait: time.Hour}
 	seven, eight := Key{Rule: "r", By: "07"}, Key{Rule: "r", By: "08"}
 	m.Join(seven, s, Member{Path: "07.xyz"}, at(0))
 	m.Join(eight, s, Member{Path: "08.json"}, at(1))
@@ -115,19 +115,19 @@ func (g *model) over(now time.Time) bool {
 				}
 			}
 		}
-		return met == len(g.spec.Need) || g.spec.AtMost > 0 && now.Sub(g.first) >= g.spec.AtMost
+		return met == len(g.spec.Need) || g.spec.MaxWait > 0 && now.Sub(g.first) >= g.spec.MaxWait
 	}
-	bound := g.spec.AtMost
+	bound := g.spec.MaxWait
 	if bound == 0 {
-		bound = DefaultAtMost
+		bound = DefaultMaxWait
 	}
-	return now.Sub(g.last) >= g.spec.Quiet || g.spec.Most > 0 && len(g.members) >= g.spec.Most || now.Sub(g.first) >= bound
+	return now.Sub(g.last) >= g.spec.Quiet || g.spec.MaxFiles > 0 && len(g.members) >= g.spec.MaxFiles || now.Sub(g.first) >= bound
 }
 
 func TestAgainstModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var m Machine
-		specs := []Spec{{Quiet: 3 * time.Second, Most: 4}, {Quiet: 2 * time.Second, AtMost: 7 * time.Second}, {Need: need("0", "1"), AtMost: 9 * time.Second}, {Need: need("0", "1", "2")}}
+		specs := []Spec{{Quiet: 3 * time.Second, MaxFiles: 4}, {Quiet: 2 * time.Second, MaxWait: 7 * time.Second}, {Need: need("0", "1"), MaxWait: 9 * time.Second}, {Need: need("0", "1", "2")}}
 		models := make([]*model, len(specs))
 		for i := range models {
 			models[i] = &model{spec: specs[i]}

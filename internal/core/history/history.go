@@ -29,7 +29,7 @@ type Job struct {
 }
 
 // Outcomes in the order in which they are shown.
-var Outcomes = []string{"processed", "failed", "skipped", "gone", "cancelled"}
+var Outcomes = []string{"processed", "failed", "skipped", "vanished", "cancelled", "reverted"}
 
 // mostBuckets bounds how finely time is divided.
 const mostBuckets = 72

@@ -24,20 +24,20 @@ type Kind string
 
 // The kinds, the most pressing first.
 const (
-	Trouble   Kind = "trouble"   // an ability was lost
+	Blocked   Kind = "blocked"   // an ability was lost
 	Failed    Kind = "failed"    // a job failed for good
-	Unready   Kind = "unready"   // a file did not become ready in time
-	Untaken   Kind = "untaken"   // no rule took a file
-	Mended    Kind = "mended"    // an ability is back
-	Drained   Kind = "drained"   // a rule has nothing left to do
-	Told      Kind = "told"      // a rule's own notify step
+	Overdue   Kind = "overdue"   // a file did not become ready in time
+	Unmatched Kind = "unmatched" // no rule took a file
+	Recovered Kind = "recovered" // an ability is back
+	CaughtUp  Kind = "caught_up" // a rule has nothing left to do
+	Told      Kind = "told"      // a rule's own tell step
 	Processed Kind = "processed" // a job succeeded
-	Heartbeat Kind = "heartbeat" // all goes on
+	Heartbeat Kind = "heartbeat" // all is well
 	Trial     Kind = "trial"     // somebody tries the channel
 )
 
 // kinds in their order in a message.
-var kinds = []Kind{Trouble, Failed, Unready, Untaken, Mended, Drained, Told, Processed, Heartbeat, Trial}
+var kinds = []Kind{Blocked, Failed, Overdue, Unmatched, Recovered, CaughtUp, Told, Processed, Heartbeat, Trial}
 
 // Event is one thing that is told.
 type Event struct {
@@ -47,7 +47,7 @@ type Event struct {
 	File string    `json:"file,omitempty"` // whole path
 	Job  int64     `json:"job,omitempty"`
 	Text string    `json:"text,omitempty"` // the reason, or a whole sentence where there is no file
-	Jobs int       `json:"jobs,omitempty"` // drained: how many jobs the batch had
+	Jobs int       `json:"jobs,omitempty"` // caught_up: how many jobs the batch had
 }
 
 // Message is what a channel sends at once.
@@ -165,9 +165,9 @@ func single(e Event) string {
 		return "Still Tide is alive"
 	case e.Kind == Trial:
 		return "A notice from Still Tide, to try this channel"
-	case e.Kind == Untaken:
+	case e.Kind == Unmatched:
 		return "no rule took " + name
-	case e.Kind == Drained:
+	case e.Kind == CaughtUp:
 		return fmt.Sprintf("%s: %s done", e.Rule, plural(e.Jobs, "file"))
 	case e.Kind == Told:
 		return e.Rule + ": " + firstLine(e.Text)
@@ -182,15 +182,15 @@ func single(e Event) string {
 // words are how a kind is said: of one file or rule, of the whole program,
 // and after a number.
 var words = map[Kind]struct{ state, whole, one, many string }{
-	Trouble:   {"is in trouble", "Still Tide is in trouble", "trouble", "troubles"},
+	Blocked:   {"is blocked", "Still Tide needs a person", "blocked", "blocked"},
 	Failed:    {"failed", "", "failed", "failed"},
-	Unready:   {"is not ready", "", "not ready", "not ready"},
-	Untaken:   {"", "", "file no rule took", "files no rule took"},
-	Mended:    {"is well again", "Still Tide is well again", "mended", "mended"},
-	Drained:   {"", "", "batch done", "batches done"},
+	Overdue:   {"is overdue", "", "overdue", "overdue"},
+	Unmatched: {"", "", "file no rule took", "files no rule took"},
+	Recovered: {"has recovered", "Still Tide has recovered", "recovered", "recovered"},
+	CaughtUp:  {"", "", "rule caught up", "rules caught up"},
 	Told:      {"", "", "note", "notes"},
 	Processed: {"was processed", "", "processed", "processed"},
-	Heartbeat: {"", "", "sign of life", "signs of life"},
+	Heartbeat: {"", "", "heartbeat", "heartbeats"},
 	Trial:     {"", "", "trial", "trials"},
 }
 
@@ -243,7 +243,7 @@ func line(e Event) string {
 	if state := words[e.Kind].state; state != "" {
 		head += " " + state
 	}
-	if e.Kind == Untaken {
+	if e.Kind == Unmatched {
 		head += ": no rule took it"
 	}
 	if e.Job > 0 {

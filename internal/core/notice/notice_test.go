@@ -40,11 +40,11 @@ func TestTitles(t *testing.T) {
 		title  string
 	}{
 		{[]Event{{Kind: Failed, Rule: "gauge", File: "/in/a.csv"}}, "gauge: a.csv failed"},
-		{[]Event{{Kind: Untaken, File: "/in/odd.bin"}}, "no rule took odd.bin"},
-		{[]Event{{Kind: Drained, Rule: "slips", Jobs: 20, Text: "20 processed, in 3 s"}}, "slips: 20 files done"},
-		{[]Event{{Kind: Trouble, Text: "the ledger cannot be written"}}, "Still Tide is in trouble"},
-		{[]Event{{Kind: Trouble, Rule: "slips", Text: "it circles"}}, "slips is in trouble"},
-		{[]Event{{Kind: Mended, Text: "the ledger can be written again"}}, "Still Tide is well again"},
+		{[]Event{{Kind: Unmatched, File: "/in/odd.bin"}}, "no rule took odd.bin"},
+		{[]Event{{Kind: CaughtUp, Rule: "slips", Jobs: 20, Text: "20 processed, in 3 s"}}, "slips: 20 files done"},
+		{[]Event{{Kind: Blocked, Text: "the ledger cannot be written"}}, "Still Tide needs a person"},
+		{[]Event{{Kind: Blocked, Rule: "slips", Text: "it loops"}}, "slips is blocked"},
+		{[]Event{{Kind: Recovered, Text: "the ledger can be written again"}}, "Still Tide has recovered"},
 		{[]Event{{Kind: Told, Rule: "slips", File: "/in/a", Text: "look at this\nand that"}}, "slips: look at this"},
 		{[]Event{{Kind: Processed, Rule: "a", File: "/x"}, {Kind: Failed, Rule: "b", File: "/y"}, {Kind: Failed, Rule: "b", File: "/z"}}, "2 failed, 1 processed"},
 		{[]Event{{Kind: Failed, Rule: "gauge", File: "/in/a\x1b[2J.csv"}}, `gauge: $'a\033[2J.csv' failed`},

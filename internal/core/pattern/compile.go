@@ -215,7 +215,7 @@ func (c *compiler) alternatives(depth int) (string, error) {
 
 func (c *compiler) capture(depth int) (string, error) {
 	start := c.pos
-	end := strings.IndexAny(c.src[start:], ":>")
+	end := strings.IndexAny(c.src[start:], "=:>")
 	if end < 0 {
 		return "", c.fail(start, "this < has no > to close it")
 	}
@@ -226,8 +226,13 @@ func (c *compiler) capture(depth int) (string, error) {
 		return "", e
 	}
 	c.pos = start + end + 1
-	inner := `[^/]*?`
 	if c.src[c.pos-1] == ':' {
+		e := c.fail(start, "a capture's own pattern stands after an equals sign: <"+name+"=pattern>")
+		e.Near = c.src[start:c.pos]
+		return "", e
+	}
+	inner := `[^/]*?`
+	if c.src[c.pos-1] == '=' {
 		var err error
 		if inner, err = c.sequence(depth+1, ">"); err != nil {
 			return "", err

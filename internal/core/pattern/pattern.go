@@ -3,7 +3,7 @@
 // A pattern is a glob with memory. `*` and `?` never cross a slash, `**` as a
 // whole segment crosses any number of folders, `[a-z]` and `[!a-z]` are
 // classes, `{a,b}` alternatives. `<word>` fits what `*` fits and keeps it under
-// that name; `<word:pattern>` keeps only what the inner pattern fits. Each
+// that name; `<word=pattern>` keeps only what the inner pattern fits. Each
 // capture is as short as possible, from the left. A backslash takes the
 // meaning from the next character. `re:` begins an RE2 expression with named
 // groups, and a bare ending such as `.csv` means `*.csv` in any case.

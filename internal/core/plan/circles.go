@@ -43,7 +43,7 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 
 // covers tells whether a rule surely takes all that a later one could.
 func covers(a, b *rule.Rule) bool {
-	if !a.Enabled || a.Share || a.Take != b.Take || a.Size.Set() || a.Age.Set() || len(a.Kind) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
+	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() || len(a.MediaType) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
 		return false
 	}
 	for _, e := range b.Events {
@@ -216,7 +216,7 @@ func leading(r *rule.Rule) []way {
 
 // levelsOf is how many levels a destination lies at least below its fixed part.
 func levelsOf(t *fill.Template) int {
-	if t == nil || len(t.Refs()) == 0 || t.Uses("dir", "reldir", "rel", "file", "watch") {
+	if t == nil || len(t.Refs()) == 0 || t.Uses("folder", "rel_folder", "rel", "file", "watch") {
 		return 0
 	}
 	_, rest := t.Cut(t.String())
@@ -246,7 +246,7 @@ func (s *Set) StaysPut() []*rule.Place {
 func (s *Set) staysPut(r *rule.Rule, p *rule.Place) bool {
 	if len(p.Folder.Refs()) > 0 {
 		clean := strings.TrimSuffix(p.Folder.String(), "/")
-		return clean == "{dir}" || clean == "{watch}/{reldir}" || clean == "{watch}" && r.Levels() == 0
+		return clean == "{folder}" || clean == "{watch}/{rel_folder}" || clean == "{watch}" && r.Levels() == 0
 	}
 	fixed := r.Spelled(FixedFolder(p))
 	return r.Levels() == 0 && len(r.Folders) == 1 && len(r.Globs) == 0 && r.Folders[0] == fixed

@@ -30,7 +30,7 @@ func needsOf(r *rule.Rule) Needs {
 		texts += " " + r.Steps[i].Where.S
 	}
 	return Needs{
-		Kind: len(r.Kind) > 0 || strings.Contains(texts, "kind") || r.Uses("kind", "type"),
+		Kind: len(r.MediaType) > 0 || strings.Contains(texts, "media_type") || r.Uses("media_type", "main_type"),
 		Tags: strings.Contains(texts, "tags"),
 		Shot: r.Uses("shot"),
 	}
@@ -88,7 +88,7 @@ func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condi
 	if r.Age.Set() {
 		list = append(list, Condition{"age", r.Age.Text, Span(age(f, now)), r.Age.Holds(age(f, now))})
 	}
-	if len(r.Kind) > 0 {
+	if len(r.MediaType) > 0 {
 		list = append(list, c.kind(f))
 	}
 	if r.Where.Program != nil {
@@ -99,9 +99,9 @@ func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condi
 
 func (c Candidate) kind(f file.Facts) Condition {
 	is := f.Says().Kind
-	cond := Condition{Key: "kind", Got: is}
+	cond := Condition{Key: "media_type", Got: is}
 	var wants []string
-	for _, k := range c.Rule.Kind {
+	for _, k := range c.Rule.MediaType {
 		wants = append(wants, k.S)
 		if ok, err := filepath.Match(k.S, is); err == nil && ok {
 			cond.Fits = true
@@ -134,8 +134,8 @@ func (j *Job) values() (expr.Values, error) {
 	name := filepath.Base(j.Path())
 	v := expr.Base(j.Now)
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
-	v["path"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
-	v["modified"], v["age"], v["kind"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
+	v["file"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
+	v["modified"], v["age"], v["media_type"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
 	tags := j.Facts.Says().Tags
 	if tags == nil {
 		tags = []string{}
@@ -207,13 +207,13 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 		add("hidden", fmt.Sprint(r.Hidden), "begins with a dot", r.Hidden)
 	}
 	if unfinished(r, name) {
-		add("never", "a file that is real", "a name of the built-in list of part-files, swap files and lock files", false)
+		add("ignore", "a finished file", "a name of the built-in list of part-files, swap files and lock files", false)
 	}
-	if s.never(name, rel) {
-		add("never", "no name of never:", name, false)
+	if s.ignores(name, rel) {
+		add("ignore", "no name of ignore:", name, false)
 	}
 	if within(path, s.state) {
-		add("state", "outside the state folder", s.state, false)
+		add("state_folder", "outside the state folder", s.state, false)
 	}
 	if s.texts[path] {
 		add("watch", "another file than the rules", "the rules file itself", false)
@@ -229,10 +229,10 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	}
 	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: join(words, captures)}
 	if f.Exists {
-		add("take", string(r.Take), unitWord(f), c.isUnit(f))
+		add("unit", string(r.Unit), unitWord(f), c.isUnit(f))
 	}
 	for _, cond := range c.onFile(f, event, now) {
-		if !f.Exists && cond.Key != "kind" { // a name alone says nothing of these
+		if !f.Exists && cond.Key != "media_type" { // a name alone says nothing of these
 			cond.Got, cond.Fits = "not known before the file is there", true
 		}
 		list = append(list, cond)
@@ -317,8 +317,8 @@ func (s *Set) LeftAlone(path string) string {
 		return "it is the companion that says another file is done"
 	case strings.HasSuffix(name, NoteEnding):
 		return "it is a failure note"
-	case s.never(name, name):
-		return "never: holds its name"
+	case s.ignores(name, name):
+		return "ignore: holds its name"
 	case never.Fits(name, name):
 		return "it is a part-file, swap file or lock file"
 	case strings.HasPrefix(name, "."):

@@ -70,13 +70,13 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Text(stem(name)), nil
 	case "ext":
 		return fill.Text(strings.TrimPrefix(name[len(stem(name)):], ".")), nil
-	case "dir":
+	case "folder":
 		return fill.Value{Text: filepath.Dir(j.Path()), Path: true}, nil
 	case "watch":
 		return fill.Value{Text: j.Watch, Path: true}, nil
 	case "rel":
 		return fill.Value{Text: j.rel(), Path: true}, nil
-	case "reldir":
+	case "rel_folder":
 		return fill.Value{Text: filepath.Dir(j.rel()), Path: true}, nil
 	case "size":
 		return fill.Text(strconv.FormatInt(j.Facts.Size, 10)), nil
@@ -100,9 +100,9 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Text: j.List, Path: true}, j.Listable()
 	case "list0":
 		return fill.Value{Text: j.List0, Path: true}, nil
-	case "kind":
+	case "media_type":
 		return fill.Text(j.Facts.Says().Kind), nil
-	case "type":
+	case "main_type":
 		t, _, _ := strings.Cut(j.Facts.Says().Kind, "/")
 		return fill.Text(t), nil
 	case "shot":
@@ -112,7 +112,7 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Time: j.Facts.Mod.Time()}, nil
 	case "modified":
 		return fill.Value{Time: j.Facts.Mod.Time()}, nil
-	case "clock":
+	case "now":
 		return fill.Value{Time: j.Now}, nil
 	}
 	if v, ok := j.Captures[word]; ok {
@@ -208,7 +208,7 @@ func (j *Job) begins(t *fill.Template) string {
 	switch first.Word {
 	case "scratch":
 		return j.Scratch
-	case "watch", "dir", "file":
+	case "watch", "folder", "file":
 		return j.Watch
 	}
 	return ""
@@ -254,7 +254,7 @@ func (j *Job) Command(s *rule.Step, state string) (Command, error) {
 			return c, err
 		}
 		if c.Dir = dir; !filepath.IsAbs(dir) {
-			c.Dir = filepath.Join(s.In.Base, dir)
+			c.Dir = filepath.Join(s.WorkingFolder.Base, dir)
 		}
 	}
 	if s.Stdin != "" {

@@ -43,7 +43,7 @@ func TestCandidates(t *testing.T) {
 		"/office/in/x.tmp":                   "",
 		"/office/in/.hidden":                 "",
 		"/office/in/~$letter.docx":           "",
-		"/office/in/.tide-abcdefgh":          "",
+		"/office/in/.stilltide-abcdefgh":          "",
 		"/office/in/x.csv.failed.txt":        "",
 		"/office/in/deep/x.csv":              "", // depth 0
 		"/office/elsewhere/x.csv":            "",
@@ -61,9 +61,9 @@ func TestCandidates(t *testing.T) {
 
 func TestGlobsOfFolders(t *testing.T) {
 	s := rules(t, `
-  - {name: stations, watch: "in/<station>/<year:20??>", match: "*.csv", processed: "done/{station}/{year}"}
+  - {name: stations, watch: "in/<station>/<year=20??>", match: "*.csv", processed: "done/{station}/{year}"}
   - {name: boxes, watch: "box/**", depth: 1}
-  - {name: cards, watch: "cards/slot-<n>", take: folders}
+  - {name: cards, watch: "cards/slot-<n>", unit: folder}
 `)
 	for path, want := range map[string]string{
 		"/office/in/NOR/2031/a.csv":     "stations",
@@ -99,8 +99,8 @@ func TestPlaceholders(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, match: "<a>.tar.gz"}`)
 	j := job(s, "/office/in/x y.tar.gz")
 	for word, want := range map[string]string{
-		"file": "/office/in/x y.tar.gz", "name": "x y.tar.gz", "stem": "x y.tar", "ext": "gz", "dir": "/office/in", "watch": "/office/in",
-		"rel": "x y.tar.gz", "reldir": ".", "size": "12", "event": "added", "hash": "abc", "rule": "r", "job": "7", "attempt": "2", "scratch": "/s/7-2", "a": "x y",
+		"file": "/office/in/x y.tar.gz", "name": "x y.tar.gz", "stem": "x y.tar", "ext": "gz", "folder": "/office/in", "watch": "/office/in",
+		"rel": "x y.tar.gz", "rel_folder": ".", "size": "12", "event": "added", "hash": "abc", "rule": "r", "job": "7", "attempt": "2", "scratch": "/s/7-2", "a": "x y",
 	} {
 		v, err := j.Lookup(word)
 		require.NoError(t, err, word)
@@ -129,7 +129,7 @@ func TestDestinations(t *testing.T) {
 	for text, want := range map[string]Spot{
 		"{scratch}/x":        {Root: "/s/7-2", Rel: "x"},
 		"{watch}/{a}":        {Root: "/office/in", Rel: "x"},
-		"{dir}/small":        {Root: "/office/in", Rel: "small"},
+		"{folder}/small":     {Root: "/office/in", Rel: "small"},
 		"out/{a}/{b|pad:2}0": {Root: "/office/out", Rel: "x/0.0"},
 		"out":                {Root: "/office/out"},
 	} {
@@ -149,7 +149,7 @@ func TestCommands(t *testing.T) {
 	s := rules(t, `
   - {name: a, watch: a, run: ./bin/x --fast}
   - {name: b, watch: b, run: "x {stem}"}
-  - {name: c, watch: c, do: [{run: x, add_file: false, in: "work/{stem}", env: {K: v}}]}
+  - {name: c, watch: c, do: [{run: x, add_file: false, working_folder: "work/{stem}", env: {K: v}}]}
   - {name: d, watch: d, script: "#!/usr/bin/env -S awk -f\n{print}"}
   - {name: e, watch: e, do: [{script: "print(1)", interpreter: "python3 -u"}]}
 `)
@@ -173,13 +173,13 @@ func TestCommands(t *testing.T) {
 }
 
 func TestNote(t *testing.T) {
-	s := rules(t, `  - {name: r, watch: in, run: "./check {file}", failed: trouble}`)
+	s := rules(t, `  - {name: r, watch: in, run: "./check {file}", failed: failed}`)
 	j := job(s, "/office/in/bad\x1b[31m.csv")
-	j.File = "/office/trouble/bad\x1b[31m.csv"
+	j.File = "/office/failed/bad\x1b[31m.csv"
 	text := Failure{Job: j, Taken: "/office/in/bad\x1b[31m.csv", Reason: "check ended with exit code 3", Output: []string{"line 7", "\x1b]0;x\a"},
 		Attempts: []Try{{Started: j.Now, Ran: 1500 * time.Millisecond, Reason: "check ended with exit code 3"}}, State: "/state", Rules: "/office/stilltide.yaml"}.Note()
 	require.True(t, strings.HasPrefix(text, "check ended with exit code 3\n"))
-	for _, want := range []string{"Attempt 1  2031-04-03 00:00:00, ran 1.5 s", "    line 7\n", `cd /office && /office/check $'/office/trouble/bad\033[31m.csv'`, "stilltide --rules /office/stilltide.yaml retry 7"} {
+	for _, want := range []string{"Attempt 1  2031-04-03 00:00:00, ran 1.5 s", "    line 7\n", `cd /office && /office/check $'/office/failed/bad\033[31m.csv'`, "stilltide --config /office/stilltide.yaml retry 7"} {
 		require.Contains(t, text, want)
 	}
 	require.NotContains(t, text, "\x1b", "no control character reaches whoever reads the note")

@@ -116,7 +116,7 @@ func Destinations(r *rule.Rule) []string {
 			}
 			list = append(list, fixed)
 		}
-		if v := s.Verb(); v == "rename" || v == "replace" {
+		if v := s.Verb(); v == "rename" || v == "replace_with" {
 			list = append(list, r.Folders...)
 		}
 	}
@@ -336,15 +336,15 @@ func levels(r *rule.Rule) int {
 // nameFits tests what can be tested without looking at the file.
 func (s *Set) nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
 	captures, ok := r.Matcher.Match(name, rel)
-	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.never(name, rel) || s.ownPlace(r, watch, path) {
+	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.ignores(name, rel) || s.ownPlace(r, watch, path) {
 		return nil, false
 	}
 	return captures, true
 }
 
-// never tells whether the file's own never: holds the name.
-func (s *Set) never(name, rel string) bool {
-	return s.File.Never != nil && s.File.Never.Fits(name, rel)
+// ignores tells whether the file's own ignore: holds the name.
+func (s *Set) ignores(name, rel string) bool {
+	return s.File.Ignore != nil && s.File.Ignore.Fits(name, rel)
 }
 
 // hidden tells whether the name, or a folder on the way to it, begins with a dot.
@@ -403,7 +403,7 @@ func within(path, folder string) bool {
 const NoteEnding = ".failed.txt"
 
 // HiddenPrefix begins the hidden names that the program itself makes.
-const HiddenPrefix = ".tide-"
+const HiddenPrefix = ".stilltide-"
 
 // Hidden tells whether a name is one that the program itself has made, of a file on its way.
 func Hidden(name string) bool { return strings.HasPrefix(name, HiddenPrefix) }
@@ -434,7 +434,7 @@ var neverList = sync.OnceValue(func() *pattern.List {
 func Policy(r *rule.Rule) settle.Policy {
 	return settle.Policy{
 		Rule: r.Name.S, Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore, Marker: r.Ready.Marker.Set(),
-		MinSize: int64(r.Ready.MinSize), AtMost: r.Ready.AtMost.Duration, Then: settle.Then(r.Ready.Then),
+		MinSize: int64(r.Ready.MinSize), MaxWait: r.Ready.MaxWait.Duration, Overdue: settle.Overdue(r.Ready.Overdue),
 	}
 }
 

@@ -148,7 +148,7 @@ func split(s Spot) Spot {
 func (j *Job) Replacement(s *rule.Step) (string, error) {
 	path, err := s.Into.Fill(j.Lookup)
 	if err == nil && !filepath.IsAbs(path) {
-		path = filepath.Join(s.Replace.Base, path)
+		path = filepath.Join(s.ReplaceWith.Base, path)
 	}
 	return path, err
 }
@@ -268,7 +268,7 @@ func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 	switch s.Verb() {
 	case "run", "script":
 		return j.foretellRun(s, state)
-	case "replace":
+	case "replace_with":
 		path, err := j.Replacement(s)
 		text := "replace its content with " + Display(path)
 		if s.Keep == rule.KeepSmaller {
@@ -284,13 +284,13 @@ func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 		return what + ": " + strings.Join(from, ", "), err
 	case "tag":
 		labels, err := j.Labels(s)
-		return "label " + strings.Join(labels, ", "), err
+		return "tag " + strings.Join(labels, ", "), err
 	case "post":
 		address, err := j.Address(s)
 		return "send to " + ShownAddress(address), err
-	case "notify":
+	case "tell":
 		text, err := j.Text(s)
-		return fmt.Sprintf("notify %s: %s", s.Notify.S, Display(text)), err
+		return fmt.Sprintf("tell %s: %s", s.Tell.S, Display(text)), err
 	}
 	return j.foretellPlacing(s)
 }

@@ -46,8 +46,8 @@ var table = []row{
 	{``, "~$letter.docx", false, file.Facts{}},
 	{``, "4913", false, file.Facts{}},
 	{``, "report.csv.failed.txt", false, file.Facts{}},
-	{``, ".tide-abcdefgh", false, file.Facts{}},
-	{`hidden: true`, ".tide-abcdefgh", false, file.Facts{}},
+	{``, ".stilltide-abcdefgh", false, file.Facts{}},
+	{`hidden: true`, ".stilltide-abcdefgh", false, file.Facts{}},
 	// Names.
 	{`match: "*.csv"`, "a.csv", true, file.Facts{}},
 	{`match: "*.csv"`, "A.CSV", false, file.Facts{}},
@@ -57,7 +57,7 @@ var table = []row{
 	{`match: "gauge-*"`, "gauge-NOR.csv", true, file.Facts{}},
 	{`match: "*NOR*"`, "gauge-NOR.csv", true, file.Facts{}},
 	{`match: "gauge-<station>_<day>.csv"`, "gauge-NOR_2031-04-02.csv", true, file.Facts{}},
-	{`match: "gauge-<station:{NOR,PIR}>.csv"`, "gauge-SLU.csv", false, file.Facts{}},
+	{`match: "gauge-<station={NOR,PIR}>.csv"`, "gauge-SLU.csv", false, file.Facts{}},
 	{`match: ["*", "!*.tmp2"]`, "a.tmp2", false, file.Facts{}},
 	{`match: "!draft-*"`, "draft-1", false, file.Facts{}},
 	{`match: "!draft-*"`, "final-1", true, file.Facts{}},
@@ -84,11 +84,11 @@ var table = []row{
 	{`depth: all`, ".git/config", false, file.Facts{}},
 	{`{depth: all, hidden: true}`, ".git/config", true, file.Facts{}},
 	{`{depth: all, processed: in/done}`, "done/a.csv", false, file.Facts{}},
-	{`{depth: all, failed: in/trouble}`, "trouble/a.csv", false, file.Facts{}},
+	{`{depth: all, failed: in/failed}`, "failed/a.csv", false, file.Facts{}},
 	// Whole folders.
-	{`take: folders`, "card", true, folder()},
-	{`take: folders`, "card", false, file.Facts{}},
-	{`{take: folders, match: "card-*"}`, "other", false, folder()},
+	{`unit: folder`, "card", true, folder()},
+	{`unit: folder`, "card", false, file.Facts{}},
+	{`{unit: folder, match: "card-*"}`, "other", false, folder()},
 	{``, "card", false, folder()},
 	// Size, age, kind.
 	{`size: 100B..`, "a", false, big(99)},
@@ -100,9 +100,9 @@ var table = []row{
 	{`age: 1h..`, "a", false, old(time.Minute)},
 	{`age: ..1d`, "a", false, old(25 * time.Hour)},
 	{`age: ..1d`, "a", true, old(-time.Hour)}, // a time in the future is age 0
-	{`kind: "image/*"`, "a", true, kind("image/png")},
-	{`kind: ["image/*", text/csv]`, "a", true, kind("text/csv")},
-	{`kind: "image/*"`, "a", false, kind("text/plain")},
+	{`media_type: "image/*"`, "a", true, kind("image/png")},
+	{`media_type: ["image/*", text/csv]`, "a", true, kind("text/csv")},
+	{`media_type: "image/*"`, "a", false, kind("text/plain")},
 	// Expressions.
 	{`where: size > 100 * MB`, "a", true, big(100_000_001)},
 	{`where: size > 100 * MB`, "a", false, big(100_000_000)},
@@ -214,7 +214,7 @@ func TestCirclesAreFoundOnce(t *testing.T) {
 }
 
 func TestStaysPut(t *testing.T) {
-	for place, want := range map[string]int{"in": 1, `"{dir}"`: 1, `"{watch}/{reldir}"`: 1, `"{watch}"`: 1, "out": 0, `"in/{ext}"`: 0, "{to: in, as: x}": 0} {
+	for place, want := range map[string]int{"in": 1, `"{folder}"`: 1, `"{watch}/{rel_folder}"`: 1, `"{watch}"`: 1, "out": 0, `"in/{ext}"`: 0, "{to: in, as: x}": 0} {
 		require.Len(t, rules(t, "  - {name: a, watch: in, processed: "+place+"}\n").StaysPut(), want, place)
 	}
 	require.Empty(t, rules(t, "  - {name: a, watch: in, depth: all, processed: in}\n").StaysPut())

@@ -47,9 +47,9 @@ type Channel struct {
 	Desktop bool     `key:"desktop" doc:"true: a notification of the desktop, over D-Bus"`
 	Webhook Text     `key:"webhook" doc:"an address that gets a CloudEvent as JSON over HTTP, again and again until it is taken"`
 	Secret  Text     `key:"secret_env" doc:"webhook: the environment variable with the secret (whsec_…) that signs it by the Standard Webhooks scheme"`
-	Mail    *Mail    `key:"mail" doc:"a letter: server, from, to, and perhaps user, password_env, encryption"`
+	Mail    *Mail    `key:"mail" doc:"an e-mail: server, from, to, and perhaps user, password_env, encryption"`
 	Command Text     `key:"command" doc:"a program without a shell; the notice is its standard input, and the placeholders are {title}, {text}, {count}, {channel}"`
-	Gather  Duration `key:"gather" doc:"how long a channel gathers after the first notice, so that it sends at most one in that time; 10s if left out"`
+	Digest  Duration `key:"digest" doc:"how long it gathers notices after the first, so that it sends at most one message in that time; 10s if left out"`
 
 	Pos  Pos
 	Base string // folder that a command runs in
@@ -58,39 +58,39 @@ type Channel struct {
 
 func (c *Channel) setPos(p Pos) { c.Pos = p }
 
-// gatherTime is how long a channel gathers that does not say so.
-const gatherTime = 10 * time.Second
+// defaultDigest is how long a channel gathers that does not say so.
+const defaultDigest = 10 * time.Second
 
-// GatherTime is how long the channel gathers after the first notice.
-func (c Channel) GatherTime() time.Duration {
-	if c.Gather.Pos.Line == 0 {
-		return gatherTime
+// DigestTime is how long the channel gathers after the first notice.
+func (c Channel) DigestTime() time.Duration {
+	if c.Digest.Pos.Line == 0 {
+		return defaultDigest
 	}
-	return c.Gather.Duration
+	return c.Digest.Duration
 }
 
-// Mail is a letter's way.
+// Mail is the way of an e-mail.
 type Mail struct {
 	Server   Text       `key:"server" doc:"host and port of the mail server: 127.0.0.1:2525"`
 	From     Text       `key:"from" doc:"the sender's address"`
 	To       []Text     `key:"to" doc:"an address, or a list"`
 	User     Text       `key:"user" doc:"name for the server, if it wants one"`
 	Password Text       `key:"password_env" doc:"the environment variable with the password"`
-	Secrecy  Encryption `key:"encryption" doc:"offered (if the server offers it), always, from_start (TLS before the first word) or never; offered if left out"`
+	Secrecy  Encryption `key:"encryption" doc:"starttls_if_offered, starttls (required, RFC 3207), implicit_tls (RFC 8314) or none; starttls_if_offered if left out"`
 }
 
 // Encryption says how a mail server is spoken to.
 type Encryption Choice
 
 const (
-	EncryptionOffered   Encryption = "offered"
-	EncryptionAlways    Encryption = "always"
-	EncryptionFromStart Encryption = "from_start"
-	EncryptionNever     Encryption = "never"
+	StartTLSIfOffered Encryption = "starttls_if_offered"
+	StartTLS          Encryption = "starttls"     // RFC 3207
+	ImplicitTLS       Encryption = "implicit_tls" // RFC 8314
+	NoTLS             Encryption = "none"
 )
 
 func (v *Encryption) fromNode(d *decoder, n ast.Node) {
-	*v = Encryption(choose(d, n, "encryption", "offered", "always", "from_start", "never"))
+	*v = Encryption(choose(d, n, "encryption", "starttls_if_offered", "starttls", "implicit_tls", "none"))
 }
 
 // Occasion is something that people may want to be told.
@@ -99,19 +99,19 @@ type Occasion Choice
 const (
 	OnFailed    Occasion = "failed"    // a job failed for good
 	OnProcessed Occasion = "processed" // a job succeeded
-	OnDrained   Occasion = "drained"   // a rule has nothing left to do
-	OnUnready   Occasion = "unready"   // a file did not become ready in time
-	OnTrouble   Occasion = "trouble"   // an ability was lost, or is back
-	OnUntaken   Occasion = "untaken"   // no rule took a file
+	OnCaughtUp  Occasion = "caught_up" // a rule has nothing left to do
+	OnOverdue   Occasion = "overdue"   // a file did not become ready in time
+	OnBlocked   Occasion = "blocked"   // an ability was lost, or is back
+	OnUnmatched Occasion = "unmatched" // no rule took a file
 )
 
 func (v *Occasion) fromNode(d *decoder, n ast.Node) {
-	*v = Occasion(choose(d, n, "on", "failed", "processed", "drained", "unready", "trouble", "untaken"))
+	*v = Occasion(choose(d, n, "on", "failed", "processed", "caught_up", "overdue", "blocked", "unmatched"))
 }
 
 // Notify says what is told, and on which channels.
 type Notify struct {
-	On []Occasion `key:"on" doc:"what is told: of a rule failed, processed, drained, unready, trouble; of the whole file trouble, untaken"`
+	On []Occasion `key:"on" doc:"what is told: of a rule failed, processed, caught_up, overdue, blocked; of the whole file blocked, unmatched"`
 	To []Text     `key:"to" doc:"a channel, or a list; log is always there"`
 
 	Pos Pos
@@ -131,11 +131,11 @@ func (v *Notify) Channels(o Occasion) []string {
 	return names
 }
 
-// Heartbeat tells a channel regularly that all goes on, so that somebody else
+// Heartbeat tells a channel regularly that all is well, so that somebody else
 // notices silence.
 type Heartbeat struct {
-	Channel Text     `key:"channel" doc:"the channel that is told"`
-	Every   Duration `key:"every" doc:"how often"`
+	To    Text     `key:"to" doc:"the channel that is told"`
+	Every Duration `key:"every" doc:"how often"`
 
 	Pos Pos
 }
@@ -150,9 +150,9 @@ func (d *decoder) noticeKeys(f *File) {
 		d.channel(name, &c)
 		f.Channels[name] = c
 	}
-	d.notify(f.Notify, OnTrouble, OnUntaken)
+	d.notify(f.Notify, OnBlocked, OnUnmatched)
 	if h := f.Heartbeat; h != nil {
-		d.knownChannel(h.Channel, h.Pos, "heartbeat")
+		d.knownChannel(h.To, h.Pos, "heartbeat")
 		if h.Every.Duration < time.Second {
 			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s", "every: 1h, for instance")
 		}
@@ -200,18 +200,18 @@ func (d *decoder) mail(name string, c *Channel) {
 	m := c.Mail
 	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
 	if m.Secrecy == "" {
-		m.Secrecy = EncryptionOffered
+		m.Secrecy = StartTLSIfOffered
 	}
 	m.Server = d.put(Path{Text: m.Server}).Text
 	if _, _, ok := hostPort(m.Server.S); !ok {
 		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name), "server: 127.0.0.1:25, for instance")
 	}
 	if !strings.Contains(m.From.S, "@") || len(m.To) == 0 {
-		bad(fmt.Sprintf("the channel %s needs from: and to: with mail addresses", name), "")
+		bad(fmt.Sprintf("the channel %s needs from: and to: with e-mail addresses", name), "")
 	}
 	for _, to := range m.To {
 		if !strings.Contains(to.S, "@") {
-			d.add(SeverityError, to.Pos, "address", fmt.Sprintf("%q is not a mail address", to.S), "")
+			d.add(SeverityError, to.Pos, "address", fmt.Sprintf("%q is not an e-mail address", to.S), "")
 		}
 	}
 	if m.User.Set() != m.Password.Set() {
@@ -229,8 +229,8 @@ func (d *decoder) notify(n *Notify, allowed ...Occasion) {
 	}
 	for _, o := range n.On {
 		if !slices.Contains(allowed, o) {
-			hint := "untaken belongs to no rule: put it into notify: at the top of the file"
-			if o != OnUntaken {
+			hint := "unmatched belongs to no rule: put it into notify: at the top of the file"
+			if o != OnUnmatched {
 				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for all", o)
 			}
 			d.add(SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)

@@ -12,7 +12,6 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/gather"
-	"stilltide/internal/core/settle"
 )
 
 // Choice is one word of a few.
@@ -31,6 +30,9 @@ func choose(d *decoder, n ast.Node, what string, words ...string) string {
 	hint := "it is one of " + strings.Join(words, ", ")
 	if near := Nearest(s, words); near != "" {
 		hint = "did you mean " + near + "?"
+	}
+	if other := otherValues[what][s]; other != "" {
+		hint = other
 	}
 	d.errorAt(n, "choice", fmt.Sprintf("%s cannot be %q", what, s), hint)
 	return words[0]
@@ -56,16 +58,16 @@ func (v *Depth) fromNode(d *decoder, n ast.Node) {
 	*v = Depth(levels)
 }
 
-// Take says what the units of a rule are.
-type Take Choice
+// Unit says what one job works on.
+type Unit Choice
 
 const (
-	TakeFiles   Take = "files"
-	TakeFolders Take = "folders"
+	UnitFile   Unit = "file"
+	UnitFolder Unit = "folder"
 )
 
-func (v *Take) fromNode(d *decoder, n ast.Node) {
-	*v = Take(choose(d, n, "take", "files", "folders"))
+func (v *Unit) fromNode(d *decoder, n ast.Node) {
+	*v = Unit(choose(d, n, "unit", "file", "folder"))
 }
 
 // Event is one of the events a rule reacts to.
@@ -79,13 +81,13 @@ func (v *Event) fromNode(d *decoder, n ast.Node) {
 type Running Choice
 
 const (
-	RunAfter   Running = "after"
-	RunStopOld Running = "stop_old"
-	RunIgnore  Running = "ignore"
+	RunFinishFirst Running = "finish_first"
+	RunStopOld     Running = "stop_old"
+	RunOwnWork     Running = "own_work"
 )
 
 func (v *Running) fromNode(d *decoder, n ast.Node) {
-	*v = Running(choose(d, n, "while_running", "after", "stop_old", "ignore"))
+	*v = Running(choose(d, n, "while_running", "finish_first", "stop_old", "own_work"))
 }
 
 // WritersMode says whether a writer is waited for.
@@ -100,10 +102,10 @@ func (v *WritersMode) fromNode(d *decoder, n ast.Node) {
 	*v = WritersMode(choose(d, n, "writers", "wait", "ignore"))
 }
 
-// Look is how often folders without events are looked at; 0 for auto.
-type Look time.Duration
+// Poll is how often folders without events are looked at; 0 for auto.
+type Poll time.Duration
 
-func (v *Look) fromNode(d *decoder, n ast.Node) {
+func (v *Poll) fromNode(d *decoder, n ast.Node) {
 	if s, _ := d.scalar(n); s == "auto" {
 		*v = 0
 		return
@@ -111,9 +113,9 @@ func (v *Look) fromNode(d *decoder, n ast.Node) {
 	var t Duration
 	t.fromNode(d, n)
 	if t.Pos.Line > 0 && t.Duration < 100*time.Millisecond {
-		d.errorAt(n, "range", "look must be at least 100ms", "write auto, or a longer time")
+		d.errorAt(n, "range", "poll must be at least 100ms", "write auto, or a longer time")
 	}
-	*v = Look(t.Duration)
+	*v = Poll(t.Duration)
 }
 
 // Size is a number of bytes: `100MB`, `2KiB`, `17`.
@@ -134,8 +136,8 @@ type Ready struct {
 	Writers WritersMode `key:"writers" doc:"wait: nobody may have it open for writing; ignore: take it all the same"`
 	Marker  Text        `key:"marker" doc:"name of the companion file that says done, such as {name}.ok"`
 	MinSize Size        `key:"min_size" doc:"a smaller file is not ready"`
-	AtMost  Duration    `key:"at_most" doc:"bound on the wait, counted from the last growth"`
-	Then    Choice      `key:"then" doc:"what happens after at_most: wait, failed or go; it is reported in any case"`
+	MaxWait Duration    `key:"max_wait" doc:"bound on the wait, counted from the last growth"`
+	Overdue Overdue     `key:"overdue" doc:"what happens after max_wait: wait, fail or take; it is reported in any case"`
 
 	MarkerName *fill.Template
 	markerRE   *regexp.Regexp
@@ -144,16 +146,13 @@ type Ready struct {
 func (v *Ready) fromNode(d *decoder, n ast.Node) {
 	type plain Ready
 	d.into(n, reflectOf((*plain)(v)), "ready")
-	v.then(d, n)
 }
 
-func (v *Ready) then(d *decoder, n ast.Node) {
-	switch settle.Then(v.Then) {
-	case settle.ThenWait, settle.ThenFailed, settle.ThenGo:
-	default:
-		hint := "it is one of wait, failed, go"
-		d.errorAt(n, "choice", fmt.Sprintf("then cannot be %q", v.Then), hint)
-	}
+// Overdue says what happens to a file that does not become ready in time.
+type Overdue Choice
+
+func (v *Overdue) fromNode(d *decoder, n ast.Node) {
+	*v = Overdue(choose(d, n, "overdue", "wait", "fail", "take"))
 }
 
 // markerWords are the placeholders of a marker's name.
@@ -190,26 +189,59 @@ func (v *Ready) IsMarker(name string) bool {
 	return v.markerRE != nil && v.markerRE.MatchString(name)
 }
 
-// Gather makes one job of many files.
+// Batch makes one job of all files that come together.
+type Batch struct {
+	Quiet    Duration `key:"quiet" doc:"it ends when no further file has settled for so long"`
+	MaxFiles int      `key:"max_files" doc:"it ends at so many files"`
+	MaxWait  Duration `key:"max_wait" doc:"it ends after so long; 1m if left out"`
+
+	Pos Pos
+}
+
+func (v *Batch) setPos(p Pos) { v.Pos = p }
+
+// Group makes one job of files that belong together.
+type Group struct {
+	By      Text         `key:"by" doc:"a template; files with the same value belong together"`
+	Need    []Text       `key:"need" doc:"patterns that must each be met by a file"`
+	MaxWait Duration     `key:"max_wait" doc:"it is overdue after so long; never if left out"`
+	Overdue GroupOverdue `key:"overdue" doc:"what happens then to what is there: fail or take; fail if left out"`
+
+	Pos Pos
+}
+
+func (v *Group) setPos(p Pos) { v.Pos = p }
+
+// GroupOverdue says what happens to a group that is not complete in time.
+type GroupOverdue Choice
+
+const (
+	GroupFails GroupOverdue = "fail"
+	GroupTaken GroupOverdue = "take"
+)
+
+func (v *GroupOverdue) fromNode(d *decoder, n ast.Node) {
+	*v = GroupOverdue(choose(d, n, "overdue", "fail", "take"))
+}
+
+// Gather is what makes one job of many files: a batch or a group.
 type Gather struct {
-	Quiet  Duration `key:"quiet" doc:"burst: it ends when no further file has settled for so long"`
-	Most   int      `key:"most" doc:"burst: it ends at so many files"`
-	By     Text     `key:"by" doc:"set: files with the same value belong together"`
-	Need   []Text   `key:"need" doc:"set: patterns that must each be met by a member"`
-	AtMost Duration `key:"at_most" doc:"burst: it ends after so long (1m if left out); set: it is late after so long"`
-	Then   Choice   `key:"then" doc:"set that is late: failed or go"`
+	Quiet    Duration
+	MaxFiles int
+	MaxWait  Duration
+	By       Text
+	Need     []Text
+	Overdue  GroupOverdue
 
 	Pos   Pos
 	Key   *fill.Template
 	Needs []gather.Need
 }
 
-func (v *Gather) setPos(p Pos) { v.Pos = p }
-
-// Set tells whether it gathers sets rather than bursts.
-func (v *Gather) Set() bool { return v.By.Set() }
+// IsGroup tells whether it gathers groups rather than batches.
+func (v *Gather) IsGroup() bool { return v.By.Set() }
 
 // Spec is what the gathering machine must know.
 func (v *Gather) Spec() gather.Spec {
-	return gather.Spec{Quiet: v.Quiet.Duration, Most: v.Most, AtMost: v.AtMost.Duration, Need: v.Needs}
+	return gather.Spec{Quiet: v.Quiet.Duration, MaxFiles: v.MaxFiles, MaxWait: v.MaxWait.Duration, Need: v.Needs}
 }

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"math"
 	"path"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -108,25 +109,25 @@ type Let struct {
 
 // Example is a file that `check` tries the rules on.
 type Example struct {
-	File     Text      `key:"file" doc:"path below the rule's first watched folder"`
-	Size     Size      `key:"size" doc:"its size; 0 if left out"`
-	Modified Text      `key:"modified" doc:"when it was changed; now if left out"`
-	Age      Duration  `key:"age" doc:"or how long ago that was"`
-	Kind     Text      `key:"kind" doc:"its media type; by its name if left out"`
-	Event    Event     `key:"event" doc:"added if left out"`
-	Taken    *bool     `key:"taken" doc:"whether this rule takes it"`
-	EndsIn   Text      `key:"ends_in" doc:"where it ends after success, relative to the rules file"`
-	At       time.Time // Modified or Age, as a time; zero for now
-	Pos      Pos
+	File      Text      `key:"file" doc:"path below the rule's first watched folder"`
+	Size      Size      `key:"size" doc:"its size; 0 if left out"`
+	Modified  Text      `key:"modified" doc:"when it was changed; now if left out"`
+	Age       Duration  `key:"age" doc:"or how long ago that was"`
+	MediaType Text      `key:"media_type" doc:"its media type; by its name if left out"`
+	Event     Event     `key:"event" doc:"added if left out"`
+	Taken     *bool     `key:"taken" doc:"whether this rule takes it"`
+	FileAfter Text      `key:"file_after" doc:"where it ends after success, relative to the rules file"`
+	At        time.Time // Modified or Age, as a time; zero for now
+	Pos       Pos
 }
 
 func (e *Example) setPos(p Pos) { e.Pos = p }
 
 // conditions compiles what is tested beyond the name.
 func (d *decoder) conditions(r *Rule) {
-	for _, k := range r.Kind {
+	for _, k := range r.MediaType {
 		if _, err := path.Match(k.S, "image/png"); err != nil || !strings.Contains(k.S, "/") {
-			d.add(SeverityError, k.Pos, "kind", fmt.Sprintf("%q is not a media type", k.S), "write image/png, or image/* for all of a kind")
+			d.add(SeverityError, k.Pos, "media_type", fmt.Sprintf("%q is not a media type", k.S), "write image/png, or image/* for all pictures")
 		}
 	}
 	if r.Share {
@@ -186,9 +187,22 @@ func (d *decoder) expression(env expr.Env, t Text, want string) *expr.Program {
 	if e, ok := err.(*expr.Error); ok && e.Near != "" {
 		at = d.find(t.Pos, e.Near)
 	}
-	d.add(SeverityError, at, "expression", "this expression cannot be used: "+err.Error(), "")
+	message, hint := "this expression cannot be used: "+err.Error(), ""
+	if m := undeclared.FindStringSubmatch(err.Error()); m != nil {
+		words := env.Names()
+		message, hint = fmt.Sprintf("there is no word %s in expressions", m[1]), "the words here are "+strings.Join(words, ", ")
+		if other := otherWords[m[1]]; contains(words, other) {
+			hint = "it is " + other
+		} else if near := Nearest(m[1], words); near != "" {
+			hint = "did you mean " + near + "?"
+		}
+	}
+	d.add(SeverityError, at, "expression", message, hint)
 	return nil
 }
+
+// undeclared is how the compiler of expressions names a word that it does not know.
+var undeclared = regexp.MustCompile(`undeclared reference to '([A-Za-z0-9_]+)'`)
 
 func (d *decoder) example(e *Example) {
 	if !e.File.Set() {

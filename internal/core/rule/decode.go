@@ -1,6 +1,7 @@
 package rule
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"reflect"
@@ -350,14 +351,14 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		}
 		index, ok := fields[key]
 		if !ok {
-			d.unknownKey(p.Key, key, what, fields)
+			d.unknownKey(p.Key, key, what, fields, pairs)
 			continue
 		}
 		d.into(p.Value, v.FieldByIndex(index), key)
 	}
 }
 
-func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]int) {
+func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]int, pairs []*ast.MappingValueNode) {
 	names := make([]string, 0, len(fields))
 	for name := range fields {
 		names = append(names, name)
@@ -366,6 +367,11 @@ func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]i
 	hint := "the keys here are " + strings.Join(names, ", ")
 	if near := Nearest(key, names); near != "" {
 		hint = "did you mean " + near + "?"
+	}
+	if partOf(what) == inRule {
+		hint = cmp.Or(d.stepOption(pairs, key), insteadOf(what, key), hint)
+	} else {
+		hint = cmp.Or(insteadOf(what, key), hint)
 	}
 	d.errorAt(n, "unknown-key", fmt.Sprintf("%s has no key named %s", what, key), hint)
 }

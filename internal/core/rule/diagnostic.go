@@ -66,7 +66,7 @@ func (d Diagnostics) Count() (errors, warnings int) {
 // Error makes the diagnostics usable as an error: the first of them, and how many more.
 func (d Diagnostics) Error() string {
 	if len(d) == 0 {
-		return "no mistakes"
+		return "no errors"
 	}
 	first := fmt.Sprintf("%s: %s", d[0].Pos, d[0].Message)
 	if len(d) > 1 {

@@ -29,14 +29,14 @@ const FileName = "stilltide.yaml"
 type File struct {
 	Version   int        `key:"version" doc:"the version of this notation: 1"`
 	Workers   int        `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
-	State     Path       `key:"state" doc:"the ledger's folder; .stilltide if left out"`
-	Include   []Text     `key:"include" doc:"more rules files, in name order after these: a path or glob, or a list"`
-	Words     Words      `key:"words" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
-	NeverTake []Text     `key:"never" doc:"patterns that no rule takes, besides the built-in list"`
+	State     Path       `key:"state_folder" doc:"the ledger's folder; .stilltide if left out"`
+	More      []Text     `key:"more_rules" doc:"files with more rules, in name order after these: a path or glob, or a list"`
+	Vars      Vars       `key:"vars" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
+	IgnoreAll []Text     `key:"ignore" doc:"patterns that no rule takes, besides the built-in list"`
 	Queues    Queues     `key:"queues" doc:"named queues, each with workers, rate and priority"`
 	Channels  Channels   `key:"channels" doc:"where notices go, by name; log is always there"`
-	Notify    *Notify    `key:"notify" doc:"who is told of what belongs to no rule: on: trouble, untaken; to: channels"`
-	Heartbeat *Heartbeat `key:"heartbeat" doc:"a channel that is told regularly that all goes on: channel, every"`
+	Notify    *Notify    `key:"notify" doc:"who is told of what belongs to no rule: on: blocked, unmatched; to: channels"`
+	Heartbeat *Heartbeat `key:"heartbeat" doc:"a channel that is told regularly that all is well: to, every"`
 	Listen    Text       `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
 	Replaced  Size       `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
 	Keep      Duration   `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
@@ -45,8 +45,8 @@ type File struct {
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
-	Never    *pattern.List // nil if there is no never:
-	Included []string      // the files that include: named, and the machine's own words
+	Ignore   *pattern.List // nil if there is no ignore:
+	Included []string      // the files that more_rules named, and the machine's own variables
 
 	list []*Rule
 }
@@ -91,40 +91,41 @@ type Rule struct {
 	Name      Text            `key:"name" doc:"a short word, unique in the file"`
 	Watch     []Path          `key:"watch" doc:"the folder to watch, or a list of folders"`
 	Depth     Depth           `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
-	Take      Take            `key:"take" doc:"files, or folders: a folder directly inside watch is the unit"`
+	Unit      Unit            `key:"unit" doc:"file, or folder: a folder directly inside watch"`
 	Events    []Event         `key:"events" doc:"what the rule reacts to: added, changed, removed; a rename into the pattern is added"`
 	Match     []Text          `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
 	Hidden    bool            `key:"hidden" doc:"also names that begin with a dot"`
 	Case      bool            `key:"ignore_case" doc:"match without regard to case"`
-	Kind      []Text          `key:"kind" doc:"media type by content, then by name: image/*, or a list"`
+	MediaType []Text          `key:"media_type" doc:"media type by content, then by name: image/*, or a list"`
 	Size      SizeRange       `key:"size" doc:"range of sizes: 100MB.., ..2KiB"`
 	Age       AgeRange        `key:"age" doc:"range of ages since the last change: 1h..30d"`
-	Where     Where           `key:"where" doc:"a CEL expression over name stem ext path rel size modified age kind event tags now, captures and let words"`
+	Where     Where           `key:"where" doc:"a CEL expression over name stem ext file rel size modified age media_type event tags now, captures and let words"`
 	Let       map[string]Text `key:"let" doc:"more words, each a CEL expression"`
 	Existing  Existing        `key:"existing" doc:"files that were there before the rule first watched the folder: take or leave"`
 	Share     bool            `key:"share" doc:"later rules may take the file too, after this one"`
 	Enabled   bool            `key:"enabled" doc:"false: the rule is off"`
-	Was       Text            `key:"was" doc:"an old name of this rule, whose memory it keeps"`
+	OldName   Text            `key:"old_name" doc:"an old name of this rule, whose memory it keeps"`
 	Examples  []Example       `key:"examples" doc:"files that check tries the rules on"`
 	Debounce  Duration        `key:"debounce" doc:"quiet time since the last change before a file is taken"`
-	Ready     Ready           `key:"ready" doc:"when a file is ready: writers, marker, min_size, at_most, then"`
-	Gather    *Gather         `key:"gather" doc:"one job for many files: a burst (quiet, most) or a set (by, need)"`
-	Look      Look            `key:"look" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
-	Running   Running         `key:"while_running" doc:"the file changes while its job runs: after, stop_old or ignore"`
+	Ready     Ready           `key:"ready" doc:"when a file is ready: writers, marker, min_size, max_wait, overdue"`
+	Batch     *Batch          `key:"batch" doc:"one job for all files that come together: quiet, max_files, max_wait"`
+	Group     *Group          `key:"group" doc:"one job for files that belong together: by, need, max_wait, overdue"`
+	Poll      Poll            `key:"poll" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
+	Running   Running         `key:"while_running" doc:"the file changes while its job runs: finish_first (then run again), stop_old (stop it, run again) or own_work (the change is the job's own)"`
 	Do        []Step          `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
 	Run       Text            `key:"run" doc:"short for a do with this one step: a program without a shell"`
 	Script    Text            `key:"script" doc:"short for a do with this one step: the text of a script"`
 	Timeout   Duration        `key:"timeout" doc:"bound on one attempt; none if left out"`
-	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, first, factor, longest, jitter, never_on, after_crash"`
+	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, delay, factor, max_delay, jitter, never_on_exit, never_on_status, after_crash"`
 	Again     Again           `key:"again" doc:"a file that stays: changed, never or always"`
 	Loops     Loops           `key:"loops" doc:"stop or allow a file that this rule itself placed"`
 	SameName  SameName        `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
-	OneByOne  Text            `key:"one_by_one" doc:"a template; jobs with the same value never run at the same time"`
+	SerialBy  Text            `key:"serial_by" doc:"a template; jobs with the same value never run at the same time, whatever their rule"`
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
 	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; the zone is this machine's if left out"`
 	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
-	Notify    *Notify         `key:"notify" doc:"who is told: on: failed, processed, drained, unready, trouble; to: channels"`
+	Notify    *Notify         `key:"notify" doc:"who is told: on: failed, processed, caught_up, overdue, blocked; to: channels"`
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
 	Pos     Pos
@@ -133,7 +134,8 @@ type Rule struct {
 	Ways    map[string]string // other names of watched folders, through links: the name that each goes by
 	Globs   []Glob            // the globs of folders in watch
 	Matcher *pattern.List
-	Steps   []Step // what to do, whichever way it was written
+	Gather  *Gather // what batch or group says, nil if neither is there
+	Steps   []Step  // what to do, whichever way it was written
 	Key     *fill.Template
 	Lets    []Let    // in the order in which they are filled
 	Saved   []string // the words that steps save
@@ -187,9 +189,9 @@ func (r *Rule) Spelled(folder string) string {
 func newRule() Rule {
 	return Rule{
 		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
-		Take: TakeFiles, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunAfter,
+		Unit: UnitFile, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunFinishFirst,
 		SameName: SameNumber,
-		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Then: Choice(settle.ThenWait)},
+		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Overdue: Overdue(settle.OverdueWait)},
 	}
 }
 
@@ -199,7 +201,7 @@ func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
 func (r *Rule) Levels() int { return int(r.Depth) }
 
 // Folded tells whether the rule's units are whole folders.
-func (r *Rule) Folded() bool { return r.Take == TakeFolders }
+func (r *Rule) Folded() bool { return r.Unit == UnitFolder }
 
 // Reacts tells whether the rule reacts to an event.
 func (r *Rule) Reacts(e file.Event) bool {

@@ -36,16 +36,16 @@ type Source struct {
 	Text []byte
 }
 
-// Load finds the files that an `include` names, in name order.
+// Load finds the files that `more_rules` names, in name order.
 type Load func(glob string) ([]Source, error)
 
 // Parse reads a rules file without the ones that it includes; a file that
-// includes others needs ParseAll.
+// names others needs ParseAll.
 func Parse(path string, src []byte) (*File, Diagnostics) {
 	return ParseAll(path, src, func(string) ([]Source, error) { return nil, nil })
 }
 
-// ParseAll reads a rules file and what it includes. path names it in messages and gives the folder
+// ParseAll reads a rules file and what it names. path names it in messages and gives the folder
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
 func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
@@ -55,30 +55,30 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 		f.Defaults = newRule()
 		d.into(root, reflectOf(f), "the rules file")
 		d.header(f, root)
-		d.fixedWords(f, load)
+		d.fixedVars(f, load)
 		f.State = d.put(f.State)
 		d.noticeKeys(f)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
 		f.Rules = rawRules{} // the nodes hold the whole tree, which is large
-		d.include(f, load, named)
+		d.more(f, load, named)
 		d.nothing(f)
 	}
 	d.diags.Sort()
 	return f, d.diags
 }
 
-// include reads the files that the rules file names. Each may have defaults
+// more reads the files that the rules file names. Each may have defaults
 // of its own, on top of the main file's; paths in it start at its own folder.
-func (d *decoder) include(f *File, load Load, named map[string]Pos) {
-	for _, glob := range f.Include {
+func (d *decoder) more(f *File, load Load, named map[string]Pos) {
+	for _, glob := range f.More {
 		at := d.put(Path{Text: glob}).S
 		if !filepath.IsAbs(at) {
 			at = filepath.Join(f.Base, at)
 		}
 		sources, err := load(at)
 		if err != nil {
-			d.add(SeverityError, glob.Pos, "include", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
+			d.add(SeverityError, glob.Pos, "more_rules", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
 			continue
 		}
 		for _, src := range sources {
@@ -100,7 +100,7 @@ func (d *decoder) included(f *File, src Source, named map[string]Pos) {
 		Rules    rawRules `key:"rules"`
 	}{Defaults: f.Defaults}
 	if root := inner.tree(src.Text); root != nil {
-		inner.into(root, reflectOf(&part), "an included rules file")
+		inner.into(root, reflectOf(&part), "a file of more rules")
 		inner.rules(f, part.Defaults, part.Rules, named)
 	}
 	d.diags = append(d.diags, inner.diags...)
@@ -123,17 +123,17 @@ func (d *decoder) header(f *File, root ast.Node) {
 	default:
 		d.errorAt(root, "version", fmt.Sprintf("this program reads version 1 of the notation, and this file says %d", f.Version), "")
 	}
-	if len(f.NeverTake) > 0 {
-		texts := make([]string, len(f.NeverTake))
-		for i, t := range f.NeverTake {
+	if len(f.IgnoreAll) > 0 {
+		texts := make([]string, len(f.IgnoreAll))
+		for i, t := range f.IgnoreAll {
 			texts[i] = t.S
 		}
 		list, at, err := pattern.CompileList(texts, pattern.Options{})
 		if err != nil {
 			e := err.(*pattern.Error)
-			d.errorIn(f.NeverTake[at], e.Near, "pattern", e.Message, "")
+			d.errorIn(f.IgnoreAll[at], e.Near, "pattern", e.Message, "")
 		}
-		f.Never = list
+		f.Ignore = list
 	}
 	if f.Defaults.Name.Set() {
 		d.add(SeverityError, f.Defaults.Name.Pos, "defaults", "a name cannot be a default: every rule needs its own", "remove it here")
@@ -142,7 +142,7 @@ func (d *decoder) header(f *File, root ast.Node) {
 
 // rules reads a list of rules on top of defaults; named holds the names so far.
 func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]Pos) {
-	if raw.pos.Line > 0 && len(raw.nodes) == 0 && len(f.Include) == 0 {
+	if raw.pos.Line > 0 && len(raw.nodes) == 0 && len(f.More) == 0 {
 		d.add(SeverityError, raw.pos, "empty", "there is no rule in this list", "")
 	}
 	for _, n := range raw.nodes {
@@ -198,7 +198,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	d.steps(r, n)
 	d.place(r.Processed, memberWords(r))
 	d.place(r.Failed, memberWords(r))
-	d.notify(r.Notify, OnFailed, OnProcessed, OnDrained, OnUnready, OnTrouble)
+	d.notify(r.Notify, OnFailed, OnProcessed, OnCaughtUp, OnOverdue, OnBlocked)
 }
 
 func (d *decoder) matcher(r *Rule) {
@@ -221,7 +221,7 @@ func (d *decoder) matcher(r *Rule) {
 	shared, partial := list.Shared()
 	for _, w := range append(shared, partial...) {
 		if _, fixed := d.words[w]; fixed && len(r.Match) > 0 {
-			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is one of the file's words, so no capture can have that name", w), "choose another name")
+			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is one of the file's variables, so no capture can have that name", w), "choose another name")
 		}
 		if isBuiltIn(w) && len(r.Match) > 0 {
 			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w), "choose another name")
@@ -267,7 +267,9 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 			words := append(slices.Clone(words), slices.Sorted(maps.Keys(d.words))...)
 			hint := "the placeholders here are " + strings.Join(words, ", ")
 			if contains(words, "files") && contains(fileOnly, ref.Word) {
-				hint = "a burst or set has many files: use {files}, or {list} for a file that lists them"
+				hint = "a batch or group has many files: use {files}, or {list} for a file that lists them"
+			} else if other := otherWords[ref.Word]; contains(words, other) {
+				hint = "it is {" + other + "}"
 			} else if near := Nearest(ref.Word, words); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
@@ -319,7 +321,7 @@ func contains(list []string, word string) bool {
 	return false
 }
 
-var dateWords = []string{"modified", "clock", "shot"}
+var dateWords = []string{"modified", "now", "shot"}
 
 // BuiltIn lists the placeholders that every rule has.
 func BuiltIn() []string { return append([]string(nil), builtIn...) }

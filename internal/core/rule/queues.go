@@ -115,10 +115,10 @@ func (d *decoder) flow(f *File, r *Rule) {
 			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S), hint)
 		}
 	}
-	if r.OneByOne.Set() {
-		r.Key = d.template(r.OneByOne, memberWords(r))
+	if r.SerialBy.Set() {
+		r.Key = d.template(r.SerialBy, memberWords(r))
 	}
 	if r.Again == AgainNever && (r.Folded() || r.Gather != nil) {
-		d.add(SeverityError, r.Pos, "again", "again: never compares the content of single files, so it does not go with take: folders or gather:", "leave it out")
+		d.add(SeverityError, r.Pos, "again", "again: never compares the content of single files, so it does not go with unit: folder, batch or group", "leave it out")
 	}
 }

@@ -14,14 +14,14 @@ func Reference() map[string]string {
 		"file":         keyTable(reflect.TypeFor[File]()),
 		"rule":         keyTable(reflect.TypeFor[Rule]()),
 		"ready":        keyTable(reflect.TypeFor[Ready]()),
-		"gather":       keyTable(reflect.TypeFor[Gather]()),
+		"batch":        keyTable(reflect.TypeFor[Batch]()),
+		"group":        keyTable(reflect.TypeFor[Group]()),
 		"retry":        keyTable(reflect.TypeFor[Retry]()),
 		"queue":        keyTable(reflect.TypeFor[Queue]()),
 		"channel":      keyTable(reflect.TypeFor[Channel]()),
 		"mail":         keyTable(reflect.TypeFor[Mail]()),
 		"notify":       keyTable(reflect.TypeFor[Notify]()),
 		"heartbeat":    keyTable(reflect.TypeFor[Heartbeat]()),
-		"limits":       keyTable(reflect.TypeFor[Limits]()),
 		"example":      keyTable(reflect.TypeFor[Example]()),
 		"verbs":        verbTable(),
 		"options":      optionTable(),
@@ -90,20 +90,20 @@ func placeholderTable() string {
 	return b.String()
 }
 
-// placeholders are the words that every rule has, and those that only bursts
-// and sets have.
+// placeholders are the words that every rule has, and those that only batches
+// and groups have.
 var placeholders = []struct{ word, shown, doc string }{
 	{"file", "{file}", "the whole path"},
 	{"name", "{name}", "the name"},
 	{"stem", "{stem}", "the name without its last ending"},
 	{"ext", "{ext}", "the last ending, without its dot"},
-	{"dir", "{dir}", "the folder that it is in"},
+	{"folder", "{folder}", "the folder that it is in"},
 	{"watch", "{watch}", "the watched folder that it was found in"},
 	{"rel", "{rel}", "the path below the watched folder"},
-	{"reldir", "{reldir}", "the folder of that path; `.` for the watched folder itself"},
+	{"rel_folder", "{rel_folder}", "the folder of that path; `.` for the watched folder itself"},
 	{"size", "{size}", "bytes"},
-	{"kind", "{kind}", "media type by content, then by name: `image/png`"},
-	{"type", "{type}", "its part before the slash: `image`"},
+	{"media_type", "{media_type}", "media type by content, then by name: `image/png`"},
+	{"main_type", "{main_type}", "its part before the slash: `image`"},
 	{"event", "{event}", "`added`, `changed` or `removed`"},
 	{"hash", "{hash}", "SHA-256 of the content, hexadecimal"},
 	{"rule", "{rule}", "the rule's name"},
@@ -112,10 +112,10 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"scratch", "{scratch}", "a folder of this attempt's own, removed afterwards"},
 	{"placed", "{placed}", "where the last step that placed something put it; empty before the first"},
 	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
-	{"clock", "{clock:%H%M}", "now"},
+	{"now", "{now:%H%M}", "the time of filling it"},
 	{"shot", "{shot:%Y}", "when a picture was taken, by what it says itself; else when it was modified"},
-	{"", "{files}", "burst or set: each of its files, a word each"},
-	{"", "{list}, {list0}", "burst or set: a file with their paths, one a line or NUL-separated"},
+	{"", "{files}", "batch or group: each of its files, a word each"},
+	{"", "{list}, {list0}", "batch or group: a file with their paths, one a line or NUL-separated"},
 	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date takes a format, too: `{day:%Y}`"},
 	{"", "{WORD|lower}", "changed: `lower`, `upper`, `slug` (letters and digits with dashes between), `pad:4` (zeros before it)"},
 	{"", "{{", "a brace"},

@@ -34,7 +34,7 @@ func TestMistakes(t *testing.T) {
 		"time":                {head + "  - {name: a, watch: b, debounce: 5}\n", `time: "5" is not a time (write a number with its unit`},
 		"wrong type":          {head + "  - {name: a, watch: b, retry: often}\n", "retry must be a mapping of keys, and this is a text"},
 		"retry key":           {head + "  - {name: a, watch: b, retry: {time: 3}}\n", "did you mean times?"},
-		"factor":              {head + "  - {name: a, watch: b, retry: {factor: 1}}\n", "factor must be more than 1"},
+		"factor":              {head + "  - {name: a, watch: b, retry: {factor: 0.5}}\n", "factor must be at least 1"},
 		"placeholder":         {head + "  - {name: a, watch: b, run: 'cp {fil}'}\n", "3:34 unknown-placeholder: there is no placeholder {fil} (did you mean {file}?)"},
 		"capture as word":     {head + "  - {name: a, watch: b, match: '<statoin>.csv', processed: 'x/{station}'}\n", "(did you mean {statoin}?)"},
 		"partial capture":     {head + "  - {name: a, watch: b, match: ['<n>.csv', 'x'], processed: 'x/{n}'}\n", "there is no placeholder {n}"},
@@ -77,31 +77,31 @@ func TestDefaultsAndInheritance(t *testing.T) {
 	f, diags := parse(`version: 1
 defaults:
   debounce: 2s
-  failed: trouble
-  retry: {times: 5, first: 1s}
+  failed: failed
+  retry: {times: 5, delay: 1s}
 rules:
   - {name: a, watch: in, match: .csv}
   - {name: b, watch: [x, /abs/y/], debounce: 0s, retry: 1, failed: {to: other, as: "{stem}.bad"}}
   - name: c
     watch: in
     run: ./convert {file}
-    retry: {never_on: [65]}
+    retry: {never_on_exit: [65]}
 `)
 	require.Empty(t, diags)
 	a, b, c := f.All()[0], f.All()[1], f.All()[2]
 	require.Equal(t, 2*time.Second, a.Debounce.Duration)
-	require.Equal(t, "trouble", a.Failed.To.S)
+	require.Equal(t, "failed", a.Failed.To.S)
 	require.Equal(t, 5, a.Retry.Times)
 	require.Equal(t, []string{"/office/in"}, a.Folders)
 	require.True(t, a.Matcher.Fits("X.CSV", "X.CSV"))
 	require.Equal(t, []string{"/office/x", "/abs/y"}, b.Folders)
 	require.Equal(t, time.Duration(0), b.Debounce.Duration)
 	require.Equal(t, 1, b.Retry.Times)
-	require.Equal(t, time.Second, b.Retry.First.Duration, "a number changes the count alone")
+	require.Equal(t, time.Second, b.Retry.Delay.Duration, "a number changes the count alone")
 	require.Equal(t, "other", b.Failed.To.S)
-	require.Equal(t, "trouble", a.Failed.To.S, "a rule's own value does not change the default")
+	require.Equal(t, "failed", a.Failed.To.S, "a rule's own value does not change the default")
 	require.Equal(t, 2, c.Retry.Times, "a mapping begins from the built-in values")
-	require.Equal(t, []int{65}, c.Retry.NeverOn)
+	require.Equal(t, []int{65}, c.Retry.NeverExit)
 	require.Len(t, c.Steps, 1)
 	require.Equal(t, "/office/.stilltide", f.StateFolder())
 	require.GreaterOrEqual(t, f.WorkerCount(), 2)

@@ -49,8 +49,6 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 		long := map[string]any{"type": "object", "required": []string{"to"}, "additionalProperties": false,
 			"properties": map[string]any{"to": text(), "as": text()}}
 		return map[string]any{"anyOf": []any{text(), long}}
-	case reflect.TypeFor[Limits]():
-		return objectSchema(t, defs)
 	case reflect.TypeFor[Retry]():
 		return map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs)}}
 	}
@@ -111,13 +109,19 @@ func (Schedule) schema() map[string]any {
 	return map[string]any{"type": "string"}
 }
 func (Where) schema() map[string]any { return text() }
+func (CodeRange) schema() map[string]any {
+	return map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, map[string]any{"type": "string", "pattern": `^[0-9]+(\.\.[0-9]+)?$`}}}
+}
+func (Percent) schema() map[string]any {
+	return map[string]any{"type": "string", "pattern": `^[0-9]{1,2}(\.[0-9]+)? *%$`}
+}
 func (Number) schema() map[string]any {
 	return map[string]any{"type": "number"}
 }
 func (Duration) schema() map[string]any {
 	return map[string]any{"anyOf": []any{map[string]any{"type": "string", "pattern": timePattern}, map[string]any{"const": 0}}}
 }
-func (Look) schema() map[string]any {
+func (Poll) schema() map[string]any {
 	return map[string]any{"anyOf": []any{words("auto"), map[string]any{"type": "string", "pattern": timePattern}}}
 }
 func (Depth) schema() map[string]any {
@@ -135,13 +139,14 @@ func (AgeRange) schema() map[string]any {
 func (Rate) schema() map[string]any {
 	return map[string]any{"type": "string", "pattern": `^ *[0-9]+ in .+$`}
 }
-func (Take) schema() map[string]any        { return words("files", "folders") }
-func (Event) schema() map[string]any       { return words("added", "changed", "removed") }
-func (Running) schema() map[string]any     { return words("after", "stop_old", "ignore") }
-func (WritersMode) schema() map[string]any { return words("wait", "ignore") }
-func (Choice) schema() map[string]any      { return words("wait", "failed", "go") }
-func (Again) schema() map[string]any       { return words("changed", "never", "always") }
-func (Loops) schema() map[string]any       { return words("stop", "allow") }
+func (Unit) schema() map[string]any         { return words("file", "folder") }
+func (Event) schema() map[string]any        { return words("added", "changed", "removed") }
+func (Running) schema() map[string]any      { return words("finish_first", "stop_old", "own_work") }
+func (WritersMode) schema() map[string]any  { return words("wait", "ignore") }
+func (Overdue) schema() map[string]any      { return words("wait", "fail", "take") }
+func (GroupOverdue) schema() map[string]any { return words("fail", "take") }
+func (Again) schema() map[string]any        { return words("changed", "never", "always") }
+func (Loops) schema() map[string]any        { return words("stop", "allow") }
 func (Order) schema() map[string]any {
 	return words("arrival", "name", "oldest", "newest", "smallest")
 }
@@ -150,9 +155,9 @@ func (Discard) schema() map[string]any  { return words("trash", "delete") }
 func (Keep) schema() map[string]any     { return words("new", "smaller") }
 func (Stdin) schema() map[string]any    { return words("file") }
 func (Occasion) schema() map[string]any {
-	return words("failed", "processed", "drained", "unready", "trouble", "untaken")
+	return words("failed", "processed", "caught_up", "overdue", "blocked", "unmatched")
 }
 func (Encryption) schema() map[string]any {
-	return words("offered", "always", "from_start", "never")
+	return words("starttls_if_offered", "starttls", "implicit_tls", "none")
 }
 func (Existing) schema() map[string]any { return words("take", "leave") }

@@ -1,9 +1,11 @@
 package rule
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -16,59 +18,61 @@ import (
 
 // Step is one step of `do`: exactly one verb with its options.
 type Step struct {
-	Run     Text    `key:"run" doc:"a program without a shell; split into words as a shell would, then filled"`
-	Script  Text    `key:"script" doc:"the text of a script; the file is $1, the placeholders are in the environment as TIDE_FILE, TIDE_NAME, …"`
-	Move    Path    `key:"move" doc:"the folder to which the file, or from:, is moved"`
-	Copy    Path    `key:"copy" doc:"the folder to which the file, or from:, is copied"`
-	Rename  Text    `key:"rename" doc:"the file's new name, in the folder where it is"`
-	Replace Path    `key:"replace" doc:"the path whose content takes the place of the file's, atomically"`
-	Discard Discard `key:"discard" doc:"trash: the file, or from:, goes to the freedesktop trash; delete: it is gone"`
-	Unpack  Path    `key:"unpack" doc:"the folder into which a zip, tar, tar.gz or gz is unpacked, all or nothing"`
-	Tag     []Text  `key:"tag" doc:"labels that are added to the file's (user.xdg.tags)"`
-	Write   Path    `key:"write" doc:"the folder in which a text file is written, named by as: and holding content:"`
-	Mirror  Path    `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash"`
-	Post    Text    `key:"post" doc:"the address to which the file is sent over HTTP"`
-	Notify  Text    `key:"notify" doc:"the channel that is told; log is always there"`
+	Run         Text    `key:"run" doc:"a program without a shell; split into words as a shell would, then filled"`
+	Script      Text    `key:"script" doc:"the text of a script; the file is $1, the placeholders are in the environment as TIDE_FILE, TIDE_NAME, …"`
+	Move        Path    `key:"move" doc:"the folder to which the file, or from:, is moved"`
+	Copy        Path    `key:"copy" doc:"the folder to which the file, or from:, is copied"`
+	Rename      Text    `key:"rename" doc:"the file's new name, in the folder where it is"`
+	ReplaceWith Path    `key:"replace_with" doc:"the path whose content takes the place of the file's, atomically"`
+	Discard     Discard `key:"discard" doc:"trash: the file, or from:, goes to the freedesktop trash; delete: it is gone"`
+	Unpack      Path    `key:"unpack" doc:"the folder into which a zip, tar, tar.gz or gz is unpacked, all or nothing"`
+	Tag         []Text  `key:"tag" doc:"tags that are added to the file's (user.xdg.tags)"`
+	Write       Path    `key:"write" doc:"the folder in which a text file is written, named by as: and holding content:"`
+	Mirror      Path    `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash"`
+	Post        Text    `key:"post" doc:"the address to which the file is sent over HTTP"`
+	Tell        Text    `key:"tell" doc:"the channel that is told; log is always there"`
 
 	Where    Where    `key:"where" doc:"the step is done only if this CEL expression holds; saved words, exit_code (of the step before) and exists(\"PATH\") may stand in it"`
 	Timeout  Duration `key:"timeout" doc:"bound on this step"`
 	SameName SameName `key:"same_name" doc:"what happens if that name is there with other content: number, replace, skip or fail"`
 	From     []Path   `key:"from" doc:"move, copy, discard: these paths or globs instead of the file"`
 	As       Text     `key:"as" doc:"move, copy, write: the name at the destination"`
-	Keep     Keep     `key:"keep" doc:"replace: smaller keeps whichever of the two is smaller"`
-	Limits   Limits   `key:"limits" doc:"unpack: what is refused: more files, more bytes, a greater ratio"`
+	Keep     Keep     `key:"keep" doc:"replace_with: new, or smaller: whichever of the two is smaller; new if left out"`
+	MinGain  Percent  `key:"min_gain" doc:"replace_with, keep: smaller: by how much it must be smaller; 1% if left out"`
+	MaxFiles int      `key:"max_files" doc:"unpack: an archive with more entries is refused; 100000 if left out"`
+	MaxSize  Size     `key:"max_size" doc:"unpack: one that unpacks to more bytes is refused; 10GiB if left out"`
+	MaxRatio Number   `key:"max_ratio" doc:"unpack: one that unpacks to more times its packed size, beyond the first 10 MiB, is refused; 300 if left out"`
 	Content  Text     `key:"content" doc:"write: the text"`
-	Text     Text     `key:"text" doc:"notify: what the notice says"`
+	Text     Text     `key:"text" doc:"tell: what the notice says"`
 
-	Interpreter Text              `key:"interpreter" doc:"script: what runs it, if it has no #! line; /bin/sh -eu if left out"`
-	In          Path              `key:"in" doc:"run, script: the working folder; the folder of the rules file if left out"`
-	Env         map[string]string `key:"env" doc:"run, script: more environment variables; NAME: \"\" hands on one that the rules name for a secret, which commands do not get otherwise"`
-	OK          []int             `key:"ok" doc:"run, script: the exit codes that mean success; 0 if left out"`
-	AddFile     *bool             `key:"add_file" doc:"run: false: do not add the file at the end of a command that names none of its words"`
-	Stdin       Stdin             `key:"stdin" doc:"run, script: file: the file is its standard input"`
-	Stdout      Path              `key:"stdout" doc:"run, script: the path where its standard output is put when the step succeeds"`
-	Save        Text              `key:"save" doc:"run, script, post: a word for what it printed or was answered, for later steps"`
+	Interpreter   Text              `key:"interpreter" doc:"script: what runs it, if it has no #! line; /bin/sh -eu if left out"`
+	WorkingFolder Path              `key:"working_folder" doc:"run, script: the working folder; the folder of the rules file if left out"`
+	Env           map[string]string `key:"env" doc:"run, script: more environment variables; NAME: \"\" hands on one that the rules name for a secret, which commands do not get otherwise"`
+	SuccessCodes  Codes             `key:"success_codes" doc:"run, script: the exit codes that mean success, 0 if left out; post: the HTTP statuses, 200..299 if left out; a list of numbers and ranges"`
+	AddFile       *bool             `key:"add_file" doc:"run: false: do not add the file at the end of a command that names none of its words"`
+	Stdin         Stdin             `key:"stdin" doc:"run, script: file: the file is its standard input"`
+	Stdout        Path              `key:"stdout" doc:"run, script: the path where its standard output is put when the step succeeds"`
+	Save          Text              `key:"save" doc:"run, script, post: a word for what it printed or was answered, for later steps"`
 
 	Method     Text              `key:"method" doc:"post: the HTTP method; POST if left out"`
 	Headers    map[string]Text   `key:"headers" doc:"post: HTTP headers; placeholders are filled"`
 	HeadersEnv map[string]string `key:"headers_env" doc:"post: HTTP headers whose value is in an environment variable, for secrets"`
 	Field      Text              `key:"field" doc:"post: the file is sent as this field of a form (multipart/form-data)"`
-	Expect     []int             `key:"expect" doc:"post: the HTTP statuses that mean success; 200 to 299 if left out"`
 
 	Pos  Pos
 	Base string // folder of the file the step is written in
 
 	Command   *fill.Command             // run
 	Shell     *fill.Command             // the interpreter's words
-	Into      *fill.Template            // the folder of move, copy, unpack, write and mirror; the path of replace
+	Into      *fill.Template            // the folder of move, copy, unpack, write and mirror; the path of replace_with
 	Name      *fill.Template            // as, or the name of rename
 	Sources   []*fill.Template          // from
 	Labels    []*fill.Template          // tag
-	Words     *fill.Template            // content, or the text of notify
+	Words     *fill.Template            // content, or the text of tell
 	URL       *fill.Template            // post
 	Header    map[string]*fill.Template // headers
 	OutputTo  *fill.Template            // stdout
-	WorkingIn *fill.Template            // in
+	WorkingIn *fill.Template            // working_folder
 
 	verb string
 	keys map[string]Pos
@@ -89,19 +93,19 @@ var verbs = []struct {
 	name    string
 	options []string
 }{
-	{"run", []string{"in", "env", "ok", "add_file", "stdin", "stdout", "save", "same_name"}},
-	{"script", []string{"interpreter", "in", "env", "ok", "stdin", "stdout", "save", "same_name"}},
+	{"run", []string{"working_folder", "env", "success_codes", "add_file", "stdin", "stdout", "save", "same_name"}},
+	{"script", []string{"interpreter", "working_folder", "env", "success_codes", "stdin", "stdout", "save", "same_name"}},
 	{"move", []string{"from", "as", "same_name"}},
 	{"copy", []string{"from", "as", "same_name"}},
 	{"rename", []string{"same_name"}},
-	{"replace", []string{"keep"}},
+	{"replace_with", []string{"keep", "min_gain"}},
 	{"discard", []string{"from"}},
-	{"unpack", []string{"limits", "same_name"}},
+	{"unpack", []string{"max_files", "max_size", "max_ratio", "same_name"}},
 	{"tag", nil},
 	{"write", []string{"as", "content", "same_name"}},
 	{"mirror", []string{"same_name"}},
-	{"post", []string{"method", "headers", "headers_env", "field", "expect", "save"}},
-	{"notify", []string{"text"}},
+	{"post", []string{"method", "headers", "headers_env", "field", "success_codes", "save"}},
+	{"tell", []string{"text"}},
 }
 
 // Verb names the step.
@@ -111,16 +115,16 @@ func (s *Step) Verb() string { return s.verb }
 func (s *Step) Runs() bool { return s.verb == "run" || s.verb == "script" }
 
 // Keeps tells whether the step puts files somewhere or takes them away.
-func (s *Step) Keeps() bool { return !s.Runs() && s.verb != "post" && s.verb != "notify" }
+func (s *Step) Keeps() bool { return !s.Runs() && s.verb != "post" && s.verb != "tell" }
 
 // Success tells whether an exit code means success.
 func (s *Step) Success(code int) bool {
-	return slices.Contains(s.OK, code) || len(s.OK) == 0 && code == 0
+	return s.SuccessCodes.Has(code) || len(s.SuccessCodes) == 0 && code == 0
 }
 
 // Expects tells whether an HTTP status means success.
 func (s *Step) Expects(status int) bool {
-	return slices.Contains(s.Expect, status) || len(s.Expect) == 0 && 200 <= status && status < 300
+	return s.SuccessCodes.Has(status) || len(s.SuccessCodes) == 0 && 200 <= status && status < 300
 }
 
 // AppendsFile tells whether the file is added at the end of the command.
@@ -267,18 +271,73 @@ func (v *Stdin) fromNode(d *decoder, n ast.Node) { *v = Stdin(choose(d, n, "stdi
 
 // Limits bound what an archive may hold.
 type Limits struct {
-	Files int    `key:"files" doc:"at most so many entries; 100000 if left out"`
-	Size  Size   `key:"size" doc:"at most so many bytes, unpacked; 10GiB if left out"`
-	Ratio Number `key:"ratio" doc:"unpacked at most so many times its packed size, beyond the first 10 MiB; 300 if left out"`
+	MaxFiles int
+	MaxSize  int64 // bytes, unpacked
+	MaxRatio float64
 }
 
-// DefaultLimits are used where a rule says nothing.
-var DefaultLimits = Limits{Files: 100_000, Size: 10 << 30, Ratio: 300}
+// Limits are those of the step, with the defaults for what it does not say.
+func (s *Step) Limits() Limits {
+	return Limits{
+		MaxFiles: cmp.Or(s.MaxFiles, 100_000),
+		MaxSize:  int64(cmp.Or(s.MaxSize, 10<<30)),
+		MaxRatio: float64(cmp.Or(s.MaxRatio, 300)),
+	}
+}
 
-func (v *Limits) fromNode(d *decoder, n ast.Node) {
-	*v = DefaultLimits
-	type plain Limits
-	d.into(n, reflectOf((*plain)(v)), "limits")
+// Codes are exit codes or HTTP statuses: numbers and ranges.
+type Codes []CodeRange
+
+// CodeRange is a range of codes, its ends included: `200..299`; one code is `98`.
+type CodeRange struct{ Low, Top int }
+
+func (c CodeRange) String() string {
+	if c.Low == c.Top {
+		return strconv.Itoa(c.Low)
+	}
+	return fmt.Sprintf("%d..%d", c.Low, c.Top)
+}
+
+// Has tells whether a code is among them.
+func (v Codes) Has(code int) bool {
+	return slices.ContainsFunc(v, func(c CodeRange) bool { return c.Low <= code && code <= c.Top })
+}
+
+func (v *CodeRange) fromNode(d *decoder, n ast.Node) {
+	s, _ := d.scalar(n)
+	low, top, ranged := strings.Cut(s, "..")
+	if !ranged {
+		top = low
+	}
+	first, err := strconv.Atoi(low)
+	last, topErr := strconv.Atoi(top)
+	if err != nil || topErr != nil || first < 0 || first > last {
+		d.errorAt(n, "codes", fmt.Sprintf("%q is no code and no range of codes", s), "write a number such as 98, or a range such as 200..299")
+		return
+	}
+	*v = CodeRange{Low: first, Top: last}
+}
+
+// Percent is a part of something: `1%`, `0.5%`.
+type Percent float64
+
+func (v *Percent) fromNode(d *decoder, n ast.Node) {
+	s, _ := d.scalar(n)
+	number, ok := strings.CutSuffix(s, "%")
+	part, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	if !ok || err != nil || !(part >= 0 && part < 100) {
+		d.errorAt(n, "percent", fmt.Sprintf("%q is not a percentage", s), "write a number from 0 to less than 100 and a percent sign, such as 1%")
+		return
+	}
+	*v = Percent(part)
+}
+
+// MinimumGain is by how much, in percent, a replacement must be smaller (keep: smaller).
+func (s *Step) MinimumGain() float64 {
+	if _, written := s.keys["min_gain"]; written {
+		return float64(s.MinGain)
+	}
+	return 1
 }
 
 // steps gives Steps its value from do, run or script.
@@ -362,7 +421,7 @@ func (d *decoder) savedWord(r *Rule, t Text, saved []string) bool {
 // step compiles one step. saved are the words that earlier steps save.
 func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	words := append(stepWords(r), saved...)
-	each := append(memberWords(r), saved...) // what places is done for each file of a burst or set
+	each := append(memberWords(r), saved...) // what places is done for each file of a batch or group
 	if s.Where.Set() {
 		s.Where.Program = d.expression(env.ForSteps(), s.Where.Text, "bool")
 	}
@@ -376,16 +435,16 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	case "rename":
 		s.Name = d.nameTemplate(s.Rename, each, "rename:")
 	case "discard", "tag":
-	case "replace":
-		s.Into = d.template(s.Replace.Text, each)
+	case "replace_with":
+		s.Into = d.template(s.ReplaceWith.Text, each)
 	case "post":
 		d.post(s, each)
-	case "notify":
+	case "tell":
 		s.Words = d.template(s.Text, words)
 		if !s.Text.Set() {
 			d.add(SeverityError, s.Pos, "missing", "a notice needs text:", "")
 		}
-		d.knownChannel(s.Notify, s.Pos, "notify")
+		d.knownChannel(s.Tell, s.Pos, "tell")
 	default: // a destination
 		to := map[string]Path{"move": s.Move, "copy": s.Copy, "unpack": s.Unpack, "write": s.Write, "mirror": s.Mirror}[s.verb]
 		s.Into = d.template(to.Text, each)
@@ -402,7 +461,7 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	s.Labels = nil
 	for _, t := range s.Tag {
 		if strings.ContainsAny(t.S, ",\n") {
-			d.add(SeverityError, t.Pos, "tag", "a label holds no comma and no line break", "make a list of them")
+			d.add(SeverityError, t.Pos, "tag", "a tag holds no comma and no line break", "make a list of them")
 		}
 		s.Labels = append(s.Labels, d.template(t, each))
 	}
@@ -420,8 +479,8 @@ func (d *decoder) program(s *Step, words []string) {
 	if s.Interpreter.Set() {
 		s.Shell = d.command(s.Interpreter, words)
 	}
-	if s.In.Set() {
-		s.WorkingIn = d.template(s.In.Text, words)
+	if s.WorkingFolder.Set() {
+		s.WorkingIn = d.template(s.WorkingFolder.Text, words)
 	}
 	if s.Stdout.Set() {
 		s.OutputTo = d.template(s.Stdout.Text, words)
@@ -462,9 +521,9 @@ func (d *decoder) post(s *Step, words []string) {
 	for name, t := range s.Headers {
 		s.Header[name] = d.template(t, words)
 	}
-	for _, code := range s.Expect {
-		if code < 100 || code > 599 {
-			d.add(SeverityError, s.keys["expect"], "range", fmt.Sprintf("%d is not an HTTP status", code), "")
+	for _, c := range s.SuccessCodes {
+		if c.Low < 100 || c.Top > 599 {
+			d.add(SeverityError, s.keys["success_codes"], "range", fmt.Sprintf("%s is not an HTTP status", c), "they go from 100 to 599")
 		}
 	}
 }
@@ -489,11 +548,11 @@ func (d *decoder) stepsTogether(r *Rule) {
 		if s.verb == "discard" && len(s.From) == 0 && r.Processed != nil {
 			bad("discard", "a file that was discarded cannot go to the processed folder", "remove processed: or discard:")
 		}
-		if r.Folded() && (s.verb == "replace" || s.verb == "post" || s.verb == "unpack" || s.verb == "mirror") {
-			bad("folders", s.verb+" is for files, and this rule takes folders", "take files, or use a script")
+		if r.Folded() && (s.verb == "replace_with" || s.verb == "post" || s.verb == "unpack" || s.verb == "mirror") {
+			bad("folders", s.verb+" is for files, and this rule takes folders", "write unit: file, or use a script")
 		}
-		if r.Gather != nil && (s.verb == "replace" || s.verb == "mirror") {
-			bad("gather", s.verb+" is for single files, and this rule gathers many", "remove gather:, or use a script")
+		if r.Gather != nil && (s.verb == "replace_with" || s.verb == "mirror") {
+			bad("gather", s.verb+" is for single files, and this rule gathers many", "remove batch: or group:, or use a script")
 		}
 		if s.verb == "mirror" && !r.eventsWritten {
 			r.Events = []Event{Event(file.Added), Event(file.Changed), Event(file.Removed)}

@@ -1,7 +1,7 @@
 package rule
 
 import (
-	"fmt"
+	"cmp"
 	"path/filepath"
 	"slices"
 
@@ -10,17 +10,15 @@ import (
 	"stilltide/internal/core/pattern"
 )
 
-// units checks the keys that say what one job works on: take, gather, events.
+// units checks the keys that say what one job works on: unit, batch, group, events.
 func (d *decoder) units(r *Rule) {
 	d.marker(r)
-	if r.Gather != nil {
-		d.gathering(r)
-	}
+	d.gathering(r)
 	if r.Folded() {
 		d.folded(r)
 	}
 	if r.Reacts(file.Removed) && (r.Folded() || r.Gather != nil) {
-		d.add(SeverityError, r.Pos, "events", "removed is for single files, so it does not go with take: folders or gather:", "make another rule of it")
+		d.add(SeverityError, r.Pos, "events", "removed is for single files, so it does not go with unit: folder, batch or group", "make another rule of it")
 	}
 	if len(r.Events) == 0 {
 		d.add(SeverityError, r.Pos, "events", "this rule reacts to nothing: events is empty", "leave it out for added and changed")
@@ -29,46 +27,50 @@ func (d *decoder) units(r *Rule) {
 
 func (d *decoder) folded(r *Rule) {
 	bad := func(message string) {
-		d.add(SeverityError, r.Pos, "folders", message, "leave it out, or take files")
+		d.add(SeverityError, r.Pos, "folders", message, "leave it out, or write unit: file")
 	}
 	if r.Depth != 0 {
-		bad("depth does not go with take: folders, whose units lie directly inside watch")
+		bad("depth does not go with unit: folder, whose folders lie directly inside watch")
 	}
 	if r.Gather != nil {
-		bad("gather does not go with take: folders")
+		bad("batch and group do not go with unit: folder")
 	}
-	if r.Running != RunAfter {
-		bad("while_running does not go with take: folders")
+	if r.Running != RunFinishFirst {
+		bad("while_running does not go with unit: folder")
 	}
 }
 
 func (d *decoder) gathering(r *Rule) {
-	g := r.Gather
-	bad := func(at Pos, message, hint string) { d.add(SeverityError, at, "gather", message, hint) }
-	switch {
-	case g.Set() && (g.Quiet.Pos.Line > 0 || g.Most > 0):
-		bad(g.Pos, "a gather is a burst (quiet, most) or a set (by, need), and this one is both", "keep the keys of one kind")
-	case g.Set() && len(g.Need) == 0:
-		bad(g.Pos, "a set needs to know when it is complete", `add need: ["*.csv", "*.json"], for instance`)
-	case !g.Set() && len(g.Need) > 0:
-		bad(g.Pos, "a set needs to know which files belong together", "add by: and a template such as {stem}")
-	case !g.Set() && g.Quiet.Duration <= 0 && g.Most == 0:
-		bad(g.Pos, "a burst needs to know when it ends", "add quiet: 5s, for instance")
-	}
-	if r.Running != RunAfter {
-		bad(g.Pos, "while_running does not go with gather", "leave it out")
-	}
-	switch g.Then {
-	case "":
-		g.Then = "failed"
-	case "failed", "go":
+	r.Gather = nil
+	bad := func(at Pos, code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
+	switch b, g := r.Batch, r.Group; {
+	case b != nil && g != nil:
+		bad(g.Pos, "group", "a rule has batch or group, and this one has both", "keep one of them")
+		return
+	case g != nil:
+		if len(g.Need) == 0 {
+			bad(g.Pos, "group", "a group needs to know when it is complete", `add need: ["*.csv", "*.json"], for instance`)
+		}
+		if !g.By.Set() {
+			bad(g.Pos, "group", "a group needs to know which files belong together", "add by: and a template such as {stem}")
+			return
+		}
+		r.Gather = &Gather{By: g.By, Need: g.Need, MaxWait: g.MaxWait, Overdue: cmp.Or(g.Overdue, GroupFails), Pos: g.Pos}
+	case b != nil:
+		if b.Quiet.Duration <= 0 && b.MaxFiles == 0 {
+			bad(b.Pos, "batch", "a batch needs to know when it ends", "add quiet: 5s, for instance")
+		}
+		r.Gather = &Gather{Quiet: b.Quiet, MaxFiles: b.MaxFiles, MaxWait: b.MaxWait, Pos: b.Pos}
 	default:
-		bad(g.Pos, fmt.Sprintf("then cannot be %q", g.Then), "it is failed or go")
+		return
 	}
-	if g.Set() {
+	g := r.Gather
+	if r.Running != RunFinishFirst {
+		bad(g.Pos, "while_running", "while_running does not go with batch or group", "leave it out")
+	}
+	if g.IsGroup() {
 		g.Key = d.template(g.By, memberWords(r))
 	}
-	g.Needs = nil
 	for _, text := range g.Need {
 		p, err := pattern.Compile(text.S, pattern.Options{})
 		if err != nil {
@@ -83,8 +85,8 @@ func (d *decoder) gathering(r *Rule) {
 	}
 }
 
-// fileOnly are the placeholders of one file. A burst or set has many.
-var fileOnly = []string{"file", "name", "stem", "ext", "dir", "rel", "reldir", "size", "kind", "type", "hash", "modified", "shot"}
+// fileOnly are the placeholders of one file. A batch or group has many.
+var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type", "main_type", "hash", "modified", "shot"}
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {

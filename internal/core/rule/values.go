@@ -143,19 +143,20 @@ func (p *Place) fromNode(d *decoder, n ast.Node) {
 // Retry is what happens after a failed attempt.
 type Retry struct {
 	Times      int      `key:"times" doc:"how many more attempts after the first"`
-	First      Duration `key:"first" doc:"the wait before the second attempt"`
-	Factor     Number   `key:"factor" doc:"each wait is this many times the one before; more than 1"`
-	Longest    Duration `key:"longest" doc:"no wait is longer"`
+	Delay      Duration `key:"delay" doc:"the wait before the second attempt"`
+	Factor     Number   `key:"factor" doc:"each wait is this many times the one before; from 1 on, where 1 is the same wait each time"`
+	MaxDelay   Duration `key:"max_delay" doc:"no wait is longer"`
 	Jitter     Number   `key:"jitter" doc:"part of each wait that is left to chance, so that jobs do not come back all at once; 0 to 0.3"`
-	NeverOn    []int    `key:"never_on" doc:"exit codes that are not worth another attempt"`
+	NeverExit  []int    `key:"never_on_exit" doc:"exit codes that are not worth another attempt"`
+	NeverHTTP  []int    `key:"never_on_status" doc:"HTTP statuses, answered to post, that are not worth another attempt"`
 	AfterCrash bool     `key:"after_crash" doc:"whether an attempt that a crash cut short is repeated"`
 }
 
 // DefaultRetry is used where a rule says nothing.
 func DefaultRetry() Retry {
 	return Retry{
-		Times: 2, First: Duration{Duration: 2 * time.Second}, Factor: 2,
-		Longest: Duration{Duration: 10 * time.Minute}, Jitter: 0.1, AfterCrash: true,
+		Times: 2, Delay: Duration{Duration: 2 * time.Second}, Factor: 2,
+		MaxDelay: Duration{Duration: 10 * time.Minute}, Jitter: 0.1, AfterCrash: true,
 	}
 }
 
@@ -167,14 +168,14 @@ func (r *Retry) fromNode(d *decoder, n ast.Node) {
 	*r = DefaultRetry()
 	type plain Retry
 	d.into(n, reflectOf((*plain)(r)), "retry")
-	if r.Factor <= 1 {
-		d.errorAt(n, "range", "factor must be more than 1, so that each wait is longer than the one before", "leave it out for 2")
+	if r.Factor < 1 {
+		d.errorAt(n, "range", "factor must be at least 1, so that no wait is shorter than the one before", "leave it out for 2, or write 1 for the same wait each time")
 	}
 	if r.Jitter < 0 || r.Jitter > 0.3 {
 		d.errorAt(n, "range", "jitter must be from 0 to 0.3", "leave it out for 0.1")
 	}
-	if r.First.Duration <= 0 && r.Times > 0 {
-		d.errorAt(n, "range", "first must be longer than 0", "leave it out for 2s")
+	if r.Delay.Duration <= 0 && r.Times > 0 {
+		d.errorAt(n, "range", "delay must be longer than 0", "leave it out for 2s")
 	}
 }
 

@@ -10,19 +10,19 @@ import (
 	"stilltide/internal/core/pattern"
 )
 
-// Words are placeholders with a fixed text, for all rules of a file.
-type Words map[string]Text
+// Vars are placeholders with a fixed text, for all rules of a file.
+type Vars map[string]Text
 
-// LocalName gives the file that may hold a machine's own words, for a rules
+// LocalName gives the file that may hold a machine's own variables, for a rules
 // file: stilltide.local.yaml beside stilltide.yaml.
 func LocalName(path string) string {
 	return strings.TrimSuffix(path, filepath.Ext(path)) + ".local.yaml"
 }
 
-// fixedWords reads the words of the file and of this machine, which win.
-func (d *decoder) fixedWords(f *File, load Load) {
+// fixedVars reads the variables of the file and of this machine, which win.
+func (d *decoder) fixedVars(f *File, load Load) {
 	d.words = map[string]string{}
-	d.takeWords(f.Words)
+	d.takeVars(f.Vars)
 	path := LocalName(f.Path)
 	sources, err := load(path)
 	if err != nil {
@@ -32,30 +32,30 @@ func (d *decoder) fixedWords(f *File, load Load) {
 		f.Included = append(f.Included, src.Path)
 		inner := newDecoder(src.Path, filepath.Dir(src.Path), src.Text)
 		var local struct {
-			Version int   `key:"version"`
-			Words   Words `key:"words"`
+			Version int  `key:"version"`
+			Vars    Vars `key:"vars"`
 		}
 		if root := inner.tree(src.Text); root != nil {
-			inner.into(root, reflectOf(&local), "a machine's own words")
+			inner.into(root, reflectOf(&local), "a machine's own file of variables")
 			inner.words = d.words
-			inner.takeWords(local.Words)
+			inner.takeVars(local.Vars)
 		}
 		d.diags = append(d.diags, inner.diags...)
 	}
 }
 
-func (d *decoder) takeWords(words Words) {
-	for _, name := range slices.Sorted(maps.Keys(words)) {
-		t := words[name]
+func (d *decoder) takeVars(vars Vars) {
+	for _, name := range slices.Sorted(maps.Keys(vars)) {
+		t := vars[name]
 		if !pattern.ValidName(name) || isBuiltIn(name) || name == "files" || name == "list" || name == "list0" {
-			d.add(SeverityError, t.Pos, "words", fmt.Sprintf("%q cannot name a word", name), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
+			d.add(SeverityError, t.Pos, "vars", fmt.Sprintf("%q cannot name a variable", name), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}
 		d.words[name] = t.S
 	}
 }
 
-// put puts the file's words into a path that is no template.
+// put puts the file's variables into a path that is no template.
 func (d *decoder) put(p Path) Path {
 	for name, value := range d.words {
 		p.S = strings.ReplaceAll(p.S, "{"+name+"}", value)

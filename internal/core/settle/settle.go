@@ -28,13 +28,13 @@ const HoldStill = 5 * time.Second
 // first look: the close comes as an event of its own.
 const Grace = 10 * time.Millisecond
 
-// Then says what happens with a file that is not ready after Policy.AtMost.
-type Then string
+// Overdue says what happens with a file that is not ready after Policy.MaxWait.
+type Overdue string
 
 const (
-	ThenWait   Then = "wait"
-	ThenFailed Then = "failed"
-	ThenGo     Then = "go"
+	OverdueWait Overdue = "wait"
+	OverdueFail Overdue = "fail"
+	OverdueTake Overdue = "take"
 )
 
 // Policy is how one rule wants its files settled.
@@ -44,8 +44,8 @@ type Policy struct {
 	Ignore   bool          // take a file though somebody has it open for writing
 	Marker   bool          // a companion file must be there
 	MinSize  int64         // bytes
-	AtMost   time.Duration // bound from the last growth, 0 for none
-	Then     Then
+	MaxWait  time.Duration // bound from the last growth, 0 for none
+	Overdue  Overdue
 }
 
 // Kind is what happened to a path.
@@ -66,8 +66,8 @@ const (
 	Wait Verdict = iota // asked again later
 	Ready
 	Gone    // the path is not there any more; it is forgotten
-	Unready // AtMost is over: to be reported once, and waited for further
-	Give    // AtMost is over and the policy says failed; nobody is known to write
+	Unready // MaxWait is over: to be reported once, and waited for further
+	Give    // MaxWait is over and the policy says fail; nobody is known to write
 )
 
 // Decision is a verdict with its reason in words.
@@ -241,8 +241,8 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 		return Decision{Verdict: Ready, Since: since}
 	}
 	w.why = why
-	if w.policy.AtMost > 0 && !w.reported {
-		end := w.grown.Add(w.policy.AtMost)
+	if w.policy.MaxWait > 0 && !w.reported {
+		end := w.grown.Add(w.policy.MaxWait)
 		if !now.Before(end) {
 			return m.overdue(w, f, now, due)
 		}
@@ -252,14 +252,14 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 	return Decision{Verdict: Wait, Why: why}
 }
 
-// overdue acts once when AtMost is over.
+// overdue acts once when MaxWait is over.
 func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision {
 	why, since := w.why+", for longer than at_most allows", w.since
 	switch {
-	case w.policy.Then == ThenGo:
+	case w.policy.Overdue == OverdueTake:
 		m.Forget(w.path)
 		return Decision{Verdict: Ready, Why: why, Since: since}
-	case w.policy.Then == ThenFailed && f.Writers != file.Some:
+	case w.policy.Overdue == OverdueFail && f.Writers != file.Some:
 		m.Forget(w.path)
 		return Decision{Verdict: Give, Why: why, Since: since}
 	}

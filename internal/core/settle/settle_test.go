@@ -80,9 +80,9 @@ func TestConditions(t *testing.T) {
 		"writers ignored":  {Policy{Ignore: true}, facts(4, -time.Hour, file.Some), Ready},
 		"gone":             {Policy{}, file.Facts{}, Gone},
 		"future ctime":     {Policy{}, facts(4, time.Hour, file.None), Ready},
-		"waited too long":  {Policy{Marker: true, AtMost: time.Nanosecond, Then: ThenFailed}, facts(4, -time.Hour, file.None), Give},
-		"but still writes": {Policy{AtMost: time.Nanosecond, Then: ThenFailed}, facts(4, -time.Hour, file.Some), Unready},
-		"go all the same":  {Policy{Marker: true, AtMost: time.Nanosecond, Then: ThenGo}, facts(4, -time.Hour, file.None), Ready},
+		"waited too long":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.None), Give},
+		"but still writes": {Policy{MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.Some), Unready},
+		"go all the same":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueTake}, facts(4, -time.Hour, file.None), Ready},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var m Machine
@@ -95,7 +95,7 @@ func TestConditions(t *testing.T) {
 
 func TestUnreadyIsReportedOnceUntilItGrows(t *testing.T) {
 	var m Machine
-	m.Event("f", Found, Policy{AtMost: 10 * time.Second, Then: ThenWait}, at(0))
+	m.Event("f", Found, Policy{MaxWait: 10 * time.Second, Overdue: OverdueWait}, at(0))
 	reports, size := 0, int64(1)
 	for i := 0; i < 40; i++ {
 		next, ok := m.Next()

@@ -37,9 +37,9 @@ func Example(s *plan.Set, r *rule.Rule, e *rule.Example, now time.Time) []string
 			wrong = append(wrong, fmt.Sprintf("%s should not be taken by this rule, and it is", e.File.S))
 		}
 	}
-	if e.EndsIn.Set() && takes {
-		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.EndsIn.S) {
-			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S, e.EndsIn.S, got))
+	if e.FileAfter.Set() && takes {
+		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.FileAfter.S) {
+			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S, e.FileAfter.S, got))
 		}
 	}
 	return wrong
@@ -91,7 +91,7 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (fi
 	} else if e.Age.Pos.Line > 0 {
 		f.Mod = file.At(now.Add(-e.Age.Duration))
 	}
-	says := file.Inside{Kind: e.Kind.S}
+	says := file.Inside{Kind: e.MediaType.S}
 	if says.Kind == "" {
 		says.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
 	}

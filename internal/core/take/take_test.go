@@ -28,8 +28,8 @@ func TestExamples(t *testing.T) {
     match: "gauge-<station>.csv"
     processed: "done/{station}"
     examples:
-      - {file: gauge-NOR.csv, taken: true, ends_in: done/NOR/gauge-NOR.csv}
-      - {file: gauge-NOR.csv, taken: true, ends_in: done/x}
+      - {file: gauge-NOR.csv, taken: true, file_after: done/NOR/gauge-NOR.csv}
+      - {file: gauge-NOR.csv, taken: true, file_after: done/x}
       - {file: other.csv, taken: true}
       - {file: gauge-PIR.csv, taken: false}
   - {name: rest, watch: in, size: 1KB.., examples: [{file: x, size: 2KB, taken: true}, {file: x, taken: true}]}
@@ -83,7 +83,7 @@ func TestDecide(t *testing.T) {
 		"and takes it when it changes":           {rules: "  - {name: a, watch: in, events: [changed]}", memory: memory{"a": {Facts: before}}, takes: "a", event: file.Changed},
 		"a removal's rule sees what others take": {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in, events: removed}", takes: "a", event: file.Added, remember: []string{"b"}},
 		"also if it stands before them":          {rules: "  - {name: b, watch: in, events: removed}\n  - {name: a, watch: in}", takes: "a", event: file.Added, remember: []string{"b"}},
-		"a rule for folders takes no file":       {rules: "  - {name: f, watch: in, take: folders}\n  - {name: a, watch: in}", takes: "a", event: file.Added},
+		"a rule for folders takes no file":       {rules: "  - {name: f, watch: in, unit: folder}\n  - {name: a, watch: in}", takes: "a", event: file.Added},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := rules(t, tt.rules)
@@ -158,7 +158,7 @@ func TestGone(t *testing.T) {
 }
 
 func TestAFolderThatRulesFilledIsNoUnit(t *testing.T) {
-	s := rules(t, "  - {name: whole, watch: in, take: folders}\n  - {name: a, watch: in, depth: all}")
+	s := rules(t, "  - {name: whole, watch: in, unit: folder}\n  - {name: a, watch: in, depth: all}")
 	filled := func(unit string) (bool, error) { return unit == "/office/in/Pictures", nil }
 	for path, want := range map[string]string{"/office/in/Pictures/x.png": "a", "/office/in/card/x.png": "whole"} {
 		candidates, err := Candidates(s, path, false, filled)
