@@ -260,7 +260,7 @@ func (w *foretelling) replace(s *rule.Step) {
 	case !there.facts.Regular:
 		w.wrong = "replace_with: " + plan.Display(path) + " is no regular file"
 		return
-	case s.Keep == rule.KeepSmaller && there.facts.Size >= w.self.facts.Size:
+	case !s.Gains(w.self.facts.Size, there.facts.Size):
 		return
 	default:
 		w.self.source, w.self.text, w.self.open, w.self.facts.Size = there.source, there.text, there.open, there.facts.Size

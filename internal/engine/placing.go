@@ -202,7 +202,7 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 
 // asIntended tells whether a move ended just as its record says.
 func (by *mover) asIntended(m *move, res place.Result, err error) bool {
-	return err == nil && m.record.Target == res.Target && !res.Same && !res.Here && m.same != rule.SameReplace
+	return err == nil && m.record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here && m.same != rule.SameReplace
 }
 
 // placedAs notes how a move ended.
@@ -211,7 +211,7 @@ func placedAs(r *ledger.Placement, res place.Result, err error) {
 	if r.State = ledger.Dropped; err != nil || res.Here {
 		return
 	}
-	r.State, r.Target, r.After = ledger.Done, res.Target, res.Facts
+	r.State, r.Target, r.After, r.Made = ledger.Done, res.Target, res.Facts, res.Made
 	if res.Same {
 		r.Kind = string(place.Twin)
 	}

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -79,6 +80,9 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 		if first = shorten(first); first != "" {
 			why += ": " + first
 		}
+		if slices.Contains(w.job.Rule.Retry.NeverHTTP, res.StatusCode) {
+			return hopeless{why}
+		}
 		return errors.New(why)
 	}
 	if s.Save.Set() {
@@ -86,6 +90,11 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 	}
 	return nil
 }
+
+// hopeless is an error that another attempt would meet again.
+type hopeless struct{ text string }
+
+func (h hopeless) Error() string { return h.text }
 
 // innermost takes the method and address from an error of the client, which
 // messages name themselves.

@@ -87,7 +87,7 @@ func problemOf(err error) *problem {
 		return nil
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway) || errors.Is(err, place.ErrHeld), hopeless: place.Final(err)}
+	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway) || errors.Is(err, place.ErrHeld), hopeless: place.Final(err) || errors.As(err, new(hopeless))}
 }
 
 // step does one step.
@@ -205,7 +205,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 				w.placed = append(w.placed, p)
 			}
 			p := (*list)[i]
-			p.Kind, p.Target, p.After, p.Over = string(kind), s.Target, s.Facts, s.Over
+			p.Kind, p.Target, p.After, p.Over, p.Made = string(kind), s.Target, s.Facts, s.Over, s.Made
 			if s.Twin {
 				p.Kind = string(place.Twin)
 			}
@@ -467,9 +467,9 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 		return fmt.Errorf("replace_with: there is no %s", plan.Display(source))
 	case !next.Regular:
 		return fmt.Errorf("replace_with: %s is no regular file", plan.Display(source))
-	case s.Keep == rule.KeepSmaller && next.Size >= u.facts.Size:
-		w.note(fmt.Sprintf("kept as it is: the new content is not smaller (%s, %s)", humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
-		w.tell("kept as it is: the new content is not smaller")
+	case !s.Gains(u.facts.Size, next.Size):
+		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", s.GainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
+		w.tell("kept as it is: the new content is not %ssmaller", s.GainText())
 		return nil
 	}
 	req := place.Request{To: u.spot(j)}

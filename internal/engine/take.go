@@ -311,14 +311,14 @@ func (f *flow) enqueue(j *job) {
 	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod, Alone: j.row.Crashes >= aloneAfter})
 }
 
-// keyOf fills one_by_one. Content that may come only once is compared one job
+// keyOf fills serial_by, which counts over all rules. Content that may come only once is compared one job
 // at a time.
 func (f *flow) keyOf(j *job) string {
 	switch {
 	case j.rule.Key != nil:
 		p := f.planned(j, j.row.Taken)
 		if key, err := j.rule.Key.Fill(p.Lookup); err == nil {
-			return j.rule.Queue.S + "\x00" + key
+			return "\x01" + key
 		}
 	case j.rule.Again == rule.AgainNever:
 		return "\x00" + j.rule.Name.S

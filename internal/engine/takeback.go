@@ -20,7 +20,7 @@ import (
 // recordOf gives what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func recordOf(p *ledger.Placement, watch string) place.Record {
-	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over}
+	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over, Made: p.Made}
 }
 
 // relied gives an error if another job relies on the content that a placement put at

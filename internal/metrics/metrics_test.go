@@ -78,7 +78,7 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 	for series, want := range map[string]float64{
 		`{__name__="stilltide_jobs", rule="slips \"x\"", state="queued"}`:                3,
 		`{__name__="stilltide_jobs_ended_total", rule="slips \"x\"", state="processed"}`: 40,
-		`{__name__="stilltide_settling_files", rule="slips \"x\""}`:                       2,
+		`{__name__="stilltide_settling_files", rule="slips \"x\""}`:                      2,
 		`{__name__="stilltide_rule_paused", rule="slips \"x\""}`:                         1,
 		`{__name__="stilltide_folder_present", folder="/mnt/card"}`:                      0,
 		`{__name__="stilltide_ledger_writable"}`:                                         1,

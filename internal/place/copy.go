@@ -65,6 +65,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 		return Result{}, err
 	}
 	defer done()
+	r.made = d.made
 	sys := p.system()
 	var res Result
 	for made := false; ; {
@@ -103,7 +104,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 		if name.same {
 			res.Facts = name.old
 		}
-		res.Target, res.Same = d.at(name.name), name.same
+		res.Target, res.Same, res.Made = d.at(name.name), name.same, d.made
 		return res, nil
 	}
 }

@@ -105,6 +105,7 @@ type Request struct {
 	Relied func() error
 
 	from *folder // that Source lies in
+	made int     // folders that were made to open the target's
 }
 
 // Staged is a file that is about to get its name.
@@ -114,6 +115,7 @@ type Staged struct {
 	Twin   bool       // the same content is there already: only the source goes
 	Over   bool       // what is there now is kept and replaced
 	Kept   string     // where it is kept, if that is not what the request says
+	Made   int        // folders that were made for it, from its own upwards
 }
 
 // Ahead is a file that is to be placed before another.
@@ -132,6 +134,7 @@ func (r *Request) part() string {
 }
 
 func (r *Request) stage(s Staged) error {
+	s.Made = r.made
 	switch {
 	case r.Stage != nil:
 		return r.Stage([]Staged{s})
@@ -145,6 +148,7 @@ func (r *Request) stage(s Staged) error {
 type Result struct {
 	Target string
 	Facts  file.Facts // of the target afterwards
+	Made   int        // folders that were made for it, from its own upwards
 	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
 	Here   bool       // the target is the source itself, so nothing was done
 	Lost   []string   // extended attributes, and "owner", that the target cannot hold
@@ -302,12 +306,14 @@ func (p *Placer) moveHeld(r Request) (Result, error) {
 // changed or went in the same instant.
 const mostTries = 100
 
-func (p *Placer) moveTo(r *Request, src source) (Result, error) {
+func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err
 	}
 	defer done()
+	r.made = d.made
+	defer func() { res.Made = d.made }()
 	if r.Stage == nil && len(r.First) == 0 { // the wanted name is tried right away
 		res, err := p.rename(r, src, d, r.To.Name)
 		switch {

@@ -35,6 +35,7 @@ type Record struct {
 	After  file.Facts // of the target, afterwards
 	Kept   string     // where the content that was replaced is kept
 	Over   bool       // content was replaced
+	Made   int        // folders that were made for the target, from its own upwards: those that are empty then go, too
 	// Relied, if set, gives an error if another job has removed a file because its
 	// content is at Target: that content stays. It is asked when nobody can begin to
 	// rely on it any more.
@@ -105,6 +106,15 @@ func sameUnit(now, was file.Facts) bool {
 // Undo takes a placement back. It may be called again after a crash in its
 // middle. part is the hidden name for files on their way.
 func (p *Placer) Undo(r Record, part string) error {
+	err := p.undo(r, part)
+	if err == nil && r.Made > 0 {
+		p.End()
+		removeMade(filepath.Dir(r.Target), r.Made)
+	}
+	return err
+}
+
+func (p *Placer) undo(r Record, part string) error {
 	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Twin {
 		p.removeEmpty(r)
 	}

@@ -370,8 +370,12 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	if err != nil {
 		return r, c, s, err
 	}
+	made := d.made
+	if u.d.made > 0 { // all below it was made, too
+		made = u.d.made + strings.Count(dir, "/")
+	}
 	facts, err := u.p.system().StatIn(u.d, part)
-	return r, c, Staged{Target: d.at(c.name), Facts: facts, Over: c.over, Twin: c.same}, err
+	return r, c, Staged{Target: d.at(c.name), Facts: facts, Over: c.over, Twin: c.same, Made: made}, err
 }
 
 // install gives one file its name.

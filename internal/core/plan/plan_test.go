@@ -43,7 +43,7 @@ func TestCandidates(t *testing.T) {
 		"/office/in/x.tmp":                   "",
 		"/office/in/.hidden":                 "",
 		"/office/in/~$letter.docx":           "",
-		"/office/in/.stilltide-abcdefgh":          "",
+		"/office/in/.stilltide-abcdefgh":     "",
 		"/office/in/x.csv.failed.txt":        "",
 		"/office/in/deep/x.csv":              "", // depth 0
 		"/office/elsewhere/x.csv":            "",

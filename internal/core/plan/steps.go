@@ -272,7 +272,7 @@ func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 		path, err := j.Replacement(s)
 		text := "replace its content with " + Display(path)
 		if s.Keep == rule.KeepSmaller {
-			text += ", if that is smaller"
+			text += ", if that is " + s.GainText() + "smaller"
 		}
 		return text, err
 	case "discard":

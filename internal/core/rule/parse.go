@@ -42,7 +42,7 @@ type Load func(glob string) ([]Source, error)
 // Parse reads a rules file without the ones that it includes; a file that
 // names others needs ParseAll.
 func Parse(path string, src []byte) (*File, Diagnostics) {
-	return ParseAll(path, src, func(string) ([]Source, error) { return nil, nil })
+	return ParseAll(path, src, nil)
 }
 
 // ParseAll reads a rules file and what it names. path names it in messages and gives the folder
@@ -71,6 +71,9 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 // more reads the files that the rules file names. Each may have defaults
 // of its own, on top of the main file's; paths in it start at its own folder.
 func (d *decoder) more(f *File, load Load, named map[string]Pos) {
+	if load == nil {
+		return
+	}
 	for _, glob := range f.More {
 		at := d.put(Path{Text: glob}).S
 		if !filepath.IsAbs(at) {
@@ -80,6 +83,9 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 		if err != nil {
 			d.add(SeverityError, glob.Pos, "more_rules", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
 			continue
+		}
+		if len(sources) == 0 {
+			d.add(SeverityWarning, glob.Pos, "more_rules", fmt.Sprintf("no file fits %s", glob.S), "write one, or remove the pattern")
 		}
 		for _, src := range sources {
 			if src.Path == f.Path {

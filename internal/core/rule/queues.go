@@ -115,7 +115,9 @@ func (d *decoder) flow(f *File, r *Rule) {
 			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S), hint)
 		}
 	}
-	if r.SerialBy.Set() {
+	if s := r.SerialBy; s.S == "true" || s.S == "false" {
+		d.add(SeverityError, s.Pos, "serial_by", "serial_by is a template and cannot be "+s.S, "jobs whose value is the same run one after the other: write serial_by: all for one at a time, {folder} for one a folder, and leave it out for no such bound")
+	} else if s.Set() {
 		r.Key = d.template(r.SerialBy, memberWords(r))
 	}
 	if r.Again == AgainNever && (r.Folded() || r.Gather != nil) {

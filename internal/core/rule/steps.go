@@ -332,12 +332,30 @@ func (v *Percent) fromNode(d *decoder, n ast.Node) {
 	*v = Percent(part)
 }
 
-// MinimumGain is by how much, in percent, a replacement must be smaller (keep: smaller).
-func (s *Step) MinimumGain() float64 {
+// defaultGain is by how much new content must be smaller (keep: smaller), in percent.
+const defaultGain = 1
+
+// Gains tells whether new content takes the place of the old, by their sizes in bytes.
+func (s *Step) Gains(old, next int64) bool {
+	if s.Keep != KeepSmaller {
+		return true
+	}
+	return next < old && float64(old-next)*100 >= s.gain()*float64(old)
+}
+
+func (s *Step) gain() float64 {
 	if _, written := s.keys["min_gain"]; written {
 		return float64(s.MinGain)
 	}
-	return 1
+	return defaultGain
+}
+
+// GainText says by how much it must be smaller, "" if any will do.
+func (s *Step) GainText() string {
+	if s.gain() == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(s.gain(), 'f', -1, 64) + "% "
 }
 
 // steps gives Steps its value from do, run or script.
@@ -437,6 +455,9 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	case "discard", "tag":
 	case "replace_with":
 		s.Into = d.template(s.ReplaceWith.Text, each)
+		if at, written := s.keys["min_gain"]; written && s.Keep != KeepSmaller {
+			d.add(SeverityError, at, "option", "min_gain goes with keep: smaller", "add keep: smaller, or remove it")
+		}
 	case "post":
 		d.post(s, each)
 	case "tell":

@@ -24,6 +24,9 @@ func (d *decoder) fixedVars(f *File, load Load) {
 	d.words = map[string]string{}
 	d.takeVars(f.Vars)
 	path := LocalName(f.Path)
+	if load == nil {
+		return
+	}
 	sources, err := load(path)
 	if err != nil {
 		return // there is none
