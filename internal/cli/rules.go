@@ -191,29 +191,30 @@ func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"), plural(len(folders), "watched folder"))
 }
 
-// printDiagnostics shows each diagnostic with its line and a caret.
+// printDiagnostics shows each diagnostic in one line, and below it the line of the file
+// with what it is about underlined.
 func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st ink.Style, diags rule.Diagnostics) {
 	for _, d := range diags {
 		word := st.Bad("error")
 		if d.Severity == rule.SeverityWarning {
 			word = st.Warn("warning")
 		}
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s\n", a.shown(d.File), d.Line, d.Column, word, d.Message)
+		hint := ""
+		if d.Hint != "" {
+			hint = st.Dim(" (" + d.Hint + ")")
+		}
+		fmt.Fprintf(w, "%s:%d:%d: %s: %s%s\n", a.shown(d.File), d.Line, d.Column, word, d.Message, hint)
 		if d.Quote != "" {
 			head := fmt.Sprintf("%5d", d.Line)
 			fmt.Fprintf(w, "%s | %s\n", head, ink.Clean(d.Quote))
-			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), blanks(d.Quote, d.Column), st.Bad("^"))
+			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), before(d.Quote, d.Column), st.Bad(strings.Repeat("^", max(ink.Width(d.About()), 1))))
 		}
-		if d.Hint != "" {
-			fmt.Fprintf(w, "        %s\n", d.Hint)
-		}
-		fmt.Fprintln(w)
 	}
 }
 
-// blanks gives what stands before the caret: the line's own tabs, so that it
+// before gives what stands before the underlining: the line's own tabs, so that it
 // lands in the right column.
-func blanks(line string, column int) string {
+func before(line string, column int) string {
 	var out strings.Builder
 	for i, r := range []rune(line) {
 		if i >= column-1 {

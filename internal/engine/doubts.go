@@ -21,6 +21,9 @@ import (
 func Doubts(f *rule.File) rule.Diagnostics {
 	var d rule.Diagnostics
 	warn := func(at rule.Pos, code, message, hint string) {
+		if at.Line == 0 { // a default that stands nowhere
+			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
+		}
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
 	set := NewSet(f)
@@ -106,6 +109,9 @@ func placesAt(r *rule.Rule) rule.Pos {
 func channels(f *rule.File) rule.Diagnostics {
 	var d rule.Diagnostics
 	warn := func(at rule.Pos, code, message, hint string) {
+		if at.Line == 0 { // a default that stands nowhere
+			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
+		}
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Channels)) {

@@ -35,6 +35,7 @@ func FuzzRules(f *testing.F) {
 		}
 		_ = os.Symlink("A", filepath.Join(dir, "link"))
 		rules, diags := rule.Parse(filepath.Join(dir, rule.FileName), []byte(text))
+		havePlaces(t, diags)
 		if diags.Failed() {
 			return
 		}
@@ -45,8 +46,8 @@ func FuzzRules(f *testing.F) {
 				}
 			}
 		}
-		Doubts(rules)
-		Examples(rules, time.Now())
+		havePlaces(t, Doubts(rules))
+		havePlaces(t, Examples(rules, time.Now()))
 		set := NewSet(rules)
 		set.Circles()
 		if err := Preview(set, nil, nil, time.Now(), func(Foreseen) {}); err != nil {
@@ -58,4 +59,12 @@ func FuzzRules(f *testing.F) {
 			}
 		}
 	})
+}
+
+func havePlaces(t *testing.T, diags rule.Diagnostics) {
+	for _, d := range diags {
+		if d.Line < 1 || d.Column < 1 || d.About() == "" {
+			t.Fatalf("%q has no place: %s", d.Message, d.Pos)
+		}
+	}
 }

@@ -57,9 +57,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 	case !v.Claimed && !facts.Dir:
 		f.unclaimed(path, now)
 	}
-	if !v.Later {
-		f.book.Forget(path)
-	}
+	f.forgetWay(path)
 }
 
 // sameWait tells whether two rules want their files settled in the same way.
@@ -70,6 +68,14 @@ func sameWait(a, b *rule.Rule) bool {
 	pa, pb := plan.Policy(a), plan.Policy(b)
 	pa.Rule, pb.Rule = "", ""
 	return pa == pb
+}
+
+// forgetWay drops what is known of the way that a file came, once it has been decided on.
+// A sweep needs it to its end.
+func (f *flow) forgetWay(path string) {
+	if !f.once && !f.book.Empty() {
+		f.book.Forget(path)
+	}
 }
 
 // asks are what a decision asks beyond the look at the file.
@@ -188,9 +194,7 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
-	if !f.book.Empty() {
-		f.book.Forget(path)
-	}
+	f.forgetWay(path)
 	if m := plan.MarkerOf(c.Rule, path); m != "" {
 		if mf, err := f.look(m); err == nil && mf.Exists {
 			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}

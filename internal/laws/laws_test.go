@@ -304,6 +304,9 @@ func (r *run) chainFreesNames() bool {
 // jobs fail, so that a name is not kept free for a job that then succeeds. Two jobs at once
 // may meet where a step places a file that goes on from there. Folders are ready in no order.
 func (r *run) outcome(failed bool, end string) string {
+	if failed && r.w.has("workers: 2") && r.w.has("same_name: skip") {
+		return "failed true" // who fails first has the name, and the others stay
+	}
 	if failed || r.w.has("unit: folder") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
 		parts := strings.Split(end, "/") // a folder may be named after the file
 		for i := range parts {

@@ -65,6 +65,10 @@ func (d *decoder) syntaxError(err error) {
 	var se *yaml.SyntaxError
 	if errors.As(err, &se) && se.Token != nil {
 		p := se.Token.Position
+		if s, ok := slipIn(d.lines, p.Line); ok {
+			d.errorAtLine(p.Line, s.column, "yaml", s.message, s.hint)
+			return
+		}
 		d.errorAtLine(p.Line, p.Column, "yaml", "this is not YAML: "+se.Message, "")
 		return
 	}
@@ -95,6 +99,9 @@ func (d *decoder) errorAtLine(line, column int, code, message, hint string) {
 }
 
 func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
+	if at.Line == 0 { // a default that stands nowhere
+		at = Pos{d.file, 1, 1}
+	}
 	quote := ""
 	if at.Line >= 1 && at.Line <= len(d.lines) {
 		quote = strings.TrimRight(d.lines[at.Line-1], "\r")
@@ -137,17 +144,32 @@ func (d *decoder) resolve(n ast.Node) ast.Node {
 		case *ast.AliasNode:
 			target := d.anchors[v.Value.GetToken().Value]
 			if target == nil {
-				d.errorAt(n, "alias", fmt.Sprintf("no anchor named &%s stands before this", v.Value.GetToken().Value), "")
+				name := v.Value.GetToken().Value
+				d.errorAt(n, "alias", "a * at the beginning of a value is an alias in YAML, and no anchor named &"+name+" stands before this", "for a pattern quote it: "+quote("*"+name))
 				return nil
 			}
 			n = target
 		case *ast.TagNode:
+			if tag := v.GetToken().Value; !strings.HasPrefix(tag, "!!") {
+				d.errorAt(n, "yaml", "a ! at the beginning of a value is a tag in YAML", "quote it: "+quote(d.restOfLine(d.pos(n))))
+				return nil
+			}
 			n = v.Value
 		default:
 			return n
 		}
 	}
 	return n
+}
+
+// restOfLine is what stands in a line from a place on, up to a comment.
+func (d *decoder) restOfLine(at Pos) string {
+	if at.Line < 1 || at.Line > len(d.lines) {
+		return ""
+	}
+	runes := []rune(d.lines[at.Line-1])
+	rest, _, _ := strings.Cut(string(runes[min(at.Column-1, len(runes)):]), " #")
+	return strings.TrimRight(rest, " ,]}\r")
 }
 
 // pairs gives the entries of a mapping, merge keys (<<) included.

@@ -36,6 +36,38 @@ type Diagnostic struct {
 	Message  string // one sentence: what is wrong
 	Hint     string // what to do, "" if the message says it
 	Quote    string // the line it is about
+	Near     string // the part of that line, if the word that begins at Pos is not the whole of it
+}
+
+// About is the part of the quoted line that the diagnostic is about: a whole word, a
+// placeholder with its braces, a text with its quotes.
+func (d Diagnostic) About() string {
+	runes := []rune(d.Quote)
+	if d.Column < 1 || d.Column > len(runes) {
+		return "^"
+	}
+	rest := string(runes[d.Column-1:])
+	if d.Near != "" && strings.HasPrefix(rest, d.Near) {
+		return d.Near
+	}
+	switch rest[0] {
+	case '"', '\'':
+		if end := closing(rest); end > 0 {
+			return rest[:end+1]
+		}
+		return rest
+	case '{', '<', '[':
+		if end := strings.IndexByte(rest, map[byte]byte{'{': '}', '<': '>', '[': ']'}[rest[0]]); end > 0 {
+			return rest[:end+1]
+		}
+	}
+	switch end := strings.IndexAny(rest, " \t,:]}#\"'"); {
+	case end < 0:
+		return rest
+	case end > 0:
+		return rest[:end]
+	}
+	return string([]rune(rest)[:1])
 }
 
 // Diagnostics are all that was found, in the order of the text.

@@ -19,7 +19,7 @@ func TestMistakes(t *testing.T) {
 	for name, tt := range map[string]struct{ text, want string }{
 		"nothing":             {"", "1:1 empty: the rules file is empty"},
 		"only a comment":      {"# hello\n", "1:1 empty: the rules file is empty"},
-		"not YAML":            {"a: [1\nb: 'x\n", "2:4 yaml: this is not YAML"},
+		"not YAML":            {"a: [1\nb: 'x\n", "2:4 yaml: this quote is not closed"},
 		"a list":              {"- a\n", "1:1 type: the rules file must be a mapping of keys, and this is a list"},
 		"no version":          {"rules: [{name: a, watch: b}]\n", "1:1 missing: the rules file does not say which version"},
 		"newer version":       {"version: 2\nrules: [{name: a, watch: b}]\n", "this program reads version 1"},

@@ -99,7 +99,6 @@ type Verdict struct {
 	Chain   []string        // the rules that the file went through before
 	Older   time.Time       // when it is old enough for a rule that only waits for that; zero if none does
 	Claimed bool            // a rule has it, or had its reasons to leave it alone
-	Later   bool            // no rule takes it now, and the next sweep asks again
 	Replies []Reply         // of the rules that were asked, in their order
 	// Remember lists the rules that note the file as seen, with the job that
 	// handled it before, so that they can tell a change or a removal later.
@@ -132,10 +131,8 @@ func (v *Verdict) Decide(candidates []plan.Candidate, o *Offer, from *Sources) e
 		case Handled:
 			v.Claimed = true
 			return nil
-		case Shared, Left:
+		case Shared, Left, NextSweep:
 			v.Claimed = true
-		case NextSweep:
-			v.Claimed, v.Later = true, true
 		case Loop, Deaf:
 			v.Claimed = true
 			v.Remember = append(v.Remember, reply.of(candidates[i]))
