@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"stilltide/internal/control"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -21,19 +22,21 @@ import (
 )
 
 func (a *app) whyCommand() *cobra.Command {
-	var removed bool
+	var removed, all bool
 	c := &cobra.Command{
 		Use: "why FILE", Short: "Why is this file taken, or not? Rule by rule, condition by condition", Args: cobra.ExactArgs(1),
-		Long: `Asks every rule about the file, which need not exist: which condition fits and which does not,
-whether the file is ready and who still writes, what would be done, and earlier jobs. The
-conclusion is in the last line. The exit status is 1 if no rule takes it.`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0], removed) },
+		Long: `Asks every rule about the file, which need not exist. The verdict comes first: which rule takes it,
+whether it is ready and who still writes, and what would be done. Then all conditions of that
+rule, or of the one that comes closest, and a line for each other. The exit status is 1 if no
+rule takes it.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0], removed, all) },
 	}
 	c.Flags().BoolVar(&removed, "removed", false, "ask as if the file were there no more")
+	c.Flags().BoolVar(&all, "all", false, "show every condition of every rule")
 	return a.jsonFlag(c)
 }
 
-func (a *app) why(path string, removed bool) error {
+func (a *app) why(path string, removed, all bool) error {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
@@ -54,7 +57,7 @@ func (a *app) why(path string, removed bool) error {
 			return err
 		}
 	} else {
-		a.whyText(f, w)
+		a.whyText(f, w, all)
 	}
 	if w.Taker == nil {
 		return &exitError{status: exitFound}
@@ -91,7 +94,9 @@ func writers(w engine.Why) []string {
 	return names
 }
 
-func (a *app) whyText(f *rule.File, w engine.Why) {
+// whyText says the verdict first, then what the rule makes of the file that takes it or
+// comes closest, then each other rule in a line.
+func (a *app) whyText(f *rule.File, w engine.Why, all bool) {
 	state := "is not there; as if it arrived now"
 	if w.Facts.Exists {
 		when := plan.Span(time.Since(w.Facts.Mod.Time())) + " ago"
@@ -101,27 +106,106 @@ func (a *app) whyText(f *rule.File, w engine.Why) {
 		state = fmt.Sprintf("%s, changed %s", humanize.IBytes(uint64(max(w.Facts.Size, 0))), when)
 	}
 	fmt.Fprintf(a.out, "%s: %s\n", a.style.Bold(display(short(f.Base, w.Path))), state)
-	for _, r := range w.Reasons {
-		verdict := a.style.Dim("does not fit")
-		switch {
-		case r.Handled != 0:
-			verdict = fmt.Sprintf("has handled it already, as job %d", r.Handled)
-		case r.Takes:
-			verdict = a.style.Good("takes it")
-		case r.Fits:
-			verdict = "fits, but an earlier rule takes it"
-		}
-		fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), verdict)
-		for _, c := range r.Conditions {
-			mark, paint := "fits", a.style.Good
-			if !c.Fits {
-				mark, paint = "not ", a.style.Bad
-			}
-			fmt.Fprintf(a.out, "  %s  %s  %s\n", paint(mark), ink.Pad(c.Key, 7), a.compared(f, c))
+	first := mainReason(w)
+	a.verdict(f, w, first)
+	if first >= 0 {
+		a.conditions(f, w.Reasons[first])
+	}
+	if !all {
+		a.others(f, w, first)
+	}
+	for i, r := range w.Reasons {
+		if all && i != first {
+			a.conditions(f, r)
 		}
 	}
+	a.earlier(w)
+}
+
+// farOff is how much a name that does not fit weighs beside another condition.
+const farOff = 10
+
+// mainReason gives the reason that answers the question: of the rule that takes the file,
+// that has handled it, or that comes closest; -1 if none watches its folder.
+func mainReason(w engine.Why) int {
+	closest, fewest := -1, 0
+	for i, r := range w.Reasons {
+		if r.Takes || w.Taker == nil && r.Handled != 0 {
+			return i
+		}
+		wrong := 0
+		for _, c := range r.Conditions {
+			switch {
+			case !c.Fits && (c.Key == "match" || c.Key == "enabled"):
+				wrong += farOff
+			case !c.Fits:
+				wrong++
+			}
+		}
+		if looksThere(r) && (closest < 0 || wrong < fewest) {
+			closest, fewest = i, wrong
+		}
+	}
+	return closest
+}
+
+// looksThere tells whether the file lies where a rule looks.
+func looksThere(r engine.Reason) bool {
+	return !slices.ContainsFunc(r.Conditions, func(c plan.Condition) bool { return c.Key == "watch" && !c.Fits })
+}
+
+// reply is what a rule makes of the file, in a few words.
+func (a *app) reply(r engine.Reason) string {
+	switch {
+	case r.Handled != 0:
+		return fmt.Sprintf("has handled it, as job %d", r.Handled)
+	case r.Takes:
+		return a.style.Good("takes it")
+	case r.Fits:
+		return "would take it, but an earlier rule does"
+	}
+	return "does not take it"
+}
+
+// conditions shows one rule with all its conditions.
+func (a *app) conditions(f *rule.File, r engine.Reason) {
+	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(r))
+	wide := 0
+	for _, c := range r.Conditions {
+		wide = max(wide, len(c.Key))
+	}
+	for _, c := range r.Conditions {
+		mark := a.style.Good("yes")
+		if !c.Fits {
+			mark = a.style.Bad("no ")
+		}
+		fmt.Fprintf(a.out, "  %s  %s  %s\n", mark, ink.Pad(c.Key, wide), a.compared(f, c))
+	}
+}
+
+// others gives each other rule a line: the first of its conditions that is not met.
+func (a *app) others(f *rule.File, w engine.Why, first int) {
+	var rows [][]cell
+	for i, r := range w.Reasons {
+		if i == first {
+			continue
+		}
+		why := a.reply(r)
+		if !r.Takes && !r.Fits && r.Handled == 0 {
+			for _, c := range r.Conditions {
+				if !c.Fits {
+					why = a.short(f, c)
+					break
+				}
+			}
+		}
+		rows = append(rows, []cell{{text: r.Rule.Name.S}, {text: why}})
+	}
+	if len(rows) == 0 {
+		return
+	}
 	fmt.Fprintln(a.out)
-	a.whyEnd(f, w)
+	a.table([]string{"OTHER RULES", "WHY NOT"}, rows, columns(a.out))
 }
 
 // compared puts the wanted value beside the one that was found.
@@ -136,11 +220,24 @@ func (a *app) compared(f *rule.File, c plan.Condition) string {
 	return fmt.Sprintf("wanted %s, and it is %s", ink.Clean(want), a.style.Warn(display(got)))
 }
 
-// whyEnd says whether it is ready, what would be done, what was done before,
-// and the conclusion.
-func (a *app) whyEnd(f *rule.File, w engine.Why) {
-	for _, j := range w.Jobs {
-		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
+// short is a condition that is not met, in a few words.
+func (a *app) short(f *rule.File, c plan.Condition) string {
+	if c.Key == "watch" {
+		return "watches " + ink.Clean(strings.ReplaceAll(c.Want, f.Base+"/", ""))
+	}
+	return c.Key + ": " + a.compared(f, c)
+}
+
+// verdict says whether a rule takes the file, whether it is ready, and what would be done.
+func (a *app) verdict(f *rule.File, w engine.Why, first int) {
+	if w.Taker == nil {
+		fmt.Fprintln(a.out, a.style.Warn(noTaker(w, first)))
+	} else {
+		when := ""
+		if w.Facts.Exists && !w.Ready {
+			when = " when it is ready"
+		}
+		fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, ending(f, w))))
 	}
 	if w.Facts.Exists && !w.Ready {
 		who := ""
@@ -149,42 +246,59 @@ func (a *app) whyEnd(f *rule.File, w engine.Why) {
 		}
 		fmt.Fprintf(a.out, "Not ready yet: %s%s.\n", w.NotYet, who)
 	}
-	for _, s := range w.Steps {
-		fmt.Fprintf(a.out, "Would %s\n", ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
-	}
 	if w.Problem != "" {
 		fmt.Fprintf(a.out, "%s\n", a.style.Bad("It would fail: "+ink.Clean(w.Problem)))
 	}
-	if w.Taker == nil {
-		fmt.Fprintln(a.out, a.style.Warn(a.noTaker(w)))
-		return
-	}
-	when := ""
-	if w.Facts.Exists && !w.Ready {
-		when = " when it is ready"
+	for _, s := range w.Steps {
+		fmt.Fprintf(a.out, "Would %s\n", ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
 	}
 	for _, text := range w.Clashes {
 		fmt.Fprintln(a.out, a.style.Warn(ink.Clean(strings.ReplaceAll(text, f.Base+"/", ""))))
 	}
-	end := "it stays where it is"
-	switch {
-	case w.Thrown != "":
-		end = "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
-	case w.EndsIn != "" && w.Problem != "":
-		end = "it ends in " + display(short(f.Base, w.EndsIn))
-	case w.EndsIn != "":
-		end = "after success it ends in " + display(short(f.Base, w.EndsIn))
-	}
-	fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, end)))
 }
 
-func (a *app) noTaker(w engine.Why) string {
-	for _, r := range w.Reasons {
-		if r.Handled != 0 {
-			return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.", r.Rule.Name.S)
+// ending says where the file is afterwards.
+func ending(f *rule.File, w engine.Why) string {
+	switch {
+	case w.Thrown != "":
+		return "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
+	case w.EndsIn != "" && w.Problem != "":
+		return "it ends in " + display(short(f.Base, w.EndsIn))
+	case w.EndsIn != "":
+		return "after success it is in " + display(short(f.Base, w.EndsIn))
+	}
+	return "it stays where it is"
+}
+
+// noTaker says why no rule takes the file, as far as one sentence can.
+func noTaker(w engine.Why, first int) string {
+	if first < 0 {
+		return "No rule takes it: none watches its folder."
+	}
+	r := w.Reasons[first]
+	if r.Handled != 0 {
+		return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.", r.Rule.Name.S)
+	}
+	var wrong []string
+	for _, c := range r.Conditions {
+		if !c.Fits {
+			wrong = append(wrong, c.Key)
 		}
 	}
-	return "No rule takes it."
+	if len(wrong) == 0 {
+		return "No rule takes it."
+	}
+	return fmt.Sprintf("No rule takes it. %s comes closest; against it: %s.", r.Rule.Name.S, strings.Join(wrong, ", "))
+}
+
+// earlier lists what was done with the file before.
+func (a *app) earlier(w engine.Why) {
+	if len(w.Jobs) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	for _, j := range w.Jobs {
+		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
+	}
 }
 
 // endOf is when a job ended, or when it was taken if it is not over.
@@ -400,6 +514,10 @@ func (a *app) listRules(args []string) error {
 	if err != nil {
 		return err
 	}
+	states, err := a.ruleStates(f)
+	if err != nil {
+		return err
+	}
 	var rows [][]cell
 	for i, r := range f.All() {
 		if len(args) == 1 && !watches(r, absolute(args[0])) {
@@ -415,18 +533,15 @@ func (a *app) listRules(args []string) error {
 		if len(match) == 0 {
 			match = []string{"*"}
 		}
-		state := "on"
-		if !r.Enabled {
-			state = "off"
-		}
+		state := states[r.Name.S]
 		at := fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)
 		if a.json {
-			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders, "match": match, "enabled": r.Enabled, "path": r.Pos.File, "line": r.Pos.Line}); err != nil {
+			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders, "match": match, "state": state, "file": r.Pos.File, "line": r.Pos.Line}); err != nil {
 				return err
 			}
 			continue
 		}
-		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S}, {text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: state}, {text: at}})
+		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S}, {text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: string(state)}, {text: at}})
 	}
 	if a.json {
 		return nil
@@ -437,6 +552,20 @@ func (a *app) listRules(args []string) error {
 	}
 	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "DEFINED AT"}, rows, columns(a.out))
 	return nil
+}
+
+// ruleStates tells how each rule stands, as status does.
+func (a *app) ruleStates(f *rule.File) (map[string]engine.RuleState, error) {
+	var watcher *engine.Live
+	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
+		watcher = &live
+	}
+	report, err := engine.Status(f, nil, watcher)
+	states := map[string]engine.RuleState{}
+	for _, r := range report {
+		states[r.Rule] = r.State
+	}
+	return states, err
 }
 
 // watches tells whether a rule watches a folder, by itself or by its depth.
