@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -85,7 +86,16 @@ func (m *memStore) crash() {
 
 func (m *memStore) NextID() int64        { m.now.id++; return m.now.id - 1 }
 func (m *memStore) NextPlacement() int64 { m.now.placement++; return m.now.placement - 1 }
-func (m *memStore) Record(j ledger.Job, _ ledger.State) {
+
+// allowed holds each step of a job against the table of states.
+func allowed(was ledger.State, j ledger.Job) {
+	if !ledger.Allowed(was, j.State) {
+		panic(fmt.Sprintf("job %d went from %q to %q, which no table knows: %s", j.ID, was, j.State, j.Reason))
+	}
+}
+
+func (m *memStore) Record(j ledger.Job, was ledger.State) {
+	allowed(was, j)
 	delete(m.lateJobs, j.ID)
 	delete(m.lateTaken, j.ID)
 	j.Extra = slices.Clone(j.Extra)
@@ -94,7 +104,8 @@ func (m *memStore) Record(j ledger.Job, _ ledger.State) {
 func (m *memStore) RecordTaken(j ledger.Job) {
 	m.lateTaken[j.ID], m.now.jobs[j.ID] = true, j
 }
-func (m *memStore) RecordEnd(j *ledger.Job, _ ledger.State) {
+func (m *memStore) RecordEnd(j *ledger.Job, was ledger.State) {
+	allowed(was, *j)
 	if _, late := m.lateJobs[j.ID]; !late && !m.lateTaken[j.ID] {
 		m.lateJobs[j.ID] = m.now.jobs[j.ID]
 	}

@@ -175,3 +175,17 @@ func (s *RuleStatus) polled(r *rule.Rule, w *Live) {
 		s.Notes = append(s.Notes, fmt.Sprintf("%s and %d other folders are looked at now and then: %s", one, n-1, why))
 	}
 }
+
+// RuleStates says of each state of a rule what it is, what leads there and what ends it.
+// docs/states.md is made from it.
+var RuleStates = []struct {
+	State               RuleState
+	Means, Begins, Ends string
+}{
+	{RuleWatching, "it takes files", "`stilltide watch` runs, and a folder of the rule is there", "any of the others"},
+	{RulePaused, "it takes files, and starts nothing", "`stilltide pause`; it survives a restart", "`stilltide resume`"},
+	{RuleAbsent, "none of its folders is there; it waits for them", "a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
+	{RuleBlocked, "it needs a person", "a loop, a folder that cannot be watched, many files that went at once", "`stilltide resume RULE`, or its cause is gone"},
+	{RuleDisabled, "it takes nothing", "`enabled: false` in the rules file", "`enabled: true`"},
+	{RuleStopped, "nothing is done", "no watcher runs", "`stilltide watch`"},
+}
