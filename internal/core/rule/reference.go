@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"reflect"
 	"strings"
+
+	"stilltide/internal/core/expr"
 )
 
 // Reference gives the tables of the reference, in Markdown, by the name of
@@ -130,3 +132,6 @@ var builtIn = func() (words []string) {
 	}
 	return words
 }()
+
+// ExpressionWords lists the words that expressions have besides captures and `let` words.
+func ExpressionWords() []string { return expr.New(nil).ForSteps().Names() }
