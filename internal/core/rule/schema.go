@@ -1,15 +1,29 @@
 package rule
 
-import "reflect"
+import (
+	"reflect"
+	"strings"
+)
 
-// Schema makes the JSON Schema (2020-12) of the rules file, from the same
-// struct tags that the decoder reads, so that the two cannot differ.
+// Schema makes the JSON Schema (2020-12) of the rules file, from the same struct tags that
+// the decoder reads. It refuses what check refuses as far as JSON Schema can say it: what
+// depends on other files, on names that must be known, or on the order of two values is
+// left to check. It says one type at a time, so that a strict validator takes it.
 func Schema() map[string]any {
 	defs := map[string]any{}
 	root := objectSchema(reflect.TypeFor[File](), defs)
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	root["title"] = "Rules file of Still Tide"
 	root["required"] = []string{"version"}
+	root["properties"].(map[string]any)["version"] = described("const", 1, "the version of this notation: 1")
+	ref(reflect.TypeFor[Rule](), defs)
+	defaults := copyOf(defs["Rule"].(map[string]any))
+	defaults["properties"] = without(defaults["properties"].(map[string]any), "name")
+	defs["Defaults"] = defaults
+	root["properties"].(map[string]any)["defaults"] = merge(reference("Defaults"), description("any rule key; a rule's own wins"))
+	defs["Rule"] = merge(defs["Rule"].(map[string]any), required("name"))
+	root["if"] = merge(required("defaults"), properties("defaults", merge(required("watch"), properties("watch", true), object())), object())
+	root["else"] = merge(properties("rules", map[string]any{"type": "array", "items": merge(required("watch"), properties("watch", true), object())}), object())
 	root["$defs"] = defs
 	return root
 }
@@ -20,17 +34,88 @@ type schemer interface{ schema() map[string]any }
 func objectSchema(t reflect.Type, defs map[string]any) map[string]any {
 	properties := map[string]any{}
 	for _, f := range reflect.VisibleFields(t) {
-		key := f.Tag.Get("key")
-		if key == "" {
-			continue
+		if key := f.Tag.Get("key"); key != "" {
+			properties[key] = fieldSchema(t, f, defs)
 		}
-		s := typeSchema(f.Type, defs)
-		if doc := f.Tag.Get("doc"); doc != "" {
-			s = merge(s, map[string]any{"description": doc})
-		}
-		properties[key] = s
 	}
-	return map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	s := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	if more := together[t]; more != nil {
+		s = merge(s, more())
+	}
+	return s
+}
+
+// fieldSchema is the schema of one key, with its description and its default.
+func fieldSchema(t reflect.Type, f reflect.StructField, defs map[string]any) map[string]any {
+	key := f.Tag.Get("key")
+	s := typeSchema(f.Type, defs)
+	if own := keySchemas[t.Name()+"."+key]; own != nil {
+		s = own()
+	}
+	s = merge(s, description(f.Tag.Get("doc")))
+	if value, ok := defaultOf[t.Name()+"."+key]; ok {
+		s["default"] = value
+	}
+	return s
+}
+
+// defaultOf has what a key stands for that is left out, where that is one value.
+var defaultOf = map[string]any{
+	"File.state_folder": ".stilltide", "File.keep_replaced": "1GB", "File.keep_history": "90d",
+	"Queue.priority": 0,
+	"Rule.depth":     0, "Rule.unit": "file", "Rule.events": []string{"added", "changed"}, "Rule.match": "*", "Rule.hidden": false, "Rule.ignore_case": false,
+	"Rule.existing": "take", "Rule.share": false, "Rule.enabled": true, "Rule.debounce": "500ms", "Rule.poll": "auto", "Rule.while_running": "finish_first",
+	"Rule.retry": 2, "Rule.again": "changed", "Rule.loops": "stop", "Rule.same_name": "number", "Rule.order": "arrival", "Rule.examples": []string{},
+	"Ready.writers": "wait", "Ready.min_size": 0, "Ready.overdue": "wait",
+	"Batch.max_wait": "1m", "Group.overdue": "fail",
+	"Retry.times": 2, "Retry.delay": "2s", "Retry.factor": 2, "Retry.max_delay": "10m", "Retry.jitter": 0.1, "Retry.after_crash": true,
+	"Step.keep": "new", "Step.min_gain": "1%", "Step.max_files": 100_000, "Step.max_size": "10GiB", "Step.max_ratio": 300, "Step.add_file": true, "Step.method": "POST", "Step.same_name": "number",
+	"Channel.digest": "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added", "Example.size": 0,
+}
+
+// keySchemas are those of keys that are narrower than their type.
+var keySchemas = map[string]func() map[string]any{
+	"File.workers":    func() map[string]any { return map[string]any{"type": "integer", "minimum": 0} },
+	"File.listen":     func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
+	"Rule.name":       func() map[string]any { return either(fitting(namePattern), integer()) },
+	"Rule.old_name":   func() map[string]any { return either(fitting(namePattern), integer()) },
+	"Rule.media_type": func() map[string]any { return listOf(fitting(`^[^/]+/[^/]+$`)) },
+	"Rule.schedule":   func() map[string]any { return fitting(`^\s*(\S+\s+){4}\S+(\s+\S+)?\s*$`) },
+	"Rule.serial_by": func() map[string]any {
+		return either(map[string]any{"type": "string", "not": words("true", "false")}, number())
+	},
+	"Rule.events":         func() map[string]any { return either(Event("").schema(), filled(Event("").schema())) },
+	"Ready.marker":        func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
+	"Retry.factor":        func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
+	"Retry.jitter":        func() map[string]any { return map[string]any{"type": "number", "minimum": 0, "maximum": 0.3} },
+	"Step.tag":            func() map[string]any { return listOf(either(fitting(`^[^,\n]*$`), number(), boolean())) },
+	"Step.as":             func() map[string]any { return either(fitting(`^[^/]*$`), number(), boolean()) },
+	"Step.rename":         func() map[string]any { return either(fitting(`^[^/]*$`), number(), boolean()) },
+	"Step.post":           func() map[string]any { return fitting(`^(https?://|\{)`) },
+	"Step.save":           func() map[string]any { return fitting(`^[a-z][a-z0-9_]*$`) },
+	"Channel.webhook":     func() map[string]any { return fitting(`^(https?://[^/]|\{)`) },
+	"Channel.desktop":     func() map[string]any { return map[string]any{"const": true} },
+	"Mail.from":           func() map[string]any { return fitting(`@`) },
+	"Mail.to":             func() map[string]any { return listOf(fitting(`@`)) },
+	"Mail.server":         func() map[string]any { return fitting(`(:[0-9]+|\})$`) },
+	"Heartbeat.every":     func() map[string]any { return fitting(durationPattern) },
+	"Retry.never_on_exit": func() map[string]any { return listOf(integer()) },
+}
+
+// together are the keys of a mapping that go together, or not.
+var together = map[reflect.Type]func() map[string]any{
+	reflect.TypeFor[Rule](): func() map[string]any {
+		return map[string]any{"allOf": []any{notBoth("batch", "group"), notBoth("run", "script"), notBoth("run", "do"), notBoth("script", "do")}}
+	},
+	reflect.TypeFor[Group]():     func() map[string]any { return required("by", "need") },
+	reflect.TypeFor[Batch]():     func() map[string]any { return anyOf(needs("quiet"), needs("max_files")) },
+	reflect.TypeFor[Notify]():    func() map[string]any { return required("on", "to") },
+	reflect.TypeFor[Heartbeat](): func() map[string]any { return required("to", "every") },
+	reflect.TypeFor[Mail]():      func() map[string]any { return required("server", "from", "to") },
+	reflect.TypeFor[Example]():   func() map[string]any { return required("file") },
+	reflect.TypeFor[Channel](): func() map[string]any {
+		return map[string]any{"oneOf": []any{needs("desktop"), needs("webhook"), needs("mail"), needs("command")}}
+	},
 }
 
 func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
@@ -45,27 +130,57 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 		return map[string]any{"type": "array", "items": ref(reflect.TypeFor[Rule](), defs)}
 	case reflect.TypeFor[Rule]():
 		return ref(t, defs)
-	case reflect.TypeFor[Place](), reflect.TypeFor[*Place]():
-		long := map[string]any{"type": "object", "required": []string{"to"}, "additionalProperties": false,
-			"properties": map[string]any{"to": text(), "as": text()}}
-		return map[string]any{"anyOf": []any{text(), long}}
+	case reflect.TypeFor[Step]():
+		return stepSchema(defs)
+	case reflect.TypeFor[Place]():
+		long := merge(properties("to", pathText(), "as", either(fitting(`^[^/]*$`), number(), boolean())), required("to"), object())
+		long["additionalProperties"] = false
+		return either(pathText(), long)
 	case reflect.TypeFor[Retry]():
-		return map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs)}}
+		return either(map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs))
 	}
 	switch t.Kind() {
 	case reflect.Slice:
-		item := typeSchema(t.Elem(), defs)
-		return map[string]any{"anyOf": []any{item, map[string]any{"type": "array", "items": item}}}
+		return listOf(typeSchema(t.Elem(), defs))
 	case reflect.Map:
 		return map[string]any{"type": "object", "additionalProperties": typeSchema(t.Elem(), defs)}
 	case reflect.Struct:
 		return objectSchema(t, defs)
 	case reflect.Bool:
-		return map[string]any{"type": "boolean"}
+		return boolean()
 	case reflect.Int:
-		return map[string]any{"type": "integer", "minimum": 0}
+		return integer()
 	}
 	return text()
+}
+
+// stepSchema is one of the verbs, with the options that go with it.
+func stepSchema(defs map[string]any) map[string]any {
+	if defs["Step"] == nil {
+		keys := map[string]any{}
+		for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
+			if key := f.Tag.Get("key"); key != "" {
+				keys[key] = fieldSchema(reflect.TypeFor[Step](), f, defs)
+			}
+		}
+		var each []any
+		for _, v := range verbs {
+			own := map[string]any{}
+			for _, key := range append([]string{v.name, "where", "timeout"}, v.options...) {
+				own[key] = keys[key]
+			}
+			needed := []string{v.name}
+			switch v.name {
+			case "write":
+				needed = append(needed, "as", "content")
+			case "tell":
+				needed = append(needed, "text")
+			}
+			each = append(each, map[string]any{"type": "object", "properties": own, "required": needed, "additionalProperties": false})
+		}
+		defs["Step"] = map[string]any{"oneOf": each}
+	}
+	return reference("Step")
 }
 
 // ref keeps a large type once, under $defs.
@@ -74,12 +189,73 @@ func ref(t reflect.Type, defs map[string]any) map[string]any {
 		defs[t.Name()] = map[string]any{} // ends the recursion
 		defs[t.Name()] = objectSchema(t, defs)
 	}
-	return map[string]any{"$ref": "#/$defs/" + t.Name()}
+	return reference(t.Name())
 }
 
+func reference(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
+
 // text is any plain value: YAML reads 5 or true where a text is meant.
-func text() map[string]any {
-	return map[string]any{"type": []string{"string", "number", "boolean"}}
+func text() map[string]any { return either(map[string]any{"type": "string"}, number(), boolean()) }
+
+func pathText() map[string]any {
+	return either(map[string]any{"type": "string", "minLength": 1}, number(), boolean())
+}
+
+func object() map[string]any  { return map[string]any{"type": "object"} }
+func number() map[string]any  { return map[string]any{"type": "number"} }
+func boolean() map[string]any { return map[string]any{"type": "boolean"} }
+func integer() map[string]any { return map[string]any{"type": "integer", "minimum": 0} }
+
+func fitting(re string) map[string]any { return map[string]any{"type": "string", "pattern": re} }
+
+func either(list ...map[string]any) map[string]any { return anyOf(list...) }
+
+func anyOf(list ...map[string]any) map[string]any {
+	all := make([]any, len(list))
+	for i, s := range list {
+		all[i] = s
+	}
+	return map[string]any{"anyOf": all}
+}
+
+// listOf is one value, or a list of them.
+func listOf(item map[string]any) map[string]any {
+	return either(item, map[string]any{"type": "array", "items": item})
+}
+
+// filled is a list that is not empty.
+func filled(item map[string]any) map[string]any {
+	return map[string]any{"type": "array", "items": item, "minItems": 1}
+}
+
+func required(keys ...string) map[string]any { return map[string]any{"required": keys} }
+
+func needs(key string) map[string]any {
+	return merge(required(key), properties(key, true), object())
+}
+
+func notBoth(a, b string) map[string]any {
+	return map[string]any{"not": merge(required(a, b), properties(a, true, b, true), object())}
+}
+
+// properties takes keys and their schemas in turn.
+func properties(pairs ...any) map[string]any {
+	p := map[string]any{}
+	for i := 0; i < len(pairs); i += 2 {
+		p[pairs[i].(string)] = pairs[i+1]
+	}
+	return map[string]any{"properties": p}
+}
+
+func description(doc string) map[string]any {
+	if doc == "" {
+		return nil
+	}
+	return map[string]any{"description": doc}
+}
+
+func described(key string, value any, doc string) map[string]any {
+	return map[string]any{key: value, "description": doc}
 }
 
 func words(list ...string) map[string]any {
@@ -90,55 +266,56 @@ func words(list ...string) map[string]any {
 	return map[string]any{"enum": values}
 }
 
-func merge(a, b map[string]any) map[string]any {
+func copyOf(m map[string]any) map[string]any { return merge(m) }
+
+func without(m map[string]any, key string) map[string]any {
+	out := copyOf(m)
+	delete(out, key)
+	return out
+}
+
+func merge(parts ...map[string]any) map[string]any {
 	out := map[string]any{}
-	for k, v := range a {
-		out[k] = v
-	}
-	for k, v := range b {
-		out[k] = v
+	for _, p := range parts {
+		for k, v := range p {
+			out[k] = v
+		}
 	}
 	return out
 }
 
-const timePattern = `^(0|([0-9.]+(ms|s|m|h|d|w))+)$`
+const (
+	namePattern     = `^[\p{L}\p{Nd}][\p{L}\p{Nd}_.-]{0,63}$`
+	spanPattern     = `([0-9]+(\.[0-9]+)?(ms|s|m|h|d|w))+`
+	durationPattern = `^(0|` + spanPattern + `)$`
+	bytesPattern    = `[0-9][0-9,]*(\.[0-9]+)? ?([kKmMgGtTpPeE][iI]?)?[bB]?`
+	codePattern     = `^[0-9]+(\.\.[0-9]+)?$`
+)
 
-func (Text) schema() map[string]any { return text() }
-func (Path) schema() map[string]any { return text() }
-func (Schedule) schema() map[string]any {
-	return map[string]any{"type": "string"}
+// rangePattern is a low end, a top end, or both.
+func rangePattern(of string) string {
+	return strings.ReplaceAll(`^(X\.\.(X)?|\.\.X)$`, "X", of)
 }
-func (Where) schema() map[string]any { return text() }
-func (CodeRange) schema() map[string]any {
-	return map[string]any{"anyOf": []any{map[string]any{"type": "integer", "minimum": 0}, map[string]any{"type": "string", "pattern": `^[0-9]+(\.\.[0-9]+)?$`}}}
-}
-func (Percent) schema() map[string]any {
-	return map[string]any{"type": "string", "pattern": `^[0-9]{1,2}(\.[0-9]+)? *%$`}
-}
-func (Number) schema() map[string]any {
-	return map[string]any{"type": "number"}
-}
+
+func (Text) schema() map[string]any      { return text() }
+func (Path) schema() map[string]any      { return pathText() }
+func (Schedule) schema() map[string]any  { return map[string]any{"type": "string"} }
+func (Where) schema() map[string]any     { return text() }
+func (Number) schema() map[string]any    { return map[string]any{"type": "number"} }
+func (SizeRange) schema() map[string]any { return fitting(rangePattern(` ?` + bytesPattern + ` ?`)) }
+func (AgeRange) schema() map[string]any  { return fitting(rangePattern(` ?` + spanPattern + ` ?`)) }
+func (Percent) schema() map[string]any   { return fitting(`^[0-9]{1,2}(\.[0-9]+)? *%$`) }
+func (CodeRange) schema() map[string]any { return either(integer(), fitting(codePattern)) }
 func (Duration) schema() map[string]any {
-	return map[string]any{"anyOf": []any{map[string]any{"type": "string", "pattern": timePattern}, map[string]any{"const": 0}}}
+	return either(fitting(durationPattern), map[string]any{"const": 0})
 }
-func (Poll) schema() map[string]any {
-	return map[string]any{"anyOf": []any{words("auto"), map[string]any{"type": "string", "pattern": timePattern}}}
-}
+func (Poll) schema() map[string]any { return either(words("auto"), fitting(`^`+spanPattern+`$`)) }
 func (Depth) schema() map[string]any {
-	return map[string]any{"anyOf": []any{words("all"), map[string]any{"type": "integer", "minimum": 0}}}
+	return either(words("all"), map[string]any{"type": "integer", "minimum": 0})
 }
-func (Size) schema() map[string]any {
-	return map[string]any{"anyOf": []any{map[string]any{"type": "string"}, map[string]any{"type": "integer", "minimum": 0}}}
-}
-func (SizeRange) schema() map[string]any {
-	return map[string]any{"type": "string", "pattern": `\.\.`}
-}
-func (AgeRange) schema() map[string]any {
-	return map[string]any{"type": "string", "pattern": `\.\.`}
-}
-func (Rate) schema() map[string]any {
-	return map[string]any{"type": "string", "pattern": `^ *[0-9]+ in .+$`}
-}
+func (Size) schema() map[string]any { return either(fitting(`^`+bytesPattern+`$`), integer()) }
+func (Rate) schema() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) }
+
 func (Unit) schema() map[string]any         { return words("file", "folder") }
 func (Event) schema() map[string]any        { return words("added", "changed", "removed") }
 func (Running) schema() map[string]any      { return words("finish_first", "stop_old", "own_work") }
@@ -147,17 +324,17 @@ func (Overdue) schema() map[string]any      { return words("wait", "fail", "take
 func (GroupOverdue) schema() map[string]any { return words("fail", "take") }
 func (Again) schema() map[string]any        { return words("changed", "never", "always") }
 func (Loops) schema() map[string]any        { return words("stop", "allow") }
+func (SameName) schema() map[string]any     { return words("number", "replace", "skip", "fail") }
+func (Discard) schema() map[string]any      { return words("trash", "delete") }
+func (Keep) schema() map[string]any         { return words("new", "smaller") }
+func (Stdin) schema() map[string]any        { return words("file") }
+func (Existing) schema() map[string]any     { return words("take", "leave") }
 func (Order) schema() map[string]any {
 	return words("arrival", "name", "oldest", "newest", "smallest")
 }
-func (SameName) schema() map[string]any { return words("number", "replace", "skip", "fail") }
-func (Discard) schema() map[string]any  { return words("trash", "delete") }
-func (Keep) schema() map[string]any     { return words("new", "smaller") }
-func (Stdin) schema() map[string]any    { return words("file") }
 func (Occasion) schema() map[string]any {
 	return words("failed", "processed", "caught_up", "overdue", "blocked", "unmatched")
 }
 func (Encryption) schema() map[string]any {
 	return words("starttls_if_offered", "starttls", "implicit_tls", "none")
 }
-func (Existing) schema() map[string]any { return words("take", "leave") }
