@@ -27,7 +27,7 @@ func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume [RULE …]", Short: "Let paused rules, or all, go on; unblocks blocked ones, too", Args: cobra.ArbitraryArgs,
 		Long: `Lets paused rules go on. For a rule in trouble it is your word that things are as they should
-be: removals are accepted, a circle may go on, a folder whose disk is not mounted is taken
+be: removals are accepted, a loop may go on, a folder whose disk is not mounted is taken
 as it is.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, false) },
 	}

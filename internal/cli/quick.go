@@ -40,7 +40,7 @@ What changes while the command runs makes one more run afterwards; with --stop-o
 stopped and begins again. Its output goes to the terminal. Ctrl-C ends both.`,
 		Example: `  stilltide quick .go -- go test ./...
   stilltide quick --each 'charts/*.pgm' -- ./bin/halve {file}
-  find . -name '*.csv' -print0 | stilltide quick -0 - -- make`,
+  stilltide quick - -- make < inputs.txt`,
 		RunE: func(c *cobra.Command, args []string) error { return a.quick(f, args, c.ArgsLenAtDash()) },
 	}
 	c.Flags().BoolVar(&f.each, "each", false, "a run for each file, not one for all that changed")

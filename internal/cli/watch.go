@@ -482,8 +482,8 @@ func (a *app) greet(f *rule.File) {
 	if a.logFormat == logJSON {
 		a.note("%s", head)
 	}
-	for _, circle := range engine.Circles(f) {
-		a.note("%s; stilltide check says where", circle)
+	for _, loop := range engine.Loops(f) {
+		a.note("%s; stilltide check says where", loop)
 	}
 	if a.logFormat == logJSON {
 		return

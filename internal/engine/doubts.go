@@ -27,8 +27,8 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
 	set := NewSet(f)
-	for _, circle := range set.Circles() {
-		warn(placesAt(circle[0]), "loop", circleText(circle),
+	for _, ring := range set.Loops() {
+		warn(placesAt(ring[0]), "loop", loopText(ring),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
 	}
 	for _, r := range set.StaysPut() {
@@ -74,20 +74,20 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	return d
 }
 
-// circleText says which rules lead back to one another.
-func circleText(circle []*rule.Rule) string {
+// loopText says which rules lead back to one another.
+func loopText(ring []*rule.Rule) string {
 	var names []string
-	for _, r := range circle {
+	for _, r := range ring {
 		names = append(names, r.Name.S)
 	}
 	return fmt.Sprintf("the rules %s form a loop: each takes what the one before places", strings.Join(append(names, names[0]), " → "))
 }
 
-// Circles says of each circle of rules which they are.
-func Circles(f *rule.File) []string {
+// Loops says of each loop of rules which they are.
+func Loops(f *rule.File) []string {
 	var list []string
-	for _, circle := range NewSet(f).Circles() {
-		list = append(list, circleText(circle))
+	for _, ring := range NewSet(f).Loops() {
+		list = append(list, loopText(ring))
 	}
 	return list
 }

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"stilltide/internal/core/circle"
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -50,7 +50,7 @@ type flow struct {
 	late     []*job               // placements to be tried again
 	troubles map[string]string    // by rule: why it needs a person
 	paused   map[string]bool      // rules that are paused; "" for all
-	book     circle.Book
+	book     loop.Book
 	running  map[int64]*job // jobs whose attempt is under way
 	window   window
 	timed    map[string]time.Time       // by rule with held jobs: when its schedule is due next
@@ -291,11 +291,11 @@ func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]
 
 // suspect notes that a file appeared while jobs ran that may have made it.
 func (f *flow) suspect(path string, candidates []plan.Candidate) {
-	var running []circle.Running
+	var running []loop.Running
 	for _, j := range f.running {
 		for _, c := range candidates {
 			if c.Rule == j.rule {
-				running = append(running, circle.Running{Input: j.row.File, Depth: j.row.Depth})
+				running = append(running, loop.Running{Input: j.row.File, Depth: j.row.Depth})
 			}
 		}
 	}

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/circle"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
@@ -398,4 +398,4 @@ func (w *foretelling) other(s *rule.Step, path string) {
 }
 
 // chainOf is the chain of what a job of a rule places.
-func chainOf(chain []string, r *rule.Rule) []string { return circle.Through(chain, r.Name.S) }
+func chainOf(chain []string, r *rule.Rule) []string { return loop.Through(chain, r.Name.S) }

@@ -49,7 +49,7 @@ func FuzzRules(f *testing.F) {
 		havePlaces(t, Doubts(rules))
 		havePlaces(t, Examples(rules, time.Now()))
 		set := NewSet(rules)
-		set.Circles()
+		set.Loops()
 		if err := Preview(set, nil, nil, time.Now(), func(Foreseen) {}); err != nil {
 			t.Log(err)
 		}

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/core/circle"
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -155,7 +155,7 @@ func originOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error
 	case before == "":
 		return []string{name}, nil
 	}
-	return circle.Through(strings.Split(before, ","), name), nil
+	return loop.Through(strings.Split(before, ","), name), nil
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
@@ -191,7 +191,7 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	j := f.newJob(c, path, v.Facts, v.Event, now)
 	j.unless = v.Unless
 	j.row.Chain = strings.Join(v.Chain, ",")
-	if j.row.Depth = f.book.Depth(path); j.row.Depth >= circle.Deepest && f.troubles[c.Rule.Name.S] == "" {
+	if j.row.Depth = f.book.Depth(path); j.row.Depth >= loop.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
 	f.forgetWay(path)
@@ -244,7 +244,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	for _, m := range g.Members[1:] {
 		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, EndsIn: m.Path})
 		for _, before := range m.Chain {
-			chain = circle.Through(chain, before)
+			chain = loop.Through(chain, before)
 		}
 	}
 	j.row.Chain = strings.Join(chain, ",")

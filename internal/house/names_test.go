@@ -85,7 +85,7 @@ func schemaNames(v any, add func(string, ...string)) {
 			}
 		}
 		for key, inner := range v {
-			if key != "enum" {
+			if key != "enum" && key != "not" {
 				schemaNames(inner, add)
 			}
 		}

@@ -169,7 +169,7 @@ func TestTooYoungIsLookedAtLater(t *testing.T) {
 	require.True(t, later.IsZero(), "it fails by size, too")
 }
 
-func TestCirclesAndShadows(t *testing.T) {
+func TestLoopsAndShadows(t *testing.T) {
 	s := rules(t, `
   - {name: a, watch: a, processed: b}
   - {name: b, watch: b, processed: "c/{stem}"}
@@ -178,23 +178,23 @@ func TestCirclesAndShadows(t *testing.T) {
   - {name: shadowed, watch: a, match: "*.csv"}
   - {name: free, watch: d, share: false, events: removed}
 `)
-	circles := s.Circles()
-	require.Len(t, circles, 1)
-	require.Equal(t, "a", circles[0][0].Name.S)
-	require.Len(t, circles[0], 3)
+	loops := s.Loops()
+	require.Len(t, loops, 1)
+	require.Equal(t, "a", loops[0][0].Name.S)
+	require.Len(t, loops[0], 3)
 	require.Equal(t, "a", s.Shadowed(s.Rule("shadowed")).Name.S)
 	require.Nil(t, s.Shadowed(s.Rule("free")))
 	require.Nil(t, s.Shadowed(s.Rule("d")))
 }
 
-// One finding a circle, the shortest way, whatever the number of ways; none where depth
+// One finding a loop, the shortest way, whatever the number of ways; none where depth
 // or disjoint patterns make it impossible.
-func TestCirclesAreFoundOnce(t *testing.T) {
+func TestLoopsAreFoundOnce(t *testing.T) {
 	lead := func(text string) []string {
 		var found []string
-		for _, circle := range rules(t, text).Circles() {
+		for _, loop := range rules(t, text).Loops() {
 			var names []string
-			for _, r := range circle {
+			for _, r := range loop {
 				names = append(names, r.Name.S)
 			}
 			found = append(found, fmt.Sprint(names))

@@ -14,8 +14,8 @@ import (
 	"fmt"
 	"time"
 
-	"stilltide/internal/core/circle"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -191,7 +191,7 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		reply.answer = Unfit
 		return reply, nil
 	}
-	if o.ByHand && from.Passed != nil && circle.Stops(c.Rule.Name.S, from.Passed(*c, v.Facts)) {
+	if o.ByHand && from.Passed != nil && loop.Stops(c.Rule.Name.S, from.Passed(*c, v.Facts)) {
 		reply.answer = Loop
 		if c.Rule.Loops == rule.LoopsAllow {
 			reply.answer = NextSweep
@@ -202,7 +202,7 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 	switch {
 	case err != nil:
 		return reply, err
-	case c.Rule.Loops == rule.LoopsStop && circle.Stops(c.Rule.Name.S, chain):
+	case c.Rule.Loops == rule.LoopsStop && loop.Stops(c.Rule.Name.S, chain):
 		reply.answer = Loop
 		return reply, nil
 	case !c.Rule.Reacts(reply.event):

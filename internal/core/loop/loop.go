@@ -1,12 +1,12 @@
-// Package circle knows which file came from which job, and stops circles.
+// Package loop knows which file came from which job, and stops loops.
 //
 // A rule that writes where another watches is a chain, and chains are a
-// feature. A chain that comes back to a rule it went through is a circle,
+// feature. A chain that comes back to a rule it went through is a loop,
 // and a disaster. What a placement of ours put somewhere is known for sure
 // and not taken by a rule it went through (loops: stop). What a command wrote
 // by itself can only be suspected; nothing is ignored on suspicion, but its
 // depth is counted, and at Deepest the rule stops until a person has looked.
-package circle
+package loop
 
 import (
 	"path/filepath"
@@ -21,7 +21,7 @@ import (
 const Deepest = 5
 
 // Short is the time in which the same file, changed by its own job again and
-// again, counts as circling.
+// again, counts as a loop.
 const Short = time.Minute
 
 // Book keeps what is known of files' descent. The zero value is ready to use.

@@ -92,24 +92,24 @@ func widerPatterns(a, b *rule.Rule) bool {
 	return true
 }
 
-// Circles finds where rules lead back to one another through what they place: one
-// circle for each group of rules that reach each other, the shortest through its first
+// Loops finds where rules lead back to one another through what they place: one
+// loop for each group of rules that reach each other, the shortest through its first
 // rule.
-func (s *Set) Circles() [][]*rule.Rule {
+func (s *Set) Loops() [][]*rule.Rule {
 	next := map[*rule.Rule][]*rule.Rule{}
 	for _, from := range s.Rules() {
 		if from.Enabled {
 			next[from] = s.leadsTo(from)
 		}
 	}
-	var circles [][]*rule.Rule
+	var loops [][]*rule.Rule
 	for _, group := range mutual(s.Rules(), next) {
-		if circle := shortest(group[0], next); circle != nil {
-			circles = append(circles, circle)
+		if loop := shortest(group[0], next); loop != nil {
+			loops = append(loops, loop)
 		}
 	}
-	slices.SortFunc(circles, func(a, b []*rule.Rule) int { return a[0].Index - b[0].Index })
-	return circles
+	slices.SortFunc(loops, func(a, b []*rule.Rule) int { return a[0].Index - b[0].Index })
+	return loops
 }
 
 // shortest is the shortest way from a rule back to it, nil if there is none.
