@@ -25,7 +25,7 @@ paused until resume, also over a restart.`,
 
 func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "resume [RULE …]", Short: "Let paused rules, or all, go on; unblocks blocked ones, too", Args: cobra.ArbitraryArgs,
+		Use: "resume [RULE …]", Short: "Resume paused rules, or all; unblocks blocked ones, too", Args: cobra.ArbitraryArgs,
 		Long: `Lets paused rules go on. For a rule in trouble it is your word that things are as they should
 be: removals are accepted, a loop may go on, a folder whose disk is not mounted is taken
 as it is.`,
@@ -87,7 +87,7 @@ func pauseOffline(f *rule.File, names []string, paused bool) error {
 
 func (a *app) cancelCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "cancel ID …", Short: "Take jobs out of the queue, or stop them; the input stays where it is", Args: cobra.MinimumNArgs(1),
+		Use: "cancel ID …", Short: "Cancel jobs: take them out of the queue, or stop them; inputs stay where they are", Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.cancel(args) },
 	})
 }
@@ -110,7 +110,7 @@ func (a *app) cancel(args []string) error {
 
 func (a *app) undoCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "undo ID …", Short: "Put back what jobs placed, as long as it is still what was placed", Args: cobra.MinimumNArgs(1),
+		Use: "undo ID …", Short: "Undo jobs: put back what they placed, as long as it is unchanged", Args: cobra.MinimumNArgs(1),
 		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, the newest
 first: all of it or nothing. If a placed file has changed since, or a later job took it,
 nothing is touched and what stands in the way is listed. The input counts as handled until

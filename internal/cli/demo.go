@@ -376,7 +376,7 @@ func (s *show) told() (titles []string) {
 	for _, r := range s.office.All() {
 		var event struct{ Data notice.Message }
 		if err := json.Unmarshal(r.Body, &event); err != nil {
-			s.wrong = append(s.wrong, "the web hook is no JSON: "+err.Error())
+			s.wrong = append(s.wrong, "the webhook's body is not JSON: "+err.Error())
 		}
 		titles = append(titles, event.Data.Title)
 	}
@@ -422,9 +422,9 @@ func (s *show) judge() error {
 		for _, w := range s.wrong {
 			fmt.Fprintln(s.a.out, s.a.style.Bad("wrong: ")+w)
 		}
-		return found("the demo did not turn out as it must; its folder is " + s.folder)
+		return found("the demo did not work as expected; its folder is " + s.folder)
 	}
-	s.say("All of it turned out as it must. Look around:")
+	s.say("Everything worked as expected. Look around:")
 	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    stilltide jobs show 4\n    stilltide report --to report.html\n", s.folder)
 	return nil
 }
@@ -444,7 +444,7 @@ func (s *show) expect(name string, texts ...string) {
 
 func (s *show) expectGone(name string) {
 	if _, err := os.Lstat(filepath.Join(s.folder, name)); err == nil {
-		s.wrong = append(s.wrong, name+" is there, and must not be")
+		s.wrong = append(s.wrong, name+" is there, but should not be")
 	}
 }
 

@@ -105,7 +105,7 @@ func (a *app) jobs(filter jobFilter) error {
 		return nil
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(a.err, "No job fits. A job begins when a rule takes a file; stilltide watch or sweep does that.")
+		fmt.Fprintln(a.err, "No matching jobs. A job begins when a rule takes a file: stilltide watch or sweep does that.")
 		return nil
 	}
 	a.jobTable(f, list)
@@ -287,14 +287,14 @@ func (a *app) showJob(arg string) error {
 	line("Rule", "%s", j.Rule)
 	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
 	for _, m := range j.Extra {
-		where := "not there any more"
+		where := "no longer there"
 		if m.EndsIn != "" {
 			where = "now in " + display(m.EndsIn)
 		}
 		line("and", "%s (%s)", display(m.File), where)
 	}
 	if j.EndsIn == "" {
-		line("Now in", "nowhere: the input is not there any more")
+		line("Now in", "nowhere: the input is no longer there")
 	} else {
 		line("Now in", "%s", display(j.EndsIn))
 	}
@@ -341,7 +341,7 @@ func (a *app) showJob(arg string) error {
 		}
 	}
 	if j.State == ledger.Failed && j.EndsIn != "" {
-		fmt.Fprintf(a.out, "\nTo send it round again: stilltide retry %d\n", j.ID)
+		fmt.Fprintf(a.out, "\nTo retry it: stilltide retry %d\n", j.ID)
 	}
 	if j.State == ledger.Processed && slices.ContainsFunc(placements, func(p ledger.Placement) bool { return p.State == ledger.Done }) {
 		fmt.Fprintf(a.out, "\nTo put it all back: stilltide undo %d\n", j.ID)
@@ -402,7 +402,7 @@ func (a *app) logJob(arg string) error {
 		}
 		text, err := os.ReadFile(filepath.Join(l.Folder(), t.Output)) // it is bounded
 		if err != nil {
-			return fmt.Errorf("what attempt %d printed is not kept any more", t.Number)
+			return fmt.Errorf("what attempt %d printed is no longer kept", t.Number)
 		}
 		if _, err := a.printed().Write(masked(f, text)); err != nil {
 			return err
@@ -448,7 +448,7 @@ func (a *app) retryCommand() *cobra.Command {
 	var failed bool
 	var ruleName string
 	c := &cobra.Command{
-		Use: "retry ID … | --failed", Short: "Send failed inputs round again, put back where they came from",
+		Use: "retry ID … | --failed", Short: "Retry failed jobs: put their inputs back and queue them again",
 		Args: cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, args []string) error { return a.retry(args, failed, ruleName) },
 	}

@@ -219,7 +219,7 @@ func (v *liveView) Output(id int64) []string {
 	for n := 1; n <= jobs[0].Attempts; n++ {
 		text, err := os.ReadFile(filepath.Join(v.f.StateFolder(), ledger.OutputName(id, n)))
 		if err != nil || len(text) == 0 {
-			continue // it printed nothing, or it is not kept any more
+			continue // it printed nothing, or it is no longer kept
 		}
 		if jobs[0].Attempts > 1 {
 			lines = append(lines, fmt.Sprintf("--- attempt %d", n))

@@ -138,7 +138,7 @@ type jobJSON struct {
 	ID         int64        `json:"id"`
 	Rule       string       `json:"rule"`
 	File       string       `json:"file"`
-	Files      []string     `json:"files,omitempty"`       // of a burst or set
+	Files      []string     `json:"files,omitempty"`       // of a batch or group
 	FileBase64 string       `json:"file_base64,omitempty"` // the name's bytes, if it is not UTF-8
 	State      ledger.State `json:"state"`
 	Event      string       `json:"event"`

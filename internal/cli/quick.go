@@ -29,7 +29,7 @@ func (a *app) quickCommand() *cobra.Command {
 	var f quickFlags
 	c := &cobra.Command{
 		Use: "quick PATTERN … -- COMMAND …", Short: "Run a command when files change: a rule from the command line", Args: cobra.ArbitraryArgs,
-		Long: `Runs a command each time one of the files changes: once for a burst of changes, with {files}
+		Long: `Runs a command each time one of the files changes: once for a batch of changes, with {files}
 for what changed, or with --each once for each file, with {file}, {name}, {stem} and so on.
 
 A PATTERN is a file, there or not yet, a folder with all below it, a pattern such as

@@ -13,7 +13,7 @@ import (
 )
 
 // reloadOnChange reads the rules again when they differ from what was read, be
-// it before the watch began. Mistakes are told and change nothing. The returned
+// it before the watch began. Errors are told and change nothing. The returned
 // function ends it.
 func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err error) {
 	w, err := watchfs.New(watchfs.Options{})
@@ -78,7 +78,7 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		n, _ := diags.Count()
 		a.alarm("%s", name+" changed and has "+plural(n, "error")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
-		_ = e.Mistake(name + " changed and has " + plural(n, "error") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
+		_ = e.RulesRejected(name + " changed and has " + plural(n, "error") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
 		return
 	}
 	if err := a.trusted(f); err != nil {

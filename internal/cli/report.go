@@ -112,8 +112,8 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// mostUntaken bounds the files on the page that no rule takes.
-const mostUntaken = 50
+// mostUnmatched bounds the files on the page that no rule takes.
+const mostUnmatched = 50
 
 // page makes the page, with what the watcher and the folders say now.
 func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary, now time.Time) ([]byte, error) {
@@ -134,11 +134,11 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 		if !p.Nobodys {
 			return
 		}
-		if len(d.Untaken) == mostUntaken {
+		if len(d.Unmatched) == mostUnmatched {
 			d.More++
 			return
 		}
-		d.Untaken = append(d.Untaken, report.Untaken{File: p.File, Why: p.Reason})
+		d.Unmatched = append(d.Unmatched, report.Unmatched{File: p.File, Why: p.Reason})
 	}); err != nil {
 		return nil, err
 	}

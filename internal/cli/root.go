@@ -93,7 +93,7 @@ func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the groups is the order of work
 	root := &cobra.Command{
 		Use:   "stilltide",
-		Short: "Watch folders and run work on the files that arrive",
+		Short: "Watch folders and process the files that arrive",
 		Long: `Still Tide watches folders and runs work on the files that arrive: it waits until a
 file is complete, runs a command or a script on it, tries again when that fails, and moves
 the file to a processed or a failed folder. What it did, and why, is in a ledger.

@@ -46,7 +46,7 @@ func (a *app) findRules() (string, error) {
 	return "", usage("there is no %s in %s or above it; stilltide init writes one, --config FILE names another", rule.FileName, start)
 }
 
-// loadRules reads the rules file. Mistakes in it are printed, and the error
+// loadRules reads the rules file. Errors in it are printed, and the error
 // ends the program with the status for wrong rules.
 func (a *app) loadRules() (*rule.File, error) {
 	f, diags, err := a.readRules()

@@ -143,7 +143,7 @@ func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wr
 		list = append(list, plural(n, "rule")+" blocked")
 	}
 	if hindered > 0 {
-		list = append(list, plural(hindered, "job")+" held up for want of room or of a disk")
+		list = append(list, plural(hindered, "job")+" waiting for disk space or for a disk")
 	}
 	if failed > 0 {
 		list = append(list, plural(failed, "job")+" failed")

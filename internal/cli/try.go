@@ -49,7 +49,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
 	ok, endsIn, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
 	if r.Runs() && !inPlace {
-		fmt.Fprintln(a.err, "The commands had a copy, in a folder that is gone again. What they wrote by paths of their own is real; --in-place runs them on the file itself.")
+		fmt.Fprintln(a.err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote to paths of their own is real; --in-place runs them on the file itself.")
 	}
 	switch {
 	case err != nil:
@@ -77,7 +77,7 @@ func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.R
 		return nil, err
 	}
 	if w.Taker == nil {
-		return nil, found(fmt.Sprintf("no rule takes %s; stilltide why says why, --rule NAME tries one all the same", display(path)))
+		return nil, found(fmt.Sprintf("no rule takes %s; stilltide why says why, --rule NAME tries one anyway", display(path)))
 	}
 	return w.Taker, nil
 }

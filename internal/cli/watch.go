@@ -36,7 +36,7 @@ import (
 
 func (a *app) watchCommand() *cobra.Command {
 	return a.trustFlag(&cobra.Command{
-		Use: "watch", Short: "Watch the folders and work on what arrives, until it is ended",
+		Use: "watch", Short: "Watch the folders and process what arrives, until stopped",
 		Long: `Watches the folders of all rules in the foreground: a line for each job on standard output,
 everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts, running
 jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
@@ -47,7 +47,7 @@ jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
 func (a *app) sweepCommand() *cobra.Command {
 	var only string
 	c := a.trustFlag(&cobra.Command{
-		Use: "sweep", Short: "Work on what is in the folders now, then end",
+		Use: "sweep", Short: "Process what is in the folders now, then exit",
 		Long: `Handles the files that are there now, and ends. Each job is tried once; what must be tried
 again, files that somebody still writes, and jobs that wait for their rule's schedule, are
 left to the next watch or sweep. The exit status is 1 if a job failed.
@@ -225,8 +225,8 @@ func (b *burst) holds(j *ledger.Job, now time.Time) bool {
 // fewest is how many jobs a batch must have for a line of its own.
 const fewest = 10
 
-// drained sums up a batch that scrolled by, or what a card brought.
-func (l *lines) drained(b engine.Batch) {
+// caughtUp sums up a batch that scrolled by, or what a card brought.
+func (l *lines) caughtUp(b engine.Batch) {
 	if l.tidy != nil && b.Jobs() >= manyJobs {
 		l.tidy.Reset(tidyAfter)
 	}
@@ -253,7 +253,7 @@ func (l *lines) whereTo(o *engine.Outcome) string {
 	case j.Event == file.Removed:
 		return "it was removed"
 	case j.EndsIn == "":
-		return "the input is not there any more"
+		return "the input is no longer there"
 	case j.EndsIn == j.File:
 		return "stays"
 	}
@@ -281,12 +281,12 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 		if ev.Err != nil {
 			why = " (" + ev.Err.Error() + ")"
 		}
-		a.note("the folder %s is not there%s; it is waited for", path, why)
+		a.note("the folder %s is not there%s; waiting for it", path, why)
 	case watchfs.Present:
 		a.note("watching %s", path)
 	case watchfs.Polled:
-		a.note("%s is looked at every 5 s: %v", path, ev.Err)
-	case watchfs.Mended:
+		a.note("%s is polled every 5 s: %v", path, ev.Err)
+	case watchfs.Recovered:
 		a.note("%s is watched by events again", path)
 	case watchfs.Trouble:
 		a.alarm("%s cannot be watched: %v", path, ev.Err)
@@ -347,8 +347,8 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	debug.SetGCPercent(collectAt)
 	a.reserve = make([]byte, reserveSize)
 	addProcessor(f)
-	o.Rules, o.Report, o.Trouble, o.Drained = f, l.report, a.ledgerNote, l.drained
-	o.Unready = func(u engine.Unready) {
+	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
+	o.Overdue = func(u engine.OverdueFile) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
 	}
 	o.Notice = a.logNotice
@@ -515,7 +515,7 @@ func (a *app) greet(f *rule.File) {
 func (a *app) readyNote(s engine.Start) {
 	how := plural(s.Folders-s.Polled, "folder") + " watched by events"
 	if s.Polled > 0 {
-		how += fmt.Sprintf(", %d looked at every few seconds", s.Polled)
+		how += fmt.Sprintf(", %d polled", s.Polled)
 	}
 	if s.Absent > 0 {
 		how += fmt.Sprintf(", %d not there yet", s.Absent)
@@ -593,7 +593,7 @@ func counts(count map[ledger.State]int) string {
 		switch n := count[s]; {
 		case n == 0:
 		case s == ledger.Retrying:
-			parts = append(parts, plural(n, "attempt")+" failed and tried again later")
+			parts = append(parts, plural(n, "attempt")+" failed and will be retried")
 		default:
 			parts = append(parts, fmt.Sprintf("%d %s", n, s))
 		}

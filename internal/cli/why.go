@@ -31,7 +31,7 @@ rule, or of the one that comes closest, and a line for each other. The exit stat
 rule takes it.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.why(args[0], removed, all) },
 	}
-	c.Flags().BoolVar(&removed, "removed", false, "ask as if the file were there no more")
+	c.Flags().BoolVar(&removed, "removed", false, "ask as if the file had been removed")
 	c.Flags().BoolVar(&all, "all", false, "show every condition of every rule")
 	return a.jsonFlag(c)
 }
@@ -338,7 +338,7 @@ func (a *app) preview(paths []string) error {
 	for i := range paths {
 		paths[i] = absolute(paths[i])
 	}
-	p := preview{a: a, f: f, untaken: map[string][]string{}}
+	p := preview{a: a, f: f, unmatched: map[string][]string{}}
 	if err := engine.Preview(engine.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
 		return err
 	}
@@ -351,12 +351,12 @@ func (a *app) preview(paths []string) error {
 
 // preview collects what is foreseen, and shows how far it is on a terminal.
 type preview struct {
-	a       *app
-	f       *rule.File
-	taken   []engine.Foreseen
-	untaken map[string][]string // files by reason
-	seen    int
-	last    time.Time
+	a         *app
+	f         *rule.File
+	taken     []engine.Foreseen
+	unmatched map[string][]string // files by reason
+	seen      int
+	last      time.Time
 }
 
 func (p *preview) tell(f engine.Foreseen) {
@@ -368,7 +368,7 @@ func (p *preview) tell(f engine.Foreseen) {
 	if f.Rule != nil {
 		p.taken = append(p.taken, f)
 	} else {
-		p.untaken[f.Reason] = append(p.untaken[f.Reason], f.File)
+		p.unmatched[f.Reason] = append(p.unmatched[f.Reason], f.File)
 	}
 	if p.seen%256 == 0 {
 		p.progress(fmt.Sprintf("%s looked at", plural(p.seen, "file")))
@@ -438,7 +438,7 @@ func (p *preview) rows(t engine.Foreseen) [][]cell {
 	}
 	switch {
 	case !t.Settled:
-		steps = []string{"waits: somebody still writes"}
+		steps = []string{"waits: a program is still writing"}
 	case len(steps) == 0:
 		steps = []string{"-"}
 	}
@@ -479,18 +479,18 @@ func (p *preview) print() {
 			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))))
 		}
 	}
-	untaken := 0
-	for _, files := range p.untaken {
-		untaken += len(files)
+	unmatched := 0
+	for _, files := range p.unmatched {
+		unmatched += len(files)
 	}
-	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"), plural(untaken, "file"))
-	reasons := make([]string, 0, len(p.untaken))
-	for r := range p.untaken {
+	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"), plural(unmatched, "file"))
+	reasons := make([]string, 0, len(p.unmatched))
+	for r := range p.unmatched {
 		reasons = append(reasons, r)
 	}
-	sort.Slice(reasons, func(i, j int) bool { return len(p.untaken[reasons[i]]) > len(p.untaken[reasons[j]]) })
+	sort.Slice(reasons, func(i, j int) bool { return len(p.unmatched[reasons[i]]) > len(p.unmatched[reasons[j]]) })
 	for _, r := range reasons {
-		files := p.untaken[r]
+		files := p.unmatched[r]
 		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.Warn(r), plural(len(files), "file"))
 		for i, f := range files {
 			if i == 5 {

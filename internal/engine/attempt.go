@@ -245,7 +245,7 @@ func (w *work) scratch() (string, error) {
 	return path, writeLists(w.job)
 }
 
-// writeLists writes the files that list those of a burst or set.
+// writeLists writes the files that list those of a batch or group.
 func writeLists(j plan.Job) error {
 	err := os.WriteFile(j.List0, []byte(strings.Join(j.Files, "\x00")+"\x00"), 0o600)
 	if j.Listable() == nil {

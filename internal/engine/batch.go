@@ -60,8 +60,8 @@ func (b *batches) ended(j *job, now time.Time) {
 	delete(b.idle, name)
 }
 
-// drained gives the batches that are over by now.
-func (f *flow) drained(now time.Time) {
+// caughtUp gives the batches that are over by now.
+func (f *flow) caughtUp(now time.Time) {
 	if len(f.batches.open) == 0 {
 		return
 	}
@@ -84,8 +84,8 @@ func (f *flow) drained(now time.Time) {
 	}
 }
 
-// allDrained ends all batches: a sweep that is over has nothing left to do.
-func (f *flow) allDrained() {
+// allCaughtUp ends all batches: a sweep that is over has nothing left to do.
+func (f *flow) allCaughtUp() {
 	for _, name := range slices.Sorted(maps.Keys(f.batches.open)) {
 		f.over = append(f.over, *f.batches.open[name])
 	}

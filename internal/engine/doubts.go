@@ -45,10 +45,10 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		d = append(d, destinations(r)...)
 		for i, folder := range r.Folders {
 			if len(r.Watch) != len(r.Folders) {
-				break // one of them has a mistake of its own
+				break // one of them has an error of its own
 			}
 			if info, err := os.Stat(folder); err != nil {
-				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "it is waited for; make it if that is not meant")
+				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "the watcher waits for it; make it if you want it now")
 			} else if !info.IsDir() {
 				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder), "name the folder, and the file in match:")
 			}

@@ -46,10 +46,10 @@ type Options struct {
 	Report func([]Outcome)
 	// Folders is called when the state of a watched folder changes.
 	Folders func(watchfs.Event)
-	// Unready is called for each file that did not become ready in time.
-	Unready func(Unready)
-	// Drained is called when a rule has nothing to do any more.
-	Drained func(Batch)
+	// Overdue is called for each file that did not become ready in time.
+	Overdue func(OverdueFile)
+	// CaughtUp is called when a rule has nothing to do any more.
+	CaughtUp func(Batch)
 	// Notice is called for what is told to the channel log.
 	Notice func(notice.Event)
 	// Said is called with sentences about the channels themselves.
@@ -237,7 +237,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 			if e.lookAgain() {
 				continue
 			}
-			e.flow.allDrained()
+			e.flow.allCaughtUp()
 			e.carryOut(work)
 			return e.unread()
 		}
@@ -366,17 +366,17 @@ func (e *Engine) carryOut(work context.Context) {
 	if e.o.Report != nil && len(f.outcomes) > 0 {
 		e.o.Report(f.outcomes)
 	}
-	if e.o.Unready != nil {
-		for _, u := range f.unready {
-			e.o.Unready(u)
+	if e.o.Overdue != nil {
+		for _, u := range f.overdue {
+			e.o.Overdue(u)
 		}
 	}
-	if e.o.Drained != nil {
+	if e.o.CaughtUp != nil {
 		for _, b := range f.over {
-			e.o.Drained(b)
+			e.o.CaughtUp(b)
 		}
 	}
-	f.starts, f.stops, f.places, f.unready, f.notices, f.over = nil, nil, nil, nil, nil, nil
+	f.starts, f.stops, f.places, f.overdue, f.notices, f.over = nil, nil, nil, nil, nil, nil
 	if clear(f.outcomes); cap(f.outcomes) > mostBegun {
 		f.outcomes = nil
 	}

@@ -64,14 +64,14 @@ type flow struct {
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
 
-	starts   []*attempt
-	stops    []int64 // jobs whose attempt is to be stopped
-	places   []*placing
-	outcomes []Outcome
-	unready  []Unready
-	notices  []Notice
-	over     []Batch
-	mended   []string // rules that are out of trouble
+	starts    []*attempt
+	stops     []int64 // jobs whose attempt is to be stopped
+	places    []*placing
+	outcomes  []Outcome
+	overdue   []OverdueFile
+	notices   []Notice
+	over      []Batch
+	recovered []string // rules that are out of trouble
 
 	batches batches
 	nobodys nobodys
@@ -86,8 +86,8 @@ type Notice struct {
 	File          string
 }
 
-// Unready is a file that did not become ready in time.
-type Unready struct {
+// OverdueFile is a file that did not become ready in time.
+type OverdueFile struct {
 	Rule, File, Why string
 }
 
@@ -178,7 +178,7 @@ func (f *flow) setPaused(names []string, paused bool) {
 // accept ends a rule's trouble: what it waited to be told is so.
 func (f *flow) accept(rule string) {
 	delete(f.troubles, rule)
-	f.mended = append(f.mended, rule)
+	f.recovered = append(f.recovered, rule)
 	for _, list := range f.removalsByRule() {
 		for _, g := range list {
 			if g.rule() == rule {
@@ -337,7 +337,7 @@ func (f *flow) askAgain(path string, err error, now time.Time) {
 	f.aging[path] = now.Add(time.Second)
 	if !f.unread[path] {
 		f.unread[path] = true
-		f.unready = append(f.unready, Unready{File: path, Why: err.Error()})
+		f.overdue = append(f.overdue, OverdueFile{File: path, Why: err.Error()})
 	}
 }
 
@@ -385,7 +385,7 @@ func set(m *map[string]bool, path string) {
 	(*m)[path] = true
 }
 
-// wentAway notes that a name is not there any more. Whether that means
+// wentAway notes that a name is no longer there. Whether that means
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
 func (f *flow) wentAway(path string, dir bool, now time.Time) {
@@ -449,7 +449,7 @@ func (f *flow) advance(now time.Time) {
 		f.begin(f.jobs[next.ID], now)
 	}
 	f.recordTaken()
-	f.drained(now)
+	f.caughtUp(now)
 	if len(f.jobs) == 0 && f.settle.Len() == 0 {
 		f.asked = nil
 	}
@@ -481,9 +481,9 @@ func (f *flow) lookedAt(path string, look seen, now time.Time) {
 		f.settled(path, candidates, under, facts, now)
 	case settle.Give:
 		f.giveUp(path, candidates, under, facts, d.Why, now)
-	case settle.Unready:
+	case settle.Late:
 		if under != nil {
-			f.unready = append(f.unready, Unready{Rule: under.Name.S, File: path, Why: d.Why})
+			f.overdue = append(f.overdue, OverdueFile{Rule: under.Name.S, File: path, Why: d.Why})
 		}
 	case settle.Gone:
 		if j := f.byPath[path]; j != nil && j.parked[path] {

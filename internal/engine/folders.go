@@ -11,7 +11,7 @@ import (
 // folderState is what is known of a watched folder.
 type folderState struct {
 	swept, absent bool
-	polled        string // why it is looked at now and then, "" if it is not
+	polled        string // why it is polled, "" if it is not
 	trouble       string
 	unread        string // why the last sweep has not seen all of it, "" if it has
 }
@@ -57,7 +57,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		e.mounts.note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
-	case watchfs.Mended:
+	case watchfs.Recovered:
 		f.polled, f.trouble = "", ""
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
@@ -102,7 +102,7 @@ func (e *Engine) leftAll(folder string) {
 }
 
 // findMissing tells the flow of the known files below a swept folder that are
-// not there any more. There may be many, so it looks beside the flow.
+// no longer there. There may be many, so it looks beside the flow.
 func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return

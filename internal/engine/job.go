@@ -101,7 +101,7 @@ type attempt struct {
 	unless  string
 	set     *plan.Set
 	chain   []string            // rules that the input went through before
-	more    []unit              // the other files of a burst or set
+	more    []unit              // the other files of a batch or group
 	left    []*ledger.Placement // of earlier attempts: what could not be undone
 	wishes  []*wish             // the names that are reserved for what its steps place
 	unmakes bool                // its steps are not run: what they placed is taken back

@@ -113,7 +113,7 @@ func (f *flow) requeue(j *job, now time.Time) {
 	f.enqueue(j)
 }
 
-// memberGone is told that a file of a job that waits is not there any more.
+// memberGone is told that a file of a job that waits is no longer there.
 func (f *flow) memberGone(j *job, path string, now time.Time) {
 	if f.dropMember(j, path, now) && len(j.parked) == 0 {
 		f.requeue(j, now)
@@ -184,7 +184,7 @@ func (f *flow) planned(j *job, now time.Time) plan.Job {
 	return p
 }
 
-// others are the further files of a burst or set.
+// others are the further files of a batch or group.
 func (f *flow) others(j *job) []unit {
 	var list []unit
 	for _, m := range j.row.Extra {

@@ -69,7 +69,7 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 	defer res.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
 	if err != nil {
-		return fmt.Errorf("the answer of %s ended early: %w", shown, innermost(err))
+		return fmt.Errorf("the response from %s ended early: %w", shown, innermost(err))
 	}
 	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
 		return err

@@ -41,7 +41,7 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 		w.exit, w.job.Exit = &exit, exit
 	}
 	if w.run.Left {
-		w.note("what it left running in the background was ended with it")
+		w.note("processes that it left in the background were ended with it")
 	}
 	if why := w.judge(ctx, s); why != "" {
 		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {

@@ -225,7 +225,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		if !there {
 			at = source
 		}
-		e.flow.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", at, now)
+		e.flow.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", at, now)
 		return
 	}
 	e.flow.end(j, moves[0].Leads, now)

@@ -52,6 +52,6 @@ func (f *flow) test(j *job, now time.Time) {
 		}
 	}
 	f.settle.Forget(j.row.File)
-	f.finish(j, ledger.Cancelled, "the rule changed and does not take it any more", j.row.File, now)
+	f.finish(j, ledger.Cancelled, "the rule changed and no longer takes it", j.row.File, now)
 	f.store.Forget(j.row.Rule, j.row.File) // it is offered anew, to this rule, too
 }

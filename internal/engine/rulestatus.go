@@ -119,7 +119,7 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 		}
 		if gone {
 			absent++
-			s.Notes = append(s.Notes, fmt.Sprintf("the folder %s is not there; it is waited for", path))
+			s.Notes = append(s.Notes, fmt.Sprintf("the folder %s is not there; waiting for it", path))
 		}
 		if trouble != "" {
 			s.State = RuleBlocked
@@ -133,7 +133,7 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 	s.Settling += w.Settling[s.Rule]
 	if h := w.Hindered[s.Rule]; h.Jobs > 0 {
 		s.Hindered = h.Jobs
-		s.Notes = append(s.Notes, fmt.Sprintf("%s for room or for a disk, and is tried again: %s", waits(h.Jobs), h.Why))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s for disk space or for a disk, and will be retried: %s", waits(h.Jobs), h.Why))
 	}
 	if why := w.Troubles[s.Rule]; why != "" {
 		s.State = RuleBlocked
@@ -151,7 +151,7 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 	}
 }
 
-// polled notes the folders below the rule's that are looked at now and then.
+// polled notes the folders below the rule's that are polled.
 func (s *RuleStatus) polled(r *rule.Rule, w *Live) {
 	n, one, why := 0, "", ""
 	for path, f := range w.Folders {
@@ -170,9 +170,9 @@ func (s *RuleStatus) polled(r *rule.Rule, w *Live) {
 	}
 	switch {
 	case n == 1:
-		s.Notes = append(s.Notes, fmt.Sprintf("%s is looked at now and then: %s", one, why))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s is polled: %s", one, why))
 	case n > 1:
-		s.Notes = append(s.Notes, fmt.Sprintf("%s and %d other folders are looked at now and then: %s", one, n-1, why))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s and %d other folders are polled: %s", one, n-1, why))
 	}
 }
 

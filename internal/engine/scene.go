@@ -175,7 +175,7 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 			l.wrong = "that name is there already with other content (same_name: fail)"
 			return l
 		case same == rule.SameReplace:
-			l.wrong = "what has that name is no regular file, so it is not replaced"
+			l.wrong = "the file of that name is not a regular file, so it is not replaced"
 			return l
 		}
 		if sure {

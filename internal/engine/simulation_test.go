@@ -292,7 +292,7 @@ func (w *world) pump() {
 	for _, o := range f.outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.unready, f.over = nil, nil, nil, nil, nil, nil
+	f.starts, f.stops, f.places, f.outcomes, f.overdue, f.over = nil, nil, nil, nil, nil, nil
 }
 
 var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps"}

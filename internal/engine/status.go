@@ -73,7 +73,7 @@ type LiveJob struct {
 // LiveFolder is the state of a watched folder.
 type LiveFolder struct {
 	Absent  bool   `json:"absent,omitempty"`
-	Polled  string `json:"polled,omitempty"` // why it is looked at now and then
+	Polled  string `json:"polled,omitempty"` // why it is polled
 	Trouble string `json:"blocked,omitempty"`
 }
 
@@ -204,7 +204,7 @@ func (e *Engine) Retry(id int64) Sent {
 		return Sent{ID: id, Reason: err.Error()}
 	}
 	if busy {
-		return Sent{ID: id, Reason: "the job, or another one for its file, is not over"}
+		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
 	opened, err := sendRound(e.ledger, &e.placer, row)
 	doErr := e.do(func() {
@@ -306,9 +306,9 @@ func RetryOffline(l *ledger.Ledger, id int64) Sent {
 func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error) {
 	switch {
 	case !row.State.Final():
-		return row, fmt.Errorf("the job is not over: it is %s", row.State)
+		return row, fmt.Errorf("the job is still active: %s", row.State)
 	case row.EndsIn == "":
-		return row, fmt.Errorf("its input is not there any more")
+		return row, fmt.Errorf("its input is no longer there")
 	}
 	facts, err := watchfs.Stat(row.EndsIn)
 	if err != nil {
@@ -354,14 +354,14 @@ func ownsInput(l store, row ledger.Job) error {
 	}
 	for _, j := range later {
 		if j.EndsIn == row.EndsIn && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
-			return fmt.Errorf("its input is not there any more: %s is the file of job %d now", plan.Display(row.EndsIn), j.ID)
+			return fmt.Errorf("its input is no longer there: %s is the file of job %d now", plan.Display(row.EndsIn), j.ID)
 		}
 	}
 	return nil
 }
 
-// putBackMembers puts the further files of a burst or set back, and markers.
-// One that is not there any more stays away.
+// putBackMembers puts the further files of a batch or group back, and markers.
+// One that is no longer there stays away.
 func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 	for i := range row.Extra {
 		m := &row.Extra[i]

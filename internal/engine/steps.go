@@ -661,7 +661,7 @@ func (w *work) mirror(s *rule.Step, u *unit, j plan.Job) error {
 		w.note("its copy was gone already")
 		return nil
 	case !ours(to.Path(), there):
-		w.note("its copy was changed by somebody, so it stays in " + to.Path())
+		w.note("its copy has been changed, so it stays in " + to.Path())
 		return nil
 	}
 	var req place.Request

@@ -172,7 +172,7 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event, Captures: c.Captures, Now: now}
 		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
 		if err != nil {
-			f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
+			f.overdue = append(f.overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
 			return
 		}
 		by = value
@@ -225,7 +225,7 @@ func (f *flow) recordTaken() {
 	f.taken = f.taken[:0]
 }
 
-// takeGroup makes one job of a burst or set that has ended.
+// takeGroup makes one job of a batch or group that has ended.
 func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	sort.Slice(g.Members, func(i, k int) bool { return g.Members[i].Path < g.Members[k].Path })
 	first := g.Members[0]
@@ -266,7 +266,7 @@ func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 		return
 	}
 	c := candidates[at]
-	f.unready = append(f.unready, Unready{Rule: c.Rule.Name.S, File: path, Why: why})
+	f.overdue = append(f.overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: why})
 	j := f.newJob(c, path, facts, file.Added, now)
 	f.record(j)
 	f.adoptPaths(j)
@@ -365,7 +365,7 @@ func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *j
 func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
 	j := f.adopt(row, recorded, tries)
 	if j.rule == nil {
-		f.finish(j, ledger.Cancelled, "its rule is not in the rules file any more", row.EndsIn, now)
+		f.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", row.EndsIn, now)
 		return
 	}
 	if row.State != recorded {

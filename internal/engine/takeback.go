@@ -206,7 +206,7 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 
 func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
-// isBack tells whether what a placement placed is not there any more, and what
+// isBack tells whether what a placement placed is no longer there, and what
 // it took is.
 func isBack(p *ledger.Placement) bool {
 	target := lookAt(p.Target, p.After.Dir)

@@ -20,13 +20,13 @@ import (
 // telling decides who is told of what. It belongs to the flow's goroutine;
 // the hub that it tells never makes it wait.
 type telling struct {
-	hub     *notify.Hub
-	ledger  string          // what was last said of the ledger's trouble
-	folders map[string]bool // folders of which trouble was said
-	waiting map[string]bool // rules whose jobs wait for room or for a disk
-	mistake bool            // the rules that were read last could not be used
-	beat    time.Time       // when the next heartbeat is due
-	beats   int             // heartbeats so far
+	hub      *notify.Hub
+	ledger   string          // what was last said of the ledger's trouble
+	folders  map[string]bool // folders of which trouble was said
+	waiting  map[string]bool // rules whose jobs wait for room or for a disk
+	rejected bool            // the rules that were read last could not be used
+	beat     time.Time       // when the next heartbeat is due
+	beats    int             // heartbeats so far
 }
 
 func (e *Engine) hubOptions() notify.Options {
@@ -51,11 +51,11 @@ func (e *Engine) tellAll(now time.Time) {
 	for _, o := range f.outcomes {
 		e.tellOutcome(o, now)
 	}
-	for _, u := range f.unready {
+	for _, u := range f.overdue {
 		e.tellRule(u.Rule, rule.OnOverdue, notice.Event{Kind: notice.Overdue, At: now, Rule: u.Rule, File: u.File, Text: u.Why})
 	}
 	for _, b := range f.over {
-		e.tellRule(b.Rule, rule.OnCaughtUp, drainedEvent(b, now))
+		e.tellRule(b.Rule, rule.OnCaughtUp, caughtUpEvent(b, now))
 	}
 	for _, n := range f.notices {
 		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File, Job: n.Job, Text: n.Text})
@@ -64,10 +64,10 @@ func (e *Engine) tellAll(now time.Time) {
 		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now, File: path})
 	}
 	f.nobodys.found = nil
-	for _, name := range f.mended {
+	for _, name := range f.recovered {
 		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: name, Text: "it goes on, by resume"})
 	}
-	f.mended = nil
+	f.recovered = nil
 	e.tellLedger(now)
 	e.heartbeat(now)
 }
@@ -91,7 +91,7 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 	case o.Job.State == ledger.Processed:
 		if e.tell.waiting[o.Job.Rule] {
 			delete(e.tell.waiting, o.Job.Rule)
-			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule, Text: "it goes on: what it waited for is there again"})
+			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule, Text: "it continues: what it waited for is there again"})
 		}
 		ev.Kind, ev.Text = notice.Processed, join(ev.Text, o.Job.Result)
 		e.tellRule(ev.Rule, rule.OnProcessed, ev)
@@ -139,7 +139,7 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	case ev.Kind == watchfs.Trouble, ev.Kind == watchfs.Absent && ev.Err != nil:
 		lost = fmt.Sprintf("%s cannot be watched: %v", plan.Display(ev.Path), ev.Err)
 	case ev.Kind == watchfs.Polled && !errors.Is(ev.Err, watchfs.ErrRemote):
-		lost = fmt.Sprintf("%s is only looked at now and then: %v", plan.Display(ev.Path), ev.Err)
+		lost = fmt.Sprintf("%s is only polled: %v", plan.Display(ev.Path), ev.Err)
 	}
 	if lost != "" {
 		if !e.tell.folders[ev.Path] {
@@ -148,30 +148,30 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 		}
 		return
 	}
-	if (ev.Kind == watchfs.Present || ev.Kind == watchfs.Mended) && e.tell.folders[ev.Path] {
+	if (ev.Kind == watchfs.Present || ev.Kind == watchfs.Recovered) && e.tell.folders[ev.Path] {
 		delete(e.tell.folders, ev.Path)
 		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: plan.Display(ev.Path) + " is watched again"})
 	}
 }
 
-// Mistake tells that changed rules cannot be used. Reload tells when that is over.
-func (e *Engine) Mistake(text string) error {
+// RulesRejected tells that changed rules cannot be used. Reload tells when that is over.
+func (e *Engine) RulesRejected(text string) error {
 	return e.do(func() {
-		e.tell.mistake = true
+		e.tell.rejected = true
 		e.tellTrouble(notice.Event{Kind: notice.Blocked, At: time.Now(), Text: text})
 	})
 }
 
-// rulesRead tells that the mistake in changed rules is over.
+// rulesRead tells that the error in changed rules is over.
 func (e *Engine) rulesRead() {
-	if e.tell.mistake {
-		e.tell.mistake = false
+	if e.tell.rejected {
+		e.tell.rejected = false
 		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(), Text: "the rules were read again, without errors"})
 	}
 }
 
-// drainedEvent says in one sentence what a rule has done.
-func drainedEvent(b Batch, now time.Time) notice.Event {
+// caughtUpEvent says in one sentence what a rule has done.
+func caughtUpEvent(b Batch, now time.Time) notice.Event {
 	text := fmt.Sprintf("%d processed", b.Count[ledger.Processed])
 	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
 		if s != ledger.Processed && b.Count[s] > 0 {

@@ -33,7 +33,7 @@ func (e *Engine) Undo(id int64) Sent {
 	case err != nil:
 		return Sent{ID: id, Reason: err.Error()}
 	case busy:
-		return Sent{ID: id, Reason: "the job, or another one for its file, is not over"}
+		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
 	sent := undoJob(e.ledger, &e.placer, row)
 	if err := e.do(func() { delete(e.flow.reserved, row.File) }); err != nil && !sent.Done {
@@ -87,7 +87,7 @@ func UndoOffline(l *ledger.Ledger, id int64) Sent {
 func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	fail := func(err error) Sent { return Sent{ID: row.ID, Reason: err.Error()} }
 	if !row.State.Final() {
-		return fail(fmt.Errorf("the job is not over: it is %s; stilltide cancel %d stops it", row.State, row.ID))
+		return fail(fmt.Errorf("the job is still active (%s); stilltide cancel %d stops it", row.State, row.ID))
 	}
 	if err := l.Flush(); err != nil {
 		return fail(err)
@@ -112,7 +112,7 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	for i := range list {
 		if err := undoOne(l, placer, now, &row, entire, i, resumed[i]); err != nil {
 			leaveUndone(l, list[i:])
-			return fail(fmt.Errorf("%w; %d of %d placements were undone, and undo again goes on", err, i, len(list)))
+			return fail(fmt.Errorf("%w; %d of %d placements were undone; run undo again to continue", err, i, len(list)))
 		}
 	}
 	if err := settleUndone(l, row); err != nil {
@@ -204,7 +204,7 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 			continue // another file that lay there, before this one or after it
 		}
 		if !j.State.Final() {
-			return fmt.Sprintf("job %d (%s) has %s and is not over", j.ID, j.Rule, p.Target), nil
+			return fmt.Sprintf("job %d (%s) has %s and is still active", j.ID, j.Rule, p.Target), nil
 		}
 		all, err := l.Placements(j.ID)
 		if err != nil {

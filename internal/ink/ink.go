@@ -88,7 +88,7 @@ func Cut(s string, most int) string {
 	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, Width(s)-half, "")
 }
 
-// Pad fills a text up to a width with blanks.
+// Pad fills a text up to a width with spaces.
 func Pad(s string, to int) string {
 	return s + strings.Repeat(" ", max(0, to-Width(s)))
 }

@@ -148,7 +148,7 @@ func (r *run) rel(text string) string { return strings.ReplaceAll(text, r.w.dir+
 func sweep(w *world) (jobs []ledger.Job, unsettled int, err error) {
 	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
-		return nil, 0, fmt.Errorf("the rules have mistakes: %v", diags)
+		return nil, 0, fmt.Errorf("the rules have errors: %v", diags)
 	}
 	e, err := engine.Open(engine.Options{Rules: f, Once: true})
 	if err != nil {
@@ -175,7 +175,7 @@ func sweep(w *world) (jobs []ledger.Job, unsettled int, err error) {
 func preview(w *world) (list []engine.Foreseen, err error) {
 	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
-		return nil, fmt.Errorf("the rules have mistakes: %v", diags)
+		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}
 	set, now := engine.NewSet(f), time.Now()
 	if err = engine.Preview(set, nil, nil, now, func(one engine.Foreseen) { list = append(list, one) }); err != nil {

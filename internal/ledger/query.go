@@ -533,7 +533,7 @@ func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
 const pageSize = 10_000
 
 // EachEnded calls f for all jobs that ended since a time, in the order of
-// their numbers. The further files of bursts and sets are left out.
+// their numbers. The further files of batches and groups are left out.
 func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 	last := int64(0)
 	for {

@@ -63,7 +63,7 @@ type Job struct {
 	Depth    int           // depth of suspected descent from the rule's own jobs
 	Result   string        // what its steps have to say, such as both sizes of a picture that got smaller
 	Last     *Attempt      // the newest attempt, nil if there was none; it is never changed, but replaced
-	Extra    []Member      // the other files of a burst or set, and markers
+	Extra    []Member      // the other files of a batch or group, and markers
 }
 
 // Member is a further file of a job.

@@ -246,7 +246,7 @@ CREATE TABLE pause (                    -- rules that are paused; an empty name 
 	paused INTEGER NOT NULL,
 	since  INTEGER NOT NULL
 ) WITHOUT ROWID;
-CREATE TABLE member (                   -- the other files of a burst or set, and markers
+CREATE TABLE member (                   -- the other files of a batch or group, and markers
 	job       INTEGER NOT NULL,
 	number    INTEGER NOT NULL,
 	file      TEXT NOT NULL,

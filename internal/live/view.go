@@ -241,7 +241,7 @@ func tailCut(s string, most int) string {
 	return runewidth.Truncate(s, most, "…")
 }
 
-// pad puts blanks before a number.
+// pad puts spaces before a number.
 func pad(s string, to int) string { return strings.Repeat(" ", max(to-ink.Width(s), 0)) + s }
 
 // outputLines shows what a job printed.

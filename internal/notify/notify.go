@@ -1,5 +1,5 @@
 // Package notify brings notices to people: as a desktop notification, a web
-// hook, a letter, or by a command of theirs.
+// hook, an e-mail, or by a command of theirs.
 //
 // Telling is never in the way of work. Tell only notes an event; messages are
 // made of what was gathered, put into an outbox in the state folder, and taken

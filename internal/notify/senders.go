@@ -38,7 +38,7 @@ func newSender(o Options, name string, c rule.Channel) sender {
 	case c.Webhook.Set():
 		return webhook{address: c.Webhook.S, secretEnv: c.Secret.S, source: source(o.Rules)}
 	case c.Mail != nil:
-		return letter{*c.Mail}
+		return email{*c.Mail}
 	}
 	return command{o: o, name: name, channel: c}
 }
@@ -179,10 +179,10 @@ func (w webhook) sign(req *http.Request, id string, body []byte, now time.Time) 
 	return nil
 }
 
-// letter sends mail over SMTP (RFC 5321).
-type letter struct{ rule.Mail }
+// email sends mail over SMTP (RFC 5321).
+type email struct{ rule.Mail }
 
-func (l letter) send(ctx context.Context, id string, m notice.Message) error {
+func (l email) send(ctx context.Context, id string, m notice.Message) error {
 	msg := mail.NewMsg()
 	if err := msg.From(l.From.S); err != nil {
 		return err
@@ -206,7 +206,7 @@ func (l letter) send(ctx context.Context, id string, m notice.Message) error {
 	return nil
 }
 
-func (l letter) client() (*mail.Client, error) {
+func (l email) client() (*mail.Client, error) {
 	host, port, err := net.SplitHostPort(l.Server.S)
 	if err != nil {
 		return nil, err

@@ -10,7 +10,7 @@
 //
 // The file that is moved must be the one that was meant: it is compared before
 // and after, and held open by a descriptor meanwhile, unless nothing was done
-// with it but to move it. A stranger that took its name in between is put back.
+// with it but to move it. Another file that took its name in between is put back.
 // The destination folder is held open in any case, and was reached without
 // following a link in any part that a file's name filled.
 //
@@ -38,8 +38,8 @@ import (
 )
 
 var (
-	// ErrGone says that the source is not there any more.
-	ErrGone = errors.New("the file is not there any more")
+	// ErrGone says that the source is no longer there.
+	ErrGone = errors.New("the file is no longer there")
 	// ErrChanged says that the source is not the file that was meant.
 	ErrChanged = errors.New("the file has changed meanwhile")
 	// ErrHeld says that what is to be replaced is a file that another job works on.
@@ -89,7 +89,7 @@ type Request struct {
 	Held  func(path string) bool
 	Apart bool // equal content at the target is no reason to remove the source
 	// Untouched says that nothing has looked at the file's content or worked on it, so
-	// that no descriptor has to keep its inode number from a stranger with the same
+	// that no descriptor has to keep its inode number from another file with the same
 	// size and times: what stat(2) tells before and after the move is enough.
 	Untouched bool
 	// Ours tells whether what has the name may be replaced in any case.
@@ -691,13 +691,13 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 	if err := sys.Preserve(d.at(c.name), kept); err != nil {
 		return errors.Join(cannot(d.at(c.name), "kept before it is replaced", err), sys.Discard(kept))
 	}
-	stranger := func() error { return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), ErrChanged), sys.Discard(kept)) }
+	other := func() error { return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), ErrChanged), sys.Discard(kept)) }
 	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || saved.Mod != c.old.Mod {
-		return errors.Join(err, stranger())
+		return errors.Join(err, other())
 	}
 	err := sys.Exchange(d, part, c.name)
 	if errors.Is(err, errNoExchange) {
-		return p.replaceBlindly(d, part, c, stranger)
+		return p.replaceBlindly(d, part, c, other)
 	}
 	if err != nil {
 		return errors.Join(cannot(d.at(c.name), "replaced", err), sys.Discard(kept))
@@ -723,9 +723,9 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 
 // replaceBlindly replaces where two names cannot be swapped: the last look is
 // an instant before.
-func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func() error) error {
+func (p *Placer) replaceBlindly(d *folder, part string, c choice, other func() error) error {
 	if now, err := p.system().StatIn(d, c.name); err != nil || !now.Same(c.old) {
-		return errors.Join(err, stranger())
+		return errors.Join(err, other())
 	}
 	if err := d.root.Rename(part, c.name); err != nil {
 		return cannot(d.at(c.name), "replaced", err)
@@ -734,7 +734,7 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, stranger func(
 }
 
 // removeExpected removes the source by way of a hidden name, so that a
-// stranger that takes its name in the last moment is noticed and put back. last, if not
+// other file that takes its name in the last moment is noticed and put back. last, if not
 // nil, is asked when no path leads to it any more.
 func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string) error) error {
 	sys := p.system()

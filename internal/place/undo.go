@@ -60,7 +60,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 	case err != nil:
 		return err
 	case !now.Exists:
-		return fmt.Errorf("%s is not there any more", r.Target)
+		return fmt.Errorf("%s is no longer there", r.Target)
 	case r.Kind == Tagged:
 		return nil
 	case !sameUnit(now, r.After):
@@ -68,12 +68,12 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 	}
 	if r.Over {
 		if kept, err := watchfs.Stat(r.Kept); err != nil || !kept.Exists {
-			return fmt.Errorf("what %s replaced is not kept any more", r.Target)
+			return fmt.Errorf("what %s replaced is no longer kept", r.Target)
 		}
 	}
 	if r.Kind != Put {
 		if there, err := look(r.Source); err != nil || there.Exists && !(there.Dir && isEmpty(r.Source)) {
-			return errors.Join(err, fmt.Errorf("another file has taken the place of %s", r.Source))
+			return errors.Join(err, fmt.Errorf("cannot restore %s: another file is there", r.Source))
 		}
 	}
 	return nil

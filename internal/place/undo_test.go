@@ -74,12 +74,12 @@ func TestCanUndo(t *testing.T) {
 	_, err := p.Move(r)
 	require.NoError(t, err)
 	write(t, r.Source, "another")
-	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "another file has taken the place of "+r.Source)
+	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "cannot restore "+r.Source)
 	require.NoError(t, os.Remove(r.Source))
 	write(t, rec.Target, "changed!")
 	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "has changed since it was placed")
 	require.NoError(t, os.Remove(rec.Target))
-	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "is not there any more")
+	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "is no longer there")
 	rec.Kind = Deleted
 	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "deleted for good")
 }

@@ -119,7 +119,7 @@ func (s *session) event(e watchfs.Event, now time.Time) {
 	case watchfs.Absent:
 		if !s.absent[e.Path] {
 			s.absent[e.Path] = true
-			s.o.Trouble("the folder " + e.Path + " is not there; it is waited for")
+			s.o.Trouble("the folder " + e.Path + " is not there; waiting for it")
 		}
 	case watchfs.Present:
 		delete(s.absent, e.Path)

@@ -34,7 +34,7 @@ func TestThePageInABrowser(t *testing.T) {
 	}
 	var page bytes.Buffer
 	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" + strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
-		Untaken: []Untaken{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's patterns fit its name"}}}))
+		Unmatched: []Unmatched{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's patterns fit its name"}}}))
 	path := filepath.Join(t.TempDir(), "page.html")
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(page.String(), "</head>", probe+"</head>", 1)), 0o666))
 	for _, c := range []struct {

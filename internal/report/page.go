@@ -23,17 +23,17 @@ var pageText string
 
 // Data is what a page shows.
 type Data struct {
-	Summary *history.Summary
-	Rules   string    // the rules file
-	Now     time.Time // when it was made
-	State   string    // one sentence: how the watcher stands now
-	Wrong   bool      // that sentence tells of something wrong
-	Untaken []Untaken // files that no rule takes now
-	More    int       // how many of those are not listed
+	Summary   *history.Summary
+	Rules     string      // the rules file
+	Now       time.Time   // when it was made
+	State     string      // one sentence: how the watcher stands now
+	Wrong     bool        // that sentence tells of something wrong
+	Unmatched []Unmatched // files that no rule takes now
+	More      int         // how many of those are not listed
 }
 
-// Untaken is a file that no rule takes, and why.
-type Untaken struct{ File, Why string }
+// Unmatched is a file that no rule takes, and why.
+type Unmatched struct{ File, Why string }
 
 // drawing is one figure as the page holds it: for wide and narrow windows, on
 // light and on dark ground.
@@ -133,7 +133,7 @@ func Answer(s *history.Summary) string {
 		jobs = "job"
 	}
 	waited, ran := s.Total.Waited(), s.Total.Ran()
-	return fmt.Sprintf("%s %s %s: %s. Half of them waited at most %s and ran at most %s; of a hundred, 95 waited at most %s and ran at most %s.",
+	return fmt.Sprintf("%s %s %s: %s. Median wait %s, median run %s; 95th percentile: wait %s, run %s.",
 		humanize.Comma(int64(n)), jobs, since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median), Span(waited.P95), Span(ran.P95))
 }
 

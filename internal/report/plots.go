@@ -226,7 +226,7 @@ func times(s *history.Summary, t theme, narrow bool, of func(*history.Figures) h
 		xy    plotter.XYs
 		color color.Color
 		shape draw.GlyphDrawer
-	}{{"95th of a hundred", upper, t.upper, draw.TriangleGlyph{}}, {"median", median, t.median, draw.CircleGlyph{}}} {
+	}{{"95th percentile", upper, t.upper, draw.TriangleGlyph{}}, {"median", median, t.median, draw.CircleGlyph{}}} {
 		if len(l.xy) == 0 {
 			continue
 		}

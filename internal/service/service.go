@@ -78,7 +78,7 @@ NotifyAccess=main
 ExecStart={{unit .Program}} --config {{unit .Rules}} watch
 Restart=on-failure
 RestartSec=2
-# Exit status 2 is a mistake in the rules, 3 another watcher: a restart would not help.
+# Exit status 2 is an error in the rules, 3 another watcher: a restart would not help.
 RestartPreventExitStatus=2 3
 WatchdogSec=90
 KillMode=mixed

@@ -96,16 +96,16 @@ func (w *Webhook) ServeHTTP(rw http.ResponseWriter, r *http.Request) {
 // Close ends it.
 func (w *Webhook) Close() { w.server.Close() }
 
-// Letter is a mail as it came.
-type Letter struct {
+// Email is a mail as it came.
+type Email struct {
 	From string
 	To   []string
 	Text []byte // headers and body
 }
 
-// Mail is a mail server that keeps all letters. Close ends it.
+// Mail is a mail server that keeps all e-mails. Close ends it.
 type Mail struct {
-	kept[Letter]
+	kept[Email]
 	server *smtp.Server
 	at     net.Listener
 }
@@ -133,28 +133,28 @@ func (m *Mail) NewSession(*smtp.Conn) (smtp.Session, error) { return &session{ma
 func (m *Mail) Close() { m.server.Close() }
 
 type session struct {
-	mail   *Mail
-	letter Letter
+	mail  *Mail
+	email Email
 }
 
 func (s *session) Mail(from string, _ *smtp.MailOptions) error {
-	s.letter = Letter{From: from}
+	s.email = Email{From: from}
 	return nil
 }
 
 func (s *session) Rcpt(to string, _ *smtp.RcptOptions) error {
-	s.letter.To = append(s.letter.To, to)
+	s.email.To = append(s.email.To, to)
 	return nil
 }
 
 func (s *session) Data(r io.Reader) (err error) {
-	if s.letter.Text, err = io.ReadAll(r); err == nil {
-		s.mail.add(s.letter)
+	if s.email.Text, err = io.ReadAll(r); err == nil {
+		s.mail.add(s.email)
 	}
 	return err
 }
 
-func (s *session) Reset()        { s.letter = Letter{} }
+func (s *session) Reset()        { s.email = Email{} }
 func (s *session) Logout() error { return nil }
 
 // Shown is a notification as a desktop would show it.

@@ -84,7 +84,7 @@ func IsMountPoint(path string) bool {
 }
 
 // mountPoints reads the fifth field of each line of proc_pid_mountinfo(5),
-// where blanks and such are written as octal numbers.
+// where spaces and such are written as octal numbers.
 func mountPoints() []string {
 	table, err := os.ReadFile("/proc/self/mountinfo")
 	if err != nil {
@@ -99,7 +99,7 @@ func mountPoints() []string {
 	return points
 }
 
-// unescaped reads a path of a table in which fields are parted by blanks.
+// unescaped reads a path of a table in which fields are parted by spaces.
 func unescaped(field string) string {
 	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(field)
 }

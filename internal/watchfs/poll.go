@@ -25,7 +25,7 @@ func (s snapshot) with(walked map[string]bool) snapshot {
 	return s
 }
 
-// remember keeps what a walk told of in a folder that is looked at now and then: when
+// remember keeps what a walk told of in a folder that is polled: when
 // it goes before the next look, that look tells of it.
 func (w *Watcher) remember(path string, told map[string]bool) {
 	w.mu.Lock()
@@ -141,7 +141,7 @@ func (w *Watcher) lookAt(path string) {
 		delete(w.unread, path)
 		if w.src.has(path) && !Remote(path) {
 			delete(w.polled, path)
-			batch = append(batch, Event{Kind: Mended, Path: path, Dir: true})
+			batch = append(batch, Event{Kind: Recovered, Path: path, Dir: true})
 		}
 		k := walk{path: path}
 		if r != nil {

@@ -556,7 +556,7 @@ func (w *Watcher) attach(s *sweeper, path string) bool {
 		case err == nil && polled && !Remote(path):
 			delete(w.polled, path)
 			delete(w.walked, path)
-			s.batch = append(s.batch, Event{Kind: Mended, Path: path, Dir: true})
+			s.batch = append(s.batch, Event{Kind: Recovered, Path: path, Dir: true})
 		case errors.Is(err, errNoWatches) && !polled:
 			w.poll(path)
 			s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: err})
@@ -573,7 +573,7 @@ func (w *Watcher) attach(s *sweeper, path string) bool {
 	return polled
 }
 
-// ErrRemote is why a folder is looked at now and then that is watched as well as it can be.
+// ErrRemote is why a folder is polled that is watched as well as it can be.
 var ErrRemote = errors.New("its file system is on another machine and sends no events")
 
 // EachEntry gives the entries of a folder in the order in which a sweep takes them: by

@@ -182,13 +182,13 @@ func TestWithoutWatchesFoldersAreLookedAt(t *testing.T) {
 	require.Eventually(t, func() bool {
 		n := 0
 		for i := range 6 {
-			n += l.count(Mended, filepath.Join(dir, fmt.Sprint("d", i)))
+			n += l.count(Recovered, filepath.Join(dir, fmt.Sprint("d", i)))
 		}
 		return n > 0
 	}, waitAtMost, tick)
 }
 
-// A sweep tells of a file in a folder that is looked at now and then; the file goes
+// A sweep tells of a file in a folder that is polled; the file goes
 // before the next look, which had never seen it.
 func TestWhatASweepFoundBetweenTwoLooksCanGo(t *testing.T) {
 	dir := t.TempDir()

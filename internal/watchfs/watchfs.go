@@ -8,7 +8,7 @@
 // answer is always another sweep. An event only makes it sooner.
 //
 // Where the system has no events to give, because the file system is on
-// another machine or no watches are left, folders are looked at now and then
+// another machine or no watches are left, folders are polled
 // instead; the stream stays the same.
 package watchfs
 
@@ -26,17 +26,17 @@ import (
 type Kind int
 
 const (
-	Created Kind = iota // a new name; its writer may still be at work
-	Closed              // a writer closed the file
-	Moved               // renamed to this name
-	Removed             // deleted, or renamed away
-	Found               // seen by a sweep or a look
-	Absent              // a wanted folder is not there; it is waited for
-	Present             // a wanted folder is there (again) and watched
-	Swept               // the sweep of a wanted folder has ended; with Err it has not seen all
-	Polled              // a folder is looked at now and then: Err says why
-	Trouble             // a folder cannot be watched: Err says why
-	Mended              // a folder's trouble or polling is over
+	Created   Kind = iota // a new name; its writer may still be at work
+	Closed                // a writer closed the file
+	Moved                 // renamed to this name
+	Removed               // deleted, or renamed away
+	Found                 // seen by a sweep or a look
+	Absent                // a wanted folder is not there; waiting for it
+	Present               // a wanted folder is there (again) and watched
+	Swept                 // the sweep of a wanted folder has ended; with Err it has not seen all
+	Polled                // a folder is polled: Err says why
+	Trouble               // a folder cannot be watched: Err says why
+	Recovered             // a folder's trouble or polling is over
 )
 
 // Event is one thing that happened.

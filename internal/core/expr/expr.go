@@ -80,7 +80,7 @@ func (p *Program) String() string { return p.text }
 // Error says what is wrong with an expression.
 type Error struct {
 	Message string
-	Near    string // the part from the mistake on
+	Near    string // the part from the error on
 }
 
 func (e *Error) Error() string { return e.Message }

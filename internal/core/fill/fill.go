@@ -3,7 +3,7 @@
 // A placeholder is a word in braces: `{stem}`. A date takes a strftime format,
 // `{modified:%Y-%m-%d}`; filters change the value, `{station|lower}`. `{{` is
 // a brace. A template is read once, when the rules are loaded, so every
-// mistake is found before a file moves; filling is done for each file.
+// error is found before a file moves; filling is done for each file.
 //
 // The same value is filled differently by where it goes. In a word of a
 // command it is plain data. In a path it may not leave its place: a slash in

@@ -135,7 +135,7 @@ func (s *splitter) word() error {
 				return err
 			}
 			continue
-		case '{': // blanks inside a placeholder, as in a date format, do not split
+		case '{': // spaces inside a placeholder, as in a date format, do not split
 			if end := strings.IndexByte(s.src[s.pos:], '}'); end > 0 && !strings.HasPrefix(s.src[s.pos:], "{{") {
 				out.WriteString(s.src[s.pos : s.pos+end+1])
 				s.pos += end + 1

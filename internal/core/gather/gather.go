@@ -1,8 +1,8 @@
-// Package gather joins settled files into bursts and sets, so that one job
+// Package gather joins settled files into batches and groups, so that one job
 // handles many.
 //
-// A burst ends when no further file has settled for a while, when it is large
-// enough, or when it has lasted long enough. A set is complete as soon as
+// A batch ends when no further file has settled for a while, when it is large
+// enough, or when it has lasted long enough. A group is complete as soon as
 // each pattern it needs is met by a member; it is late when that does not
 // happen in time. A member that changes leaves and comes back when it has
 // settled again. The Machine has no clock and touches no file.
@@ -15,18 +15,18 @@ import (
 	"stilltide/internal/core/file"
 )
 
-// DefaultMaxWait bounds a burst that never falls quiet.
+// DefaultMaxWait bounds a batch that never falls quiet.
 const DefaultMaxWait = time.Minute
 
 // Spec is how one rule gathers.
 type Spec struct {
-	Quiet    time.Duration // burst: no further member for so long
-	MaxFiles int           // burst: ends at so many members; 0 for no bound
-	MaxWait  time.Duration // burst: ends after so long; set: late after so long, 0 for never
-	Need     []Need        // set: what must be met; none for a burst
+	Quiet    time.Duration // batch: no further member for so long
+	MaxFiles int           // batch: ends at so many members; 0 for no bound
+	MaxWait  time.Duration // batch: ends after so long; group: late after so long, 0 for never
+	Need     []Need        // group: what must be met; none for a batch
 }
 
-// Need is one pattern that a set needs.
+// Need is one pattern that a group needs.
 type Need struct {
 	Text string
 	Fits func(path string) bool
@@ -42,7 +42,7 @@ type Member struct {
 	Chain []string // rules that it went through before
 }
 
-// Group is a burst or set under way, or one that has ended.
+// Group is a batch or group under way, or one that has ended.
 type Group struct {
 	Key     Key
 	Members []Member // in the order in which they settled
@@ -112,7 +112,7 @@ func (m *Machine) Next() (at time.Time, ok bool) {
 	return at, ok
 }
 
-// Busy tells whether any group ends by itself as a success: a burst, or a set
+// Busy tells whether any group ends by itself as a success: a batch, or a group
 // that is complete.
 func (m *Machine) Busy() bool {
 	for _, g := range m.groups {

@@ -53,7 +53,7 @@ func TestBurstIsBounded(t *testing.T) {
 			return
 		}
 	}
-	t.Fatal("the burst never ended")
+	t.Fatal("the batch never ended")
 }
 
 func need(suffixes ...string) (needs []Need) {

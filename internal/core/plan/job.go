@@ -28,7 +28,7 @@ type Job struct {
 	Hash     string // SHA-256, hexadecimal; "" if not known
 	Captures map[string]string
 	Now      time.Time
-	Files    []string          // all files of a burst or set; nil otherwise
+	Files    []string          // all files of a batch or group; nil otherwise
 	List     string            // file that lists them, one a line
 	List0    string            // the same, NUL-separated
 	At       string            // where the file is now, if a step moved or renamed it; "" for File

@@ -43,7 +43,7 @@ func (m *Machine) Changed(path string, now time.Time) {
 	}
 }
 
-// Gone notes that a file is not there any more: with a run for each, there is
+// Gone notes that a file is no longer there: with a run for each, there is
 // nothing left to run for.
 func (m *Machine) Gone(path string, now time.Time) {
 	if m.Each {

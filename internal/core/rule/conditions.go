@@ -177,7 +177,7 @@ type Where struct {
 	Program *expr.Program
 }
 
-// expression compiles one; a mistake points inside it.
+// expression compiles one; an error points inside it.
 func (d *decoder) expression(env expr.Env, t Text, want string) *expr.Program {
 	p, err := env.Compile(t.S, want)
 	if err == nil {

@@ -15,7 +15,7 @@ import (
 )
 
 // decoder walks the YAML tree and a Go value side by side. It never stops at
-// a mistake: what can be read is read, and every mistake is noted with its place.
+// an error: what can be read is read, and every error is noted with its place.
 //
 // The struct tags are the model: `key` names a key, `doc` describes it for
 // the reference. What the decoder accepts is therefore what the reference says.

@@ -43,7 +43,7 @@ func TestSchemaFitsEveryRulesFile(t *testing.T) {
 	check := func(name, text string) {
 		path := filepath.Join(t.TempDir(), FileName)
 		if _, diags := Parse(path, []byte(text)); diags.Failed() {
-			return // a script's example of mistakes
+			return // a script's example of errors
 		}
 		seen++
 		require.NoError(t, valid(t, s, text), name)

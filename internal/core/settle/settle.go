@@ -1,6 +1,6 @@
 // Package settle decides when a file is ready.
 //
-// The classic mistake of a watcher is to work on half a file, and the classic
+// The classic error of a watcher is to work on half a file, and the classic
 // annoyance is to wait for no reason. The Machine does neither. It is told of
 // events, asks for a look at a path when a look can decide something, and
 // answers each look with a decision. It never touches the disk and has no
@@ -65,9 +65,9 @@ type Verdict int
 const (
 	Wait Verdict = iota // asked again later
 	Ready
-	Gone    // the path is not there any more; it is forgotten
-	Unready // MaxWait is over: to be reported once, and waited for further
-	Give    // MaxWait is over and the policy says fail; nobody is known to write
+	Gone // the path is no longer there; it is forgotten
+	Late // MaxWait is over: to be reported once, and waited for further
+	Give // MaxWait is over and the policy says fail; nobody is known to write
 )
 
 // Decision is a verdict with its reason in words.
@@ -231,7 +231,7 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 	}
 	if !f.Exists {
 		m.Forget(path)
-		return Decision{Verdict: Gone, Why: "it is not there any more"}
+		return Decision{Verdict: Gone, Why: "it is no longer there"}
 	}
 	w.note(f, now)
 	due, why := w.judge(f, now)
@@ -265,7 +265,7 @@ func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision
 	}
 	w.reported = true
 	m.schedule(w, due)
-	return Decision{Verdict: Unready, Why: why}
+	return Decision{Verdict: Late, Why: why}
 }
 
 // note remembers what a look saw.
@@ -287,7 +287,7 @@ func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string
 	p := w.policy
 	switch {
 	case f.Writers == file.Some && !p.Ignore:
-		return w.later(now), "somebody still has it open for writing"
+		return w.later(now), "a program still has it open for writing"
 	case f.Part:
 		return w.later(now), "it is empty, and its part-file is still beside it"
 	case p.Marker && !f.Marker:

@@ -81,7 +81,7 @@ func TestConditions(t *testing.T) {
 		"gone":             {Policy{}, file.Facts{}, Gone},
 		"future ctime":     {Policy{}, facts(4, time.Hour, file.None), Ready},
 		"waited too long":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.None), Give},
-		"but still writes": {Policy{MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.Some), Unready},
+		"but still writes": {Policy{MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.Some), Late},
 		"go all the same":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueTake}, facts(4, -time.Hour, file.None), Ready},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -105,7 +105,7 @@ func TestUnreadyIsReportedOnceUntilItGrows(t *testing.T) {
 			require.Equal(t, 1, reports, "once, however long it lasts")
 			size = 2
 		}
-		if m.Answer("f", facts(size, 0, file.Some), next).Verdict == Unready {
+		if m.Answer("f", facts(size, 0, file.Some), next).Verdict == Late {
 			reports++
 		}
 	}
