@@ -257,7 +257,7 @@ func writeLists(j plan.Job) error {
 	return nil
 }
 
-// shorten keeps the last printed line to the length of a sentence.
+// shorten keeps a printed line to the length of a sentence.
 func shorten(line string) string {
 	line = strings.TrimSpace(strings.ToValidUTF8(line, "\uFFFD"))
 	if r := []rune(line); len(r) > 200 {
@@ -312,15 +312,18 @@ func (w *work) keepOutput(name string) string {
 }
 
 // LastLines reads the last lines of a file, at most n of them and 4 KiB.
-func LastLines(path string, n int) []string {
+func LastLines(path string, n int) []string { return lastLines(path, 0, n) }
+
+// lastLines is LastLines without what stands before an offset.
+func lastLines(path string, from int64, n int) []string {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil
 	}
 	defer f.Close()
 	const most = 4 << 10
-	if info, err := f.Stat(); err == nil && info.Size() > most {
-		f.Seek(-most, io.SeekEnd)
+	if info, err := f.Stat(); err == nil {
+		f.Seek(max(from, info.Size()-most), io.SeekStart)
 	}
 	text, err := io.ReadAll(io.LimitReader(f, most))
 	if err != nil || len(bytes.TrimSpace(text)) == 0 {

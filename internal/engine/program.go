@@ -31,6 +31,7 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 	if w.trial != nil {
 		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
 	}
+	before := w.printed // by the steps before
 	w.run = w.runner.Run(ctx, spec)
 	w.trial.ran(w.run, w.output)
 	w.cpu += w.run.CPU
@@ -44,8 +45,8 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 		w.note("processes that it left in the background were ended with it")
 	}
 	if why := w.judge(ctx, s); why != "" {
-		if last := LastLines(w.output, 1); len(last) == 1 && w.run.Err == nil {
-			why += ": " + shorten(last[0])
+		if line := plan.Telling(lastLines(w.output, before, tellingLines)); line != "" && w.run.Err == nil {
+			why += ": " + shorten(line)
 		}
 		return &problem{text: why}
 	}
@@ -57,6 +58,9 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 	}
 	return nil
 }
+
+// tellingLines is among how many of its last lines the reason of a failure is looked for.
+const tellingLines = 40
 
 // mostSaved bounds what save keeps, in bytes.
 const mostSaved = 64 << 10
