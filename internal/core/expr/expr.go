@@ -27,7 +27,7 @@ var Sizes = map[string]int64{"KB": 1000, "MB": 1000 * 1000, "GB": 1000 * 1000 * 
 func New(captures []string) Env {
 	e := Env{words: map[string]*cel.Type{
 		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "file": cel.StringType, "rel": cel.StringType,
-		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "media_type": cel.StringType, "event": cel.StringType,
+		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "media_type": cel.StringType, "category": cel.StringType, "event": cel.StringType,
 		"tags": cel.ListType(cel.StringType), "now": cel.TimestampType,
 	}}
 	for unit := range Sizes {

@@ -30,7 +30,7 @@ func needsOf(r *rule.Rule) Needs {
 		texts += " " + r.Steps[i].Where.S
 	}
 	return Needs{
-		Kind: len(r.MediaType) > 0 || strings.Contains(texts, "media_type") || r.Uses("media_type", "main_type"),
+		Kind: len(r.MediaType)+len(r.Category) > 0 || strings.Contains(texts, "media_type") || strings.Contains(texts, "category") || r.Uses("media_type", "main_type", "category"),
 		Tags: strings.Contains(texts, "tags"),
 		Shot: r.Uses("shot"),
 	}
@@ -91,6 +91,9 @@ func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condi
 	if len(r.MediaType) > 0 {
 		list = append(list, c.kind(f))
 	}
+	if len(r.Category) > 0 {
+		list = append(list, c.category(f))
+	}
 	if r.Where.Program != nil {
 		list = append(list, c.where(f, event, now))
 	}
@@ -106,6 +109,18 @@ func (c Candidate) kind(f file.Facts) Condition {
 		if ok, err := filepath.Match(k.S, is); err == nil && ok {
 			cond.Fits = true
 		}
+	}
+	cond.Want = strings.Join(wants, " or ")
+	return cond
+}
+
+func (c Candidate) category(f file.Facts) Condition {
+	is := c.Rule.Sorts.Of(f.Says().Kind, filepath.Base(c.Unit))
+	cond := Condition{Key: "category", Got: is}
+	var wants []string
+	for _, k := range c.Rule.Category {
+		wants = append(wants, k.S)
+		cond.Fits = cond.Fits || k.S == is
 	}
 	cond.Want = strings.Join(wants, " or ")
 	return cond
@@ -136,6 +151,7 @@ func (j *Job) values() (expr.Values, error) {
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
 	v["file"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
 	v["modified"], v["age"], v["media_type"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
+	v["category"] = j.Rule.Sorts.Of(j.Facts.Says().Kind, name)
 	tags := j.Facts.Says().Tags
 	if tags == nil {
 		tags = []string{}
@@ -232,7 +248,7 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 		add("unit", string(r.Unit), unitWord(f), c.isUnit(f))
 	}
 	for _, cond := range c.onFile(f, event, now) {
-		if !f.Exists && cond.Key != "media_type" { // a name alone says nothing of these
+		if !f.Exists && cond.Key != "media_type" && cond.Key != "category" { // a name alone says nothing of these
 			cond.Got, cond.Fits = "not known before the file is there", true
 		}
 		list = append(list, cond)

@@ -102,6 +102,8 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Text: j.List0, Path: true}, nil
 	case "media_type":
 		return fill.Text(j.Facts.Says().Kind), nil
+	case "category":
+		return fill.Text(j.Rule.Sorts.Shown(j.Rule.Sorts.Of(j.Facts.Says().Kind, name))), nil
 	case "main_type":
 		t, _, _ := strings.Cut(j.Facts.Says().Kind, "/")
 		return fill.Text(t), nil

@@ -43,7 +43,7 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 
 // covers tells whether a rule surely takes all that a later one could.
 func covers(a, b *rule.Rule) bool {
-	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() || len(a.MediaType) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
+	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() || len(a.MediaType)+len(a.Category) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
 		return false
 	}
 	for _, e := range b.Events {

@@ -27,25 +27,27 @@ const FileName = "stilltide.yaml"
 
 // File is a whole rules file.
 type File struct {
-	Version   int        `key:"version" doc:"the version of this notation: 1"`
-	Workers   int        `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
-	State     Path       `key:"state_folder" doc:"the ledger's folder; .stilltide if left out"`
-	More      []Text     `key:"more_rules" doc:"files with more rules, in name order after these: a path or glob, or a list"`
-	Vars      Vars       `key:"vars" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
-	IgnoreAll []Text     `key:"ignore" doc:"patterns that no rule takes, besides the built-in list"`
-	Queues    Queues     `key:"queues" doc:"named queues, each with workers, rate and priority"`
-	Channels  Channels   `key:"channels" doc:"where notices go, by name; log is always there"`
-	Notify    *Notify    `key:"notify" doc:"who is told of what belongs to no rule: on: blocked, unmatched; to: channels"`
-	Heartbeat *Heartbeat `key:"heartbeat" doc:"a channel that is told regularly that all is well: to, every"`
-	Listen    Text       `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
-	Replaced  Size       `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
-	Keep      Duration   `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
-	Defaults  Rule       `key:"defaults" doc:"any rule key; a rule's own wins"`
-	Rules     rawRules   `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
+	Version    int                 `key:"version" doc:"the version of this notation: 1"`
+	Workers    int                 `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
+	State      Path                `key:"state_folder" doc:"the ledger's folder; .stilltide if left out"`
+	More       []Text              `key:"more_rules" doc:"files with more rules, in name order after these: a path or glob, or a list"`
+	Vars       Vars                `key:"vars" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
+	IgnoreAll  []Text              `key:"ignore" doc:"patterns that no rule takes, besides the built-in list"`
+	Categories map[string]Category `key:"categories" doc:"more categories of files, or other names for them: types, as"`
+	Queues     Queues              `key:"queues" doc:"named queues, each with workers, rate and priority"`
+	Channels   Channels            `key:"channels" doc:"where notices go, by name; log is always there"`
+	Notify     *Notify             `key:"notify" doc:"who is told of what belongs to no rule: on: blocked, unmatched; to: channels"`
+	Heartbeat  *Heartbeat          `key:"heartbeat" doc:"a channel that is told regularly that all is well: to, every"`
+	Listen     Text                `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
+	Replaced   Size                `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
+	Keep       Duration            `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
+	Defaults   Rule                `key:"defaults" doc:"any rule key; a rule's own wins"`
+	Rules      rawRules            `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
 	Ignore   *pattern.List // nil if there is no ignore:
+	Sorts    *Categories   // what categories: says
 	Included []string      // the files that more_rules named, and the machine's own variables
 
 	list []*Rule
@@ -96,10 +98,11 @@ type Rule struct {
 	Match     []Text          `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
 	Hidden    bool            `key:"hidden" doc:"also names that begin with a dot"`
 	Case      bool            `key:"ignore_case" doc:"match without regard to case"`
+	Category  []Text          `key:"category" doc:"one of pictures, audio, video, documents, spreadsheets, presentations, books, archives, code, data, fonts, programs, other and those of categories:, by content, then by name; or a list"`
 	MediaType []Text          `key:"media_type" doc:"media type by content, then by name: image/*, or a list"`
 	Size      SizeRange       `key:"size" doc:"range of sizes: 100MB.., ..2KiB"`
 	Age       AgeRange        `key:"age" doc:"range of ages since the last change: 1h..30d"`
-	Where     Where           `key:"where" doc:"a CEL expression over name stem ext file rel size modified age media_type event tags now, captures and let words"`
+	Where     Where           `key:"where" doc:"a CEL expression over name stem ext file rel size modified age media_type category event tags now, captures and let words"`
 	Let       map[string]Text `key:"let" doc:"more words, each a CEL expression"`
 	Existing  Existing        `key:"existing" doc:"files that were there before the rule first watched the folder: take or leave"`
 	Share     bool            `key:"share" doc:"later rules may take the file too, after this one"`
@@ -141,6 +144,7 @@ type Rule struct {
 	Saved   []string // the words that steps save
 
 	Fixed map[string]string // the words of the file
+	Sorts *Categories       // those of the file
 
 	env           expr.Env // what the steps' expressions may name, but for saved words
 	eventsWritten bool

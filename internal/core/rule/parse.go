@@ -58,6 +58,7 @@ func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
 		d.fixedVars(f, load)
 		f.State = d.put(f.State)
 		d.noticeKeys(f)
+		d.categories(f)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
 		f.Rules = rawRules{} // the nodes hold the whole tree, which is large
@@ -200,6 +201,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	d.matcher(r)
 	d.units(r)
 	d.conditions(r)
+	d.knownCategories(f, r)
 	d.flow(f, r)
 	d.steps(r, n)
 	d.place(r.Processed, memberWords(r))
