@@ -362,7 +362,7 @@ func placedWord(p ledger.Placement) string {
 	case place.Deleted:
 		return "Deleted"
 	case place.Tagged:
-		return "Labelled"
+		return "Tagged"
 	}
 	return "Moved"
 }

@@ -587,13 +587,13 @@ func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
 }
 
 func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
-	labels, err := j.Labels(s)
+	tags, err := j.Tags(s)
 	if err != nil {
 		return err
 	}
 	have := watchfs.Tags(u.at)
 	all := slices.Clone(have)
-	for _, l := range labels {
+	for _, l := range tags {
 		if !slices.Contains(all, l) {
 			all = append(all, l)
 		}

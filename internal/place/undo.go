@@ -22,7 +22,7 @@ const (
 	Put     Kind = "put"       // a new file, or new content, came to Target
 	Trashed Kind = "trashed"   // Source went to Target in the trash
 	Deleted Kind = "deleted"   // Source went for good
-	Tagged  Kind = "tagged"    // Target got labels; Kept is what it had before
+	Tagged  Kind = "tagged"    // Target got tags; Kept is what it had before
 )
 
 // Record is what must be known of a placement to undo it.
@@ -162,7 +162,7 @@ func (p *Placer) removePut(r Request) error {
 	return p.removeExpected(&r, nil)
 }
 
-// tagBack gives a file the labels back that it had.
+// tagBack gives a file the tags back that it had.
 func (r Record) tagBack() error {
 	now, err := watchfs.Stat(r.Target)
 	if err != nil {

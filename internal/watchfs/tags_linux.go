@@ -9,11 +9,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// TagsAttribute holds a file's labels, comma-separated (freedesktop, Common
+// TagsAttribute holds a file's tags, comma-separated (freedesktop, Common
 // Extended Attributes).
 const TagsAttribute = "user.xdg.tags"
 
-// Tags lists a file's labels.
+// Tags lists a file's tags.
 func Tags(path string) []string {
 	var tags []string
 	for _, t := range strings.Split(ReadTags(path), ",") {

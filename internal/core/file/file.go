@@ -76,14 +76,14 @@ type Facts struct {
 // writes until the content is whole.
 var PartEndings = []string{".part", ".partial", ".crdownload", ".download", ".filepart", ".incomplete"}
 
-// Inside is what a file's content and labels say, as far as a rule asks for it.
+// Inside is what a file's content and tags say, as far as a rule asks for it.
 type Inside struct {
 	Kind string    // media type, "" if nobody asked for it
-	Tags []string  // labels (user.xdg.tags), nil if nobody asked for them
+	Tags []string  // tags (user.xdg.tags), nil if nobody asked for them
 	Shot time.Time // when a picture was taken, zero if it does not say
 }
 
-// Says gives what is known of what a file's content and labels say.
+// Says gives what is known of what a file's content and tags say.
 func (f *Facts) Says() Inside {
 	if f.Inside == nil {
 		return Inside{}

@@ -153,8 +153,8 @@ func (j *Job) Replacement(s *rule.Step) (string, error) {
 	return path, err
 }
 
-// Labels fills the labels of a tag step.
-func (j *Job) Labels(s *rule.Step) ([]string, error) {
+// Labels fills the tags of a tag step.
+func (j *Job) Tags(s *rule.Step) ([]string, error) {
 	var list []string
 	for _, t := range s.Labels {
 		label, err := t.Fill(j.Lookup)
@@ -283,8 +283,8 @@ func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
 		from, err := j.Sources(s)
 		return what + ": " + strings.Join(from, ", "), err
 	case "tag":
-		labels, err := j.Labels(s)
-		return "tag " + strings.Join(labels, ", "), err
+		tags, err := j.Tags(s)
+		return "tag " + strings.Join(tags, ", "), err
 	case "post":
 		address, err := j.Address(s)
 		return "send to " + ShownAddress(address), err

@@ -57,7 +57,7 @@ func (d Diagnostic) About() string {
 		}
 		return rest
 	case '{', '<', '[':
-		if end := strings.IndexByte(rest, map[byte]byte{'{': '}', '<': '>', '[': ']'}[rest[0]]); end > 0 {
+		if end := balanced(rest, map[byte]byte{'{': '}', '<': '>', '[': ']'}[rest[0]]); end > 0 {
 			return rest[:end+1]
 		}
 	}
@@ -68,6 +68,22 @@ func (d Diagnostic) About() string {
 		return rest[:end]
 	}
 	return string([]rune(rest)[:1])
+}
+
+// balanced gives where the bracket closes that a text begins with, -1 if it does not.
+func balanced(text string, end byte) int {
+	depth := 0
+	for i := range len(text) {
+		switch text[i] {
+		case text[0]:
+			depth++
+		case end:
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return -1
 }
 
 // Diagnostics are all that was found, in the order of the text.

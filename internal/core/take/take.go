@@ -62,7 +62,7 @@ func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bo
 // then, nothing is known of the inside, the file came from nowhere.
 type Sources struct {
 	Memory func(c plan.Candidate) (Memory, bool, error)
-	Inside func(c plan.Candidate, f *file.Facts)                  // adds what the rule needs to know of the content and the labels
+	Inside func(c plan.Candidate, f *file.Facts)                  // adds what the rule needs to know of the content and the tags
 	Passed func(c plan.Candidate, f file.Facts) []string          // those it went through in this very sweep
 	Chain  func(c plan.Candidate, f file.Facts) ([]string, error) // the rules that the file went through before it came here
 }
