@@ -174,7 +174,7 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 		paint  func(string) string
 		count  func(engine.RuleStatus) int
 	}{
-		{"WAITING", false, nil, func(r engine.RuleStatus) int { return r.Settling }},
+		{"SETTLING", false, nil, func(r engine.RuleStatus) int { return r.Settling }},
 		{"HELD", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Held }},
 		{"QUEUED", true, nil, func(r engine.RuleStatus) int { return r.Queued }},
 		{"RUNNING", true, nil, func(r engine.RuleStatus) int { return r.Running }},

@@ -52,7 +52,7 @@ func (s Style) State(st ledger.State, text string) string {
 		return s.Good(text)
 	case ledger.Failed:
 		return s.Bad(text)
-	case ledger.Retrying, ledger.Vanished, ledger.Cancelled, ledger.Held:
+	case ledger.Retrying, ledger.Vanished, ledger.Cancelled, ledger.Reverted, ledger.Held:
 		return s.Warn(text)
 	}
 	return text
