@@ -1,7 +1,7 @@
 // Package cli is the command tree and what the commands print.
 //
-// It holds no decision about files: it asks the other rooms and shows what
-// they say. Data goes to standard output, everything else to standard error.
+// It decides nothing about files: it asks the other packages and shows their
+// answers. Data goes to standard output, everything else to standard error.
 package cli
 
 import (

@@ -1,9 +1,9 @@
-// Package control is the socket between a running watcher and the other
-// commands: HTTP with JSON on a Unix socket in the state folder, for its owner
-// only.
+// Package control is the socket through which other commands talk to a running
+// watcher: HTTP with JSON on a Unix socket in the state folder, open to its
+// owner only.
 //
-// The ledger can be read by anybody beside the watcher; the socket is for
-// what only the watcher knows and for what only it may change.
+// Any process may read the ledger beside the watcher; the socket is for what
+// only the watcher knows and for what only it may change.
 package control
 
 import (

@@ -1,5 +1,5 @@
 // Package demo is the made-up harbour office at Kelder Sound: its rules, its
-// programs and what arrives there, shipped inside the program.
+// programs and the files that arrive there, embedded in the program.
 package demo
 
 import (

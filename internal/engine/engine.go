@@ -1,9 +1,9 @@
-// Package engine joins the rooms: it brings the events of watchfs to the
-// core, carries out what the core decides, and records it in the ledger.
+// Package engine connects the other packages: it brings the events of watchfs
+// to the core, carries out what the core decides, and records it in the ledger.
 //
-// It is the only owner of long-lived goroutines. One runs the flow, which
-// decides everything and shares nothing; one places files in batches; one
-// each runs the attempts that are under way. They end with Run.
+// It is the only owner of long-lived goroutines. One runs the flow, which makes
+// every decision and shares nothing; one places files in batches; and each
+// attempt in progress has one. All of them end with Run.
 package engine
 
 import (

@@ -1,4 +1,5 @@
-// Package house checks that the rooms of docs/architecture.md keep their order.
+// Package house checks the project itself: that packages import only what
+// docs/architecture.md allows, and that the pages made from code are current.
 package house
 
 import (

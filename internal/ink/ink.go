@@ -1,5 +1,5 @@
-// Package ink writes text for a terminal: what it takes in columns, colours
-// that carry meaning beside the words, and names that cannot do anything to it.
+// Package ink writes text for a terminal: its width in columns, colours that
+// add to the words and never replace them, and names made safe to print.
 package ink
 
 import (

@@ -1,7 +1,7 @@
 //go:build linux
 
 // Package laws tests the laws of docs/behaviour.md over generated worlds: rules
-// files drawn from the whole notation, with the files they meet.
+// files drawn from the whole notation, and the files they meet.
 package laws
 
 import (

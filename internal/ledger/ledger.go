@@ -1,14 +1,14 @@
 // Package ledger is the durable record of jobs, attempts and placements: one
 // SQLite file in the state folder.
 //
-// One goroutine writes. What is recorded while a commit is under way shares
-// the next one, so a burst of thousands pays a handful of flushes and a lone
-// file pays one. Recording returns at once; who must know that a record is
-// durable (a placement, before it touches a file) waits for Sync. In a burst
-// hundreds of rows become durable as one row of a journal, a table in the same
-// file, and go to their own tables when nobody waits; most are out of date by
-// then, and their newest state is written once. When the disk is full nothing
-// is dropped: the writer tries again until there is room, and says so meanwhile.
+// One goroutine writes. What is recorded during a commit shares the next one, so
+// thousands of files cost a handful of flushes and a single file costs one.
+// Recording returns at once; callers that need a record to be durable (before a
+// placement touches a file) wait for Sync. Under load, hundreds of rows become
+// durable as one row of a journal, a table in the same file, and move to their
+// own tables when nobody waits; by then most are out of date, so only their
+// newest state is written. When the disk is full nothing is dropped: the writer
+// retries until there is room, and reports it in the meantime.
 //
 // Any SQLite client may read the file while the watcher runs (WAL mode). The
 // tables are documented in docs/operations.md.

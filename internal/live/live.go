@@ -1,9 +1,9 @@
-// Package live is the view of a watcher at work in a terminal: what runs now,
-// what waits, what became of the last jobs, how many jobs a minute; and keys
-// to pause, retry, cancel and look at what a job prints.
+// Package live is the terminal view of a running watcher: what is running, what
+// is waiting, what became of the last jobs, jobs per minute; and keys to pause,
+// retry, cancel and see a job's output.
 //
-// It looks once a second and draws only what changed, so that a slow terminal
-// keeps up; it holds a bounded number of rows, however long the queue is.
+// It refreshes once a second and redraws only what changed, so that a slow
+// terminal keeps up; it holds a bounded number of rows, however long the queue.
 package live
 
 import (

@@ -1,6 +1,6 @@
-// Package metrics answers on a loopback address for the machines that watch
-// the watcher: /metrics in the OpenMetrics format, and /healthz, which is false
-// also when the watcher still runs and does nothing any more.
+// Package metrics serves monitoring on a loopback address: /metrics in the
+// OpenMetrics format, and /healthz, which also fails when the watcher runs but
+// makes no progress.
 package metrics
 
 import (

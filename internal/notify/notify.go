@@ -1,10 +1,10 @@
-// Package notify brings notices to people: as a desktop notification, a web
-// hook, an e-mail, or by a command of theirs.
+// Package notify delivers notices to people: as a desktop notification, a
+// webhook, an e-mail, or through a command of their own.
 //
-// Telling is never in the way of work. Tell only notes an event; messages are
-// made of what was gathered, put into an outbox in the state folder, and taken
-// out of it by one goroutine a channel. A message that cannot be delivered is
-// tried again, later and later, also after a restart, until a day is over.
+// Notices never hold up work. Tell only records an event; events become
+// messages, messages go to an outbox in the state folder, and one goroutine per
+// channel delivers them. A message that cannot be delivered is retried at
+// growing intervals, across restarts, for a day.
 package notify
 
 import (

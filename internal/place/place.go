@@ -1,22 +1,22 @@
-// Package place moves and copies files so that no byte is lost and none is
+// Package place moves and copies files so that no byte is lost and nothing is
 // overwritten by accident.
 //
 // A rename is always tried first; it is atomic and refuses to replace
-// (renameat2(2), RENAME_NOREPLACE). Where source and target lie on different
-// file systems the content goes to a hidden name in the target folder, is
-// flushed, gets its final name, the folder is flushed, and only then the
-// source goes, after another look that it is still what was copied. At every
-// instant the whole content is at one of the two names.
+// (renameat2(2), RENAME_NOREPLACE). Where source and target are on different
+// file systems, the content is written under a hidden name in the target folder,
+// flushed, given its final name, and the folder is flushed; only then is the
+// source removed, after a second check that it is still what was copied. At
+// every instant the whole content exists under one of the two names.
 //
 // The file that is moved must be the one that was meant: it is compared before
-// and after, and held open by a descriptor meanwhile, unless nothing was done
-// with it but to move it. Another file that took its name in between is put back.
-// The destination folder is held open in any case, and was reached without
-// following a link in any part that a file's name filled.
+// and after, and held open by a descriptor meanwhile, unless the job only moves
+// it. A different file that took its name in between is put back. The
+// destination folder is always held open, and was reached without following a
+// link in any part that came from a file's name.
 //
-// What is replaced is kept, and swapped with its replacement in one instant
-// (RENAME_EXCHANGE). So each placement can be undone as long as what it placed
-// is still what lies there.
+// Replaced content is kept, and swapped with its replacement atomically
+// (RENAME_EXCHANGE). So each placement can be undone as long as the file it
+// placed is unchanged.
 package place
 
 import (

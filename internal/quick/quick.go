@@ -1,10 +1,9 @@
-// Package quick runs a command when files change: a rule from the command
-// line, for the moment. It keeps nothing: what it knows of the files goes
-// when it ends.
+// Package quick runs a command when files change: a rule from the command line.
+// It stores nothing: what it knows about the files is gone when it ends.
 //
-// The pieces are those of a watcher: the same events, the same waiting until
-// a file is complete, the same way of ending a command with all it started.
-// Only the order of runs is another, and core/rerun decides that.
+// It uses the parts of the watcher: the same events, the same waiting until a
+// file is complete, the same way of ending a command and everything it started.
+// Only the order of runs differs; core/rerun decides it.
 package quick
 
 import (

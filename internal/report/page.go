@@ -1,5 +1,4 @@
-// Package report shows how work has been going: plots, and one page that
-// needs nothing beside itself.
+// Package report shows past work: plots, and one self-contained HTML page.
 package report
 
 import (

@@ -1,14 +1,14 @@
 // Package runner runs the commands of jobs.
 //
-// Each command gets a process group of its own, so that ending it ends what
-// it started, too. What it prints goes straight to a file: there is no pipe
-// that could fill up and no goroutine that copies. The environment carries
-// the ledger, job and attempt, by which a command that outlived a crash of
-// the watcher is found and ended before its job runs again.
+// Each command gets its own process group, so that ending it also ends what it
+// started. Its output goes straight to a file: there is no pipe that could fill
+// up and no goroutine that copies. The environment carries the ledger, job and
+// attempt, so that a command that survived a crash of the watcher is found and
+// ended before its job runs again.
 //
 // A command is started and waited for on one locked thread, because on Linux
-// the signal at the parent's death comes when the creating thread ends, not the
-// process (prctl(2), PR_SET_PDEATHSIG).
+// the parent-death signal is sent when the creating thread ends, not the process
+// (prctl(2), PR_SET_PDEATHSIG).
 package runner
 
 import (

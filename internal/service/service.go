@@ -1,10 +1,9 @@
-// Package service has the system start the watcher, and keep it running:
-// systemd units for a user on Linux, agents of launchd on macOS.
+// Package service has the system start the watcher and keep it running: systemd
+// user units on Linux, launchd agents on macOS.
 //
-// What is installed is a plain text file that anybody can read, and show
-// prints it without installing anything. The watcher tells systemd when it is
-// ready and that it is alive (sd_notify(3)), so a watcher that is stuck is
-// restarted, not only one that is dead.
+// It installs a plain text file that anybody can read; show prints the file
+// without installing it. The watcher tells systemd when it is ready and that it
+// is alive (sd_notify(3)), so a watcher that hangs is restarted, too.
 package service
 
 import (

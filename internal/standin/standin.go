@@ -1,7 +1,7 @@
 // Package standin holds small stand-ins for the services that notices go to: a
-// receiver of web hooks, a mail server that keeps what it gets, and a desktop's
-// notification service. The tests and the demo use them; they listen on this
-// machine alone and deliver nothing to anybody.
+// webhook receiver, a mail server that keeps its messages, and a desktop
+// notification service. Tests and the demo use them; they listen on this machine
+// only and deliver nothing.
 package standin
 
 import (

@@ -1,15 +1,14 @@
-// Package watchfs tells what happens in folders.
+// Package watchfs reports what happens in folders.
 //
-// A Watcher is told which folders are wanted and how deep. It sends events:
-// what the operating system says as it happens, and what a sweep finds. The
-// two are the same stream on purpose. A folder is watched first and swept
-// afterwards, so nothing can slip in between; and when the system forgets
-// (its queue overflows, a folder goes and comes back, a disk is mounted), the
-// answer is always another sweep. An event only makes it sooner.
+// A Watcher is told which folders are wanted and how deep. It sends events: what
+// the operating system reports as it happens, and what a sweep finds. Both use
+// the same stream on purpose. A folder is first watched and then swept, so
+// nothing can slip in between; and when the system loses events (its queue
+// overflows, a folder goes and returns, a disk is mounted), the answer is always
+// another sweep. An event only makes it sooner.
 //
-// Where the system has no events to give, because the file system is on
-// another machine or no watches are left, folders are polled
-// instead; the stream stays the same.
+// Where the system has no events, because the file system is on another machine
+// or no watches are left, folders are polled instead; the stream stays the same.
 package watchfs
 
 import (

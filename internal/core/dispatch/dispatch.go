@@ -1,11 +1,11 @@
 // Package dispatch decides which job runs next.
 //
-// The Machine is told of jobs, of what they may use, and of what ended; asked
-// for the next job it gives one, or the time at which asking again makes
-// sense. A free worker goes to the highest priority, then to the rule with
-// the fewest running jobs, then by that rule's own order. A rule that already
-// holds all other workers does not get the last one while another rule could
-// want it, so one slow rule never holds up the rest.
+// The Machine is told about jobs, their limits and their ends. Asked for the
+// next job, it returns one, or the time at which it makes sense to ask again.
+// A free worker goes to the highest priority, then to the rule with the fewest
+// running jobs, then follows that rule's own order. A rule that already holds
+// all other workers does not get the last one while another rule might need
+// it, so one slow rule never blocks the rest.
 package dispatch
 
 import (

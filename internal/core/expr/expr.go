@@ -1,5 +1,5 @@
 // Package expr compiles the expressions of `where` and `let`: CEL, the Common
-// Expression Language, over what is known of a file.
+// Expression Language, over what is known about a file.
 package expr
 
 import (

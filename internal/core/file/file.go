@@ -1,8 +1,7 @@
-// Package file holds what is known of one file at one moment.
+// Package file holds what is known about one file at one moment.
 //
-// Every decision of the core is made from such facts, never from the disk
-// itself: somebody else looks, and the core decides. So a decision can be
-// repeated, tested and explained.
+// The core decides from such facts and never looks at the disk itself. So a
+// decision can be repeated, tested and explained.
 package file
 
 import (

@@ -1,13 +1,13 @@
-// Package fill reads templates with placeholders and fills them.
+// Package fill parses templates with placeholders and fills them.
 //
 // A placeholder is a word in braces: `{stem}`. A date takes a strftime format,
 // `{modified:%Y-%m-%d}`; filters change the value, `{station|lower}`. `{{` is
-// a brace. A template is read once, when the rules are loaded, so every
-// error is found before a file moves; filling is done for each file.
+// a literal brace. Templates are parsed once, when the rules are loaded, so
+// every error is found before a file moves; they are filled for each file.
 //
-// The same value is filled differently by where it goes. In a word of a
-// command it is plain data. In a path it may not leave its place: a slash in
-// it becomes `_`, and a value such as `..` is an error.
+// How a value is filled depends on where it goes. In a word of a command it is
+// plain data. In a path it may not escape: a slash in it becomes `_`, and a
+// value such as `..` is an error.
 package fill
 
 import (

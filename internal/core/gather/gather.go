@@ -1,11 +1,11 @@
 // Package gather joins settled files into batches and groups, so that one job
-// handles many.
+// handles many files.
 //
 // A batch ends when no further file has settled for a while, when it is large
-// enough, or when it has lasted long enough. A group is complete as soon as
-// each pattern it needs is met by a member; it is late when that does not
-// happen in time. A member that changes leaves and comes back when it has
-// settled again. The Machine has no clock and touches no file.
+// enough, or when it has lasted long enough. A group is complete as soon as a
+// member matches each pattern it needs; it is overdue when that does not happen
+// in time. A member that changes leaves, and returns once it has settled again.
+// The Machine has no clock and touches no file.
 package gather
 
 import (

@@ -1,8 +1,8 @@
-// Package history sums up how work has been going: counts and times over a
-// span, by rule, by reason of failure, and the slowest files.
+// Package history summarizes past jobs: counts and times over a span, by rule,
+// by reason of failure, and the slowest files.
 //
-// A Summary is fed one job after the other, in any order, and keeps of each
-// only what the figures need.
+// A Summary takes one job after another, in any order, and keeps only what the
+// figures need.
 package history
 
 import (

@@ -1,11 +1,11 @@
-// Package loop knows which file came from which job, and stops loops.
+// Package loop tracks which job a file came from, and stops loops.
 //
-// A rule that writes where another watches is a chain, and chains are a
-// feature. A chain that comes back to a rule it went through is a loop,
-// and a disaster. What a placement of ours put somewhere is known for sure
-// and not taken by a rule it went through (loops: stop). What a command wrote
-// by itself can only be suspected; nothing is ignored on suspicion, but its
-// depth is counted, and at Deepest the rule stops until a person has looked.
+// One rule may write where another watches: that is a chain, and chains are a
+// feature. A chain that returns to a rule it has passed through is a loop, and
+// a disaster. Where our own placements put files is known for certain, and a
+// rule does not take a file that has passed through it (loops: stop). Files
+// that a command writes on its own can only be suspected. Nothing is ignored on
+// suspicion, but the depth is counted, and at Deepest the rule is blocked.
 package loop
 
 import (

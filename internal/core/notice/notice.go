@@ -1,9 +1,9 @@
-// Package notice gathers what people are to be told, so that a thousand events
-// make one message that says it all.
+// Package notice collects what people should be told, so that a thousand events
+// make one message.
 //
-// The first event for a channel opens a message; the channel's gathering time
-// later it is due, with all that came meanwhile. A message keeps a bounded
-// number of events of each kind, and counts the rest.
+// The first event for a channel opens a message. It is due once the channel's
+// digest time has passed, with everything that came in between. A message keeps
+// a bounded number of events of each kind, and counts the rest.
 package notice
 
 import (

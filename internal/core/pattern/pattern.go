@@ -1,16 +1,16 @@
 // Package pattern compiles the patterns of the key `match`.
 //
-// A pattern is a glob with memory. `*` and `?` never cross a slash, `**` as a
-// whole segment crosses any number of folders, `[a-z]` and `[!a-z]` are
-// classes, `{a,b}` alternatives. `<word>` fits what `*` fits and keeps it under
-// that name; `<word=pattern>` keeps only what the inner pattern fits. Each
-// capture is as short as possible, from the left. A backslash takes the
-// meaning from the next character. `re:` begins an RE2 expression with named
-// groups, and a bare ending such as `.csv` means `*.csv` in any case.
+// A pattern is a glob with captures. `*` and `?` never match a slash, `**` as a
+// whole segment matches any number of folders, `[a-z]` and `[!a-z]` are classes,
+// `{a,b}` alternatives. `<word>` matches what `*` matches and captures it under
+// that name; `<word=pattern>` captures only what the inner pattern matches. Each
+// capture is as short as possible, from the left. A backslash escapes the next
+// character. `re:` introduces an RE2 expression with named groups, and a bare
+// ending such as `.csv` means `*.csv` in any case.
 //
-// A pattern without a slash is held against the name, one with a slash
-// against the path below the watched folder. Everything compiles to RE2, so
-// no pattern can be slow on any name.
+// A pattern without a slash is matched against the name, one with a slash
+// against the path below the watched folder. Everything compiles to RE2, so no
+// pattern is slow on any name.
 package pattern
 
 import (

@@ -1,9 +1,8 @@
-// Package plan joins a rule and a file: does the rule take it, what is done
-// with it, and where does everything go.
+// Package plan joins a rule and a file: whether its conditions are met, what
+// would be done, and where everything would go.
 //
-// It is the one place where that is decided. The engine asks it before it
-// acts; preview, why, try and check ask the very same functions, so what they
-// say is what will happen.
+// The engine asks it before it acts; preview, why, try and check ask the same
+// functions, so what they say is what happens.
 package plan
 
 import (

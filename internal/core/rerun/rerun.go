@@ -1,10 +1,10 @@
-// Package rerun decides when a quick run's command starts, and when the one
-// that runs is stopped.
+// Package rerun decides when the command of a quick run starts, and when the
+// running one is stopped.
 //
-// Changes are collected until they have been quiet for a time; then one run
-// is due for all of them, or one for each. While a run is under way nothing
-// else starts: what changes meanwhile makes one more run afterwards, or, if
-// the old run is to be stopped, ends it first.
+// Changes are collected until they have been quiet for a while; then one run is
+// due for all of them, or one for each. While a run is in progress nothing else
+// starts: changes in the meantime cause one more run afterwards or, if the old
+// run is to be stopped, end it first.
 package rerun
 
 import (

@@ -1,10 +1,10 @@
-// Package rule is the model of a rules file: what a person can write, what it
-// means, and what is wrong with it.
+// Package rule is the model of a rules file: what can be written, what it means,
+// and what is wrong with it.
 //
-// A rules file is read once, whole. Parse never stops at the first error;
-// it gives all of them, each with its place and the nearest right word. What
-// comes out of a file without errors is complete: patterns and templates are
-// compiled, every default is filled in, and nothing later can find the file wrong.
+// A rules file is read once, as a whole. Parse does not stop at the first error;
+// it reports all of them, each with its place and the nearest correct word. A
+// file without errors comes out complete: patterns and templates are compiled,
+// every default is filled in, and nothing later can find it invalid.
 package rule
 
 import (

@@ -1,10 +1,10 @@
 // Package schedule knows when a cron line is due.
 //
 // A line has the five fields of cron (POSIX crontab: minute, hour, day of the
-// month, month, day of the week, with names and steps), and perhaps a time
-// zone after them. It is about the clock on the wall: a time that the wall
-// shows twice, when clocks go back, counts the first time; a time that it
-// skips, when they go forward, counts at the moment after the gap.
+// month, month, day of the week, with names and steps), optionally followed by a
+// time zone. It follows the wall clock: a time that occurs twice, when clocks go
+// back, counts the first time; a time that is skipped, when they go forward,
+// counts at the moment after the gap.
 package schedule
 
 import (

@@ -1,17 +1,17 @@
-// Package settle decides when a file is ready.
+// Package settle decides when a file is complete.
 //
-// The classic error of a watcher is to work on half a file, and the classic
-// annoyance is to wait for no reason. The Machine does neither. It is told of
+// The classic bug of a watcher is to work on half a file, and the classic
+// annoyance is to wait for no reason. The Machine does neither. It is told about
 // events, asks for a look at a path when a look can decide something, and
 // answers each look with a decision. It never touches the disk and has no
-// clock: the caller brings looks and times.
+// clock: the caller supplies looks and times.
 //
-// Quiet time counts from the last change that the system recorded (ctime),
-// not from the event: a writer that held the file open for an hour and closes
-// it now is ready now. Whether somebody still writes is asked with a read
-// lease (fcntl(2), F_SETLEASE), which is refused while the file is open for
-// writing. Where the system cannot tell, size, time and inode must hold still
-// between two looks for the longer of the debounce time and HoldStill.
+// Quiet time counts from the last change that the system recorded (ctime), not
+// from the event: a file whose writer held it open for an hour and closes it
+// now is ready now. A read lease (fcntl(2), F_SETLEASE) tells whether a program
+// still writes: it is refused while the file is open for writing. Where the
+// system cannot tell, size, time and inode must not change between two looks,
+// for the longer of the debounce time and HoldStill.
 package settle
 
 import (

@@ -1,13 +1,13 @@
-// Package take decides which rule takes a file. It is the one place where that is
+// Package take decides which rule takes a file. It is the only place where that is
 // decided: the watcher acts on the verdict, and why, preview, try and the examples
-// of check show the very same one.
+// of check show the same one.
 //
-// The rules whose name conditions fit are asked in their order. Each answers for
-// itself, from the file's facts and from what it remembers of the path; the first
-// that takes the file has it. What has to be found out on the way, about the file
-// or from the memory, is asked for only when an answer depends on it. An error
-// there is an error of the decision: a file that may have been handled before is
-// never taken for a new one.
+// The rules whose name conditions are met are asked in order. Each answers from the
+// file's facts and from what it remembers about the path; the first that takes the
+// file gets it. Facts that cost something, about the file or from memory, are
+// requested only when an answer depends on them. An error while reading them is an
+// error of the decision: a file that may have been handled before is never taken
+// for a new one.
 package take
 
 import (

@@ -1,6 +1,6 @@
-// Package caseblind is a stand-in for file systems on which upper and lower case, and
-// the ways to write an accent, make no difference to a name: cards, sticks, and shares of
-// other systems. It shows a folder like that over FUSE. Tests use it.
+// Package caseblind is a stand-in, for tests, for case-insensitive file systems that
+// also ignore how an accent is encoded: memory cards, sticks, and network shares. It
+// presents a folder that way over FUSE.
 package caseblind
 
 import (
