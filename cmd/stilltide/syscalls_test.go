@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -24,19 +25,7 @@ var everyError = flag.Bool("fault.all", false, "let each system call fail with e
 // injects it). Whatever that is: the content is whole in one place, and the next sweep, with
 // the disk well again, finishes and leaves nothing over.
 func TestEverySystemCallFailsOnce(t *testing.T) {
-	strace, err := exec.LookPath("strace")
-	if err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal("strace is not here")
-		}
-		t.Skip("strace is not here")
-	}
-	if err := exec.Command(strace, "-o", "/dev/null", "true").Run(); err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal("tracing is not allowed here")
-		}
-		t.Skip("tracing is not allowed here")
-	}
+	strace := tracing(t)
 	program, err := built()
 	require.NoError(t, err)
 	errs := []string{"EIO", "ENOSPC", "EACCES", "EINTR"}
@@ -49,7 +38,7 @@ func TestEverySystemCallFailsOnce(t *testing.T) {
 					continue
 				}
 				n++
-				if faultOnce(t, strace, program, call, fault, at) {
+				if faults(t, strace, program, call, fault, strconv.Itoa(at), 1) {
 					failed++
 				}
 			}
@@ -59,14 +48,44 @@ func TestEverySystemCallFailsOnce(t *testing.T) {
 	require.Positive(t, failed)
 }
 
-// faultOnce lets one call fail in a sweep over a new world. It tells whether the sweep
-// ended with an error.
-func faultOnce(t *testing.T, strace, program, call, fault string, at int) (failed bool) {
+// A disk that goes on failing over several starts: nothing is lost in any of them, and the
+// first start with the disk well again finishes, with nothing hidden and nothing twice.
+func TestCallsThatFailOverSeveralStarts(t *testing.T) {
+	strace := tracing(t)
+	program, err := built()
+	require.NoError(t, err)
+	for _, one := range []struct{ call, when string }{
+		{"unlinkat", "1+"}, {"getdents64", "1+"}, {"getdents64", "2+2"}, {"renameat2", "1+"}, {"renameat2", "1+2"}, {"renameat2", "2+2"}, {"fsync", "1+"}, {"copy_file_range", "1+"}, {"mkdirat", "1+"},
+	} {
+		t.Run(one.call+" "+one.when, func(t *testing.T) { faults(t, strace, program, one.call, "EIO", one.when, 3) })
+	}
+}
+
+// tracing gives strace(1), or skips the test.
+func tracing(t *testing.T) string {
+	strace, err := exec.LookPath("strace")
+	why := "strace is not here"
+	if err == nil {
+		why, err = "tracing is not allowed here", exec.Command(strace, "-o", "/dev/null", "true").Run()
+	}
+	if err != nil {
+		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+			t.Fatal(why)
+		}
+		t.Skip(why)
+	}
+	return strace
+}
+
+// faults lets calls fail in some sweeps over a new world, one after the other; when says
+// which, as strace does: 3 is the third, 2+ all from the second on, 1+2 every other. It tells
+// whether the last of the sweeps ended with an error.
+func faults(t *testing.T, strace, program, call, fault, when string, sweeps int) (failed bool) {
 	near := t.TempDir()
 	far, err := os.MkdirTemp("/dev/shm", "stilltide-fault-")
 	require.NoError(t, err)
 	defer os.RemoveAll(far)
-	what := fmt.Sprintf("%s failed with %s, the %d. time", call, fault, at)
+	what := fmt.Sprintf("%s failed with %s (when=%s)", call, fault, when)
 	put := func(path, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
@@ -82,20 +101,24 @@ rules:
 	put(filepath.Join(near, "in/b.near"), "near")
 	put(filepath.Join(near, "in/box/one"), "one")
 	put(filepath.Join(near, "in/box/sub/two"), "two")
-	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d", call, fault, at)}
+	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%s", call, fault, when)}
 	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies", "done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
 		args = append(args, "-P", filepath.Join(near, path))
 	}
 	for _, path := range []string{"boxes", "files"} {
 		args = append(args, "-P", filepath.Join(far, path))
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	c := exec.CommandContext(ctx, strace, append(args, program, "sweep")...)
-	c.Dir, c.WaitDelay = near, time.Second
-	said, runErr := c.CombinedOutput()
-	require.NoError(t, ctx.Err(), "it did not end: %s\n%s", what, said)
-	wholeSomewhere(t, near, far, what+"\n"+string(said))
+	var said []byte
+	var runErr error
+	for range sweeps {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		c := exec.CommandContext(ctx, strace, append(args, program, "sweep")...)
+		c.Dir, c.WaitDelay = near, time.Second
+		said, runErr = c.CombinedOutput()
+		require.NoError(t, ctx.Err(), "it did not end: %s\n%s", what, said)
+		cancel()
+		wholeSomewhere(t, near, far, what+"\n"+string(said))
+	}
 	var again []byte
 	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want, filesBelow(t, near, far)); {
