@@ -15,19 +15,28 @@ import (
 type inHand struct {
 	mu   sync.Mutex
 	by   map[string]int64
-	all  map[int64][]string // by job
-	left chan struct{}      // closed when a job leaves its files, nil if nobody waits
+	all  map[int64][]string          // by job
+	ways map[int64]map[string]string // by job: where its steps put files, by where those were before
+	left chan struct{}               // closed when a job leaves its files, nil if nobody waits
 }
 
 // take notes where a job's file is about to be. One that is another job's stays so.
 func (h *inHand) take(p *ledger.Placement) error {
-	if k := place.Kind(p.Kind); k != place.Moved && k != place.Twin || p.Target == "" {
+	k := place.Kind(p.Kind)
+	if k != place.Moved && k != place.Twin && k != place.Trashed || p.Target == "" {
 		return nil
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.by == nil {
-		h.by, h.all = map[string]int64{}, map[int64][]string{}
+		h.by, h.all, h.ways = map[string]int64{}, map[int64][]string{}, map[int64]map[string]string{}
+	}
+	if h.ways[p.Job] == nil {
+		h.ways[p.Job] = map[string]string{}
+	}
+	h.ways[p.Job][p.Source] = p.Target
+	if k == place.Trashed {
+		return nil // at rest in the trash, whoever looks there
 	}
 	other, held := h.by[p.Target]
 	switch {
@@ -75,6 +84,22 @@ func (h *inHand) wait(job int64, path string) bool {
 	}
 }
 
+// follow tells where a job's file is by now, and where it was before its last move, which
+// may not have been made yet.
+func (h *inHand) follow(job int64, file string) (at, before string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	at, before = file, file
+	for range len(h.ways[job]) {
+		next, moved := h.ways[job][at]
+		if !moved || next == at {
+			break
+		}
+		before, at = at, next
+	}
+	return at, before
+}
+
 // leave forgets the files of a job that is over or has them back.
 func (h *inHand) leave(job int64) {
 	h.mu.Lock()
@@ -89,4 +114,5 @@ func (h *inHand) leave(job int64) {
 		}
 	}
 	delete(h.all, job)
+	delete(h.ways, job)
 }

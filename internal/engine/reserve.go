@@ -130,7 +130,8 @@ func (f *flow) before(j *job, path string) []place.Ahead {
 	var files []place.Ahead
 	for w := at.first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
 		if at := w.job.where(w.job.row.File, w.job.row.Facts).at; at != "" && !w.done.Load() {
-			files = append(files, place.Ahead{Path: at, Over: &w.done})
+			at, before := f.inHand.follow(w.job.row.ID, at)
+			files = append(files, place.Ahead{Path: at, Before: before, Over: &w.done})
 		}
 	}
 	return files

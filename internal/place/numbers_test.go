@@ -60,7 +60,7 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 				to.Root = filepath.Join(dir, "on")
 			}
 		case i > 0 && r.IntN(4) == 0:
-			first = []Ahead{{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i))), &atomic.Bool{}}}
+			first = []Ahead{{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i))), "", &atomic.Bool{}}}
 		}
 		facts, err := watchfs.Stat(source)
 		require.NoError(t, err)

@@ -120,8 +120,9 @@ type Staged struct {
 
 // Ahead is a file that is to be placed before another.
 type Ahead struct {
-	Path string
-	Over *atomic.Bool // set when it has been placed, or will not be
+	Path   string
+	Before string       // where it is until it gets there
+	Over   *atomic.Bool // set when it has been placed, or will not be
 }
 
 func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) }
@@ -486,9 +487,13 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 			continue
 		}
 		first := &Payload{Path: a.Path, Size: -1} // on its way from step to step it is not seen
-		if f, err := p.system().Stat(a.Path); err == nil && f.Exists {
-			first = payloadOf(a.Path, f)
-		} else if a.Over.Load() {
+		for _, at := range []string{a.Path, a.Before, a.Path} { // it may move while it is looked for
+			if f, err := p.system().Stat(at); err == nil && f.Exists {
+				first = payloadOf(at, f)
+				break
+			}
+		}
+		if first.Size < 0 && a.Over.Load() {
 			continue
 		}
 		if err := p.leave(r, d, first, left); err != nil {
