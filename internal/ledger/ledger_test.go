@@ -528,6 +528,8 @@ func shape(t *testing.T, db *sql.DB) map[string][]string {
 
 // An older watcher that stays at work is named as the reason.
 func TestReadingBesideAnOlderWatcher(t *testing.T) {
+	defer func(was time.Duration) { busyForStart = was }(busyForStart)
+	busyForStart = 200 * time.Millisecond
 	folder := t.TempDir()
 	lock, err := acquire(filepath.Join(folder, "lock"))
 	require.NoError(t, err)
