@@ -486,7 +486,7 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 		if a.Over.Load() {
 			continue
 		}
-		first := &Payload{Path: a.Path, Size: -1} // on its way from step to step it is not seen
+		first := &Payload{Path: a.Path, Size: -1}               // on its way from step to step it is not seen
 		for _, at := range []string{a.Path, a.Before, a.Path} { // it may move while it is looked for
 			if f, err := p.system().Stat(at); err == nil && f.Exists {
 				first = payloadOf(at, f)
