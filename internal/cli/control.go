@@ -17,8 +17,8 @@ import (
 func (a *app) pauseCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "pause [RULE …]", Short: "Pause rules, or all: files are still taken, but nothing starts", Args: cobra.ArbitraryArgs,
-		Long: `A paused rule goes on taking files and holds them; what runs goes on to its end. It stays
-paused until resume, also over a restart.`,
+		Long: `A paused rule keeps taking files and holds them; running jobs finish. It stays paused until
+resume, even across a restart.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, true) },
 	}
 }
@@ -26,8 +26,8 @@ paused until resume, also over a restart.`,
 func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume [RULE …]", Short: "Resume paused rules, or all; unblocks blocked ones, too", Args: cobra.ArbitraryArgs,
-		Long: `Lets paused rules go on. For a rule in trouble it is your word that things are as they should
-be: removals are accepted, a loop may go on, a folder whose disk is not mounted is taken
+		Long: `Resumes paused rules. For a blocked rule it confirms that things are as they should be:
+removals are accepted, a loop may continue, and a folder whose disk is not mounted is used
 as it is.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, false) },
 	}
@@ -111,10 +111,10 @@ func (a *app) cancel(args []string) error {
 func (a *app) undoCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "undo ID …", Short: "Undo jobs: put back what they placed, as long as it is unchanged", Args: cobra.MinimumNArgs(1),
-		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, the newest
-first: all of it or nothing. If a placed file has changed since, or a later job took it,
-nothing is touched and what stands in the way is listed. The input counts as handled until
-it changes; stilltide retry sends it round again.`,
+		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, newest first:
+all of it or nothing. If a placed file has changed since, or a later job took it, nothing is
+touched and the obstacles are listed. The input counts as handled until it changes;
+stilltide retry runs the job again.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.undo(args) },
 	})
 }

@@ -94,9 +94,9 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "stilltide",
 		Short: "Watch folders and process the files that arrive",
-		Long: `Still Tide watches folders and runs work on the files that arrive: it waits until a
-file is complete, runs a command or a script on it, tries again when that fails, and moves
-the file to a processed or a failed folder. What it did, and why, is in a ledger.
+		Long: `Still Tide watches folders and processes the files that arrive: it waits until a file is
+complete, runs a command or a script on it, retries when that fails, and moves the file to a
+processed or a failed folder. A ledger records what it did, and why.
 
 Begin with: stilltide init, then stilltide watch. To see it at work: stilltide demo.`,
 		SilenceErrors: true,

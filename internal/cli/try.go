@@ -18,9 +18,9 @@ func (a *app) tryCommand() *cobra.Command {
 	var inPlace bool
 	c := &cobra.Command{
 		Use: "try FILE", Short: "Run the rule's commands on a copy of a file, and show everything; moves nothing", Args: cobra.ExactArgs(1),
-		Long: `Runs the very commands that the rule would run, on a copy of the file in a throwaway folder, and
-prints the command lines, what they print and how they end. Nothing is moved and nothing is
-recorded; what the commands write elsewhere, they do write. The exit status is 1 if a step fails.`,
+		Long: `Runs the rule's commands on a copy of the file in a temporary folder, and prints each command
+line, its output and how it ended. Nothing is moved or recorded; whatever the commands write
+elsewhere is real. The exit status is 1 if a step fails.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.try(args[0], name, inPlace) },
 	}
 	c.Flags().StringVar(&name, "rule", "", "try this `RULE`, whether or not it takes the file")

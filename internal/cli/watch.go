@@ -48,9 +48,9 @@ func (a *app) sweepCommand() *cobra.Command {
 	var only string
 	c := a.trustFlag(&cobra.Command{
 		Use: "sweep", Short: "Process what is in the folders now, then exit",
-		Long: `Handles the files that are there now, and ends. Each job is tried once; what must be tried
-again, files that somebody still writes, and jobs that wait for their rule's schedule, are
-left to the next watch or sweep. The exit status is 1 if a job failed.
+		Long: `Handles the files that are there now, then exits. Each job is attempted once; jobs that must
+be retried, files that a program still writes, and jobs that wait for their rule's schedule
+are left to the next watch or sweep. The exit status is 1 if a job failed.
 
 With --rule only that rule's files are handled, whatever its schedule says.`,
 		RunE: func(*cobra.Command, []string) error { return a.sweep(only) },
