@@ -122,7 +122,7 @@ rules:
 	var again []byte
 	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want, filesBelow(t, near, far)); {
-		// What failed for good is sent round again; what waits for its next attempt is due soon.
+		// What failed for good is retried; what waits for its next attempt is due soon.
 		_ = exec.Command(program, "--config", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
 		s := exec.Command(program, "sweep")
 		s.Dir = near

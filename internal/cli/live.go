@@ -174,7 +174,7 @@ func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine
 	return fmt.Sprintf("Job %d: %s", id, sent[0].Reason)
 }
 
-// Retry sends a job round again.
+// Retry retries a job.
 func (v *liveView) Retry(id int64) string {
 	return v.act(id, (*control.Client).Retry, engine.RetryOffline)
 }

@@ -22,7 +22,7 @@ func (a *app) statusCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "status", Short: "Is it alive, and is anything wrong? Then rule by rule",
 		Long: `Says first whether a watcher runs and whether anything is wrong, then shows each rule.
-The exit status is 1 if no watcher runs or a rule is in trouble.
+The exit status is 1 if no watcher runs or a rule is blocked.
 
 With --live it is a view that goes on: what runs now, what waits, what became of the last
 jobs; with keys to pause, retry, cancel and look at what a job prints.`,

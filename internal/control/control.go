@@ -189,7 +189,7 @@ func (c *Client) Live() (engine.Live, error) {
 	return l, c.call(http.MethodGet, "/live", nil, &l)
 }
 
-// Retry has jobs sent round again.
+// Retry retries jobs.
 func (c *Client) Retry(ids []int64) ([]engine.Sent, error) {
 	var sent []engine.Sent
 	return sent, c.call(http.MethodPost, "/retry", ids, &sent)

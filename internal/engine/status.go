@@ -181,14 +181,14 @@ func (e *Engine) Progress() (Progress, error) {
 	return p, err
 }
 
-// Sent tells what became of sending one job round again.
+// Sent tells what became of retrying one job.
 type Sent struct {
 	ID     int64  `json:"id"`
 	Done   bool   `json:"done"`
 	Reason string `json:"reason"`
 }
 
-// Retry sends a job of the running engine round again.
+// Retry retries a job of the running engine.
 func (e *Engine) Retry(id int64) Sent {
 	row, err := jobByID(e.ledger, id)
 	if err != nil {
@@ -284,7 +284,7 @@ func jobByID(l store, id int64) (ledger.Job, error) {
 	return rows[0], nil
 }
 
-// RetryOffline sends a job round again while no watcher runs: the next one
+// RetryOffline retries a job while no watcher runs: the next one
 // works on it.
 func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	err := finishPuttingBack(l, &place.Placer{})

@@ -361,7 +361,7 @@ func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *j
 	return j
 }
 
-// restore takes up a job of an earlier run, or one that is sent round again.
+// restore takes up a job of an earlier run, or one that is retried by hand.
 func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
 	j := f.adopt(row, recorded, tries)
 	if j.rule == nil {

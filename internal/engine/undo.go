@@ -128,7 +128,7 @@ func countOf(n int, word string) string {
 	return fmt.Sprintf("%d %ss taken back; the input is", n, word)
 }
 
-// undoable lists what a job placed since it was last sent round, newest first.
+// undoable lists what a job placed since it was last retried by hand, newest first.
 func undoable(all []ledger.Placement) []ledger.Placement {
 	var list []ledger.Placement
 	for i := len(all) - 1; i >= 0; i-- {

@@ -407,7 +407,7 @@ func (l *Ledger) Undoing() ([]Placement, error) {
 	return list, err
 }
 
-// PuttingBack lists the moves that send inputs of jobs that are over round again, and were
+// PuttingBack lists the moves that send inputs of jobs that are over back, and were
 // cut short.
 func (l *Ledger) PuttingBack() ([]Placement, error) {
 	return l.placements(`state = 'intended' AND final_state = 'queued'`)

@@ -48,8 +48,8 @@ type Job struct {
 	Facts    file.Facts // size, times and identity of what was taken
 	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
 	Attempts int
-	Crashes  int       // attempts that the watcher's end cut short, since the job was last sent round
-	Earlier  int       // attempts before the job was last sent round again
+	Crashes  int       // attempts that the watcher's end cut short, since the job was last retried by hand
+	Earlier  int       // attempts before the job was last retried by hand
 	Seen     time.Time // when its first event came; zero if that is not known
 	Taken    time.Time
 	Due      time.Time // the next attempt, zero for at once

@@ -23,7 +23,7 @@ CREATE TABLE job (
 	is_folder       INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
 	hash            TEXT NOT NULL DEFAULT '',
 	attempts        INTEGER NOT NULL DEFAULT 0,
-	earlier         INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
+	earlier         INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last retried by hand
 	taken_at        INTEGER NOT NULL,
 	next_attempt    INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
 	started_at      INTEGER NOT NULL DEFAULT 0, -- start of the first attempt
@@ -186,7 +186,7 @@ CREATE TABLE job (
 	dir      INTEGER NOT NULL DEFAULT 0, -- 1 if a whole folder was taken
 	hash     TEXT NOT NULL DEFAULT '',
 	attempts INTEGER NOT NULL DEFAULT 0,
-	earlier  INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last sent round again
+	earlier  INTEGER NOT NULL DEFAULT 0, -- attempts before the job was last retried by hand
 	taken    INTEGER NOT NULL,
 	due      INTEGER NOT NULL DEFAULT 0, -- when the next attempt is due
 	started  INTEGER NOT NULL DEFAULT 0, -- start of the first attempt

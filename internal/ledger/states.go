@@ -29,7 +29,7 @@ var Transitions = []Transition{
 	{Running, Settling, "the file changed, and has to settle before the next run"},
 	{Running, Held, "its folder went away"},
 	{Retrying, Running, "its time has come"},
-	{Retrying, Queued, "the watcher ended, or the job was sent round by hand"},
+	{Retrying, Queued, "the watcher ended, or the job was retried by hand"},
 	{Retrying, Held, "the rule is paused, or its folder goes away"},
 	{Retrying, Settling, "the file changes in the meantime"},
 	{Retrying, Failed, "nothing can follow any more"},
