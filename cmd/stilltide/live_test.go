@@ -154,7 +154,7 @@ func TestTheLiveViewWithoutAWatcher(t *testing.T) {
 	term.sees("0", "needs a terminal")
 }
 
-// On a terminal a burst is summed up; its failures are shown all the same.
+// On a terminal a burst is summed up; its failures are shown anyway.
 func TestABurstIsSummedUpOnATerminal(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "stilltide.yaml", `version: 1

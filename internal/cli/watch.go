@@ -195,7 +195,7 @@ type burst struct {
 
 const (
 	mostASecond = 12 // lines that people can follow
-	mostBad     = 20 // failures that are shown of one burst all the same
+	mostBad     = 20 // failures that are shown of one batch anyway
 )
 
 // holds tells whether an outcome's line is held back.

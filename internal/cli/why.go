@@ -217,7 +217,7 @@ func (a *app) compared(f *rule.File, c plan.Condition) string {
 	if c.Fits {
 		return fmt.Sprintf("%s: %s", ink.Clean(want), display(got))
 	}
-	return fmt.Sprintf("wanted %s, and it is %s", ink.Clean(want), a.style.Warn(display(got)))
+	return fmt.Sprintf("wanted %s, found %s", ink.Clean(want), a.style.Warn(display(got)))
 }
 
 // short is a condition that is not met, in a few words.

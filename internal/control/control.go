@@ -220,7 +220,7 @@ func (c *Client) Pause(names []string, paused bool) error {
 // patience is how long a reader of the ledger waits for the watcher.
 const patience = 3 * time.Second
 
-// CatchUp has the watcher bring the ledger's tables up to date, for who reads
+// CatchUp has the watcher bring the ledger's tables up to date, for callers that read
 // them right afterwards.
 func (c *Client) CatchUp() error {
 	soon := Client{http.Client{Timeout: patience, Transport: c.http.Transport}}

@@ -40,7 +40,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		e.flow.lookedThrough(ev.Path)
 		if ev.Err != nil {
 			f.unread = ev.Err.Error()
-			break // what was not seen may be there all the same
+			break // what was not seen may still be there
 		}
 		f.unread = ""
 		if !f.absent {

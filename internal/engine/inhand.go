@@ -36,7 +36,7 @@ func (h *inHand) take(p *ledger.Placement) error {
 	}
 	h.ways[p.Job][p.Source] = p.Target
 	if k == place.Trashed {
-		return nil // at rest in the trash, whoever looks there
+		return nil // at rest in the trash
 	}
 	other, held := h.by[p.Target]
 	switch {

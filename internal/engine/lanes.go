@@ -83,7 +83,7 @@ func (l *lanes) work(device uint64, way *lane) {
 }
 
 // next takes the first that goes to no target that is busy. If there is none,
-// the worker ends, and with the last one the lane: whoever is busy takes over
+// the worker ends, and with the last one the lane: a busy one takes over
 // what is left.
 func (l *lanes) next(device uint64, way *lane) *placing {
 	l.mu.Lock()

@@ -75,7 +75,7 @@ func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []stri
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
 		} else if before := now.before(p, open); before != nil {
-			h.book.did(before) // first: whoever reads that this one is undone must know the file
+			h.book.did(before) // first: a reader that sees this one undone must know the file
 		}
 		h.book.did(p)
 	}
@@ -318,7 +318,7 @@ func stuck(units []unit, list []*ledger.Placement) {
 }
 
 // restored notes how files look that were put back: one that came back from
-// another disk has another number, and is the same file all the same.
+// another disk has another number, and is still the same file.
 func restored(units []unit) {
 	for i := range units {
 		u := &units[i]

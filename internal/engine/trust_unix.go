@@ -14,7 +14,7 @@ import (
 func changeable(path string) string {
 	info, err := os.Stat(path)
 	if err != nil {
-		return "" // whoever needs it says that it is not there
+		return "" // the caller that needs it reports that it is missing
 	}
 	st, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {

@@ -43,7 +43,7 @@ func (e *Engine) Undo(id int64) Sent {
 }
 
 // UndoEach undoes several jobs, the newest first. A job may have been placed after a
-// newer one that was quicker, so those that another one stood in the way of are tried
+// newer one that was quicker, so those that another one blocked are tried
 // again as long as that helps. undo is UndoOffline or the running watcher's Undo.
 func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, error) {
 	ids = slices.Clone(ids)
@@ -143,7 +143,7 @@ func undoable(all []ledger.Placement) []ledger.Placement {
 }
 
 // canUndoAll asks of each placement whether it can be undone, as if the ones
-// after it had been, and lists all that stands in the way.
+// after it had been, and lists the obstacles.
 func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Placement) error {
 	over := map[string]file.Facts{} // how it will look by then
 	look := func(path string) (file.Facts, error) {

@@ -84,7 +84,7 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	return l, nil
 }
 
-// Read opens an existing ledger for reading, beside whoever writes it. An
+// Read opens an existing ledger for reading, beside the process that writes it. An
 // error that wraps ErrNone says that there is none.
 func Read(folder string) (*Ledger, error) {
 	path := filepath.Join(folder, FileName)
@@ -325,7 +325,7 @@ func (l *Ledger) Sync(ctx context.Context) error {
 	return l.w.sync(ctx, false)
 }
 
-// Flush is for whoever reads right afterwards: it waits until all that was
+// Flush is for callers that read right afterwards: it waits until all that was
 // recorded is in its tables. It does not wait for a disk that is full.
 func (l *Ledger) Flush() error {
 	return l.w.sync(context.Background(), true)

@@ -9,7 +9,7 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// lock is held by whoever writes the ledger. The system drops it when the
+// lock is held by the process that writes the ledger. The system drops it when the
 // process ends, however it ends.
 type lock struct{ f *os.File }
 

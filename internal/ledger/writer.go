@@ -216,7 +216,7 @@ const (
 	mostLate       = 40_000
 )
 
-// mostRows bounds a commit, so that who waits for its first rows does not wait
+// mostRows bounds a commit, so that callers waiting for its first rows do not wait
 // for all that came after them.
 const mostRows = 1500
 
@@ -392,7 +392,7 @@ func (w *writer) tell(done []waiter) bool {
 }
 
 // committed notes what a commit has written. What could not be written is kept,
-// in its order, for another try; who waits for what is durable then waits for
+// in its order, for another try; callers waiting for durability then wait for
 // all of it, and who wants to read the tables is told that it cannot be now.
 func (w *writer) committed(c *commit, err error) {
 	w.mu.Lock()
@@ -440,7 +440,7 @@ func (w *writer) committed(c *commit, err error) {
 }
 
 // What is committed is in SQLite's log at first. It is brought from there to the
-// tables' file (a checkpoint) when there is nothing else to do, since who waits
+// tables' file (a checkpoint) when there is nothing else to do, since whoever waits
 // for a commit would wait for that, too; amid work only when the log is long.
 const (
 	mostLogPages = 4000 // of 4 KiB

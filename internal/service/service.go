@@ -247,7 +247,7 @@ func Remove(name string) (done []string, err error) {
 		return done, err
 	}
 	if runtime.GOOS == "linux" && available() == nil {
-		_ = run([]string{"systemctl", "--user", "daemon-reload"}) // the file is gone all the same
+		_ = run([]string{"systemctl", "--user", "daemon-reload"}) // the file is gone anyway
 	}
 	return append(done, "removed: "+path), nil
 }

@@ -190,7 +190,7 @@ func (w *Watcher) send(batch []Event) bool {
 }
 
 // In a burst the events of a millisecond are read at once: to be woken for each
-// costs more than to handle it, for who makes the files, too.
+// costs more than to handle it, also for the program that makes the files.
 const (
 	burst     = 4 // events in one read
 	gathering = time.Millisecond
@@ -524,7 +524,7 @@ func (s *sweeper) folder(path string) {
 }
 
 // troubled tells that a folder could not be read, or not to its end. What was not seen
-// there may be there all the same. It is looked at again now and then.
+// there may still be there. It is looked at again now and then.
 func (s *sweeper) troubled(path string, err error) {
 	if err == nil || gone(err) {
 		return

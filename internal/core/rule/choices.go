@@ -133,7 +133,7 @@ func (v *Size) fromNode(d *decoder, n ast.Node) {
 
 // Ready says when a file is ready.
 type Ready struct {
-	Writers WritersMode `key:"writers" doc:"wait: nobody may have it open for writing; ignore: take it all the same"`
+	Writers WritersMode `key:"writers" doc:"wait: no program may have it open for writing; ignore: take it anyway"`
 	Marker  Text        `key:"marker" doc:"name of the companion file that says done, such as {name}.ok"`
 	MinSize Size        `key:"min_size" doc:"a smaller file is not ready"`
 	MaxWait Duration    `key:"max_wait" doc:"bound on the wait, counted from the last growth"`
