@@ -197,6 +197,10 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 		by.e.change(m, func(r *ledger.Placement) { r.Kind, r.Target, r.After = string(place.Twin), s.Target, s.Facts })
 		return by.e.ledger.Sync(by.e.placing)
 	}
+	r.Copied = func(s place.Staged) error {
+		by.e.change(m, func(r *ledger.Placement) { r.Target, r.After = s.Target, s.Facts })
+		return by.e.ledger.Sync(by.e.placing)
+	}
 	return by.batch.Move(r)
 }
 

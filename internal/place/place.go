@@ -101,6 +101,9 @@ type Request struct {
 	// Twin is Stage for those who have told the rest of the intention before: that the
 	// source goes, because its content is at the target, must be known before it does.
 	Twin func(Staged) error
+	// Copied is Stage for those who have told the rest of the intention before: by these
+	// facts the copy of a whole folder will be known, before it has its name.
+	Copied func(Staged) error
 	// Relied is that of a Record whose file is removed.
 	Relied func() error
 
@@ -141,6 +144,8 @@ func (r *Request) stage(s Staged) error {
 		return r.Stage([]Staged{s})
 	case s.Twin && r.Twin != nil:
 		return r.Twin(s)
+	case s.Facts.Dir && !s.Twin && r.Copied != nil:
+		return r.Copied(s)
 	}
 	return nil
 }

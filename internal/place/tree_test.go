@@ -51,6 +51,27 @@ func TestAFolderGoesToAnotherDisk(t *testing.T) {
 	require.NoDirExists(t, filepath.Join(dir, "in/box"))
 }
 
+// Before the copy of a folder has its name, it is told by what it will be known: a start
+// after a crash finds it by that, and does not place the folder a second time.
+func TestTheCopyOfAFolderIsKnownBeforeItHasItsName(t *testing.T) {
+	dir := t.TempDir()
+	p := Placer{ops: crossOps{}}
+	r := box(t, dir)
+	var told []Staged
+	r.Copied = func(s Staged) error {
+		require.NoDirExists(t, s.Target)
+		require.DirExists(t, r.Source)
+		told = append(told, s)
+		return nil
+	}
+	res, err := p.Move(r)
+	require.NoError(t, err)
+	require.Len(t, told, 1)
+	require.Equal(t, res.Target, told[0].Target)
+	require.Equal(t, res.Facts.Ino, told[0].Facts.Ino)
+	require.NotEqual(t, r.Expect.Ino, told[0].Facts.Ino)
+}
+
 // Whatever fails: either the source is whole and there is no copy, or the copy is whole
 // and what is left of the source is said and under its own name.
 func TestEveryFaultOfAFolderThatGoesToAnotherDisk(t *testing.T) {
