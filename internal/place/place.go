@@ -144,7 +144,7 @@ func (r *Request) stage(s Staged) error {
 		return r.Stage([]Staged{s})
 	case s.Twin && r.Twin != nil:
 		return r.Twin(s)
-	case s.Facts.Dir && !s.Twin && r.Copied != nil:
+	case s.Facts.Dir && !s.Twin && s.Facts.Ino != r.Expect.Ino && r.Copied != nil:
 		return r.Copied(s)
 	}
 	return nil
