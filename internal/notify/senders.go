@@ -26,6 +26,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/notice"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
 )
@@ -128,7 +129,7 @@ func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
 	body = fill.PlainJSON(body)
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return fmt.Errorf("%s is no address to send to", plan.ShownAddress(w.address))
 	}
 	req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
 	req.Header.Set("User-Agent", "stilltide")
@@ -142,14 +143,14 @@ func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
 		if errors.As(err, &inner) {
 			err = inner.Err
 		}
-		return fmt.Errorf("%s could not be reached: %w", w.address, err)
+		return fmt.Errorf("%s could not be reached: %w", plan.ShownAddress(w.address), err)
 	}
 	defer res.Body.Close()
 	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10)) // so that the connection can be closed cleanly
 	if res.StatusCode >= 200 && res.StatusCode < 300 {
 		return nil
 	}
-	err = fmt.Errorf("%s answered %s", w.address, res.Status)
+	err = fmt.Errorf("%s answered %s", plan.ShownAddress(w.address), res.Status)
 	if seconds, atoiErr := strconv.Atoi(res.Header.Get("Retry-After")); atoiErr == nil && seconds > 0 {
 		return later{err, time.Duration(seconds) * time.Second}
 	}
