@@ -146,9 +146,15 @@ func undoable(all []ledger.Placement) []ledger.Placement {
 // after it had been, and lists the obstacles.
 func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Placement) error {
 	over := map[string]file.Facts{} // how it will look by then
+	back := map[string]string{}     // folders that will be back by then, and where they are now
 	look := func(path string) (file.Facts, error) {
 		if f, ok := over[path]; ok {
 			return f, nil
+		}
+		for at := filepath.Dir(path); at != filepath.Dir(at); at = filepath.Dir(at) {
+			if now, ok := back[at]; ok {
+				return watchfs.LookAny(now + path[len(at):])
+			}
 		}
 		return watchfs.LookAny(path)
 	}
@@ -173,6 +179,9 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 			problems = append(problems, err.Error())
 		}
 		undoneIn(over, p)
+		if p.Facts.Dir && p.Kind == string(place.Moved) {
+			back[p.Source] = p.Target
+		}
 	}
 	if len(problems) > 0 {
 		return fmt.Errorf("nothing was touched: %s", strings.Join(problems, "; "))
