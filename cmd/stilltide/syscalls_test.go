@@ -38,7 +38,7 @@ func TestEverySystemCallFailsOnce(t *testing.T) {
 					continue
 				}
 				n++
-				if faults(t, strace, program, call, fault, strconv.Itoa(at), 1) {
+				if faults(t, strace, program, call, "error="+fault, strconv.Itoa(at), 1) {
 					failed++
 				}
 			}
@@ -57,7 +57,20 @@ func TestCallsThatFailOverSeveralStarts(t *testing.T) {
 	for _, one := range []struct{ call, when string }{
 		{"unlinkat", "1+"}, {"getdents64", "1+"}, {"getdents64", "2+2"}, {"renameat2", "1+"}, {"renameat2", "1+2"}, {"renameat2", "2+2"}, {"fsync", "1+"}, {"copy_file_range", "1+"}, {"mkdirat", "1+"},
 	} {
-		t.Run(one.call+" "+one.when, func(t *testing.T) { faults(t, strace, program, one.call, "EIO", one.when, 3) })
+		t.Run(one.call+" "+one.when, func(t *testing.T) { faults(t, strace, program, one.call, "error=EIO", one.when, 3) })
+	}
+}
+
+// The program is ended by force as it is about to make a call: at each of the steps by which
+// a folder goes to another disk, among others. Everything is placed once.
+func TestEndedByForceAtACall(t *testing.T) {
+	strace := tracing(t)
+	program, err := built()
+	require.NoError(t, err)
+	for _, call := range []string{"renameat2", "unlinkat", "fsync", "mkdirat", "getdents64"} {
+		for at := 1; at <= 3; at++ {
+			t.Run(fmt.Sprint(call, " ", at), func(t *testing.T) { faults(t, strace, program, call, "signal=KILL", strconv.Itoa(at), 1) })
+		}
 	}
 }
 
@@ -85,7 +98,7 @@ func faults(t *testing.T, strace, program, call, fault, when string, sweeps int)
 	far, err := os.MkdirTemp("/dev/shm", "stilltide-fault-")
 	require.NoError(t, err)
 	defer os.RemoveAll(far)
-	what := fmt.Sprintf("%s failed with %s (when=%s)", call, fault, when)
+	what := fmt.Sprintf("%s: %s (when=%s)", call, fault, when)
 	put := func(path, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
@@ -101,7 +114,7 @@ rules:
 	put(filepath.Join(near, "in/b.near"), "near")
 	put(filepath.Join(near, "in/box/one"), "one")
 	put(filepath.Join(near, "in/box/sub/two"), "two")
-	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%s", call, fault, when)}
+	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:%s:when=%s", call, fault, when)}
 	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies", "done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
 		args = append(args, "-P", filepath.Join(near, path))
 	}

@@ -17,7 +17,7 @@ type inHand struct {
 	by   map[string]int64
 	all  map[int64][]string          // by job
 	ways map[int64]map[string]string // by job: where its steps put files, by where those were before
-	left chan struct{}               // closed when a job leaves its files, nil if nobody waits
+	left chan struct{}               // closed when a job leaves its files, nil if no step waits
 }
 
 // take notes where a job's file is about to be. One that is another job's stays so.

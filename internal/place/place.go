@@ -461,12 +461,13 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	if !r.Apart {
 		is, err = what.Same(payloadIn(d, name, there))
 	}
+	held := (is || r.Same == rule.SameReplace) && r.held(d.at(name))
 	switch {
 	case err != nil:
 		return choice{}, false, err
-	case is && !r.held(d.at(name)):
+	case is && !held:
 		return choice{name: name, same: true, old: there}, true, nil
-	case r.Same == rule.SameReplace && r.held(d.at(name)):
+	case r.Same == rule.SameReplace && held:
 		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrHeld)
 	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
 		return choice{name: name, over: true, old: there}, true, nil

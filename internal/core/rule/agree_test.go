@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sort"
+	"strings"
 	"testing"
 
 	"github.com/goccy/go-yaml"
@@ -143,10 +144,7 @@ func TestDefaultsAreWhatIsLeftOut(t *testing.T) {
 		"Rule": "%s: %s", "Ready": "ready: {%s: %s}", "Batch": "batch: {quiet: 1s, %s: %s}", "Group": "group: {by: '{stem}', need: ['*'], %s: %s}", "Retry": "retry: {%s: %s}",
 	}
 	for _, key := range keys {
-		var kind, name string
-		_, err := fmt.Sscanf(key, "%s", &kind)
-		require.NoError(t, err)
-		kind, name = kind[:bytes.IndexByte([]byte(kind), '.')], kind[bytes.IndexByte([]byte(kind), '.')+1:]
+		kind, name, _ := strings.Cut(key, ".")
 		form, ok := in[kind]
 		if !ok {
 			continue

@@ -391,7 +391,7 @@ func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]i
 		hint = "did you mean " + near + "?"
 	}
 	if partOf(what) == inRule {
-		hint = cmp.Or(d.stepOption(pairs, key), insteadOf(what, key), hint)
+		hint = cmp.Or(stepOption(pairs, key), insteadOf(what, key), hint)
 	} else {
 		hint = cmp.Or(insteadOf(what, key), hint)
 	}

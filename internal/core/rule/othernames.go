@@ -130,7 +130,7 @@ func insteadOf(what, key string) string {
 }
 
 // stepOption explains an option of a step that stands in a rule beside run or script.
-func (d *decoder) stepOption(pairs []*ast.MappingValueNode, key string) string {
+func stepOption(pairs []*ast.MappingValueNode, key string) string {
 	verb := ""
 	for _, p := range pairs {
 		if k := p.Key.GetToken().Value; k == "run" || k == "script" {

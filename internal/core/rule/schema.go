@@ -17,7 +17,7 @@ func Schema() map[string]any {
 	root["required"] = []string{"version"}
 	root["properties"].(map[string]any)["version"] = described("const", 1, "the version of this notation: 1")
 	ref(reflect.TypeFor[Rule](), defs)
-	defaults := copyOf(defs["Rule"].(map[string]any))
+	defaults := merge(defs["Rule"].(map[string]any))
 	defaults["properties"] = without(defaults["properties"].(map[string]any), "name")
 	defs["Defaults"] = defaults
 	root["properties"].(map[string]any)["defaults"] = merge(reference("Defaults"), description("any rule key; a rule's own wins"))
@@ -77,20 +77,20 @@ var defaultOf = map[string]any{
 var keySchemas = map[string]func() map[string]any{
 	"File.workers":    func() map[string]any { return map[string]any{"type": "integer", "minimum": 0} },
 	"File.listen":     func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
-	"Rule.name":       func() map[string]any { return either(fitting(namePattern), integer()) },
-	"Rule.old_name":   func() map[string]any { return either(fitting(namePattern), integer()) },
+	"Rule.name":       func() map[string]any { return anyOf(fitting(namePattern), integer()) },
+	"Rule.old_name":   func() map[string]any { return anyOf(fitting(namePattern), integer()) },
 	"Rule.media_type": func() map[string]any { return listOf(fitting(`^[^/]+/[^/]+$`)) },
 	"Rule.schedule":   func() map[string]any { return fitting(`^\s*(\S+\s+){4}\S+(\s+\S+)?\s*$`) },
 	"Rule.serial_by": func() map[string]any {
-		return either(map[string]any{"type": "string", "not": words("true", "false")}, number())
+		return anyOf(map[string]any{"type": "string", "not": words("true", "false")}, number())
 	},
-	"Rule.events":         func() map[string]any { return either(Event("").schema(), filled(Event("").schema())) },
+	"Rule.events":         func() map[string]any { return anyOf(Event("").schema(), filled(Event("").schema())) },
 	"Ready.marker":        func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
 	"Retry.factor":        func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
 	"Retry.jitter":        func() map[string]any { return map[string]any{"type": "number", "minimum": 0, "maximum": 0.3} },
-	"Step.tag":            func() map[string]any { return listOf(either(fitting(`^[^,\n]*$`), number(), boolean())) },
-	"Step.as":             func() map[string]any { return either(fitting(`^[^/]*$`), number(), boolean()) },
-	"Step.rename":         func() map[string]any { return either(fitting(`^[^/]*$`), number(), boolean()) },
+	"Step.tag":            func() map[string]any { return listOf(anyOf(fitting(`^[^,\n]*$`), number(), boolean())) },
+	"Step.as":             func() map[string]any { return anyOf(fitting(`^[^/]*$`), number(), boolean()) },
+	"Step.rename":         func() map[string]any { return anyOf(fitting(`^[^/]*$`), number(), boolean()) },
 	"Step.post":           func() map[string]any { return fitting(`^(https?://|\{)`) },
 	"Step.save":           func() map[string]any { return fitting(`^[a-z][a-z0-9_]*$`) },
 	"Channel.webhook":     func() map[string]any { return fitting(`^(https?://[^/]|\{)`) },
@@ -133,11 +133,11 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 	case reflect.TypeFor[Step]():
 		return stepSchema(defs)
 	case reflect.TypeFor[Place]():
-		long := merge(properties("to", pathText(), "as", either(fitting(`^[^/]*$`), number(), boolean())), required("to"), object())
+		long := merge(properties("to", pathText(), "as", anyOf(fitting(`^[^/]*$`), number(), boolean())), required("to"), object())
 		long["additionalProperties"] = false
-		return either(pathText(), long)
+		return anyOf(pathText(), long)
 	case reflect.TypeFor[Retry]():
-		return either(map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs))
+		return anyOf(map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs))
 	}
 	switch t.Kind() {
 	case reflect.Slice:
@@ -195,10 +195,10 @@ func ref(t reflect.Type, defs map[string]any) map[string]any {
 func reference(name string) map[string]any { return map[string]any{"$ref": "#/$defs/" + name} }
 
 // text is any plain value: YAML reads 5 or true where a text is meant.
-func text() map[string]any { return either(map[string]any{"type": "string"}, number(), boolean()) }
+func text() map[string]any { return anyOf(map[string]any{"type": "string"}, number(), boolean()) }
 
 func pathText() map[string]any {
-	return either(map[string]any{"type": "string", "minLength": 1}, number(), boolean())
+	return anyOf(map[string]any{"type": "string", "minLength": 1}, number(), boolean())
 }
 
 func object() map[string]any  { return map[string]any{"type": "object"} }
@@ -207,8 +207,6 @@ func boolean() map[string]any { return map[string]any{"type": "boolean"} }
 func integer() map[string]any { return map[string]any{"type": "integer", "minimum": 0} }
 
 func fitting(re string) map[string]any { return map[string]any{"type": "string", "pattern": re} }
-
-func either(list ...map[string]any) map[string]any { return anyOf(list...) }
 
 func anyOf(list ...map[string]any) map[string]any {
 	all := make([]any, len(list))
@@ -220,7 +218,7 @@ func anyOf(list ...map[string]any) map[string]any {
 
 // listOf is one value, or a list of them.
 func listOf(item map[string]any) map[string]any {
-	return either(item, map[string]any{"type": "array", "items": item})
+	return anyOf(item, map[string]any{"type": "array", "items": item})
 }
 
 // filled is a list that is not empty.
@@ -266,10 +264,8 @@ func words(list ...string) map[string]any {
 	return map[string]any{"enum": values}
 }
 
-func copyOf(m map[string]any) map[string]any { return merge(m) }
-
 func without(m map[string]any, key string) map[string]any {
-	out := copyOf(m)
+	out := merge(m)
 	delete(out, key)
 	return out
 }
@@ -305,15 +301,15 @@ func (Number) schema() map[string]any    { return map[string]any{"type": "number
 func (SizeRange) schema() map[string]any { return fitting(rangePattern(` ?` + bytesPattern + ` ?`)) }
 func (AgeRange) schema() map[string]any  { return fitting(rangePattern(` ?` + spanPattern + ` ?`)) }
 func (Percent) schema() map[string]any   { return fitting(`^[0-9]{1,2}(\.[0-9]+)? *%$`) }
-func (CodeRange) schema() map[string]any { return either(integer(), fitting(codePattern)) }
+func (CodeRange) schema() map[string]any { return anyOf(integer(), fitting(codePattern)) }
 func (Duration) schema() map[string]any {
-	return either(fitting(durationPattern), map[string]any{"const": 0})
+	return anyOf(fitting(durationPattern), map[string]any{"const": 0})
 }
-func (Poll) schema() map[string]any { return either(words("auto"), fitting(`^`+spanPattern+`$`)) }
+func (Poll) schema() map[string]any { return anyOf(words("auto"), fitting(`^`+spanPattern+`$`)) }
 func (Depth) schema() map[string]any {
-	return either(words("all"), map[string]any{"type": "integer", "minimum": 0})
+	return anyOf(words("all"), map[string]any{"type": "integer", "minimum": 0})
 }
-func (Size) schema() map[string]any { return either(fitting(`^`+bytesPattern+`$`), integer()) }
+func (Size) schema() map[string]any { return anyOf(fitting(`^`+bytesPattern+`$`), integer()) }
 func (Rate) schema() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) }
 
 func (Unit) schema() map[string]any         { return words("file", "folder") }

@@ -8,7 +8,7 @@ import (
 )
 
 // YAML gives some characters a meaning that people do not expect in a pattern, a command
-// or a placeholder. The parser's own words for what goes wrong then help nobody, so the
+// or a placeholder. The parser's own words for what goes wrong then do not help, so the
 // usual slips are looked for in the line, and said with what to write instead.
 
 // slip is what is wrong with a line that is not YAML.
