@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -21,11 +23,7 @@ import (
 func TestKilledUndoAndRetry(t *testing.T) {
 	program, err := built()
 	require.NoError(t, err)
-	far, err := os.MkdirTemp("/dev/shm", "stilltide-kill-")
-	if err != nil {
-		t.Skip("there is no second file system in memory here")
-	}
-	t.Cleanup(func() { os.RemoveAll(far) })
+	far := machine.OtherDisk(t)
 	near := t.TempDir()
 	for _, dir := range []string{"in", "locks"} {
 		require.NoError(t, os.Mkdir(filepath.Join(near, dir), 0o755))

@@ -15,6 +15,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -25,11 +27,7 @@ var kills = flag.Int("kill.times", 25, "how often the program is ended by force 
 func TestKillOfMixedWork(t *testing.T) {
 	program, err := built()
 	require.NoError(t, err)
-	far, err := os.MkdirTemp("/dev/shm", "stilltide-kill-")
-	if err != nil {
-		t.Skip("there is no second file system in memory here")
-	}
-	t.Cleanup(func() { os.RemoveAll(far) })
+	far := machine.OtherDisk(t)
 	near := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(near, "in"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(near, "stilltide.yaml"), []byte(`version: 1

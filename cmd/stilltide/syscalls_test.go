@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -61,31 +63,11 @@ func TestCallsThatFailOverSeveralStarts(t *testing.T) {
 	}
 }
 
-// The program is ended by force as it is about to make a call: at each of the steps by which
-// a folder goes to another disk, among others. Everything is placed once.
-func TestEndedByForceAtACall(t *testing.T) {
-	strace := tracing(t)
-	program, err := built()
-	require.NoError(t, err)
-	for _, call := range []string{"renameat2", "unlinkat", "fsync", "mkdirat", "getdents64"} {
-		for at := 1; at <= 3; at++ {
-			t.Run(fmt.Sprint(call, " ", at), func(t *testing.T) { faults(t, strace, program, call, "signal=KILL", strconv.Itoa(at), 1) })
-		}
-	}
-}
-
 // tracing gives strace(1), or skips the test.
 func tracing(t *testing.T) string {
-	strace, err := exec.LookPath("strace")
-	why := "strace is not here"
-	if err == nil {
-		why, err = "tracing is not allowed here", exec.Command(strace, "-o", "/dev/null", "true").Run()
-	}
-	if err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal(why)
-		}
-		t.Skip(why)
+	strace := machine.Program(t, "strace")
+	if err := exec.Command(strace, "-o", "/dev/null", "true").Run(); err != nil {
+		machine.Lacks(t, "tracing is not allowed here: "+err.Error())
 	}
 	return strace
 }
@@ -95,9 +77,7 @@ func tracing(t *testing.T) string {
 // whether the last of the sweeps ended with an error.
 func faults(t *testing.T, strace, program, call, fault, when string, sweeps int) (failed bool) {
 	near := t.TempDir()
-	far, err := os.MkdirTemp("/dev/shm", "stilltide-fault-")
-	require.NoError(t, err)
-	defer os.RemoveAll(far)
+	far := machine.OtherDisk(t)
 	what := fmt.Sprintf("%s: %s (when=%s)", call, fault, when)
 	put := func(path, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))

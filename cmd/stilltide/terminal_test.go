@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -30,17 +32,11 @@ type buildError struct{ text string }
 
 func (e *buildError) Error() string { return e.text }
 
-// needs skips a test whose programs are not there; where nothing may be
-// skipped that is a failure.
+// needs skips a test whose programs are not there.
 func needs(t *testing.T, programs ...string) {
 	t.Helper()
 	for _, p := range programs {
-		if _, err := exec.LookPath(p); err != nil {
-			if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-				t.Fatalf("%s is not installed", p)
-			}
-			t.Skipf("%s is not installed", p)
-		}
+		machine.Program(t, p)
 	}
 }
 

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// unsafe is every control and format character of Unicode, in pieces that fit into a name.
-func unsafe() (pieces []string) {
+// unsafePieces are every control and format character of Unicode, in pieces that fit into a name.
+func unsafePieces() (pieces []string) {
 	var piece strings.Builder
 	for r := rune(1); r <= unicode.MaxRune; r++ {
 		if !unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) {
@@ -36,7 +36,7 @@ func TestNothingUnsafeIsShown(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
-	for i, piece := range unsafe() {
+	for i, piece := range unsafePieces() {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.txt", i, piece)), []byte(piece+"\n"), 0o644))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.csv", i, piece)), []byte(piece), 0o644))
 	}

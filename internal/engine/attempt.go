@@ -88,7 +88,7 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	}
 	res.reason, res.waits, res.hopeless, res.result = why.text, why.waits, why.hopeless, ""
 	w.placed = append(slices.Clone(a.left), w.placed...)
-	problems := w.takeBack(w.placed, false)
+	problems := w.takeBack(w.placed, a.units(), false)
 	res.left = notUndone(w.placed)
 	if len(problems) > 0 {
 		res.reason += "; not undone: " + strings.Join(problems, "; ")
@@ -119,7 +119,7 @@ func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 			list = append(list, p)
 		}
 	}
-	if problems := e.workOn(a, "").takeBack(list, false); len(problems) > 0 {
+	if problems := e.workOn(a, "").takeBack(list, a.units(), false); len(problems) > 0 {
 		res.reason = "not undone: " + strings.Join(problems, "; ")
 	}
 	res.left = notUndone(list)

@@ -94,12 +94,17 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if _, done := landed[u.at]; done || u.at == "" {
 			return nil
 		}
+		goes, its, of := path, facts, u // the file whose place decides
+		if companion {
+			goes, its = j.fileOf(path)
+			of = j.where(goes, its)
+		}
 		spot, err := j.spot, error(nil)
 		if spot.Name == "" || state != ledger.Processed || path != j.row.File || companion {
 			p := main
-			if path != j.row.File && !companion {
-				p.File, p.At, p.Facts, p.Captures = path, u.at, facts, f.capturesOf(j.rule, path)
-				f.complete(j.rule, path, &p.Facts)
+			if goes != j.row.File {
+				p.File, p.At, p.Facts, p.Captures = goes, of.at, its, f.capturesOf(j.rule, goes)
+				f.complete(j.rule, goes, &p.Facts)
 			}
 			spot, err = p.Destination(target)
 		}
@@ -108,7 +113,11 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 		var marker *rule.Rule
 		if companion { // it goes along as it is now
-			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, spot.Path()))
+			named := spot.Path()
+			if at, done := landed[of.at]; done {
+				named = at
+			}
+			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, named))
 			if now, err := f.look(path); err == nil && now.Exists {
 				u.facts = now
 			}
@@ -127,7 +136,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if path == j.row.File && !companion {
 			own = &j.end
 		}
-		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
+		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.at, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
 			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
 				State: ledger.Intended, Leads: state, Chained: watched},
 		})
@@ -150,6 +159,16 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 	}
 	return e, nil
+}
+
+// fileOf gives the file of a job whose marker is at a path.
+func (j *job) fileOf(marker string) (path string, taken file.Facts) {
+	for _, m := range j.row.Extra {
+		if !m.Companion && plan.MarkerOf(j.rule, m.File) == marker {
+			return m.File, m.Facts
+		}
+	}
+	return j.row.File, j.row.Facts
 }
 
 // intent gives the number of a placement: the same each time it is tried.

@@ -156,7 +156,8 @@ type move struct {
 	same   rule.SameName
 	first  []place.Ahead // files that have the name before this one
 	wish   *wish         // what its own file has reserved, if anything
-	marker *rule.Rule    // it is the marker of the first move's file, and named after it as this rule says
+	marker *rule.Rule    // it is a marker, and named after its file as this rule says
+	of     string        // where its file was before it was moved
 	only   bool          // nothing else was done with the file, and nobody looked inside
 }
 

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -129,18 +130,16 @@ func (f *flow) dropMember(j *job, path string, now time.Time) bool {
 	}
 	delete(f.byPath, path)
 	delete(j.parked, path)
-	at := 0
-	for i, m := range j.row.Extra {
-		if m.File == path || path == j.row.File && !m.Companion {
-			at = i
-			break
-		}
-	}
+	marker := plan.MarkerOf(j.rule, path)
 	if path == j.row.File {
+		at := slices.IndexFunc(j.row.Extra, func(m ledger.Member) bool { return !m.Companion })
 		first := j.row.Extra[at]
 		j.row.File, j.row.Facts, j.row.EndsIn, j.spot = first.File, first.Facts, first.File, plan.Spot{}
+		path = first.File
 	}
-	j.row.Extra = append(j.row.Extra[:at:at], j.row.Extra[at+1:]...)
+	j.row.Extra = slices.DeleteFunc(slices.Clone(j.row.Extra), func(m ledger.Member) bool {
+		return m.File == path || m.Companion && m.File == marker && marker != ""
+	})
 	return true
 }
 

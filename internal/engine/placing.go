@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -139,8 +140,8 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 	e, end := by.e, placedEnd{id: p.id, leads: p.leads, moved: room}
 	for i := range p.moves {
 		m := &p.moves[i]
-		if m.marker != nil && len(end.moved) > 0 && end.moved[0].err == nil {
-			by.nameMarker(m, end.moved[0].target)
+		if m.marker != nil {
+			by.nameMarker(m, end.moved)
 		}
 		res, err := by.move(m, p.watch)
 		if m.wish != nil && err == nil {
@@ -173,8 +174,12 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 }
 
 // nameMarker names a marker after the name that its file was given.
-func (by *mover) nameMarker(m *move, placed string) {
-	name := filepath.Base(plan.MarkerOf(m.marker, placed))
+func (by *mover) nameMarker(m *move, all []moved) {
+	at := slices.IndexFunc(all, func(one moved) bool { return one.source == m.of && one.err == nil })
+	if at < 0 {
+		return
+	}
+	name := filepath.Base(plan.MarkerOf(m.marker, all[at].target))
 	if name == m.to.Name {
 		return
 	}

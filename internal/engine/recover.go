@@ -176,11 +176,15 @@ func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []
 	if len(list) == 0 {
 		return nil, nil, nil
 	}
-	problems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, true)
 	units = []unit{{taken: row.File, at: row.File, facts: row.Facts}}
 	for _, m := range row.Extra {
 		units = append(units, unit{taken: m.File, at: m.File, facts: m.Facts})
 	}
+	inputs := units
+	if row.Event == file.Removed {
+		inputs = nil
+	}
+	problems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, inputs, true)
 	stuck(units, list)
 	restored(units)
 	return units, notUndone(list), problems
@@ -320,7 +324,7 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 	}
 	for _, p := range list {
 		row, err := jobByID(l, p.Job)
-		if err != nil || !row.State.Final() {
+		if err != nil {
 			continue
 		}
 		at, still, _ := settleMove(l, placer, l.Folder(), p)
@@ -328,6 +332,12 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 			p.State = ledger.Dropped
 			l.RecordPlacement(p)
 			continue
+		}
+		if !row.State.Final() {
+			continue // all but the record of this move was done
+		}
+		if err := removeTraces(placer, row.State, p.Source, at); err != nil {
+			return err
 		}
 		if row.EndsIn == p.Source {
 			row.EndsIn = at

@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/machine"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -81,13 +82,7 @@ type world struct {
 type crashed struct{}
 
 func TestSimulation(t *testing.T) {
-	base := t.TempDir()
-	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
-		if shm, err := os.MkdirTemp("/dev/shm", "tide-sim-"); err == nil {
-			base = shm
-			t.Cleanup(func() { os.RemoveAll(shm) })
-		}
-	}
+	base := machine.Memory(t)
 	if *simSeed > 0 {
 		simulate(t, base, *simSeed)
 		return

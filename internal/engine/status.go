@@ -310,7 +310,7 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	case row.EndsIn == "":
 		return row, fmt.Errorf("its input is no longer there")
 	}
-	facts, err := watchfs.Stat(row.EndsIn)
+	facts, err := watchfs.LookAny(row.EndsIn)
 	if err != nil {
 		return row, err
 	}
@@ -320,29 +320,43 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	if err := ownsInput(l, row); err != nil {
 		return row, err
 	}
-	note, info := row.EndsIn+plan.NoteEnding, place.InfoOf(row.EndsIn)
-	if facts, err = putBack(l, placer, &row, row.EndsIn, row.File, facts); err != nil {
+	from, was := row.EndsIn, row.State
+	r := round{l: l, placer: placer, row: &row}
+	if facts, err = r.putBack(row.EndsIn, row.File, facts); err != nil {
 		return row, err
 	}
-	if filepath.Base(filepath.Dir(row.EndsIn)) == "files" && row.EndsIn != row.File {
-		_ = placer.Discard(info) // what lay in the trash is there no more
-	}
-	if err := putBackMembers(l, placer, &row); err != nil {
+	if err := r.putBackMembers(); err != nil {
 		return row, err
 	}
-	if row.State == ledger.Failed {
-		if err := os.Remove(note); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return row, err
-		}
+	if err := removeTraces(placer, was, from, row.File); err != nil {
+		return row, err
 	}
-	was := row.State
 	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
 	row.Reason, row.Exit, row.EndsIn, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
 	if len(row.Extra) > 0 {
 		l.RecordMembers(row)
 	}
+	for _, p := range r.back { // last: until then it is found as one that was cut short
+		l.RecordPlacement(p)
+	}
 	return row, nil
+}
+
+// removeTraces removes what lies beside a job's input, or describes it, where that was left:
+// a failure note, and what the trash says of it.
+func removeTraces(placer *place.Placer, was ledger.State, from, to string) error {
+	if from != to && filepath.Base(filepath.Dir(from)) == "files" {
+		_ = placer.Discard(place.InfoOf(from))
+	}
+	if was != ledger.Failed {
+		return nil
+	}
+	err := os.Remove(from + plan.NoteEnding)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // ownsInput checks that what lies where a job's input was left is that input, and
@@ -360,11 +374,19 @@ func ownsInput(l store, row ledger.Job) error {
 	return nil
 }
 
+// round puts a job's files back for another round.
+type round struct {
+	l      store
+	placer *place.Placer
+	row    *ledger.Job
+	back   []ledger.Placement // done, but not recorded so
+}
+
 // putBackMembers puts the further files of a batch or group back, and markers.
 // One that is no longer there stays away.
-func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
-	for i := range row.Extra {
-		m := &row.Extra[i]
+func (r *round) putBackMembers() error {
+	for i := range r.row.Extra {
+		m := &r.row.Extra[i]
 		if m.EndsIn == "" {
 			continue
 		}
@@ -376,7 +398,7 @@ func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 			m.EndsIn = ""
 			continue
 		}
-		if m.Facts, err = putBack(l, placer, row, m.EndsIn, m.File, facts); err != nil {
+		if m.Facts, err = r.putBack(m.EndsIn, m.File, facts); err != nil {
 			return err
 		}
 		m.EndsIn = m.File
@@ -385,27 +407,37 @@ func putBackMembers(l store, placer *place.Placer, row *ledger.Job) error {
 }
 
 // putBack moves one file from where it is to where it was taken.
-func putBack(l store, placer *place.Placer, row *ledger.Job, from, to string, facts file.Facts) (file.Facts, error) {
+func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if from == to {
 		return facts, nil
 	}
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	record := ledger.Placement{ID: l.NextPlacement(), Job: row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
-	l.RecordPlacement(record)
-	if err := l.Sync(context.Background()); err != nil {
+	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
+	record := func() error {
+		r.l.RecordPlacement(p)
+		return r.l.Sync(context.Background())
+	}
+	if err := record(); err != nil {
 		return facts, err
 	}
-	res, err := placer.Move(place.Request{Source: from, To: place.SpotWithin(row.Watch, to), Expect: facts, Part: place.PartName(l.Folder(), row.ID)})
-	if record.State = ledger.Dropped; err == nil {
-		record.State, record.After = ledger.Done, res.Facts
+	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts, Part: place.PartName(r.l.Folder(), r.row.ID),
+		Copied: func(s place.Staged) error {
+			p.After = s.Facts
+			return record()
+		}})
+	if err != nil {
+		p.State = ledger.Dropped
+		r.l.RecordPlacement(p)
+		return facts, err
 	}
-	l.RecordPlacement(record)
+	p.State, p.After = ledger.Done, res.Facts
+	r.back = append(r.back, p)
 	if res.Facts.Dir {
-		res.Facts, err = watchfs.LookTree(to)
+		return watchfs.LookTree(to)
 	}
-	return res.Facts, err
+	return res.Facts, nil
 }
 
 // Unsettled is the number of files that were not settled when Run ended.

@@ -37,16 +37,16 @@ type hands struct {
 
 // book is the engine's side of a placement.
 type book interface {
-	number() int64                                  // of a new placement
-	intend(p []*ledger.Placement) error             // until that is durable
-	did(p *ledger.Placement)                        // how it ended
-	relied(p *ledger.Placement) error               // an error if another job relies on what it placed
-	there(folder string) error                      // an error if the folder's disk is not mounted
-	ours(rule, target string, f file.Facts) bool    // whether what lies there is what the rule placed
-	notice(channel, text string, job plan.Job)      // a notify step
-	first(path string) []place.Ahead                // the files that a name is left to
-	held(path string, wait bool) bool               // whether another job works on a file, perhaps after a while
-	lost(folder string, attributes []string) string // what to say of attributes that a folder cannot hold, once
+	number() int64                                            // of a new placement
+	intend(p []*ledger.Placement) error                       // until that is durable
+	did(p *ledger.Placement)                                  // how it ended
+	stays(p *ledger.Placement, job []*ledger.Placement) error // an error if what it placed is relied on, or all that is left
+	there(folder string) error                                // an error if the folder's disk is not mounted
+	ours(rule, target string, f file.Facts) bool              // whether what lies there is what the rule placed
+	notice(channel, text string, job plan.Job)                // a notify step
+	first(path string) []place.Ahead                          // the files that a name is left to
+	held(path string, wait bool) bool                         // whether another job works on a file, perhaps after a while
+	lost(folder string, attributes []string) string           // what to say of attributes that a folder cannot hold, once
 }
 
 // unit is one file of a job and where it is now.

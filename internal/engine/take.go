@@ -195,17 +195,27 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
 	f.forgetWay(path)
-	if m := plan.MarkerOf(c.Rule, path); m != "" {
-		if mf, err := f.look(m); err == nil && mf.Exists {
-			j.row.Extra = []ledger.Member{{File: m, Facts: mf, Companion: true, EndsIn: m}}
-		}
-	}
+	j.row.Extra = f.markersOf(c.Rule, path)
 	f.enqueue(j)
 	if f.jobs[j.row.ID] == j {
 		f.taken = append(f.taken, j)
 	} else {
 		f.record(j) // it waits in the ledger alone
 	}
+}
+
+// markersOf gives the markers that are there of files, which go along with them.
+func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []ledger.Member) {
+	if r.Ready.MarkerName == nil {
+		return nil
+	}
+	for _, path := range paths {
+		m := plan.MarkerOf(r, path)
+		if now, err := f.look(m); err == nil && now.Exists {
+			found = append(found, ledger.Member{File: m, Facts: now, Companion: true, EndsIn: m})
+		}
+	}
+	return found
 }
 
 // recordTaken records the jobs that were taken in this round and have not begun
@@ -248,6 +258,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 		}
 	}
 	j.row.Chain = strings.Join(chain, ",")
+	j.row.Extra = append(j.row.Extra, f.markersOf(r, j.row.Files()...)...)
 	f.record(j)
 	if len(g.Missing) > 0 && r.Gather.Overdue == rule.GroupFails {
 		f.adoptPaths(j)

@@ -46,8 +46,9 @@ func relied(l interface {
 // takeBack undoes an attempt's placements, newest first, and says what could
 // not be undone. A placement that was cut short is brought to a clean point
 // first. That the rest is being undone is durable before the first of it is.
-// After a crash any of it may have been undone already.
-func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []string) {
+// After a crash any of it may have been undone already. What may be all that is left of the
+// attempt's inputs stays.
+func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (problems []string) {
 	var open []*ledger.Placement
 	now := changes{}
 	for i := len(list) - 1; i >= 0; i-- {
@@ -68,9 +69,15 @@ func (h hands) takeBack(list []*ledger.Placement, crashed bool) (problems []stri
 	if len(open) == 0 {
 		return nil
 	}
+	input, gone := inputGone(list, inputs)
 	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
 	for _, p := range open {
-		err := now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, func() error { return h.book.relied(p) })
+		var err error
+		if gone && p.Kind == string(place.Put) && !p.Over {
+			err = fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
+		} else {
+			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, func() error { return h.book.stays(p, list) })
+		}
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
@@ -125,12 +132,12 @@ func (c changes) back(p *ledger.Placement) {
 
 // undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, relied func() error) error {
+func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, stays func() error) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
 	if resumed {
-		cleanUndo(placer, p, part)
+		cleanUndo(placer, p, part, stays)
 		finishBack(placer, p, part)
 	}
 	if resumed && isBack(p) {
@@ -138,12 +145,19 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 		return nil
 	}
 	record := recordOf(p, watch)
-	record.Relied = relied
-	err := placer.CanUndo(record, watchfs.LookAny)
-	if err == nil {
+	record.Relied = stays
+	if p.Kind == string(place.Put) { // asked once more when it has its hidden name
+		if err := stays(); err != nil {
+			return err
+		}
+	}
+	var err error
+	if resumed && isHalfBack(p) {
+		err = placer.BringBack(record, part)
+	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && relied() == nil && p.Kind == string(place.Put) && !p.Over {
+	if err != nil && stays() == nil && p.Kind == string(place.Put) && !p.Over {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
@@ -171,11 +185,13 @@ func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err e
 
 // cleanUndo removes what an undoing that a crash cut short left under its
 // hidden name, or gives the file its name back.
-func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
+func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays func() error) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
 	hidden, back := lookAt(there, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
+	case p.Kind == string(place.Put) && !p.Over && stays() != nil:
+		_ = placer.Rename(there, p.Target)
 	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
 		_ = placer.Discard(there) // a placed copy that was about to go
 	case hidden.Same(p.After):
@@ -189,10 +205,14 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string) {
 // finishBack ends a move back to another disk that was cut short between its two halves:
 // the copy is where the file was taken from, and what it is a copy of goes.
 func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
-	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) || p.Over {
+	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) {
 		return
 	}
 	target, back := lookAt(p.Target, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
+	if !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone
+		_, _, _ = placer.FinishRemoval(place.Request{Source: p.Target, Expect: p.After, Part: part}, p.Source)
+		return
+	}
 	if !target.Exists || !back.Exists || target.Size != back.Size || target.Mod != back.Mod || !sameFile(target, p.After) {
 		return
 	}
@@ -207,13 +227,27 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
 // isBack tells whether what a placement placed is no longer there, and what
-// it took is.
+// it took, or replaced, is.
 func isBack(p *ledger.Placement) bool {
 	target := lookAt(p.Target, p.After.Dir)
 	if p.Kind == string(place.Put) {
 		return !target.Exists || target.Ino != p.After.Ino
 	}
-	return lookAt(p.Source, p.Facts.Dir).Exists && (p.Kind == string(place.Twin) || !target.Exists || p.Over)
+	switch {
+	case !lookAt(p.Source, p.Facts.Dir).Exists:
+		return false
+	case p.Kind == string(place.Twin):
+		return true
+	case p.Over:
+		return target.Exists && !sameFile(target, p.After)
+	}
+	return !target.Exists
+}
+
+// isHalfBack tells whether a move that replaced something is back, and what it replaced
+// is not.
+func isHalfBack(p *ledger.Placement) bool {
+	return p.Kind == string(place.Moved) && p.Over && lookAt(p.Source, false).Exists && !lookAt(p.Target, false).Exists
 }
 
 // happened tells whether an intended placement was made, and removes what is
@@ -280,7 +314,7 @@ func (h hands) cleanParts(p *ledger.Placement, part string, made bool) {
 		return
 	}
 	if hidden := lookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
-		if made || p.Kind == string(place.Deleted) {
+		if made {
 			_ = h.placer.Discard(here)
 		} else {
 			_ = h.placer.Rename(here, p.Source)
@@ -455,7 +489,9 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 	})
 }
 
-func (b *attemptBook) relied(p *ledger.Placement) error { return relied(b.e.ledger, p) }
+func (b *attemptBook) stays(p *ledger.Placement, job []*ledger.Placement) error {
+	return stays(b.e.ledger, p, job)
+}
 
 func (b *attemptBook) did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
 

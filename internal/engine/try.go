@@ -180,15 +180,15 @@ func (t *trialHands) ran(res runner.Result, output string) {
 	}
 }
 
-func (t *trialHands) number() int64                        { t.last++; return t.last }
-func (t *trialHands) intend([]*ledger.Placement) error     { return nil }
-func (t *trialHands) did(*ledger.Placement)                {}
-func (t *trialHands) relied(*ledger.Placement) error       { return nil }
-func (t *trialHands) there(string) error                   { return nil }
-func (t *trialHands) ours(string, string, file.Facts) bool { return false }
-func (t *trialHands) notice(string, string, plan.Job)      {}
-func (t *trialHands) first(string) []place.Ahead           { return nil }
-func (t *trialHands) held(string, bool) bool               { return false }
+func (t *trialHands) number() int64                                      { t.last++; return t.last }
+func (t *trialHands) intend([]*ledger.Placement) error                   { return nil }
+func (t *trialHands) did(*ledger.Placement)                              {}
+func (t *trialHands) stays(*ledger.Placement, []*ledger.Placement) error { return nil }
+func (t *trialHands) there(string) error                                 { return nil }
+func (t *trialHands) ours(string, string, file.Facts) bool               { return false }
+func (t *trialHands) notice(string, string, plan.Job)                    {}
+func (t *trialHands) first(string) []place.Ahead                         { return nil }
+func (t *trialHands) held(string, bool) bool                             { return false }
 func (t *trialHands) lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"
 }

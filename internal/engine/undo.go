@@ -178,6 +178,11 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		if err := relied(l, p); err != nil {
 			problems = append(problems, err.Error())
 		}
+		if err := lastOf(l, l.Folder(), p, nil, look); err != nil {
+			problems = append(problems, err.Error())
+		} else if row.EndsIn == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Over {
+			problems = append(problems, fmt.Sprintf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(row.File)))
+		}
 		undoneIn(over, p)
 		if p.Facts.Dir && p.Kind == string(place.Moved) {
 			back[p.Source] = p.Target
@@ -187,6 +192,14 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		return fmt.Errorf("nothing was touched: %s", strings.Join(problems, "; "))
 	}
 	return nil
+}
+
+// stays gives an error if what a placement put somewhere is to stay there.
+func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
+	if err := lastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
+		return err
+	}
+	return relied(l, p)
 }
 
 // undoneIn notes how paths will look when a placement is undone.
@@ -256,7 +269,7 @@ func pointers(list []ledger.Placement) []*ledger.Placement {
 // undoOne undoes one of a job's placements, which are given newest first.
 func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) error {
 	p := list[at]
-	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, func() error { return relied(l, p) }); err != nil {
+	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, func() error { return stays(l, p, list) }); err != nil {
 		return err
 	}
 	if before := now.before(p, list); before != nil {

@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/machine"
 	"stilltide/internal/place"
 )
 
@@ -58,7 +59,7 @@ var theLaws = []law{
 }
 
 func TestLaws(t *testing.T) {
-	base := memory(t)
+	base := machine.Memory(t)
 	from, to := *first, *first+uint64(*seeds)
 	if *seed > 0 {
 		from, to = *seed, *seed+1
@@ -79,16 +80,6 @@ func TestLaws(t *testing.T) {
 	if len(failures) > 0 {
 		t.Logf("worlds in which a law is broken: %v", failures)
 	}
-}
-
-// memory gives a folder in memory, where there is one.
-func memory(t *testing.T) string {
-	dir, err := os.MkdirTemp("/dev/shm", "stilltide-laws-")
-	if err != nil {
-		return t.TempDir()
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
 }
 
 // try has a sweep go over a world, and asks the laws one after the other.

@@ -21,6 +21,7 @@ import (
 
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/machine"
 )
 
 var programSeeds = flag.Int("laws.program", 100, "how many worlds the laws are tried in with the built program")
@@ -57,7 +58,7 @@ func TestLawsOfTheProgram(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	base := memory(t)
+	base := machine.Memory(t)
 	from, to := *first, *first+uint64(*programSeeds)
 	if *seed > 0 {
 		from, to = *seed, *seed+1

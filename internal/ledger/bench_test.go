@@ -3,23 +3,17 @@ package ledger
 import (
 	"context"
 	"fmt"
-	"os"
 	"testing"
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/machine"
 )
 
 // BenchmarkMove is what the ledger does for one file that is only moved, in
 // batches as a burst makes them: the intention durable, then the end.
 func BenchmarkMove(b *testing.B) {
-	folder := b.TempDir()
-	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
-		if folder, err = os.MkdirTemp("/dev/shm", "tide-ledger-"); err != nil {
-			b.Fatal(err)
-		}
-		b.Cleanup(func() { os.RemoveAll(folder) })
-	}
+	folder := machine.Memory(b)
 	l, err := Open(folder, func(err error) { b.Error(err) })
 	if err != nil {
 		b.Fatal(err)

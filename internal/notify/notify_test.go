@@ -22,6 +22,7 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/machine"
 	"stilltide/internal/standin"
 )
 
@@ -211,13 +212,7 @@ func TestADesktopNotification(t *testing.T) {
 
 // privateBus starts a message bus of the test's own.
 func privateBus(t *testing.T) string {
-	daemon, err := exec.LookPath("dbus-daemon")
-	if err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal("dbus-daemon is not installed")
-		}
-		t.Skip("dbus-daemon is not installed")
-	}
+	daemon := machine.Program(t, "dbus-daemon")
 	cmd := exec.Command(daemon, "--session", "--nofork", "--nopidfile", "--print-address=1", "--address=unix:dir="+t.TempDir())
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)

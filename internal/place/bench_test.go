@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"stilltide/internal/core/rule"
+	"stilltide/internal/machine"
 	"stilltide/internal/watchfs"
 )
 
@@ -18,13 +19,7 @@ func BenchmarkMove(b *testing.B) {
 }
 
 func benchmarkMove(b *testing.B, untouched bool) {
-	folder := b.TempDir()
-	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
-		if folder, err = os.MkdirTemp("/dev/shm", "tide-place-"); err != nil {
-			b.Fatal(err)
-		}
-		b.Cleanup(func() { os.RemoveAll(folder) })
-	}
+	folder := machine.Memory(b)
 	in, out := filepath.Join(folder, "in"), filepath.Join(folder, "out")
 	if err := os.Mkdir(in, 0o777); err != nil {
 		b.Fatal(err)

@@ -78,6 +78,13 @@ func (g guarded) Adopt(d *folder, from, to string) error {
 	return g.ops.Adopt(d, from, to)
 }
 
+func (g guarded) Dress(d *folder, name string, f file.Facts) error {
+	if err := g.before("dress", d.at(name)); err != nil {
+		return err
+	}
+	return g.ops.Dress(d, name, f)
+}
+
 func (g guarded) Write(d *folder, name string, content []byte) error {
 	if err := g.before("write", d.at(name)); err != nil {
 		return err

@@ -45,6 +45,8 @@ type ops interface {
 	Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error)
 	// Adopt gives a file the mode, owner and extended attributes of another.
 	Adopt(d *folder, from, to string) error
+	// Dress gives a file the mode and the time that another had.
+	Dress(d *folder, name string, f file.Facts) error
 	Write(d *folder, name string, content []byte) error
 	Flush(d *folder) error
 	DiscardIn(d *folder, name string) error
@@ -147,6 +149,18 @@ func (realOps) Adopt(d *folder, from, to string) error {
 		return err
 	}
 	return out.Chmod(info.Mode().Perm())
+}
+
+func (realOps) Dress(d *folder, name string, f file.Facts) error {
+	out, err := d.root.Open(name) // it may be one that nobody writes to
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	if f.Mode != 0 { // ledgers of before did not record it
+		err = out.Chmod(os.FileMode(f.Mode).Perm())
+	}
+	return errors.Join(err, d.root.Chtimes(name, f.Mod.Time(), f.Mod.Time()), out.Sync())
 }
 
 func (realOps) Write(d *folder, name string, content []byte) error {

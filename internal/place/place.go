@@ -106,6 +106,8 @@ type Request struct {
 	Copied func(Staged) error
 	// Relied is that of a Record whose file is removed.
 	Relied func() error
+	// Looks, if it exists, has the mode and the time that a copy gets instead of its source's.
+	Looks file.Facts
 
 	from *folder // that Source lies in
 	made int     // folders that were made to open the target's
@@ -639,6 +641,11 @@ func (p *Placer) copyPart(r *Request, d *folder, whole bool) (lost []string, err
 			err = cannot(r.Source, "copied to "+d.path, err)
 		}
 		return nil, errors.Join(err, sys.DiscardIn(d, r.part()))
+	}
+	if r.Looks.Exists {
+		if err := sys.Dress(d, r.part(), r.Looks); err != nil {
+			return nil, errors.Join(cannot(r.Source, "copied to "+d.path, err), sys.DiscardIn(d, r.part()))
+		}
 	}
 	return lost, nil
 }

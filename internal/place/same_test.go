@@ -14,6 +14,7 @@ import (
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/machine"
 	"stilltide/internal/standin/caseblind"
 	"stilltide/internal/watchfs"
 )
@@ -31,10 +32,7 @@ var ways = map[string]func(t *testing.T, in string) string{
 		require.NoError(t, os.MkdirAll(at, 0o777))
 		unmount, err := caseblind.Mount(in, at)
 		if err != nil {
-			if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-				t.Fatal(err)
-			}
-			t.Skipf("no FUSE here: %v", err)
+			machine.Lacks(t, "no FUSE here: "+err.Error())
 		}
 		t.Cleanup(func() { unmount() })
 		return at
@@ -53,25 +51,10 @@ func mount(t *testing.T, source, at, kind string, flags uintptr, options string)
 	t.Helper()
 	require.NoError(t, os.MkdirAll(at, 0o777))
 	if err := unix.Mount(source, at, kind, flags, options); err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatalf("mounting %s: %v", kind, err)
-		}
-		t.Skipf("this user may not mount: %v", err)
+		machine.Lacks(t, "mounting "+kind+": "+err.Error())
 	}
 	t.Cleanup(func() { unix.Unmount(at, unix.MNT_DETACH) })
 	return at
-}
-
-// memory gives a folder on a file system in memory, on which overlays may have
-// their upper layer.
-func memory(t *testing.T) string {
-	t.Helper()
-	dir, err := os.MkdirTemp("/dev/shm", "stilltide-place-")
-	if err != nil {
-		dir = t.TempDir()
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
 }
 
 // Whichever way leads back to a file's own folder, whatever the rule says of
@@ -82,7 +65,7 @@ func TestTheSamePlaceIsNoPlacement(t *testing.T) {
 			for _, unit := range []string{"file", "folder"} {
 				for _, verb := range []string{"move", "copy"} {
 					t.Run(way+" "+string(same)+" "+verb+" "+unit, func(t *testing.T) {
-						dir := memory(t)
+						dir := machine.Memory(t) // overlays may have their upper layer there
 						in := filepath.Join(dir, "in")
 						source := filepath.Join(in, "a.txt")
 						write(t, filepath.Join(in, "a-2.txt"), "a neighbour")
@@ -136,7 +119,7 @@ func TestAHardLinkIsAnotherEntry(t *testing.T) {
 // Two moves that take each other's file for the one that stays: at least one does.
 func TestDuplicatesMovedCrosswise(t *testing.T) {
 	for range 300 {
-		dir := memory(t)
+		dir := machine.Memory(t) // overlays may have their upper layer there
 		a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
 		fa, fb := write(t, filepath.Join(a, "f"), "one"), write(t, filepath.Join(b, "f"), "one")
 		var both sync.WaitGroup

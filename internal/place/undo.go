@@ -127,7 +127,7 @@ func (p *Placer) undo(r Record, part string) error {
 			return p.Discard(InfoOf(r.Target))
 		}
 		if r.Over {
-			return p.bringBack(r, part)
+			return p.BringBack(r, part)
 		}
 		return nil
 	case Twin:
@@ -214,15 +214,8 @@ func (p *Placer) copyBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	res, err := p.Copy(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
-	if err != nil {
-		return err
-	}
-	at := r.Before.Mod.Time()
-	if r.Before.Mode != 0 { // ledgers of before did not record it
-		err = os.Chmod(res.Target, os.FileMode(r.Before.Mode).Perm())
-	}
-	return errors.Join(err, os.Chtimes(res.Target, at, at))
+	_, err = p.Copy(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail, Looks: r.Before})
+	return err
 }
 
 // moveBack moves a file back; it leaves a copy if another job relies on its content.
@@ -238,8 +231,9 @@ func (p *Placer) moveBack(r Record, part string) error {
 	return err
 }
 
-// bringBack puts what was replaced back where nothing is now.
-func (p *Placer) bringBack(r Record, part string) error {
+// BringBack puts what was replaced back where nothing is now: the second half of undoing a
+// move that replaced something, for one that was ended between the two.
+func (p *Placer) BringBack(r Record, part string) error {
 	kept, err := watchfs.Stat(r.Kept)
 	if err != nil {
 		return err

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -25,13 +27,7 @@ const probe = `<script>addEventListener("load", () => {
 // The page fits a wide and a narrow window, on light and on dark ground: no
 // sideways scrolling, and one drawing of each plot.
 func TestThePageInABrowser(t *testing.T) {
-	chromium, err := exec.LookPath("chromium")
-	if err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal("chromium is not installed")
-		}
-		t.Skip("chromium is not installed")
-	}
+	chromium := machine.Program(t, "chromium")
 	var page bytes.Buffer
 	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" + strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
 		Unmatched: []Unmatched{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's patterns fit its name"}}}))

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -28,12 +30,7 @@ func TestUnit(t *testing.T) {
 
 // The system's own verifier has nothing to say against the unit.
 func TestTheVerifierIsContent(t *testing.T) {
-	if _, err := exec.LookPath("systemd-analyze"); err != nil {
-		if os.Getenv("STILLTIDE_NO_SKIP") != "" {
-			t.Fatal("systemd-analyze is not installed")
-		}
-		t.Skip("systemd-analyze is not installed")
-	}
+	machine.Program(t, "systemd-analyze")
 	program, err := exec.LookPath("true") // the verifier looks whether it is there
 	require.NoError(t, err)
 	dir := t.TempDir()

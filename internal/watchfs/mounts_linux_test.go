@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"stilltide/internal/machine"
+
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 )
@@ -14,7 +16,7 @@ import (
 // the same name on the disk below.
 func TestAnUnpluggedDiskIsAbsent(t *testing.T) {
 	if os.Getuid() != 0 {
-		t.Skip("only root may mount")
+		machine.Lacks(t, "only root may mount")
 	}
 	card := mkdir(t, filepath.Join(t.TempDir(), "card"))
 	mount := func() { require.NoError(t, unix.Mount("none", card, "tmpfs", 0, "")) }

@@ -1,0 +1,98 @@
+package engine
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+)
+
+// What a job has made may be all that is left of a file that was there before: its copy,
+// where a later step deleted it or a command changed it. Taking back leaves that where it is.
+
+// jobLister finds the jobs of a file.
+type jobLister interface {
+	Jobs(ledger.Filter) ([]ledger.Job, error)
+}
+
+// lastOf gives an error if what a placement put somewhere was made from a file that is not
+// there any more, neither where it was nor where another placement of the job, or another
+// job, left it. state is the folder that the attempts' own folders lie in: what comes from
+// those is not asked about.
+func lastOf(l jobLister, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
+	if place.Kind(p.Kind) != place.Put || p.Source == "" {
+		return nil
+	}
+	if _, passing := below(p.Source, filepath.Join(state, "scratch")); passing {
+		return nil
+	}
+	if p.Over && (p.After.Size != p.Facts.Size || p.After.Mod != p.Facts.Mod) {
+		return nil // new content for the file itself: what it had is kept
+	}
+	why, at := "", p.Source
+	for range mostFollowed {
+		now, err := look(at)
+		switch {
+		case err != nil:
+			return err
+		case now.Exists && (now.Dir || now.Size == p.Facts.Size && now.Mod == p.Facts.Mod):
+			return nil
+		case why == "" && now.Exists:
+			why = "has changed"
+		}
+		if at, err = movedOn(l, p.Job, at, job); err != nil {
+			return err
+		}
+		if at == "" {
+			break
+		}
+	}
+	if why == "" {
+		why = "is not there any more"
+	}
+	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source), why)
+}
+
+// movedOn gives where a placement of the same job, or a later job, moved a file to, "" if none.
+func movedOn(l jobLister, id int64, at string, job []*ledger.Placement) (to string, err error) {
+	for _, p := range job {
+		if p.Source == at && p.Target != at && p.Kind != string(place.Put) && (p.State == ledger.Done || p.State == ledger.Undoing) {
+			return p.Target, nil
+		}
+	}
+	jobs, err := l.Jobs(ledger.Filter{File: at, After: id})
+	for _, j := range jobs {
+		if j.File == at && j.EndsIn != at {
+			to = j.EndsIn
+		}
+	}
+	return to, err
+}
+
+// mostFollowed bounds the jobs through which a file is followed.
+const mostFollowed = 16
+
+// inputGone tells whether one of an attempt's inputs is neither where it was taken nor
+// where a placement of the attempt left it.
+func inputGone(list []*ledger.Placement, inputs []unit) (path string, gone bool) {
+	for _, u := range inputs {
+		if u.at == "" {
+			continue // the job of a removal
+		}
+		at, there := u.taken, lookAt(u.taken, false).Exists
+		for _, p := range list {
+			if p.Source == at && p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && p.State != ledger.Dropped {
+				if at = p.Target; at != "" {
+					there = there || lookAt(at, false).Exists
+				}
+			}
+		}
+		if !there {
+			return u.taken, true
+		}
+	}
+	return "", false
+}

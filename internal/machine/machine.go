@@ -1,0 +1,51 @@
+// Package machine gives tests what they need of the machine. Where that is missing, a test
+// skips with a word; where STILLTIDE_NO_SKIP is set, as in the project's own check, it fails.
+package machine
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+)
+
+// Lacks ends a test for which something is missing.
+func Lacks(t testing.TB, what string) {
+	t.Helper()
+	if os.Getenv("STILLTIDE_NO_SKIP") != "" {
+		t.Fatal(what)
+	}
+	t.Skip(what)
+}
+
+// Program gives the path of an installed program.
+func Program(t testing.TB, name string) string {
+	t.Helper()
+	path, err := exec.LookPath(name)
+	if err != nil {
+		Lacks(t, name+" is not installed")
+	}
+	return path
+}
+
+// OtherDisk gives an empty folder on another file system than the test's own folder. It is
+// in memory.
+func OtherDisk(t testing.TB) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("/dev/shm", "stilltide-")
+	if err != nil {
+		Lacks(t, "there is no second file system in memory here")
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// Memory gives an empty folder in memory, or on the disk where that is not there.
+func Memory(t testing.TB) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("/dev/shm", "stilltide-")
+	if err != nil {
+		return t.TempDir()
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
