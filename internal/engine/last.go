@@ -13,16 +13,17 @@ import (
 // What a job has made may be all that is left of a file that was there before: its copy,
 // where a later step deleted it or a command changed it. Taking back leaves that where it is.
 
-// jobLister finds the jobs of a file.
-type jobLister interface {
+// history finds the jobs of a file, and what was taken back.
+type history interface {
 	Jobs(ledger.Filter) ([]ledger.Job, error)
+	TakenBack(path string) (bool, error)
 }
 
 // lastOf gives an error if what a placement put somewhere was made from a file that is not
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
-func lastOf(l jobLister, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
+func lastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
 	if place.Kind(p.Kind) != place.Put || p.Source == "" {
 		return nil
 	}
@@ -51,13 +52,16 @@ func lastOf(l jobLister, state string, p *ledger.Placement, job []*ledger.Placem
 		}
 	}
 	if why == "" {
+		if back, err := l.TakenBack(p.Source); err != nil || back {
+			return err // that was made by a job, too
+		}
 		why = "is not there any more"
 	}
 	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source), why)
 }
 
 // movedOn gives where a placement of the same job, or a later job, moved a file to, "" if none.
-func movedOn(l jobLister, id int64, at string, job []*ledger.Placement) (to string, err error) {
+func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string, err error) {
 	for _, p := range job {
 		if p.Source == at && p.Target != at && p.Kind != string(place.Put) && (p.State == ledger.Done || p.State == ledger.Undoing) {
 			return p.Target, nil

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -243,6 +245,15 @@ func (m *memStore) PlacedAt(target string) (list []ledger.Placement, err error) 
 		}
 	}
 	return list, nil
+}
+
+func (m *memStore) TakenBack(path string) (bool, error) {
+	for _, p := range m.now.placements {
+		if p.State == ledger.Undone && (p.Target == path || strings.HasPrefix(p.Target, path+string(filepath.Separator))) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 func (m *memStore) Reliers(target string, job int64) (list []ledger.Placement, err error) {

@@ -50,6 +50,7 @@ type store interface {
 	PlacedBy(rule, target string) (ledger.Placement, bool, error)
 	PlacedAt(target string) ([]ledger.Placement, error)
 	Reliers(target string, job int64) ([]ledger.Placement, error)
+	TakenBack(path string) (bool, error)
 	PlacedBelow(folder string) (rules []string, err error)
 	Undoing() ([]ledger.Placement, error)
 	PuttingBack() ([]ledger.Placement, error)

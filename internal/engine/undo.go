@@ -145,10 +145,10 @@ func undoable(all []ledger.Placement) []ledger.Placement {
 // canUndoAll asks of each placement whether it can be undone, as if the ones
 // after it had been, and lists the obstacles.
 func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Placement) error {
-	over := map[string]file.Facts{} // how it will look by then
+	over := map[string]file.Facts{} // how it will look by then, by oneName
 	back := map[string]string{}     // folders that will be back by then, and where they are now
 	look := func(path string) (file.Facts, error) {
-		if f, ok := over[path]; ok {
+		if f, ok := over[oneName(path)]; ok {
 			return f, nil
 		}
 		for at := filepath.Dir(path); at != filepath.Dir(at); at = filepath.Dir(at) {
@@ -205,14 +205,19 @@ func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
 // undoneIn notes how paths will look when a placement is undone.
 func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
 	if p.Kind != string(place.Twin) { // undoing that leaves its target
-		over[p.Target] = file.Facts{}
+		over[oneName(p.Target)] = file.Facts{}
 	}
 	if p.Kind != string(place.Put) {
-		over[p.Source] = p.Facts
+		over[oneName(p.Source)] = p.Facts
 	}
 	if p.Kind == string(place.Tagged) || p.Over {
-		over[p.Target] = p.Facts
+		over[oneName(p.Target)] = p.Facts
 	}
+}
+
+// oneName spells a path that is reached in several ways through links always the same.
+func oneName(path string) string {
+	return filepath.Join(realPath(filepath.Dir(path)), filepath.Base(path))
 }
 
 // takenLater names the later job that took a placed file.

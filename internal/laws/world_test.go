@@ -197,6 +197,14 @@ func (d drawing) rule(i int) drawnRule {
 			r.steps = append(r.steps, d.step())
 		}
 	}
+	if d.chance(8) { // the file goes for good, and what was made of it before may be all there is
+		to := d.one(drawnPlaces...)
+		r.steps = []string{
+			d.one("copy: "+to, "copy: "+to, "unpack: "+to, "mirror: "+to),
+			d.one("discard: delete", "run: rm {file}", `script: "echo more >>\"$1\""`),
+			d.one(`run: "false"`, "copy: a", "run: true"),
+		}
+	}
 	return r
 }
 
@@ -220,7 +228,7 @@ func (d drawing) step() string {
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
 		"discard: trash", "discard: delete", "tag: [seen]", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
 		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
-		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `copy: `+to+`, from: "{scratch}/*"`,
+		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `run: rm {file}`, `script: "echo more >>\"$1\""`, `copy: `+to+`, from: "{scratch}/*"`,
 	)
 	if d.chance(10) && !strings.HasPrefix(s, "tag") {
 		s += `, where: 'size > 2'`

@@ -3,6 +3,7 @@ package ledger
 import (
 	"cmp"
 	"database/sql"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -431,6 +432,14 @@ func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
 // PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
 func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
 	return l.placements(`target = ? AND chained = 1 AND state = 'done'`, target)
+}
+
+// TakenBack tells whether something that a job had placed at a path, or below it, was
+// taken back.
+func (l *Ledger) TakenBack(path string) (bool, error) {
+	const after = string(filepath.Separator + 1) // what sorts behind all that lies below
+	list, err := l.placements(`chained = 1 AND state = 'undone' AND (target = ? OR target > ? AND target < ?)`, path, path+string(filepath.Separator), path+after)
+	return len(list) > 0, err
 }
 
 // PlacedBelow names the rules whose jobs have put files into a folder that a rule
