@@ -3,8 +3,11 @@ package main
 import (
 	"archive/zip"
 	"bytes"
+	"flag"
+	"fmt"
 	"io/fs"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +18,8 @@ import (
 
 	"stilltide/internal/machine"
 )
+
+var endedTwice = flag.Uint64("ended.twice", 0, "end the program once more, at a call drawn with this seed, when it goes on")
 
 // ending is one job, and the command amid which the program is ended by force. FAR in its
 // rules, and in its paths, is a folder on another disk.
@@ -155,9 +160,15 @@ func (e ending) end(t *testing.T, program string, at int) (call string) {
 	for _, args := range e.before {
 		_ = command(args...).Run()
 	}
-	cut := command(e.amid...)
-	cut.Stdout, cut.Stderr = nil, nil
-	call = traced(t, at, cut)
+	quiet := func(c *exec.Cmd) *exec.Cmd { // traced waits for no copying of what is printed
+		c.Stdout, c.Stderr = nil, nil
+		return c
+	}
+	call = traced(t, at, quiet(command(e.amid...)))
+	if *endedTwice > 0 && call != "" {
+		next := rand.New(rand.NewPCG(*endedTwice, uint64(at)))
+		call = fmt.Sprint(call, ", then ", traced(t, 1+next.IntN(40), quiet(command(e.amid...))))
+	}
 	for _, text := range e.files {
 		require.True(t, somewhere(t, text, near, far), "lost: ended at call %d, %s", at, call)
 	}

@@ -205,10 +205,10 @@ func jobName(j ledger.Job) string {
 
 // whereNow gives the folder where a job's input is now, relative to the rules.
 func whereNow(f *rule.File, j ledger.Job) string {
-	if j.EndsIn == "" {
+	if j.FileNow == "" {
 		return "-"
 	}
-	return display(short(f.Base, filepath.Dir(j.EndsIn)))
+	return display(short(f.Base, filepath.Dir(j.FileNow)))
 }
 
 // oneJob finds the job that an argument names.
@@ -288,15 +288,15 @@ func (a *app) showJob(arg string) error {
 	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
 	for _, m := range j.Extra {
 		where := "no longer there"
-		if m.EndsIn != "" {
-			where = "now in " + display(m.EndsIn)
+		if m.FileNow != "" {
+			where = "now in " + display(m.FileNow)
 		}
 		line("and", "%s (%s)", display(m.File), where)
 	}
-	if j.EndsIn == "" {
+	if j.FileNow == "" {
 		line("Now in", "nowhere: the input is no longer there")
 	} else {
-		line("Now in", "%s", display(j.EndsIn))
+		line("Now in", "%s", display(j.FileNow))
 	}
 	if j.Seen.IsZero() {
 		line("Taken", "%s", clock(j.Taken, now))
@@ -340,7 +340,7 @@ func (a *app) showJob(arg string) error {
 			fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
 		}
 	}
-	if j.State == ledger.Failed && j.EndsIn != "" {
+	if j.State == ledger.Failed && j.FileNow != "" {
 		fmt.Fprintf(a.out, "\nTo retry it: stilltide retry %d\n", j.ID)
 	}
 	if j.State == ledger.Processed && slices.ContainsFunc(placements, func(p ledger.Placement) bool { return p.State == ledger.Done }) {
@@ -353,7 +353,7 @@ func (a *app) showJob(arg string) error {
 func placedWord(p ledger.Placement) string {
 	switch place.Kind(p.Kind) {
 	case place.Put:
-		if p.Over {
+		if p.Replaced {
 			return "Replaced"
 		}
 		return "Made"
@@ -373,7 +373,7 @@ func (a *app) placedText(f *rule.File, p ledger.Placement) string {
 	switch place.Kind(p.Kind) {
 	case place.Moved, place.Trashed:
 		text = display(short(f.Base, p.Source)) + " → " + text
-	case place.Twin:
+	case place.Duplicate:
 		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
 	}
 	if p.State != ledger.Done {
@@ -491,7 +491,7 @@ func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, er
 		err = l.NowIn(list)
 	}
 	for _, j := range list {
-		if j.EndsIn != "" {
+		if j.FileNow != "" {
 			ids = append(ids, j.ID)
 		}
 	}

@@ -21,11 +21,11 @@ import (
 	"stilltide/internal/live"
 )
 
-// mostRows bounds the jobs of each list in the live view.
-const mostRows = 300
+// maxRows bounds the jobs of each list in the live view.
+const maxRows = 300
 
-// mostLines bounds what the live view shows of one job's output.
-const mostLines = 5000
+// maxLines bounds what the live view shows of one job's output.
+const maxLines = 5000
 
 // lastHour is how many minutes the live view's plot has.
 const lastHour = 60
@@ -124,7 +124,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 	if w == nil {
 		return
 	}
-	for _, j := range w.Running[:min(len(w.Running), mostRows)] {
+	for _, j := range w.Running[:min(len(w.Running), maxRows)] {
 		note := ""
 		if lines := engine.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)), 1); len(lines) > 0 {
 			note = lines[0]
@@ -139,7 +139,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 // lists fills in what waits and what is over.
 func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Settling}
-	list, err := l.OpenJobs("", waits, 0, mostRows)
+	list, err := l.OpenJobs("", waits, 0, maxRows)
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 		}
 		s.Open = append(s.Open, row)
 	}
-	if list, err = l.Recent(mostRows); err != nil {
+	if list, err = l.Recent(maxRows); err != nil {
 		return err
 	}
 	for _, j := range list {
@@ -160,7 +160,7 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 		if row.Note == "" {
 			row.Note = strings.TrimSpace("→ " + whereNow(v.f, j) + "  " + j.Result)
 		}
-		s.Over = append(s.Over, row)
+		s.Ended = append(s.Ended, row)
 	}
 	return nil
 }
@@ -228,7 +228,7 @@ func (v *liveView) Output(id int64) []string {
 			lines = append(lines, ink.Clean(line))
 		}
 	}
-	return lines[max(len(lines)-mostLines, 0):]
+	return lines[max(len(lines)-maxLines, 0):]
 }
 
 // minutes counts jobs a minute. The past is read once; after that the counts

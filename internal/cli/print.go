@@ -151,7 +151,7 @@ type jobJSON struct {
 	Exit       *int         `json:"exit_code"`
 	Reason     string       `json:"reason"`
 	Result     string       `json:"result,omitempty"` // what its steps have to say
-	EndsIn     *string      `json:"file_now"`
+	FileNow    *string      `json:"file_now"`
 	Size       int64        `json:"size"`
 	Hash       string       `json:"hash,omitempty"`
 }
@@ -173,9 +173,9 @@ func jobLine(j ledger.Job) jobJSON {
 	if !j.Started.IsZero() {
 		out.WaitedS = j.Started.Sub(j.Taken).Seconds()
 	}
-	if j.EndsIn != "" {
-		end := strings.ToValidUTF8(j.EndsIn, "\uFFFD")
-		out.EndsIn = &end
+	if j.FileNow != "" {
+		end := strings.ToValidUTF8(j.FileNow, "\uFFFD")
+		out.FileNow = &end
 	}
 	return out
 }

@@ -112,8 +112,8 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-// mostUnmatched bounds the files on the page that no rule takes.
-const mostUnmatched = 50
+// maxUnmatched bounds the files on the page that no rule takes.
+const maxUnmatched = 50
 
 // page makes the page, with what the watcher and the folders say now.
 func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary, now time.Time) ([]byte, error) {
@@ -131,10 +131,10 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 		n, _ := diags.Count()
 		d.State, d.Wrong = d.State+" "+plural(n, "error")+" in the rules file.", true
 	} else if err := engine.Preview(engine.NewSet(f), l, nil, now, func(p engine.Foreseen) {
-		if !p.Nobodys {
+		if !p.Unmatched {
 			return
 		}
-		if len(d.Unmatched) == mostUnmatched {
+		if len(d.Unmatched) == maxUnmatched {
 			d.More++
 			return
 		}

@@ -62,8 +62,8 @@ func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
 	}
 	attrs := []slog.Attr{slog.Int64("id", j.ID), slog.String("rule", j.Rule), slog.String("file", j.File), slog.String("state", string(j.State)),
 		slog.Int("attempts", j.Attempts), slog.Float64("ran_s", j.RanS)}
-	if j.EndsIn != nil {
-		attrs = append(attrs, slog.String("file_now", *j.EndsIn))
+	if j.FileNow != nil {
+		attrs = append(attrs, slog.String("file_now", *j.FileNow))
 	}
 	if j.Reason != "" {
 		attrs = append(attrs, slog.String("reason", j.Reason))

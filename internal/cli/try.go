@@ -47,7 +47,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	ctx, stop := a.untilSignal()
 	defer stop()
 	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
-	ok, endsIn, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
+	ok, fileNow, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
 	if r.Runs() && !inPlace {
 		fmt.Fprintln(a.err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote to paths of their own is real; --in-place runs them on the file itself.")
 	}
@@ -56,10 +56,10 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 		return found(err.Error())
 	case !ok:
 		return found("the step failed, so the attempt would end here; nothing was moved")
-	case endsIn == path:
+	case fileNow == path:
 		fmt.Fprintln(a.err, "All steps succeed; the file would stay where it is. Nothing was moved.")
 	default:
-		fmt.Fprintf(a.err, "All steps succeed; the file would end in %s. Nothing was moved.\n", display(short(f.Base, endsIn)))
+		fmt.Fprintf(a.err, "All steps succeed; the file would end in %s. Nothing was moved.\n", display(short(f.Base, fileNow)))
 	}
 	return nil
 }

@@ -194,24 +194,24 @@ type burst struct {
 }
 
 const (
-	mostASecond = 12 // lines that people can follow
-	mostBad     = 20 // failures that are shown of one batch anyway
+	maxASecond = 12 // lines that people can follow
+	maxBad     = 20 // failures that are shown of one batch anyway
 )
 
 // holds tells whether an outcome's line is held back.
 func (b *burst) holds(j *ledger.Job, now time.Time) bool {
 	if this := now.Truncate(time.Second); !this.Equal(b.second) {
-		if b.lines <= mostASecond/2 || now.Sub(b.second) >= 2*time.Second {
+		if b.lines <= maxASecond/2 || now.Sub(b.second) >= 2*time.Second {
 			b.on, b.bad = false, 0
 		}
 		b.second, b.lines = this, 0
 	}
 	b.lines++
-	b.on = b.on || b.lines > mostASecond
+	b.on = b.on || b.lines > maxASecond
 	if !b.on {
 		return false
 	}
-	if j.State == ledger.Failed && b.bad < mostBad {
+	if j.State == ledger.Failed && b.bad < maxBad {
 		b.bad++
 		return false
 	}
@@ -252,14 +252,14 @@ func (l *lines) whereTo(o *engine.Outcome) string {
 		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))
 	case j.Event == file.Removed:
 		return "it was removed"
-	case j.EndsIn == "":
+	case j.FileNow == "":
 		return "the input is no longer there"
-	case j.EndsIn == j.File:
+	case j.FileNow == j.File:
 		return "stays"
 	}
-	folder := display(short(l.rules.Base, filepath.Dir(j.EndsIn)))
-	if filepath.Base(j.EndsIn) != filepath.Base(j.File) {
-		folder = display(short(l.rules.Base, j.EndsIn))
+	folder := display(short(l.rules.Base, filepath.Dir(j.FileNow)))
+	if filepath.Base(j.FileNow) != filepath.Base(j.File) {
+		folder = display(short(l.rules.Base, j.FileNow))
 	}
 	return "→ " + folder
 }
@@ -333,7 +333,7 @@ func (a *app) trusted(f *rule.File) error {
 	if !loose[0].Rules {
 		what = "which the rules run"
 	}
-	return usage("%s can change %s, %s; take that right away (chmod, chown), or say --trust-rules", loose[0].Who, a.shown(loose[0].Path), what)
+	return usage("%s can change %s, %s; remove that permission (chmod, chown), or use --trust-rules", loose[0].Who, a.shown(loose[0].Path), what)
 }
 
 // openEngine takes the ledger for watch and sweep.
@@ -432,7 +432,7 @@ func (a *app) watch() (err error) {
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
 	if s, err := control.Serve(f.StateFolder(), e); err != nil {
-		a.warn("%v; until that is put right this watcher cannot be paused or asked", err)
+		a.warn("%v; until that is fixed, other commands cannot reach this watcher", err)
 	} else {
 		defer s.Close()
 	}
@@ -455,9 +455,9 @@ func (a *app) watch() (err error) {
 	}
 	defer stopReload()
 	context.AfterFunc(ctx, func() {
-		a.note("ending: nothing new starts; running jobs get %s (once more to end at once)", plan.Span(engine.StopAfter))
+		a.note("stopping: nothing new starts; running jobs get %s (Ctrl-C once more stops them at once)", plan.Span(engine.StopAfter))
 	})
-	context.AfterFunc(ctx, func() { manager.Status("ending; running jobs go on to their end") })
+	context.AfterFunc(ctx, func() { manager.Status("stopping; running jobs are allowed to finish") })
 	stopProgress := a.showProgress(e, l, false)
 	err = e.Run(ctx)
 	stopProgress()

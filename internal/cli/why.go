@@ -74,10 +74,10 @@ func (a *app) whyJSON(f *rule.File, w engine.Why) error {
 			Conditions []plan.Condition `json:"conditions"`
 			Settled    bool             `json:"settled"`
 			Writers    []string         `json:"writers"`
-			EndsIn     *string          `json:"file_after"`
+			FileAfter  *string          `json:"file_after"`
 		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
-		if r.Rule == w.Taker && w.EndsIn != "" {
-			line.EndsIn = &w.EndsIn
+		if r.Rule == w.Taker && w.FileAfter != "" {
+			line.FileAfter = &w.FileAfter
 		}
 		if err := a.printJSON(line); err != nil {
 			return err
@@ -262,10 +262,10 @@ func ending(f *rule.File, w engine.Why) string {
 	switch {
 	case w.Thrown != "":
 		return "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
-	case w.EndsIn != "" && w.Problem != "":
-		return "it ends in " + display(short(f.Base, w.EndsIn))
-	case w.EndsIn != "":
-		return "after success it is in " + display(short(f.Base, w.EndsIn))
+	case w.FileAfter != "" && w.Problem != "":
+		return "it ends in " + display(short(f.Base, w.FileAfter))
+	case w.FileAfter != "":
+		return "after success it is in " + display(short(f.Base, w.FileAfter))
 	}
 	return "it stays where it is"
 }
@@ -387,16 +387,16 @@ func (p *preview) progress(text string) {
 
 func (p *preview) line(f engine.Foreseen) any {
 	line := struct {
-		File     string   `json:"file"`
-		Rule     *string  `json:"rule"`
-		Reason   string   `json:"reason,omitempty"`
-		Settled  bool     `json:"settled"`
-		Steps    []string `json:"steps"`
-		EndsIn   *string  `json:"file_after"`
-		SameName string   `json:"same_name,omitempty"`
-		Stage    int      `json:"stage,omitempty"`
-		Fails    string   `json:"fails,omitempty"`
-		Discards string   `json:"discards,omitempty"`
+		File      string   `json:"file"`
+		Rule      *string  `json:"rule"`
+		Reason    string   `json:"reason,omitempty"`
+		Settled   bool     `json:"settled"`
+		Steps     []string `json:"steps"`
+		FileAfter *string  `json:"file_after"`
+		SameName  string   `json:"same_name,omitempty"`
+		Stage     int      `json:"stage,omitempty"`
+		Fails     string   `json:"fails,omitempty"`
+		Discards  string   `json:"discards,omitempty"`
 	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
 	if line.Steps == nil {
 		line.Steps = []string{}
@@ -404,8 +404,8 @@ func (p *preview) line(f engine.Foreseen) any {
 	if f.Rule != nil {
 		line.Rule = &f.Rule.Name.S
 	}
-	if f.EndsIn != "" {
-		line.EndsIn = &f.EndsIn
+	if f.FileAfter != "" {
+		line.FileAfter = &f.FileAfter
 	}
 	return line
 }
@@ -418,16 +418,16 @@ func (p *preview) endOf(t engine.Foreseen) cell {
 		return cell{text: t.Thrown, paint: st.Bad}
 	case t.Open:
 		return cell{text: "?"}
-	case t.Fails != "" && t.EndsIn == "":
+	case t.Fails != "" && t.FileAfter == "":
 		return cell{text: "fails, stays", paint: st.Bad}
 	case t.Fails != "":
-		return cell{text: "fails, " + display(short(p.f.Base, t.EndsIn)), paint: st.Bad}
-	case t.EndsIn == "" && t.Rule.Processed != nil:
+		return cell{text: "fails, " + display(short(p.f.Base, t.FileAfter)), paint: st.Bad}
+	case t.FileAfter == "" && t.Rule.Processed != nil:
 		return cell{text: "is there already"}
-	case t.EndsIn == "":
+	case t.FileAfter == "":
 		return cell{text: "stays"}
 	}
-	return cell{text: display(short(p.f.Base, t.EndsIn))}
+	return cell{text: display(short(p.f.Base, t.FileAfter))}
 }
 
 // rows are the lines of one file: a line for each of its steps.

@@ -115,7 +115,7 @@ func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 	}
 	var list []*ledger.Placement
 	for i := range all {
-		if p := &all[i]; p.Leads == "" && p.Attempt == a.number && p.State == ledger.Done {
+		if p := &all[i]; p.FinalState == "" && p.Attempt == a.number && p.State == ledger.Done {
 			list = append(list, p)
 		}
 	}
@@ -132,7 +132,7 @@ func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 func (w *work) took() (paths []string) {
 	for _, p := range w.placed {
 		switch place.Kind(p.Kind) {
-		case place.Moved, place.Twin, place.Trashed, place.Deleted:
+		case place.Moved, place.Duplicate, place.Trashed, place.Deleted:
 			if p.State == ledger.Done && p.Source != w.job.File {
 				paths = append(paths, p.Source)
 			}
@@ -201,7 +201,7 @@ func (w *work) all(ctx context.Context) *problem {
 func whyEnded(ctx context.Context, r *rule.Rule) string {
 	switch context.Cause(ctx) {
 	case errAttemptTimeout:
-		return fmt.Sprintf("it was ended after %s (timeout)", plan.Span(r.Timeout.Duration))
+		return fmt.Sprintf("it timed out after %s", plan.Span(r.Timeout.Duration))
 	case errStopJob:
 		return "it was stopped"
 	}
@@ -209,7 +209,7 @@ func whyEnded(ctx context.Context, r *rule.Rule) string {
 }
 
 var (
-	errAttemptTimeout = errors.New("the attempt's time is over")
+	errAttemptTimeout = errors.New("the attempt timed out")
 	errStopJob        = errors.New("the job is to be stopped")
 )
 

@@ -30,8 +30,8 @@ func (b Batch) Jobs() int {
 // idleFor is how long a rule must have nothing to do for its batch to be over.
 const idleFor = time.Second
 
-// mostFailedListed bounds the failed jobs that a batch lists.
-const mostFailedListed = 20
+// maxFailedListed bounds the failed jobs that a batch lists.
+const maxFailedListed = 20
 
 // batches keeps the batches under way, by rule.
 type batches struct {
@@ -53,7 +53,7 @@ func (b *batches) ended(j *job, now time.Time) {
 		b.open[name] = batch
 	}
 	batch.Count[j.row.State]++
-	if j.row.State == ledger.Failed && len(batch.Failed) < mostFailedListed {
+	if j.row.State == ledger.Failed && len(batch.Failed) < maxFailedListed {
 		batch.Failed = append(batch.Failed, j.row)
 	}
 	batch.Ended = now

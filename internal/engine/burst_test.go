@@ -22,9 +22,9 @@ func TestWhenEventsWait(t *testing.T) {
 		require.True(t, !is || until.Equal(q.taken.Add(patience)))
 		return is
 	}
-	q.add(make([]*placing, mostWaiting+mostPlaced))
+	q.add(make([]*placing, maxWaiting+maxPlaced))
 	require.False(t, held(0), "nothing was taken yet, so nobody knows how quick they are")
-	require.Len(t, q.take(mostPlaced), mostPlaced)
+	require.Len(t, q.take(maxPlaced), maxPlaced)
 	q.taken = now
 	require.True(t, held(0))
 	require.True(t, held(patience-1))
@@ -45,7 +45,7 @@ func drop(t *testing.T, folder, name string, n int) {
 // Many more files at once than jobs may be under way: each is moved once, and
 // none takes the long way through a queue in the ledger alone.
 func TestABurstWaitsInItsFolder(t *testing.T) {
-	const files = 4 * mostWaiting
+	const files = 4 * maxWaiting
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
@@ -74,7 +74,7 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	stop()
 	require.True(t, more, "who asks how far it is hears that there are more")
 	require.GreaterOrEqual(t, renamed, files)
-	require.Less(t, most, files*3/4, "the others waited in their folder") // more than mostWaiting where a move took longer than patience
+	require.Less(t, most, files*3/4, "the others waited in their folder") // more than maxWaiting where a move took longer than patience
 	require.Empty(t, e.flow.window.more)
 	moved, err := os.ReadDir(filepath.Join(dir, "out"))
 	require.NoError(t, err)
@@ -100,7 +100,7 @@ rules:
 		}
 		return nil
 	})
-	const files = mostWaiting + 2*mostPlaced
+	const files = maxWaiting + 2*maxPlaced
 	drop(t, in, "f", files)
 	drop(t, other, "g", 1)
 	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, 30*time.Second, 10*time.Millisecond)

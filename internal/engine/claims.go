@@ -45,9 +45,9 @@ func (f *flow) release(j *job, now time.Time) {
 	}
 	held.claimed = nil
 
-	ends := map[string]bool{j.row.EndsIn: true}
+	ends := map[string]bool{j.row.FileNow: true}
 	for _, m := range j.row.Extra {
-		ends[m.EndsIn] = true
+		ends[m.FileNow] = true
 	}
 	for path := range held.offers {
 		if path != j.row.File {

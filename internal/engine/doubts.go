@@ -35,7 +35,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay", "leave it out, or name another folder")
 	}
 	for _, l := range LooseFiles(f) {
-		warn(rule.Pos{File: f.Path, Line: 1, Column: 1}, "changeable", fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path), "take that right away (chmod, chown); watch and sweep refuse it otherwise")
+		warn(rule.Pos{File: f.Path, Line: 1, Column: 1}, "changeable", fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path), "remove that permission (chmod, chown); watch and sweep refuse it otherwise")
 	}
 	d = append(d, channels(f)...)
 	for _, r := range f.All() {
@@ -63,7 +63,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 					warn(text.Pos, "program", missing, "install it, or correct its path")
 				}
 				if path, who := looseProgram(words); who != "" {
-					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path), "take that right away (chmod, chown)")
+					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path), "remove that permission (chmod, chown)")
 				}
 			}
 		}

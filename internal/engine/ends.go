@@ -138,7 +138,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.at, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
 			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
-				State: ledger.Intended, Leads: state, Chained: watched},
+				State: ledger.Intended, FinalState: state, Chained: watched},
 		})
 		return nil
 	}
@@ -223,27 +223,27 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.finish(j, p.leads, j.cause, p.moved[0].target, now)
 		return
 	}
-	reason, endsIn := j.cause, map[string]string{}
+	reason, fileNow := j.cause, map[string]string{}
 	for source, at := range landed {
-		endsIn[source] = at
+		fileNow[source] = at
 	}
 	j.intended = len(p.moved) == 1 && p.moved[0].intended
 	for _, m := range p.moved {
-		endsIn[m.source] = m.target
+		fileNow[m.source] = m.target
 		if !errors.Is(m.err, place.ErrChanged) {
 			continue
 		}
 		set(&j.again, m.source)
-		endsIn[m.source] = m.source
+		fileNow[m.source] = m.source
 		if m.source == j.row.File {
 			reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
 		}
 	}
 	for i := range j.row.Extra {
 		m := &j.row.Extra[i]
-		m.EndsIn = endsIn[j.where(m.File, m.Facts).at]
+		m.FileNow = fileNow[j.where(m.File, m.Facts).at]
 	}
-	f.finish(j, p.leads, reason, endsIn[j.where(j.row.File, j.row.Facts).at], now)
+	f.finish(j, p.leads, reason, fileNow[j.where(j.row.File, j.row.Facts).at], now)
 }
 
 // unmake has what a job's steps placed taken back, because its end cannot be placed: what
@@ -272,7 +272,7 @@ func join(a, b string) string {
 }
 
 // notPlacedYet begins the reason of a job whose placement is tried again.
-const notPlacedYet = "its work is done, but it cannot be placed yet"
+const notPlacedYet = "its steps succeeded, but it cannot be placed yet"
 
 // causeOf is a job's reason without what is said of its placement.
 func causeOf(reason string) string {
@@ -308,13 +308,13 @@ func (f *flow) placeLate(now time.Time) {
 }
 
 // finish ends a job for good.
-func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now time.Time) {
-	j.row.State, j.row.Reason, j.row.EndsIn, j.row.Ended, j.row.Due = state, reason, endsIn, now, time.Time{}
+func (f *flow) finish(j *job, state ledger.State, reason, fileNow string, now time.Time) {
+	j.row.State, j.row.Reason, j.row.FileNow, j.row.Ended, j.row.Due = state, reason, fileNow, now, time.Time{}
 	f.record(j)
-	f.remember(j, j.row.File, j.row.Facts, j.row.Hash, endsIn)
+	f.remember(j, j.row.File, j.row.Facts, j.row.Hash, fileNow)
 	for _, m := range j.row.Extra {
 		if !m.Companion {
-			f.remember(j, m.File, m.Facts, "", m.EndsIn)
+			f.remember(j, m.File, m.Facts, "", m.FileNow)
 		}
 	}
 	if j.held != nil {
@@ -330,7 +330,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, endsIn string, now tim
 	f.release(j, now)
 	if j.rule != nil && j.rule.Share && j.row.Event == file.Removed {
 		f.removing[j.row.File] = now // the rules after it come next
-	} else if j.rule != nil && j.rule.Share && endsIn == j.row.File {
+	} else if j.rule != nil && j.rule.Share && fileNow == j.row.File {
 		set(&j.again, j.row.File)
 	}
 	if j.gone {
@@ -377,12 +377,12 @@ func (f *flow) isOwnWork(j *job, path string) bool {
 }
 
 // remember notes a file that stays, so that it is not taken again.
-func (f *flow) remember(j *job, path string, facts file.Facts, hash, endsIn string) {
-	if endsIn == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) { // it went by itself, which is a removal
+func (f *flow) remember(j *job, path string, facts file.Facts, hash, fileNow string) {
+	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) { // it went by itself, which is a removal
 		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
-		if (endsIn != "" || j.row.Event != file.Removed) && !j.gone {
+		if (fileNow != "" || j.row.Event != file.Removed) && !j.gone {
 			f.forget(path, facts.Dir, j.row.Ended)
 		}
 	}
@@ -414,8 +414,8 @@ func (f *flow) noteOffers(j *job) {
 			}
 		}
 	}
-	note(j.row.EndsIn)
+	note(j.row.FileNow)
 	for _, m := range j.row.Extra {
-		note(m.EndsIn)
+		note(m.FileNow)
 	}
 }

@@ -316,7 +316,7 @@ func (e *Engine) wasPlaced(batch []placedEnd) {
 
 func (e *Engine) sayStopped(job int64) {
 	if j := e.flow.jobs[job]; j != nil && e.o.Said != nil {
-		e.o.Said(fmt.Sprintf("the copy of %s was ended before it was complete; nothing is lost, and the next start makes it anew", j.row.File))
+		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next start makes it again", j.row.File))
 	}
 }
 
@@ -377,7 +377,7 @@ func (e *Engine) carryOut(work context.Context) {
 		}
 	}
 	f.starts, f.stops, f.places, f.overdue, f.notices, f.over = nil, nil, nil, nil, nil, nil
-	if clear(f.outcomes); cap(f.outcomes) > mostBegun {
+	if clear(f.outcomes); cap(f.outcomes) > maxBegun {
 		f.outcomes = nil
 	}
 	f.outcomes = f.outcomes[:0]
@@ -429,14 +429,14 @@ func (e *Engine) Alive(within time.Duration) bool {
 	}
 }
 
-// mostPasses bounds the passes of one sweep, in case a rule may take what it
+// maxPasses bounds the passes of one sweep, in case a rule may take what it
 // places itself (loops: allow).
-const mostPasses = 50
+const maxPasses = 50
 
 // lookAgain begins another pass of a sweep if jobs placed something where a
 // rule watches: a chain goes on to its end.
 func (e *Engine) lookAgain() bool {
-	if !e.flow.chained || e.passes == mostPasses {
+	if !e.flow.chained || e.passes == maxPasses {
 		return false
 	}
 	e.flow.chained = false
@@ -452,7 +452,7 @@ func (e *Engine) lookAgain() bool {
 func (e *Engine) unread() error {
 	for _, path := range slices.Sorted(maps.Keys(e.folders)) {
 		if why := e.folders[path].unread; why != "" {
-			return fmt.Errorf("%s could not be looked through to its end, so files may be left: %s", path, why)
+			return fmt.Errorf("%s could not be read to its end, so some of its files may not have been seen: %s", path, why)
 		}
 	}
 	return nil
@@ -471,7 +471,7 @@ func (e *Engine) finished() bool {
 	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
 		return false
 	}
-	if e.flow.gather.Busy() || len(e.flow.nobodys.queue) > 0 {
+	if e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
 		return false
 	}
 	for _, j := range e.flow.jobs {
@@ -490,6 +490,6 @@ func (e *Engine) do(f func()) error {
 		<-done
 		return nil
 	case <-e.ended:
-		return errors.New("the watcher is ending")
+		return errors.New("the watcher is stopping")
 	}
 }

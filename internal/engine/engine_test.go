@@ -103,7 +103,7 @@ rules:
 	o.mu.Lock()
 	reason := o.list[len(o.list)-1].Job.Reason
 	o.mu.Unlock()
-	require.Contains(t, reason, "was ended after 300 ms (timeout)")
+	require.Contains(t, reason, "timed out after 300 ms")
 	stop()
 }
 
@@ -114,7 +114,7 @@ func TestALongQueueWaitsInTheLedger(t *testing.T) {
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
-	const files = 3*mostQueued + 17
+	const files = 3*maxQueued + 17
 	for i := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -133,7 +133,7 @@ rules:
 	e, stop = run(t, dir, rules, o.add)
 	var inMemory int
 	require.NoError(t, e.do(func() { inMemory = len(e.flow.jobs) }))
-	require.LessOrEqual(t, inMemory, mostQueued)
+	require.LessOrEqual(t, inMemory, maxQueued)
 	require.NoError(t, e.Pause(nil, false))
 	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, 60*time.Second, 5*time.Millisecond)
 	stop()
@@ -166,9 +166,9 @@ func TestOutputIsBounded(t *testing.T) {
 
 // crowded makes the memory's part of the queue small.
 func crowded(t *testing.T) {
-	before := mostTogether
-	mostTogether = 0
-	t.Cleanup(func() { mostTogether = before })
+	before := maxTogether
+	maxTogether = 0
+	t.Cleanup(func() { maxTogether = before })
 }
 
 // More events for files whose jobs wait in the ledger alone make no second job.
@@ -183,7 +183,7 @@ workers: 2
 rules:
   - {name: all, watch: in, debounce: 0s, script: 'exit 0', processed: done}
 `, o.add)
-	const files = 2*mostQueued + 100
+	const files = 2*maxQueued + 100
 	write := func(i int) {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -198,7 +198,7 @@ rules:
 		return o.count(ledger.Processed) >= files
 	}, 100*time.Second, 5*time.Millisecond)
 	stop()
-	require.LessOrEqual(t, most, mostQueued+mostQueued/2, "the memory holds a part of the queue")
+	require.LessOrEqual(t, most, maxQueued+maxQueued/2, "the memory holds a part of the queue")
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	seen := map[string]int{}

@@ -24,20 +24,20 @@ type Reason struct {
 
 // Why is what all rules make of a file, and what would be done with it.
 type Why struct {
-	Path    string
-	Facts   file.Facts
-	Event   file.Event
-	Reasons []Reason
-	Taker   *rule.Rule // the first rule that takes it, nil if none does
-	Ready   bool
-	NotYet  string // why it is not ready
-	Writers []watchfs.Writer
-	Steps   []string
-	EndsIn  string   // after success; "" if it stays
-	Thrown  string   // "to the trash" or "deleted", if a step discards it
-	Problem string   // why it would fail
-	Clashes []string // what is at its places already
-	Jobs    []ledger.Job
+	Path      string
+	Facts     file.Facts
+	Event     file.Event
+	Reasons   []Reason
+	Taker     *rule.Rule // the first rule that takes it, nil if none does
+	Ready     bool
+	NotYet    string // why it is not ready
+	Writers   []watchfs.Writer
+	Steps     []string
+	FileAfter string   // after success; "" if it stays
+	Thrown    string   // "to the trash" or "deleted", if a step discards it
+	Problem   string   // why it would fail
+	Clashes   []string // what is at its places already
+	Jobs      []ledger.Job
 }
 
 // Explain asks every rule about a path, which need not exist. l may be nil.
@@ -64,7 +64,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
 		self := thing{facts: d.facts, source: path}
 		f := foreseeOne(set, l, path, self, first, now)
-		w.Steps, w.EndsIn, w.Thrown, w.Problem, w.Clashes = f.Steps, f.EndsIn, f.Thrown, f.Fails, f.Clashes
+		w.Steps, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.FileAfter, f.Thrown, f.Fails, f.Clashes
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(now)
@@ -173,7 +173,7 @@ func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Fac
 	case take.Handled, take.Shared:
 		reason.Handled = reply.Job
 	case take.Left:
-		reason.also("existing", "a file that came or changed since", "it was there before, or was left alone")
+		reason.also("existing", "a file that was added or changed since", "it was there before, or was left alone")
 	case take.Loop:
 		reason.also("loops", "a file that this rule did not place itself", "it went through this rule before")
 	}

@@ -26,7 +26,7 @@ type flow struct {
 	set      *plan.Set
 	store    store
 	look     func(path string) (file.Facts, error)
-	looks    [mostLooks]seen // of lookAll
+	looks    [maxLooks]seen // of lookAll
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
@@ -48,7 +48,7 @@ type flow struct {
 	taken    []*job               // in this round, and not recorded yet
 	held     []*job               // jobs whose watched folder is not there
 	late     []*job               // placements to be tried again
-	troubles map[string]string    // by rule: why it needs a person
+	troubles map[string]string    // by rule: why it needs your attention
 	paused   map[string]bool      // rules that are paused; "" for all
 	book     loop.Book
 	running  map[int64]*job // jobs whose attempt is under way
@@ -73,9 +73,9 @@ type flow struct {
 	over      []Batch
 	recovered []string // rules that are out of trouble
 
-	batches batches
-	nobodys nobodys
-	asked   map[string][]plan.Candidate // what candidates has answered
+	batches   batches
+	unmatched unmatched
+	asked     map[string][]plan.Candidate // what candidates has answered
 }
 
 // Notice is what a notify step says.
@@ -341,8 +341,8 @@ func (f *flow) askAgain(path string, err error, now time.Time) {
 	}
 }
 
-// mostAsked bounds the answers that candidates keeps.
-const mostAsked = 4096
+// maxAsked bounds the answers that candidates keeps.
+const maxAsked = 4096
 
 // candidates lists the rules that could take a file. That is asked several
 // times on a file's way, so the answers are kept while there is work.
@@ -353,7 +353,7 @@ func (f *flow) candidates(path string) []plan.Candidate {
 	if f.asked == nil {
 		f.asked = map[string][]plan.Candidate{}
 	}
-	if len(f.asked) == mostAsked {
+	if len(f.asked) == maxAsked {
 		clear(f.asked)
 	}
 	found := f.set.Candidates(path)
@@ -412,13 +412,13 @@ func (f *flow) wentAway(path string, dir bool, now time.Time) {
 	}
 }
 
-// mostBegun bounds the jobs that begin in one round: many may end at once,
+// maxBegun bounds the jobs that begin in one round: many may end at once,
 // because their files are gone.
-const mostBegun = 4000
+const maxBegun = 4000
 
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
-	for paths := range slices.Chunk(f.settle.Asks(now), mostLooks) {
+	for paths := range slices.Chunk(f.settle.Asks(now), maxLooks) {
 		for i, look := range f.lookAll(paths) {
 			f.lookedAt(paths[i], look, now)
 		}
@@ -434,12 +434,12 @@ func (f *flow) advance(now time.Time) {
 		f.takeGroup(g, now)
 	}
 	f.placeLate(now)
-	f.lookForNobodys(now)
+	f.findUnmatched(now)
 	f.timesCame(now)
 	f.window.refill(f, now)
 	f.more = false
 	for begun := 0; !f.stopping && !f.holding; begun++ {
-		if f.more = begun == mostBegun; f.more {
+		if f.more = begun == maxBegun; f.more {
 			break // what has come of these is carried out first
 		}
 		next, ok := f.dispatch.Next(now)
@@ -505,7 +505,7 @@ func (f *flow) wake(now time.Time) (at time.Time, ok bool) {
 	sooner(f.settle.Next())
 	sooner(f.gather.Next())
 	sooner(f.batches.next())
-	sooner(f.nobodys.next())
+	sooner(f.unmatched.next())
 	for _, due := range f.timed {
 		sooner(due, true)
 	}

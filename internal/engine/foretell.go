@@ -70,7 +70,7 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []stri
 	f.Clashes = w.notes
 	f.Open, f.Doubt = w.open, w.doubt
 	if w.at != c.Unit && !w.open {
-		f.EndsIn = w.at
+		f.FileAfter = w.at
 	}
 	p.follow(f, c, w, chain)
 }
@@ -258,7 +258,7 @@ func (w *foretelling) replace(s *rule.Step) {
 		w.wrong = "replace_with: there is no " + plan.Display(path)
 		return
 	case !there.facts.Regular:
-		w.wrong = "replace_with: " + plan.Display(path) + " is no regular file"
+		w.wrong = "replace_with: " + plan.Display(path) + " is not a regular file"
 		return
 	case !s.Gains(w.self.facts.Size, there.facts.Size):
 		return

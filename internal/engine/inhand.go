@@ -23,7 +23,7 @@ type inHand struct {
 // take notes where a job's file is about to be. One that is another job's stays so.
 func (h *inHand) take(p *ledger.Placement) error {
 	k := place.Kind(p.Kind)
-	if k != place.Moved && k != place.Twin && k != place.Trashed || p.Target == "" {
+	if k != place.Moved && k != place.Duplicate && k != place.Trashed || p.Target == "" {
 		return nil
 	}
 	h.mu.Lock()
@@ -42,7 +42,7 @@ func (h *inHand) take(p *ledger.Placement) error {
 	switch {
 	case held && other == p.Job:
 		return nil
-	case held && place.Kind(p.Kind) == place.Twin:
+	case held && place.Kind(p.Kind) == place.Duplicate:
 		return fmt.Errorf("%s: %w", plan.Display(p.Target), place.ErrHeld)
 	}
 	h.by[p.Target] = p.Job

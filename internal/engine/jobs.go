@@ -134,7 +134,7 @@ func (f *flow) dropMember(j *job, path string, now time.Time) bool {
 	if path == j.row.File {
 		at := slices.IndexFunc(j.row.Extra, func(m ledger.Member) bool { return !m.Companion })
 		first := j.row.Extra[at]
-		j.row.File, j.row.Facts, j.row.EndsIn, j.spot = first.File, first.Facts, first.File, plan.Spot{}
+		j.row.File, j.row.Facts, j.row.FileNow, j.spot = first.File, first.Facts, first.File, plan.Spot{}
 		path = first.File
 	}
 	j.row.Extra = slices.DeleteFunc(slices.Clone(j.row.Extra), func(m ledger.Member) bool {
@@ -218,10 +218,10 @@ func (j *job) follow(units []unit) {
 	for _, u := range units {
 		j.now[u.taken] = u
 	}
-	j.row.EndsIn = j.where(j.row.File, j.row.Facts).at
+	j.row.FileNow = j.where(j.row.File, j.row.Facts).at
 	for i := range j.row.Extra {
 		m := &j.row.Extra[i]
-		m.EndsIn = j.where(m.File, m.Facts).at
+		m.FileNow = j.where(m.File, m.Facts).at
 	}
 }
 
@@ -280,7 +280,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		}
 	}
 	if j.cancel {
-		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.EndsIn, now)
+		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.FileNow, now)
 		return
 	}
 	if j.stopOld && !res.astray {

@@ -27,9 +27,9 @@ type lane struct {
 	workers int
 }
 
-// mostCopies bounds the copies to one file system that are under way at once:
+// maxCopies bounds the copies to one file system that are under way at once:
 // while one waits for the disk, another is read.
-const mostCopies = 2
+const maxCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *placing) {
@@ -46,7 +46,7 @@ func (l *lanes) add(p *placing) {
 		l.open[device] = way
 	}
 	way.waiting = append(way.waiting, p)
-	if way.workers < mostCopies {
+	if way.workers < maxCopies {
 		way.workers++
 		l.workers.Go(func() { l.work(device, way) })
 	}

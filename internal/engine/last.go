@@ -30,11 +30,11 @@ func lastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 	if _, passing := below(p.Source, filepath.Join(state, "scratch")); passing {
 		return nil
 	}
-	if p.Over && (p.After.Size != p.Facts.Size || p.After.Mod != p.Facts.Mod) {
+	if p.Replaced && (p.After.Size != p.Facts.Size || p.After.Mod != p.Facts.Mod) {
 		return nil // new content for the file itself: what it had is kept
 	}
 	why, at := "", p.Source
-	for range mostFollowed {
+	for range maxFollowed {
 		now, err := look(at)
 		switch {
 		case err != nil:
@@ -69,15 +69,15 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 	}
 	jobs, err := l.Jobs(ledger.Filter{File: at, After: id})
 	for _, j := range jobs {
-		if j.File == at && j.EndsIn != at {
-			to = j.EndsIn
+		if j.File == at && j.FileNow != at {
+			to = j.FileNow
 		}
 	}
 	return to, err
 }
 
-// mostFollowed bounds the jobs through which a file is followed.
-const mostFollowed = 16
+// maxFollowed bounds the jobs through which a file is followed.
+const maxFollowed = 16
 
 // inputGone tells whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.

@@ -17,18 +17,18 @@ type seen struct {
 
 const (
 	lookTogether = 64  // from how many paths on it pays to look with several goroutines
-	mostLooks    = 512 // so that a decision soon follows its look
-	mostLookers  = 8
+	maxLooks     = 512 // so that a decision soon follows its look
+	maxLookers   = 8
 )
 
-// lookAll looks at up to mostLooks paths, with several goroutines if they are
+// lookAll looks at up to maxLooks paths, with several goroutines if they are
 // many, so that a burst is not held up by the time that one look takes. What it
 // gives is good until the next call.
 func (f *flow) lookAll(paths []string) []seen {
 	looks := f.looks[:len(paths)]
 	share := len(paths)
 	if share >= lookTogether {
-		lookers := min(runtime.GOMAXPROCS(0), mostLookers)
+		lookers := min(runtime.GOMAXPROCS(0), maxLookers)
 		share = (share + lookers - 1) / lookers
 	}
 	var others sync.WaitGroup

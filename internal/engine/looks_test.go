@@ -13,7 +13,7 @@ import (
 // However many paths there are, each is looked at once, what was seen stands at
 // its place, and a look that fails takes nothing from the others.
 func TestLooksTogether(t *testing.T) {
-	for _, n := range []int{0, 1, lookTogether - 1, lookTogether, lookTogether + 1, mostLooks - 1, mostLooks} {
+	for _, n := range []int{0, 1, lookTogether - 1, lookTogether, lookTogether + 1, maxLooks - 1, maxLooks} {
 		var mu sync.Mutex
 		asked := map[string]int{}
 		f := flow{look: func(path string) (file.Facts, error) {

@@ -258,7 +258,7 @@ func (m *memStore) TakenBack(path string) (bool, error) {
 
 func (m *memStore) Reliers(target string, job int64) (list []ledger.Placement, err error) {
 	for _, p := range m.now.placements {
-		if p.Target == target && p.Kind == string(place.Twin) && p.Job != job && (p.State == ledger.Intended || p.State == ledger.Done) {
+		if p.Target == target && p.Kind == string(place.Duplicate) && p.Job != job && (p.State == ledger.Intended || p.State == ledger.Done) {
 			list = append(list, p)
 		}
 	}

@@ -9,7 +9,7 @@ import (
 )
 
 const (
-	mostOutput = 10 << 20 // bytes that a job may have on disk
+	maxOutput  = 10 << 20 // bytes that a job may have on disk
 	keptOutput = 1 << 20  // bytes that are kept of one that prints more
 )
 
@@ -19,7 +19,7 @@ func boundOutput(over <-chan struct{}, path string) {
 	tick := time.NewTicker(outputLook)
 	defer tick.Stop()
 	for {
-		if info, err := os.Stat(path); err == nil && info.Size() > mostOutput {
+		if info, err := os.Stat(path); err == nil && info.Size() > maxOutput {
 			_ = cutOutput(path, info.Size()) // the next look tries again
 		}
 		select {

@@ -33,8 +33,8 @@ func (q *placeQueue) add(p []*placing) {
 	}
 }
 
-// mostPlaced bounds a batch of placings, so that the flow soon hears of them.
-const mostPlaced = 512
+// maxPlaced bounds a batch of placings, so that the flow soon hears of them.
+const maxPlaced = 512
 
 // waiting counts the placings that wait.
 func (q *placeQueue) waiting() int {
@@ -57,8 +57,8 @@ func (q *placeQueue) take(n int) []*placing {
 // as jobs they fill the memory, and the ledger after that. Moves that take long
 // hold up nobody: after a moment without progress the events go on.
 const (
-	mostWaiting = 4096
-	patience    = time.Second
+	maxWaiting = 4096
+	patience   = time.Second
 )
 
 // holdsUp tells whether events have to wait, and until when at most.
@@ -66,7 +66,7 @@ func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	until = q.taken.Add(patience)
-	return until, len(q.list) >= mostWaiting && until.After(now)
+	return until, len(q.list) >= maxWaiting && until.After(now)
 }
 
 // placeFiles is the placing goroutine. The intentions were recorded when the
@@ -90,7 +90,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 		}
 		err := e.ledger.Sync(work) // the intentions of all that wait: who comes meanwhile holds up none of them
 		for waiting > 0 {
-			batch := e.queue.take(min(waiting, mostPlaced))
+			batch := e.queue.take(min(waiting, maxPlaced))
 			waiting -= len(batch)
 			if done := by.placeAll(batch, err, &far); len(done) > 0 {
 				e.placed <- done // the flow listens as long as anything is under way
@@ -198,8 +198,8 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}
-	r.Twin = func(s place.Staged) error {
-		by.e.change(m, func(r *ledger.Placement) { r.Kind, r.Target, r.After = string(place.Twin), s.Target, s.Facts })
+	r.Duplicate = func(s place.Staged) error {
+		by.e.change(m, func(r *ledger.Placement) { r.Kind, r.Target, r.After = string(place.Duplicate), s.Target, s.Facts })
 		return by.e.ledger.Sync(by.e.placing)
 	}
 	r.Copied = func(s place.Staged) error {
@@ -222,7 +222,7 @@ func placedAs(r *ledger.Placement, res place.Result, err error) {
 	}
 	r.State, r.Target, r.After, r.Made = ledger.Done, res.Target, res.Facts, res.Made
 	if res.Same {
-		r.Kind = string(place.Twin)
+		r.Kind = string(place.Duplicate)
 	}
 }
 
@@ -242,11 +242,11 @@ func (e *Engine) stageOver(m *move, r *place.Request) {
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
 		e.change(m, func(r *ledger.Placement) {
-			r.Target, r.After, r.Over = s.Target, before, s.Over
-			if r.Kind = string(place.Moved); s.Twin {
-				r.Kind, r.After = string(place.Twin), s.Facts
+			r.Target, r.After, r.Replaced = s.Target, before, s.Replaced
+			if r.Kind = string(place.Moved); s.Duplicate {
+				r.Kind, r.After = string(place.Duplicate), s.Facts
 			}
-			if r.Kept = ""; s.Over {
+			if r.Kept = ""; s.Replaced {
 				r.Kept = kept
 			}
 		})

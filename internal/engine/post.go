@@ -25,8 +25,8 @@ import (
 // postTimeout bounds a post step that has no timeout of its own.
 const postTimeout = 5 * time.Minute
 
-// mostAnswer is how much of an answer is read, in bytes.
-const mostAnswer = mostSaved
+// maxAnswer is how much of an answer is read, in bytes.
+const maxAnswer = maxSaved
 
 // post sends a file over HTTP. A redirect is not followed: the file goes to
 // the address that the rule names, or nowhere.
@@ -67,7 +67,7 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 		return fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
 	}
 	defer res.Body.Close()
-	answer, err := io.ReadAll(io.LimitReader(res.Body, mostAnswer+1))
+	answer, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
 	if err != nil {
 		return fmt.Errorf("the response from %s ended early: %w", shown, innermost(err))
 	}

@@ -22,19 +22,19 @@ import (
 // Foreseen is what would happen with one file that is there now, or that a step would
 // place where a rule takes it.
 type Foreseen struct {
-	File    string
-	Stage   int        // 0 for a file that is there now, 1 for what its job would place, and so on
-	Rule    *rule.Rule // nil if none takes it
-	Reason  string     // why none does
-	Nobodys bool       // no rule takes it, now or before, though it is a real file
-	Settled bool
-	Steps   []string
-	EndsIn  string   // "" if it stays, is discarded, or only a run can tell
-	Thrown  string   // "to the trash" or "deleted", if a step discards it
-	Open    bool     // only a run can tell where it ends
-	Doubt   bool     // it is taken for granted that commands make what later steps use
-	Fails   string   // why it would fail before anything is run, or in placing
-	Clashes []string // what is at its places already
+	File      string
+	Stage     int        // 0 for a file that is there now, 1 for what its job would place, and so on
+	Rule      *rule.Rule // nil if none takes it
+	Reason    string     // why none does
+	Unmatched bool       // no rule takes it, now or before, though it is a real file
+	Settled   bool
+	Steps     []string
+	FileAfter string   // "" if it stays, is discarded, or only a run can tell
+	Thrown    string   // "to the trash" or "deleted", if a step discards it
+	Open      bool     // only a run can tell where it ends
+	Doubt     bool     // it is taken for granted that commands make what later steps use
+	Fails     string   // why it would fail before anything is run, or in placing
+	Clashes   []string // what is at its places already
 }
 
 // Preview tells of every file in the watched folders (or below paths, if any
@@ -169,7 +169,7 @@ func (p *previewer) one(path string, dir bool) error {
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
 func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
-	f := Foreseen{File: path, Stage: stage, Nobodys: !p.set.Placed(path), Settled: self.facts.Writers != file.Some && !self.facts.Part}
+	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path), Settled: self.facts.Writers != file.Some && !self.facts.Part}
 	from, made := p.sources(self)
 	candidates, err := take.Candidates(p.set, path, dir, made)
 	if err == nil && dir && len(candidates) == 0 {
@@ -193,7 +193,7 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 			break
 		}
 		next := f
-		next.Rule, next.Nobodys = v.Taker.Rule, false
+		next.Rule, next.Unmatched = v.Taker.Rule, false
 		self.facts = v.Facts
 		p.foretell(&next, v.Replies[len(v.Replies)-1], self, v.Chain)
 		p.tell(next)
@@ -209,12 +209,12 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 	case len(d.taking) > 0 || stage > 0:
 		return nil
 	case len(d.replies) == 0:
-		f.Reason = "no rule's patterns fit its name"
+		f.Reason = "no rule's pattern fits its name"
 		if why := p.set.LeftAlone(path); why != "" {
-			f.Reason, f.Nobodys = why, false
+			f.Reason, f.Unmatched = why, false
 		}
 	default:
-		f.Reason, f.Nobodys = d.why(p.set), f.Nobodys && !d.claimed
+		f.Reason, f.Unmatched = d.why(p.set), f.Unmatched && !d.claimed
 	}
 	p.tell(f)
 	return err
@@ -304,7 +304,7 @@ func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *foretelling, chain 
 	if w.at == c.Unit {
 		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.self.facts, Job: 1}
 	}
-	if f.Stage >= mostPasses {
+	if f.Stage >= maxPasses {
 		return
 	}
 	for _, path := range w.placed {

@@ -62,8 +62,8 @@ func (w *work) program(ctx context.Context, s *rule.Step) *problem {
 // tellingLines is among how many of its last lines the reason of a failure is looked for.
 const tellingLines = 40
 
-// mostSaved bounds what save keeps, in bytes.
-const mostSaved = 64 << 10
+// maxSaved bounds what save keeps, in bytes.
+const maxSaved = 64 << 10
 
 // save keeps what a command printed as a word.
 func (w *work) save(s *rule.Step, path string) error {
@@ -75,8 +75,8 @@ func (w *work) save(s *rule.Step, path string) error {
 }
 
 func (w *work) saveText(s *rule.Step, text []byte) error {
-	if len(text) > mostSaved {
-		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), mostSaved)
+	if len(text) > maxSaved {
+		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), maxSaved)
 	}
 	if w.job.Saved == nil {
 		w.job.Saved = map[string]string{}
@@ -109,13 +109,13 @@ func (w *work) judge(ctx context.Context, s *rule.Step) string {
 	case run.Err != nil:
 		return run.Err.Error()
 	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
-		return fmt.Sprintf("%s was ended after %s (timeout)", program, plan.Span(w.job.Rule.Timeout.Duration))
+		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.job.Rule.Timeout.Duration))
 	case run.Stopped && context.Cause(ctx) == errStopJob:
 		return "it was stopped"
 	case run.Stopped:
 		return "the watcher ended"
 	case run.TimedOut:
-		return fmt.Sprintf("%s was ended after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
+		return fmt.Sprintf("%s timed out after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
 	case run.Signal != "":
 		return fmt.Sprintf("%s was ended by %s", program, run.Signal)
 	case !s.Success(run.Exit):

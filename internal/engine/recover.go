@@ -156,7 +156,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 		f.end(j, ledger.Failed, now)
 		return
 	}
-	row.State, row.EndsIn = ledger.Queued, row.File
+	row.State, row.FileNow = ledger.Queued, row.File
 	f.restore(row, was, tries, now)
 	if j := f.jobs[row.ID]; j != nil {
 		j.leave(left)
@@ -169,7 +169,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, left []*ledger.Placement, problems []string) {
 	var list []*ledger.Placement
 	for i := range placements {
-		if p := &placements[i]; p.Leads == "" && p.Attempt > row.Earlier {
+		if p := &placements[i]; p.FinalState == "" && p.Attempt > row.Earlier {
 			list = append(list, p)
 		}
 	}
@@ -198,9 +198,9 @@ func lastRound(all []ledger.Placement, attempt int) []ledger.Placement {
 	if len(all) == 0 {
 		return nil
 	}
-	leads := all[len(all)-1].Leads
+	leads := all[len(all)-1].FinalState
 	var last []ledger.Placement
-	for i := len(all) - 1; i >= 0 && all[i].Leads == leads && leads.Final(); i-- {
+	for i := len(all) - 1; i >= 0 && all[i].FinalState == leads && leads.Final(); i-- {
 		if all[i].State != ledger.Dropped && (all[i].Attempt == attempt || all[i].Attempt == 0) {
 			last = append([]ledger.Placement{all[i]}, last...)
 		}
@@ -232,14 +232,14 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		e.flow.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", at, now)
 		return
 	}
-	e.flow.end(j, moves[0].Leads, now)
+	e.flow.end(j, moves[0].FinalState, now)
 }
 
 // keepNumber has a placement that is tried again be the one that was intended.
 func (j *job) keepNumber(p ledger.Placement) {
 	note := func(path string, taken file.Facts) {
 		if j.where(path, taken).at == p.Source {
-			j.intents = append(j.intents, intent{path, p.Leads, p.ID})
+			j.intents = append(j.intents, intent{path, p.FinalState, p.ID})
 		}
 	}
 	note(j.row.File, j.row.Facts)
@@ -255,9 +255,9 @@ func (j *job) resumeAt(p ledger.Placement) {
 			j.now[path] = unit{taken: path, at: at, facts: p.Facts}
 		}
 	}
-	note(j.row.File, j.row.EndsIn)
+	note(j.row.File, j.row.FileNow)
 	for _, m := range j.row.Extra {
-		note(m.File, m.EndsIn)
+		note(m.File, m.FileNow)
 	}
 }
 
@@ -339,12 +339,12 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 		if err := removeTraces(placer, row.State, p.Source, at); err != nil {
 			return err
 		}
-		if row.EndsIn == p.Source {
-			row.EndsIn = at
+		if row.FileNow == p.Source {
+			row.FileNow = at
 		}
 		for i := range row.Extra {
-			if row.Extra[i].EndsIn == p.Source {
-				row.Extra[i].EndsIn = at
+			if row.Extra[i].FileNow == p.Source {
+				row.Extra[i].FileNow = at
 			}
 		}
 		l.Record(row, row.State)

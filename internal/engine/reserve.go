@@ -131,7 +131,7 @@ func (f *flow) before(j *job, path string) []place.Ahead {
 	for w := at.first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
 		if at := w.job.where(w.job.row.File, w.job.row.Facts).at; at != "" && !w.done.Load() {
 			at, before := f.inHand.follow(w.job.row.ID, at)
-			files = append(files, place.Ahead{Path: at, Before: before, Over: &w.done})
+			files = append(files, place.Ahead{Path: at, Before: before, Done: &w.done})
 		}
 	}
 	return files

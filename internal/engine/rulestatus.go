@@ -18,7 +18,7 @@ const (
 	RuleWatching RuleState = "watching"
 	RulePaused   RuleState = "paused"
 	RuleAbsent   RuleState = "absent"   // none of its folders is there
-	RuleBlocked  RuleState = "blocked"  // it needs a person
+	RuleBlocked  RuleState = "blocked"  // it needs your attention
 	RuleDisabled RuleState = "disabled" // by the rules file
 	RuleStopped  RuleState = "stopped"  // no watcher runs
 )
@@ -185,7 +185,7 @@ var RuleStates = []struct {
 	{RuleWatching, "it takes files", "`stilltide watch` runs, and a folder of the rule is there", "any of the others"},
 	{RulePaused, "it takes files, and starts nothing", "`stilltide pause`; it survives a restart", "`stilltide resume`"},
 	{RuleAbsent, "none of its folders is there; it waits for them", "a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
-	{RuleBlocked, "it needs a person", "a loop, a folder that cannot be watched, many files that went at once", "`stilltide resume RULE`, or its cause is gone"},
+	{RuleBlocked, "it needs your attention", "a loop, a folder that cannot be watched, many files that went at once", "`stilltide resume RULE`, or its cause is gone"},
 	{RuleDisabled, "it takes nothing", "`enabled: false` in the rules file", "`enabled: true`"},
 	{RuleStopped, "nothing is done", "no watcher runs", "`stilltide watch`"},
 }

@@ -182,7 +182,7 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 			s.numbers.Note(path, n, there.payload(), wanted)
 		}
 	}
-	panic("the numbers of a name have no end")
+	panic("no number is free for that name")
 }
 
 // tries gives the numbers to look at, as a place.Placer has them.
@@ -229,7 +229,7 @@ func (s *scene) cannotEnter(source string, t thing, to plan.Spot) string {
 			return "the folder " + to.Folder() + " cannot be made: " + place.ErrInTheWay.Error()
 		}
 		if to.Rel != "" && len(at) > len(to.Root) && !there.facts.Dir {
-			return "a part of " + to.Folder() + " that was filled is a link, and links are not followed there"
+			return "a part of " + to.Folder() + " that came from a placeholder is a link, and such links are not followed"
 		}
 		if !t.facts.Dir {
 			break

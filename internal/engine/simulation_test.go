@@ -541,7 +541,7 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if !j.State.Final() {
 			return w.fail("job %d of %s is %s for ever: %s", j.ID, filepath.Base(j.File), j.State, j.Reason)
 		}
-		if j.EndsIn, err = ledger.FollowInput(j, func(path string, after int64) (next ledger.Job, ok bool, err error) {
+		if j.FileNow, err = ledger.FollowInput(j, func(path string, after int64) (next ledger.Job, ok bool, err error) {
 			for _, k := range jobs {
 				if k.File == path && k.ID > after && (!ok || k.ID < next.ID) {
 					next, ok = k, true
@@ -551,13 +551,13 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		}); err != nil {
 			return w.fail("%v", err)
 		}
-		if j.EndsIn != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
-			if _, err := os.Lstat(j.EndsIn); err != nil && !(filepath.Dir(j.EndsIn) == filepath.Dir(j.File) && len(w.removed) > 0) { // the user takes files away in there
-				return w.fail("job %d says its input is in %s, where it is not", j.ID, j.EndsIn)
+		if j.FileNow != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
+			if _, err := os.Lstat(j.FileNow); err != nil && !(filepath.Dir(j.FileNow) == filepath.Dir(j.File) && len(w.removed) > 0) { // the user takes files away in there
+				return w.fail("job %d says its input is in %s, where it is not", j.ID, j.FileNow)
 			}
 		}
 		var n int
-		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.EndsIn == "" && j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
+		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.FileNow == "" && j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
 			if input := fmt.Sprintf("token-%d", n); !w.removed[input] && !w.grown[input] {
 				return w.fail("job %d is %s and does not know where its input is", j.ID, j.State)
 			}
@@ -586,7 +586,7 @@ func (w *world) intentionsAreOver(j ledger.Job) bool {
 		return w.fail("%v", err)
 	}
 	for _, p := range placements {
-		if p.Leads == j.State && p.State == ledger.Intended {
+		if p.FinalState == j.State && p.State == ledger.Intended {
 			return w.fail("job %d is %s, and its placement %d to %s is still intended", j.ID, j.State, p.ID, p.Target)
 		}
 	}

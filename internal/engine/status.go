@@ -30,7 +30,7 @@ type Live struct {
 	Settling map[string]int        `json:"settling"`                // files that are not settled, by rule
 	Files    []LiveFile            `json:"files"`                   // the longest waiting of them
 	Running  []LiveJob             `json:"running,omitempty"`       // the longest running first
-	Troubles map[string]string     `json:"blocked_rules,omitempty"` // by rule: why it needs a person
+	Troubles map[string]string     `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
 	Hindered map[string]Hindrance  `json:"hindered,omitempty"`      // by rule: jobs that wait for room or for a disk
 	Paused   []string              `json:"paused,omitempty"`        // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
@@ -77,8 +77,8 @@ type LiveFolder struct {
 	Trouble string `json:"blocked,omitempty"`
 }
 
-// mostLiveFiles bounds the list of files in Live.
-const mostLiveFiles = 200
+// maxLiveFiles bounds the list of files in Live.
+const maxLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
@@ -117,7 +117,7 @@ func (e *Engine) Live() (Live, error) {
 	})
 	sort.Slice(l.Running, func(i, j int) bool { return l.Running[i].Since.Before(l.Running[j].Since) })
 	sort.Slice(l.Files, func(i, j int) bool { return l.Files[i].Since.Before(l.Files[j].Since) })
-	l.Files = l.Files[:min(len(l.Files), mostLiveFiles)]
+	l.Files = l.Files[:min(len(l.Files), maxLiveFiles)]
 	return l, err
 }
 
@@ -156,8 +156,8 @@ type Progress struct {
 	Running []string // what runs, the longest running first
 }
 
-// mostRunning bounds the list in Progress.
-const mostRunning = 8
+// maxRunning bounds the list in Progress.
+const maxRunning = 8
 
 // Progress asks the running engine.
 func (e *Engine) Progress() (Progress, error) {
@@ -167,7 +167,7 @@ func (e *Engine) Progress() (Progress, error) {
 		_, held := e.queue.holdsUp(time.Now())
 		p.More = held || len(e.events.Events()) == cap(e.events.Events())
 		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
-		for _, j := range running[:min(len(running), mostRunning)] {
+		for _, j := range running[:min(len(running), maxRunning)] {
 			p.Running = append(p.Running, j.row.File)
 		}
 	})
@@ -307,22 +307,22 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	switch {
 	case !row.State.Final():
 		return row, fmt.Errorf("the job is still active: %s", row.State)
-	case row.EndsIn == "":
+	case row.FileNow == "":
 		return row, fmt.Errorf("its input is no longer there")
 	}
-	facts, err := watchfs.LookAny(row.EndsIn)
+	facts, err := watchfs.LookAny(row.FileNow)
 	if err != nil {
 		return row, err
 	}
 	if !facts.Exists {
-		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.EndsIn))
+		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.FileNow))
 	}
 	if err := ownsInput(l, row); err != nil {
 		return row, err
 	}
-	from, was := row.EndsIn, row.State
+	from, was := row.FileNow, row.State
 	r := round{l: l, placer: placer, row: &row}
-	if facts, err = r.putBack(row.EndsIn, row.File, facts); err != nil {
+	if facts, err = r.putBack(row.FileNow, row.File, facts); err != nil {
 		return row, err
 	}
 	if err := r.putBackMembers(); err != nil {
@@ -332,7 +332,7 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 		return row, err
 	}
 	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
-	row.Reason, row.Exit, row.EndsIn, row.Due = "", nil, row.File, time.Time{}
+	row.Reason, row.Exit, row.FileNow, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
 	if len(row.Extra) > 0 {
 		l.RecordMembers(row)
@@ -362,13 +362,13 @@ func removeTraces(placer *place.Placer, was ledger.State, from, to string) error
 // ownsInput checks that what lies where a job's input was left is that input, and
 // not a newer file of the same name.
 func ownsInput(l store, row ledger.Job) error {
-	later, err := l.Jobs(ledger.Filter{File: row.EndsIn, After: row.ID})
+	later, err := l.Jobs(ledger.Filter{File: row.FileNow, After: row.ID})
 	if err != nil {
 		return err
 	}
 	for _, j := range later {
-		if j.EndsIn == row.EndsIn && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
-			return fmt.Errorf("its input is no longer there: %s is the file of job %d now", plan.Display(row.EndsIn), j.ID)
+		if j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
+			return fmt.Errorf("its input is no longer there: %s is the file of job %d now", plan.Display(row.FileNow), j.ID)
 		}
 	}
 	return nil
@@ -387,21 +387,21 @@ type round struct {
 func (r *round) putBackMembers() error {
 	for i := range r.row.Extra {
 		m := &r.row.Extra[i]
-		if m.EndsIn == "" {
+		if m.FileNow == "" {
 			continue
 		}
-		facts, err := watchfs.Stat(m.EndsIn)
+		facts, err := watchfs.Stat(m.FileNow)
 		if err != nil {
 			return err
 		}
 		if !facts.Exists {
-			m.EndsIn = ""
+			m.FileNow = ""
 			continue
 		}
-		if m.Facts, err = r.putBack(m.EndsIn, m.File, facts); err != nil {
+		if m.Facts, err = r.putBack(m.FileNow, m.File, facts); err != nil {
 			return err
 		}
-		m.EndsIn = m.File
+		m.FileNow = m.File
 	}
 	return nil
 }
@@ -414,7 +414,7 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, Leads: ledger.Queued, Chained: true}
+	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, FinalState: ledger.Queued, Chained: true}
 	record := func() error {
 		r.l.RecordPlacement(p)
 		return r.l.Sync(context.Background())

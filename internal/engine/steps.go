@@ -131,7 +131,7 @@ func (w *work) ended(ctx context.Context, s *rule.Step, err error) *problem {
 	if errors.Is(err, place.ErrStopped) && ctx.Err() != nil {
 		p.text = whyEnded(ctx, w.job.Rule)
 		if context.Cause(ctx) == context.DeadlineExceeded {
-			p.text = fmt.Sprintf("it was ended after %s (timeout)", plan.Span(s.Timeout.Duration))
+			p.text = fmt.Sprintf("it timed out after %s", plan.Span(s.Timeout.Duration))
 		}
 	}
 	return p
@@ -205,11 +205,11 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 				w.placed = append(w.placed, p)
 			}
 			p := (*list)[i]
-			p.Kind, p.Target, p.After, p.Over, p.Made = string(kind), s.Target, s.Facts, s.Over, s.Made
-			if s.Twin {
-				p.Kind = string(place.Twin)
+			p.Kind, p.Target, p.After, p.Replaced, p.Made = string(kind), s.Target, s.Facts, s.Replaced, s.Made
+			if s.Duplicate {
+				p.Kind = string(place.Duplicate)
 			}
-			if p.Kept = ""; s.Over {
+			if p.Kept = ""; s.Replaced {
 				p.Kept = cmp.Or(s.Kept, req.Kept)
 			}
 		}
@@ -389,7 +389,7 @@ func (w *work) others(s *rule.Step) error {
 	for _, glob := range globs {
 		paths, err := filepath.Glob(glob)
 		if err != nil {
-			return fmt.Errorf("from: %s is no pattern: %w", glob, err)
+			return fmt.Errorf("from: %s is not a pattern: %w", glob, err)
 		}
 		paths = slices.DeleteFunc(paths, func(path string) bool { return plan.Hidden(filepath.Base(path)) })
 		if len(paths) == 0 {
@@ -466,7 +466,7 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 	case !next.Exists:
 		return fmt.Errorf("replace_with: there is no %s", plan.Display(source))
 	case !next.Regular:
-		return fmt.Errorf("replace_with: %s is no regular file", plan.Display(source))
+		return fmt.Errorf("replace_with: %s is not a regular file", plan.Display(source))
 	case !s.Gains(u.facts.Size, next.Size):
 		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", s.GainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
 		w.tell("kept as it is: the new content is not %ssmaller", s.GainText())
@@ -704,4 +704,4 @@ func (w *work) tell(format string, args ...any) {
 }
 
 // errDiskAway says that a destination's disk is not mounted.
-var errDiskAway = errors.New("its disk is not there")
+var errDiskAway = errors.New("its disk is not mounted")

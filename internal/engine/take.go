@@ -183,7 +183,7 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
 	return &job{
 		rule: c.Rule, captures: c.Captures, checked: now,
-		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Seen: f.seen, Taken: now, EndsIn: path},
+		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Seen: f.seen, Taken: now, FileNow: path},
 	}
 }
 
@@ -212,7 +212,7 @@ func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []ledger.Member) 
 	for _, path := range paths {
 		m := plan.MarkerOf(r, path)
 		if now, err := f.look(m); err == nil && now.Exists {
-			found = append(found, ledger.Member{File: m, Facts: now, Companion: true, EndsIn: m})
+			found = append(found, ledger.Member{File: m, Facts: now, Companion: true, FileNow: m})
 		}
 	}
 	return found
@@ -252,7 +252,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	j := f.newJob(c, first.Path, first.Facts, file.Added, now)
 	chain := first.Chain
 	for _, m := range g.Members[1:] {
-		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, EndsIn: m.Path})
+		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, FileNow: m.Path})
 		for _, before := range m.Chain {
 			chain = loop.Through(chain, before)
 		}
@@ -376,7 +376,7 @@ func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *j
 func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
 	j := f.adopt(row, recorded, tries)
 	if j.rule == nil {
-		f.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", row.EndsIn, now)
+		f.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", row.FileNow, now)
 		return
 	}
 	if row.State != recorded {
@@ -494,7 +494,7 @@ func (f *flow) removed(g removal, now time.Time) {
 		return
 	}
 	j := f.newJob(c, g.path, known.Facts, file.Removed, now)
-	j.row.EndsIn, j.row.Hash = "", known.Hash
+	j.row.FileNow, j.row.Hash = "", known.Hash
 	f.record(j)
 	f.enqueue(j)
 }

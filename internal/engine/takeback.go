@@ -20,7 +20,7 @@ import (
 // recordOf gives what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func recordOf(p *ledger.Placement, watch string) place.Record {
-	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Over: p.Over, Made: p.Made}
+	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
 // relied gives an error if another job relies on the content that a placement put at
@@ -73,7 +73,7 @@ func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (
 	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
 	for _, p := range open {
 		var err error
-		if gone && p.Kind == string(place.Put) && !p.Over {
+		if gone && p.Kind == string(place.Put) && !p.Replaced {
 			err = fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
 		} else {
 			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, func() error { return h.book.stays(p, list) })
@@ -96,7 +96,7 @@ func notUndone(list []*ledger.Placement) []*ledger.Placement {
 
 // drop ends a placement that was not made.
 func (h hands) drop(p *ledger.Placement) {
-	if p.Over && p.Kept != "" {
+	if p.Replaced && p.Kept != "" {
 		_ = h.placer.Discard(p.Kept) // what it would have replaced is still in its place
 	}
 	p.State = ledger.Dropped
@@ -157,17 +157,17 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && stays() == nil && p.Kind == string(place.Put) && !p.Over {
+	if err != nil && stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
 		return err
 	}
 	switch place.Kind(p.Kind) {
-	case place.Moved, place.Twin, place.Trashed:
+	case place.Moved, place.Duplicate, place.Trashed:
 		c[p.Source] = lookAt(p.Source, p.Facts.Dir)
 	}
-	if p.Over {
+	if p.Replaced {
 		c[p.Target] = lookAt(p.Target, p.Facts.Dir)
 	}
 	return nil
@@ -190,7 +190,7 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays fun
 	hidden, back := lookAt(there, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
-	case p.Kind == string(place.Put) && !p.Over && stays() != nil:
+	case p.Kind == string(place.Put) && !p.Replaced && stays() != nil:
 		_ = placer.Rename(there, p.Target)
 	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
 		_ = placer.Discard(there) // a placed copy that was about to go
@@ -236,9 +236,9 @@ func isBack(p *ledger.Placement) bool {
 	switch {
 	case !lookAt(p.Source, p.Facts.Dir).Exists:
 		return false
-	case p.Kind == string(place.Twin):
+	case p.Kind == string(place.Duplicate):
 		return true
-	case p.Over:
+	case p.Replaced:
 		return target.Exists && !sameFile(target, p.After)
 	}
 	return !target.Exists
@@ -247,7 +247,7 @@ func isBack(p *ledger.Placement) bool {
 // isHalfBack tells whether a move that replaced something is back, and what it replaced
 // is not.
 func isHalfBack(p *ledger.Placement) bool {
-	return p.Kind == string(place.Moved) && p.Over && lookAt(p.Source, false).Exists && !lookAt(p.Target, false).Exists
+	return p.Kind == string(place.Moved) && p.Replaced && lookAt(p.Source, false).Exists && !lookAt(p.Target, false).Exists
 }
 
 // happened tells whether an intended placement was made, and removes what is
@@ -342,7 +342,7 @@ func lookAt(path string, dir bool) file.Facts {
 func stuck(units []unit, list []*ledger.Placement) {
 	for _, p := range list {
 		for i := range units {
-			if u := &units[i]; p.State == ledger.Done && p.Source == u.at && (p.Kind == string(place.Moved) || p.Kind == string(place.Twin) || p.Kind == string(place.Trashed)) {
+			if u := &units[i]; p.State == ledger.Done && p.Source == u.at && (p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) || p.Kind == string(place.Trashed)) {
 				u.at, u.facts = p.Target, p.After
 			} else if p.State == ledger.Done && p.Source == u.at && p.Kind == string(place.Deleted) {
 				u.at = ""
@@ -402,7 +402,7 @@ func (e *Engine) keep(list []*ledger.Placement, needed bool) {
 	e.health.Lock()
 	defer e.health.Unlock()
 	for _, p := range list {
-		if !p.Over {
+		if !p.Replaced {
 			continue
 		}
 		if needed {

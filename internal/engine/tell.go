@@ -60,12 +60,12 @@ func (e *Engine) tellAll(now time.Time) {
 	for _, n := range f.notices {
 		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File, Job: n.Job, Text: n.Text})
 	}
-	for _, path := range f.nobodys.found {
+	for _, path := range f.unmatched.found {
 		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now, File: path})
 	}
-	f.nobodys.found = nil
+	f.unmatched.found = nil
 	for _, name := range f.recovered {
-		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: name, Text: "it goes on, by resume"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: name, Text: "resumed by hand"})
 	}
 	f.recovered = nil
 	e.tellLedger(now)
@@ -81,7 +81,7 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 	case o.Waits:
 		if !e.tell.waiting[o.Job.Rule] {
 			ev.Kind, ev.File, ev.Job = notice.Blocked, "", 0
-			ev.Text = fmt.Sprintf("%s waits, and is tried again: %s", plan.Display(o.Job.File), o.Job.Reason)
+			ev.Text = fmt.Sprintf("%s is waiting and will be retried: %s", plan.Display(o.Job.File), o.Job.Reason)
 			set(&e.tell.waiting, o.Job.Rule)
 			e.tellTrouble(ev)
 		}
@@ -166,7 +166,7 @@ func (e *Engine) RulesRejected(text string) error {
 func (e *Engine) rulesRead() {
 	if e.tell.rejected {
 		e.tell.rejected = false
-		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(), Text: "the rules were read again, without errors"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(), Text: "the rules were reloaded without errors"})
 	}
 }
 

@@ -32,7 +32,7 @@ type Trial struct {
 // Try runs the rule's steps on a copy of a file, prints what they print, and
 // says where the input would end. What steps place goes below the throwaway
 // folder under its full path; nothing is sent, discarded or recorded.
-func (t Trial) Try(ctx context.Context) (ok bool, endsIn string, err error) {
+func (t Trial) Try(ctx context.Context) (ok bool, fileNow string, err error) {
 	facts, err := watchfs.LookAny(t.File)
 	if err != nil || !facts.Exists {
 		return false, "", fmt.Errorf("%s is not there", t.File)

@@ -132,7 +132,7 @@ func countOf(n int, word string) string {
 func undoable(all []ledger.Placement) []ledger.Placement {
 	var list []ledger.Placement
 	for i := len(all) - 1; i >= 0; i-- {
-		if all[i].Leads == ledger.Queued && all[i].State == ledger.Done {
+		if all[i].FinalState == ledger.Queued && all[i].State == ledger.Done {
 			break
 		}
 		if all[i].State == ledger.Done || all[i].State == ledger.Undoing {
@@ -180,7 +180,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		}
 		if err := lastOf(l, l.Folder(), p, nil, look); err != nil {
 			problems = append(problems, err.Error())
-		} else if row.EndsIn == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Over {
+		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Replaced {
 			problems = append(problems, fmt.Sprintf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(row.File)))
 		}
 		undoneIn(over, p)
@@ -204,13 +204,13 @@ func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
 
 // undoneIn notes how paths will look when a placement is undone.
 func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
-	if p.Kind != string(place.Twin) { // undoing that leaves its target
+	if p.Kind != string(place.Duplicate) { // undoing that leaves its target
 		over[oneName(p.Target)] = file.Facts{}
 	}
 	if p.Kind != string(place.Put) {
 		over[oneName(p.Source)] = p.Facts
 	}
-	if p.Kind == string(place.Tagged) || p.Over {
+	if p.Kind == string(place.Tagged) || p.Replaced {
 		over[oneName(p.Target)] = p.Facts
 	}
 }
@@ -287,8 +287,8 @@ func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list [
 			return err
 		}
 	}
-	if row.EndsIn == p.Target && p.Kind != string(place.Put) { // true at every stage, should the next one fail
-		row.EndsIn = p.Source
+	if row.FileNow == p.Target && p.Kind != string(place.Put) { // true at every stage, should the next one fail
+		row.FileNow = p.Source
 		l.Record(*row, row.State)
 	}
 	return backAt(l, p, now[p.Source])
@@ -326,8 +326,8 @@ func settleUndone(l store, row ledger.Job) error {
 	if err != nil {
 		return err
 	}
-	if row.EndsIn = ""; facts.Exists {
-		row.EndsIn = row.File
+	if row.FileNow = ""; facts.Exists {
+		row.FileNow = row.File
 		l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: facts, Job: row.ID, Hash: row.Hash})
 	}
 	for i := range row.Extra {
@@ -336,8 +336,8 @@ func settleUndone(l store, row ledger.Job) error {
 		if err != nil {
 			return err
 		}
-		if m.EndsIn = ""; facts.Exists {
-			m.EndsIn = m.File
+		if m.FileNow = ""; facts.Exists {
+			m.FileNow = m.File
 		}
 		if facts.Exists && !m.Companion {
 			l.Remember(ledger.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})

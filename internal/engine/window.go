@@ -6,12 +6,12 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// mostQueued is how many jobs of one rule may always wait in the memory, and
-// mostTogether how many of all rules; the rest wait in the ledger alone, so
+// maxQueued is how many jobs of one rule may always wait in the memory, and
+// maxTogether how many of all rules; the rest wait in the ledger alone, so
 // that a long queue does not grow the program.
-const mostQueued = 1000
+const maxQueued = 1000
 
-var mostTogether = 20_000 // a variable for tests
+var maxTogether = 20_000 // a variable for tests
 
 // window is the part of the queue that is in the memory.
 type window struct {
@@ -31,7 +31,7 @@ func (w *window) full(f *flow, j *job) bool {
 		return false // it is in the memory already
 	}
 	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
-	much := w.count[j.row.Rule] >= mostQueued && w.total >= mostTogether
+	much := w.count[j.row.Rule] >= maxQueued && w.total >= maxTogether
 	if (behind || much) && j.row.State == ledger.Queued {
 		w.leave(j.row.Rule)
 		return true
@@ -74,7 +74,7 @@ func (w *window) refill(f *flow, now time.Time) {
 	w.filling = true
 	defer func() { w.filling = false }()
 	for name := range w.more {
-		for w.more[name] && w.count[name] <= mostQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
+		for w.more[name] && w.count[name] <= maxQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
 			if !w.fill(f, name, now) {
 				break // the ledger says itself what is wrong
 			}
@@ -87,7 +87,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 	if f.store.Flush() != nil {
 		return false
 	}
-	const helping = mostQueued / 2
+	const helping = maxQueued / 2
 	rows, err := f.store.OpenJobs(name, []ledger.State{ledger.Queued, ledger.Held}, w.last[name], helping)
 	if err != nil {
 		return false

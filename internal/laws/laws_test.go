@@ -116,7 +116,7 @@ func try(t *testing.T, base string, w *world) *broken {
 func (r *run) story() string {
 	var b strings.Builder
 	for _, j := range r.jobs {
-		fmt.Fprintf(&b, "job %d: %s took %q: %s, now in %q %s %s\n", j.ID, j.Rule, r.rel(j.File), j.State, r.rel(j.EndsIn), j.Reason, j.Result)
+		fmt.Fprintf(&b, "job %d: %s took %q: %s, now in %q %s %s\n", j.ID, j.Rule, r.rel(j.File), j.State, r.rel(j.FileNow), j.Reason, j.Result)
 	}
 	return b.String()
 }
@@ -186,8 +186,8 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if why.Taker != one.Rule || why.EndsIn != one.EndsIn || why.Thrown != one.Thrown || (why.Problem != "") != (one.Fails != "") {
-			return nil, fmt.Errorf("of %q preview says %v, in %q, %q, and why says %v, in %q, %q", one.File, one.Rule != nil, one.EndsIn, one.Fails, why.Taker != nil, why.EndsIn, why.Problem)
+		if why.Taker != one.Rule || why.FileAfter != one.FileAfter || why.Thrown != one.Thrown || (why.Problem != "") != (one.Fails != "") {
+			return nil, fmt.Errorf("of %q preview says %v, in %q, %q, and why says %v, in %q, %q", one.File, one.Rule != nil, one.FileAfter, one.Fails, why.Taker != nil, why.FileAfter, why.Problem)
 		}
 	}
 	return list, nil
@@ -208,10 +208,10 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if j.State == ledger.Vanished {
 			continue // another job took it away
 		}
-		if r.w.has(", from:") && j.State == ledger.Processed && j.EndsIn == "" {
+		if r.w.has(", from:") && j.State == ledger.Processed && j.FileNow == "" {
 			return "" // the same, between a job's last step and its placing
 		}
-		end := r.rel(j.EndsIn)
+		end := r.rel(j.FileNow)
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
@@ -228,7 +228,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if f.Open || f.Doubt && f.Fails == "" {
 			return ""
 		}
-		end := r.rel(f.EndsIn)
+		end := r.rel(f.FileAfter)
 		switch {
 		case f.Thrown == "deleted":
 			end = ""
@@ -277,7 +277,7 @@ func (r *run) foldersRace() bool {
 			}
 		}
 		for _, j := range r.jobs {
-			if strings.HasPrefix(j.EndsIn, unit+"/") || strings.HasPrefix(j.File, unit+"/") {
+			if strings.HasPrefix(j.FileNow, unit+"/") || strings.HasPrefix(j.File, unit+"/") {
 				return true
 			}
 		}
@@ -434,7 +434,7 @@ func failing(_ *testing.T, r *run) string {
 			return err.Error()
 		}
 		for _, p := range list {
-			if p.Leads == "" && p.State == ledger.Done {
+			if p.FinalState == "" && p.State == ledger.Done {
 				return fmt.Sprintf("job %d failed, and its step's placement stays: %s %q → %q", j.ID, p.Kind, r.rel(p.Source), r.rel(p.Target))
 			}
 		}
@@ -466,7 +466,7 @@ func rest(t *testing.T, r *run) string {
 	}
 	if len(jobs) > len(r.jobs) {
 		j := jobs[len(r.jobs)]
-		return fmt.Sprintf("a second sweep had %s take %q: %s, now in %q %s", j.Rule, r.rel(j.File), j.State, r.rel(j.EndsIn), j.Reason)
+		return fmt.Sprintf("a second sweep had %s take %q: %s, now in %q %s", j.Rule, r.rel(j.File), j.State, r.rel(j.FileNow), j.Reason)
 	}
 	if diff := r.after.differences(snapshot(t, r.w.dir), true); diff != "" {
 		return "a second sweep changed something: " + diff

@@ -128,7 +128,7 @@ func (l *Ledger) renew() error {
 		case have == version:
 			return nil // the watcher will see to it in a moment
 		case time.Now().After(patience):
-			return fmt.Errorf("an older stilltide is at work on the ledger in %s; end it and start this one: %w", l.folder, err)
+			return fmt.Errorf("an older stilltide is using the ledger in %s; stop it, then start this one: %w", l.folder, err)
 		}
 	}
 }
@@ -178,7 +178,7 @@ func (l *Ledger) open() error {
 	if err := l.inspect(path); err != nil {
 		return err
 	}
-	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)", fmt.Sprintf("wal_autocheckpoint(%d)", mostLogPages))
+	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)", fmt.Sprintf("wal_autocheckpoint(%d)", maxLogPages))
 	if err != nil {
 		return err
 	}
@@ -246,7 +246,7 @@ func (l *Ledger) mustBeNew(path string) error {
 	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 {
 		return nil // all of it is in the log still
 	}
-	return fmt.Errorf("the ledger %s is an empty file, and it was none: bring it back from a copy, or remove it to begin a new one that knows of no file yet", path)
+	return fmt.Errorf("the ledger %s is empty, and it was not before: restore it from a backup, or remove it to begin a new one that knows no files yet", path)
 }
 
 func (l *Ledger) countKnown() error {

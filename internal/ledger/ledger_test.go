@@ -30,7 +30,7 @@ var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
 func sample(id int64, state State) Job {
 	exit := 3
 	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
-		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", EndsIn: "/failed/a"}
+		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", FileNow: "/failed/a"}
 }
 
 func TestRowsComeBackAsTheyWere(t *testing.T) {
@@ -43,7 +43,7 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	j.State, j.Ended = Failed, when.Add(time.Second)
 	j.Last = &Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
 	l.Record(j, Queued)
-	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done, Leads: Failed}
+	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done, FinalState: Failed}
 	l.RecordPlacement(p)
 	require.NoError(t, l.Close())
 
@@ -67,7 +67,7 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	placements, err := l.Placements(1)
 	require.NoError(t, err)
 	require.Equal(t, p.Target, placements[0].Target)
-	require.Equal(t, Failed, placements[0].Leads)
+	require.Equal(t, Failed, placements[0].FinalState)
 	tally, err := l.Tally()
 	require.NoError(t, err)
 	require.Equal(t, 1, tally["r"][Failed])
@@ -369,7 +369,7 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	dir := t.TempDir()
 	l := open(t, dir)
 	j := sample(1, Queued)
-	j.Extra = []Member{{File: "/in/b", Facts: j.Facts, EndsIn: "/in/b"}, {File: "/in/b.ok", Companion: true, Facts: j.Facts}}
+	j.Extra = []Member{{File: "/in/b", Facts: j.Facts, FileNow: "/in/b"}, {File: "/in/b.ok", Companion: true, Facts: j.Facts}}
 	l.Record(j, "")
 	l.RecordMembers(j)
 	j.Extra = j.Extra[:1]
@@ -379,7 +379,7 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	l.RecordPause("s", true)
 	l.RecordPause("s", false)
 	l.RememberContent("r", "h", 1)
-	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, Leads: Processed, Chained: true})
+	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, FinalState: Processed, Chained: true})
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()
@@ -444,7 +444,7 @@ func TestAnOlderLedger(t *testing.T) {
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)
 	require.Equal(t, int64(10), l.NextPlacement(), "numbers go on")
-	l.RecordPlacement(Placement{ID: 10, Job: 7, State: Done, Leads: Processed})
+	l.RecordPlacement(Placement{ID: 10, Job: 7, State: Done, FinalState: Processed})
 	jobs[0].Last = &Attempt{Job: 7, Number: 2, Started: when, Ended: when} // the second had not counted
 	l.Record(jobs[0], Processed)
 	attempts, err = l.Attempts(7)
@@ -540,7 +540,7 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(1, migrations[:1]))
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
-	require.ErrorContains(t, err, "an older stilltide is at work on the ledger in "+folder+"; end it and start this one")
+	require.ErrorContains(t, err, "an older stilltide is using the ledger in "+folder+"; stop it, then start this one")
 }
 
 // What was committed is brought to the tables' file when there is nothing else
@@ -569,13 +569,13 @@ func TestLateRows(t *testing.T) {
 	folder := t.TempDir()
 	l, err := Open(folder, func(err error) { t.Error(err) })
 	require.NoError(t, err)
-	const jobs = 2*mostRows + 100
+	const jobs = 2*maxRows + 100
 	end := func(from, to int) {
 		var list []Job
 		for i := from; i < to; i++ {
 			j := Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: Running, Attempts: 1, Taken: time.Unix(1, 0)}
 			l.Record(j, "")
-			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Intended, Leads: Processed})
+			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Intended, FinalState: Processed})
 			list = append(list, j)
 		}
 		require.NoError(t, l.Sync(context.Background()))
@@ -583,7 +583,7 @@ func TestLateRows(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, placed, 1, "the intention is there after Sync")
 		for _, j := range list {
-			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", Leads: Processed}, file.Facts{})
+			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", FinalState: Processed}, file.Facts{})
 			j.State, j.Ended = Processed, time.Unix(2, 0)
 			l.RecordEnd(&j, Running)
 		}
@@ -648,7 +648,7 @@ func TestAnEmptyFileIsNoNewLedger(t *testing.T) {
 	require.NoError(t, l.Close())
 	require.NoError(t, os.Truncate(path, 0))
 	_, err = Open(folder, func(error) {})
-	require.ErrorContains(t, err, "is an empty file, and it was none")
+	require.ErrorContains(t, err, "is empty, and it was not before")
 	require.NoError(t, os.Remove(path))
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)

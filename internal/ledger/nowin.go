@@ -16,7 +16,7 @@ func (l *Ledger) NowIn(jobs []Job) error {
 		if err != nil {
 			return err
 		}
-		jobs[i].EndsIn = at
+		jobs[i].FileNow = at
 	}
 	return nil
 }
@@ -24,7 +24,7 @@ func (l *Ledger) NowIn(jobs []Job) error {
 // FollowInput gives where a job's input is now, "" if nowhere. next finds the first
 // job with a greater number that took a file at a path.
 func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) (string, error) {
-	at, id, f := j.EndsIn, j.ID, j.Facts
+	at, id, f := j.FileNow, j.ID, j.Facts
 	for at != "" {
 		later, ok, err := next(at, id)
 		if err != nil || !ok {
@@ -33,7 +33,7 @@ func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) 
 		if later.Facts.Size != f.Size || later.Facts.Mod != f.Mod { // not by its number: that of a removed file is given to the next
 			return "", nil // another file has its name, or other content: what the job took went by itself
 		}
-		at, id, f = later.EndsIn, later.ID, later.Facts
+		at, id, f = later.FileNow, later.ID, later.Facts
 	}
 	return "", nil
 }

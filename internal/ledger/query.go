@@ -150,12 +150,12 @@ func (l *Ledger) members(jobs []Job) error {
 	for rows.Next() {
 		var m Member
 		var job, mod, dev, ino int64
-		var endsIn sql.NullString
-		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &endsIn); err != nil {
+		var fileNow sql.NullString
+		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &fileNow); err != nil {
 			return l.damaged(err)
 		}
 		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
-		m.EndsIn = endsIn.String
+		m.FileNow = fileNow.String
 		if i, ok := place[job]; ok {
 			jobs[i].Extra = append(jobs[i].Extra, m)
 		}
@@ -336,13 +336,13 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var j Job
 	var mod, dev, ino, taken, due, started, ended, ran, seen int64
 	var exit sql.NullInt64
-	var endsIn sql.NullString
+	var fileNow sql.NullString
 	var last attemptScan
 	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &endsIn, &j.Chain, &j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &fileNow, &j.Chain, &j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
-	j.Exit, j.EndsIn, j.Last = exitOf(exit), endsIn.String, last.attempt(j.ID)
+	j.Exit, j.FileNow, j.Last = exitOf(exit), fileNow.String, last.attempt(j.ID)
 	return j, err
 }
 
@@ -481,8 +481,8 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 		var dir bool
 		var mode uint32
 		var before, after struct{ dev, ino, size, mod, change int64 }
-		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.Leads,
-			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Over, &p.Kept, &p.Chained, &mode, &p.Made); err != nil {
+		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.FinalState,
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Replaced, &p.Kept, &p.Chained, &mode, &p.Made); err != nil {
 			return nil, l.damaged(err)
 		}
 		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}

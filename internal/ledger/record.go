@@ -210,7 +210,7 @@ func jobColumnsOf(c columns, j *Job) columns {
 	f := j.Facts
 	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
-	c = c.exit(j.Exit).text(j.Reason).place(j.EndsIn).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
+	c = c.exit(j.Exit).text(j.Reason).place(j.FileNow).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
 	if j.Last == nil {
 		return c
 	}
@@ -223,7 +223,7 @@ func placementColumnsOf(c columns, p *Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
 	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size, int64(g.Mod))
-	return c.flag(p.Over).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.Leads)).num(int64(f.Mode), int64(p.Made))
+	return c.flag(p.Replaced).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.FinalState)).num(int64(f.Mode), int64(p.Made))
 }
 
 func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
@@ -297,7 +297,7 @@ func (l *Ledger) RecordMembers(j Job) {
 	for i, m := range j.Extra {
 		f := m.Facts
 		l.w.add(rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember, columns: columns{}.
-			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.EndsIn)})
+			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.FileNow)})
 	}
 }
 

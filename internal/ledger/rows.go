@@ -58,7 +58,7 @@ type Job struct {
 	Ran      time.Duration // all attempts together
 	Exit     *int          // exit code of the last command
 	Reason   string        // one sentence, "" after success
-	EndsIn   string        // where the input is now, "" if nowhere
+	FileNow  string        // where the input is now, "" if nowhere
 	Chain    string        // rules that the input went through before, comma-separated
 	Depth    int           // depth of suspected descent from the rule's own jobs
 	Result   string        // what its steps have to say, such as both sizes of a picture that got smaller
@@ -71,7 +71,7 @@ type Member struct {
 	File      string
 	Facts     file.Facts
 	Companion bool   // a marker: it goes along, and is no input
-	EndsIn    string // where it is now, "" if nowhere
+	FileNow   string // where it is now, "" if nowhere
 }
 
 // Files lists the job's inputs.
@@ -116,20 +116,20 @@ const (
 
 // Placement is one change to one file: a move, a copy, a replacement, a removal.
 type Placement struct {
-	ID      int64
-	Job     int64
-	Attempt int
-	Kind    string // moved, duplicate, put, trashed, deleted, tagged: see the place package
-	Source  string
-	Target  string
-	Facts   file.Facts // of the source, before
-	After   file.Facts // of the target, afterwards
-	Over    bool       // content was replaced
-	Kept    string     // where that is kept
-	Made    int        // folders that were made for the target, from its own upwards
-	Chained bool       // a rule may take the target: it must be found by its path
-	State   PlacementState
-	Leads   State // the state the job has afterwards; "" for a placement of a step
+	ID         int64
+	Job        int64
+	Attempt    int
+	Kind       string // moved, duplicate, put, trashed, deleted, tagged: see the place package
+	Source     string
+	Target     string
+	Facts      file.Facts // of the source, before
+	After      file.Facts // of the target, afterwards
+	Replaced   bool       // content was replaced
+	Kept       string     // where that is kept
+	Made       int        // folders that were made for the target, from its own upwards
+	Chained    bool       // a rule may take the target: it must be found by its path
+	State      PlacementState
+	FinalState State // the state the job has afterwards; "" for a placement of a step
 }
 
 // Known is a file that a rule has handled and that is still there.

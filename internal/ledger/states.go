@@ -28,7 +28,7 @@ var Transitions = []Transition{
 	{Running, Queued, "the watcher ended, or a change stopped the old run (while_running: stop_old)"},
 	{Running, Settling, "the file changed, and has to settle before the next run"},
 	{Running, Held, "its folder went away"},
-	{Retrying, Running, "its time has come"},
+	{Retrying, Running, "its next attempt is due"},
 	{Retrying, Queued, "the watcher ended, or the job was retried by hand"},
 	{Retrying, Held, "the rule is paused, or its folder goes away"},
 	{Retrying, Settling, "the file changes in the meantime"},

@@ -31,9 +31,9 @@ func TestWhoWaitsComesBeforeLateRows(t *testing.T) {
 		{"old", 10, lateAtMost, false, 1},
 		{"old, and somebody waits", 10, lateAtMost, true, 0},
 		{"far too old", 10, 2 * lateAtMost, true, 1},
-		{"many", mostLate + 1, 0, false, 2},
-		{"many, and somebody waits", mostLate + 1, 0, true, 0},
-		{"far too many", mostLate * 3 / 2, 0, true, 2},
+		{"many", maxLate + 1, 0, false, 2},
+		{"many, and somebody waits", maxLate + 1, 0, true, 0},
+		{"far too many", maxLate * 3 / 2, 0, true, 2},
 	} {
 		w := &writer{rows: late(c.rows, now.Add(-c.age)), burst: lateAfterBurst, busy: now}
 		n, wait := w.due(now, false, c.waited)

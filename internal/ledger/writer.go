@@ -109,7 +109,7 @@ func (w *writer) addTo(to *row, r *record) {
 		w.busy = time.Now() // and again when they are written
 	}
 	w.mu.Unlock()
-	if first || more > 0 && n == mostRows { // it knows of the others
+	if first || more > 0 && n == maxRows { // it knows of the others
 		w.wake()
 	}
 }
@@ -213,12 +213,12 @@ const (
 	lateAfterBurst = 100 * time.Millisecond
 	lateAtMost     = 3 * time.Second
 	burstRows      = 64
-	mostLate       = 40_000
+	maxLate        = 40_000
 )
 
-// mostRows bounds a commit, so that callers waiting for its first rows do not wait
+// maxRows bounds a commit, so that callers waiting for its first rows do not wait
 // for all that came after them.
-const mostRows = 1500
+const maxRows = 1500
 
 // gathering is how long rows that nobody waits for are gathered after a commit:
 // the row of a job that passes through its states at once is written once. It is
@@ -275,10 +275,10 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	w.renewed = false
 	if len(w.waiting) > 0 {
 		w.busy = now
-	} else if more := gathering - now.Sub(w.last); more > 0 && !all && len(u.urgent) < mostRows {
+	} else if more := gathering - now.Sub(w.last); more > 0 && !all && len(u.urgent) < maxRows {
 		return c, more, false
 	}
-	c.urgent = u.take(mostRows)
+	c.urgent = u.take(maxRows)
 	everything := all && len(u.urgent) == 0
 	c.journal = !everything && len(c.urgent) > 0 && (u.journaled > 0 || len(c.urgent) >= journalFrom && (len(w.waiting) > 0 || c.intends()))
 	c.first = u.lastJournal + 1
@@ -310,9 +310,9 @@ func (w *writer) due(now time.Time, everything, waited bool) (n int, wait time.D
 	switch wait = max(min(quiet, old), time.Millisecond); {
 	case everything:
 		return len(u.groups), wait
-	case waited && u.late < mostLate*3/2 && old > -lateAtMost:
+	case waited && u.late < maxLate*3/2 && old > -lateAtMost:
 		return 0, wait
-	case u.late > mostLate:
+	case u.late > maxLate:
 		return u.first(2 * groupRows), wait
 	case old <= 0, quiet <= 0 && len(u.urgent) == 0:
 		return u.first(groupRows), wait
@@ -443,8 +443,8 @@ func (w *writer) committed(c *commit, err error) {
 // tables' file (a checkpoint) when there is nothing else to do, since whoever waits
 // for a commit would wait for that, too; amid work only when the log is long.
 const (
-	mostLogPages = 4000 // of 4 KiB
-	someLogRows  = 500
+	maxLogPages = 4000 // of 4 KiB
+	someLogRows = 500
 )
 
 // tidyLog makes a checkpoint if it is worth it and nothing is to be written.
@@ -527,15 +527,15 @@ func (w *writer) write(c *commit) error {
 	return w.sums(c.placed, change)
 }
 
-// mostKept bounds the memory that is kept for the next part of the journal.
-const mostKept = 1 << 20
+// maxKept bounds the memory that is kept for the next part of the journal.
+const maxKept = 1 << 20
 
 func (w *writer) toJournal(number int64, rows []written) error {
 	statements, values, err := part(w.part[:0], rows)
 	if err != nil {
 		return err
 	}
-	if w.part = values; cap(w.part) > mostKept {
+	if w.part = values; cap(w.part) > maxKept {
 		w.part = nil
 	}
 	return w.exec(putJournal, number, statements, values)

@@ -39,7 +39,7 @@ type Snapshot struct {
 	Running []Row
 	Open    []Row // waits, in the order in which it came
 	MoreOp  int   // open jobs that are not among them
-	Over    []Row // the last first
+	Ended   []Row // the last first
 	Counts  map[ledger.State]int
 	Waiting int   // files that are not settled
 	Minutes []int // jobs that ended in each of the last minutes, the current one last
@@ -197,7 +197,7 @@ func (m *model) rows(s section) []Row {
 	case open:
 		return m.snap.Open
 	}
-	return m.snap.Over
+	return m.snap.Ended
 }
 
 func (m *model) selected() (Row, bool) {

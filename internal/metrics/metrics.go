@@ -59,14 +59,14 @@ func Serve(address string, w Watcher) (*Server, error) {
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	mux.HandleFunc("GET /healthz", s.health)
-	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 10 * time.Second, ConnState: atMost(mostConnections)}
+	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 10 * time.Second, ConnState: atMost(maxConnections)}
 	go s.http.Serve(l) // ends with Close
 	return s, nil
 }
 
-// mostConnections bounds the connections that are open at once, so that nobody can use up
+// maxConnections bounds the connections that are open at once, so that nobody can use up
 // the files that the watcher needs.
-const mostConnections = 64
+const maxConnections = 64
 
 // atMost closes connections that are one too many.
 func atMost(n int64) func(net.Conn, http.ConnState) {
@@ -96,7 +96,7 @@ func (s *Server) Ended(j ledger.Job) {
 func (s *Server) health(w http.ResponseWriter, _ *http.Request) {
 	why := ""
 	if !s.watcher.Alive(answerWithin) {
-		why = fmt.Sprintf("the watcher's loop has not answered for %s", answerWithin)
+		why = fmt.Sprintf("the watcher's main loop has not responded for %s", answerWithin)
 	} else if live, err := s.watcher.Live(); err != nil {
 		why = err.Error()
 	} else {
@@ -122,7 +122,7 @@ var (
 	openJobs = prometheus.NewDesc("stilltide_jobs", "Jobs that are not over, by rule and state.", []string{"rule", "state"}, nil)
 	ended    = prometheus.NewDesc("stilltide_jobs_ended_total", "Jobs that are over, by rule and state, over the ledger's whole life.", []string{"rule", "state"}, nil)
 	waiting  = prometheus.NewDesc("stilltide_settling_files", "Files that have not settled yet, by rule.", []string{"rule"}, nil)
-	trouble  = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs a person.", []string{"rule"}, nil)
+	trouble  = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.", []string{"rule"}, nil)
 	paused   = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
 	present  = prometheus.NewDesc("stilltide_folder_present", "1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
 	writable = prometheus.NewDesc("stilltide_ledger_writable", "1 if the ledger can be written; nothing starts while it cannot.", nil, nil)

@@ -113,7 +113,7 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 // many are closed, and the others are after a while.
 func TestIdleConnectionsAreBounded(t *testing.T) {
 	_, url := serve(t, &watcher{live: engine.Live{}})
-	for range mostConnections + 20 {
+	for range maxConnections + 20 {
 		c, err := net.Dial("tcp", url[len("http://"):])
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close() })

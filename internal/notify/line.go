@@ -12,8 +12,8 @@ import (
 	"stilltide/internal/core/rule"
 )
 
-// mostWaiting bounds the messages that wait for one channel.
-const mostWaiting = 200
+// maxWaiting bounds the messages that wait for one channel.
+const maxWaiting = 200
 
 // sender delivers one message. The id stays the same over all tries.
 type sender interface {
@@ -75,13 +75,13 @@ func (l *line) add(id string) {
 	l.mu.Lock()
 	l.queue = append(l.queue, id)
 	dropped := ""
-	if len(l.queue) > mostWaiting {
+	if len(l.queue) > maxWaiting {
 		dropped, l.queue = l.queue[1], append(l.queue[:1:1], l.queue[2:]...) // the first may be under way
 	}
 	l.mu.Unlock()
 	if dropped != "" {
 		l.hub.box.remove(dropped)
-		l.hub.o.Report(fmt.Sprintf("more than %d notices wait for the channel %s, so the oldest was dropped", mostWaiting, l.name))
+		l.hub.o.Report(fmt.Sprintf("more than %d notices wait for the channel %s, so the oldest was dropped", maxWaiting, l.name))
 	}
 	l.wake()
 }
@@ -134,7 +134,7 @@ func (l *line) run() {
 			continue
 		}
 		if time.Since(m.Last) > keepTrying {
-			l.hub.o.Report(fmt.Sprintf("a notice for the channel %s was given up after a day: %s", l.name, m.Title))
+			l.hub.o.Report(fmt.Sprintf("a notice for the channel %s could not be delivered for a day and was dropped: %s", l.name, m.Title))
 			l.done(id)
 			continue
 		}
@@ -159,7 +159,7 @@ func (l *line) told(err error) {
 	l.mu.Unlock()
 	switch {
 	case err != nil && !was:
-		l.hub.o.Report(fmt.Sprintf("the channel %s cannot deliver: %v; it is tried again, and work goes on", l.name, err))
+		l.hub.o.Report(fmt.Sprintf("the channel %s cannot deliver: %v; it will be tried again, and jobs go on", l.name, err))
 	case err == nil && was:
 		l.hub.o.Report(fmt.Sprintf("the channel %s delivers again", l.name))
 	}

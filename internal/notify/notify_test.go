@@ -134,7 +134,7 @@ func TestWhatCouldNotBeDeliveredWaitsForTheNextStart(t *testing.T) {
 
 // A channel that never answers must cost the one who tells nothing, nor hold
 // up another channel.
-func TestAStuckChannelIsNobodysProblem(t *testing.T) {
+func TestAStuckChannelHoldsUpNoOther(t *testing.T) {
 	good, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer good.Close()
@@ -207,7 +207,7 @@ func TestADesktopNotification(t *testing.T) {
 	require.Len(t, got, 1, "twenty files make one pop-up")
 	require.Equal(t, "gauge-readings: 20 failed", got[0].Summary)
 	require.Contains(t, got[0].Body, "a&lt;b&gt;.csv", "the service understands markup")
-	require.Len(t, strings.Split(got[0].Body, "\n"), mostDesktopLines)
+	require.Len(t, strings.Split(got[0].Body, "\n"), maxDesktopLines)
 }
 
 // privateBus starts a message bus of the test's own.

@@ -58,7 +58,7 @@ type desktop struct{}
 const (
 	notificationService = "org.freedesktop.Notifications"
 	notificationPath    = "/org/freedesktop/Notifications"
-	mostDesktopLines    = 6
+	maxDesktopLines     = 6
 )
 
 func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
@@ -82,7 +82,7 @@ func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
 	}
 	call := service.CallWithContext(ctx, notificationService+".Notify", 0, "Still Tide", uint32(0), "", m.Title, body, []string{}, hints, int32(-1))
 	if call.Err != nil {
-		return fmt.Errorf("the notification service refused: %w", call.Err)
+		return fmt.Errorf("the notification service refused it: %w", call.Err)
 	}
 	return nil
 }
@@ -90,10 +90,10 @@ func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
 // shortened keeps the lines that a notification has room for.
 func shortened(text string) string {
 	lines := strings.Split(text, "\n")
-	if len(lines) <= mostDesktopLines {
+	if len(lines) <= maxDesktopLines {
 		return text
 	}
-	return strings.Join(append(lines[:mostDesktopLines-1:mostDesktopLines-1], fmt.Sprintf("and %d more lines", len(lines)-mostDesktopLines+1)), "\n")
+	return strings.Join(append(lines[:maxDesktopLines-1:maxDesktopLines-1], fmt.Sprintf("and %d more lines", len(lines)-maxDesktopLines+1)), "\n")
 }
 
 // webhook posts a CloudEvent (specification 1.0, JSON format, structured
@@ -129,7 +129,7 @@ func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
 	body = fill.PlainJSON(body)
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, w.address, bytes.NewReader(body))
 	if err != nil {
-		return fmt.Errorf("%s is no address to send to", plan.ShownAddress(w.address))
+		return fmt.Errorf("%s is not an address to send to", plan.ShownAddress(w.address))
 	}
 	req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
 	req.Header.Set("User-Agent", "stilltide")

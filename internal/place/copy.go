@@ -87,7 +87,7 @@ func (p *Placer) put(r Request, c content) (Result, error) {
 			}
 		}
 		if err == nil && !name.same {
-			err = r.stage(Staged{Target: d.at(name.name), Facts: res.Facts, Over: name.over})
+			err = r.stage(Staged{Target: d.at(name.name), Facts: res.Facts, Replaced: name.over})
 		}
 		if err == nil && !name.same {
 			err = p.install(&r, d, name)
@@ -162,7 +162,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	}
 	c := choice{name: r.To.Name, over: true, old: old}
 	target := d.at(c.name)
-	if err := r.stage(Staged{Target: target, Over: true}); err != nil {
+	if err := r.stage(Staged{Target: target, Replaced: true}); err != nil {
 		return Result{}, err
 	}
 	if _, err := p.copyPart(&r, d, false); err != nil {
@@ -175,7 +175,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 		now, err = p.partFacts(&r, d, c.name)
 	}
 	if err == nil {
-		err = r.stage(Staged{Target: target, Facts: now, Over: true})
+		err = r.stage(Staged{Target: target, Facts: now, Replaced: true})
 	}
 	if err == nil {
 		err = p.swap(d, r.part(), c, r.Kept)

@@ -71,7 +71,7 @@ func removeMade(path string, n int) {
 
 // ErrSwapped says that a folder on the way from the watched folder to the source is a
 // link now. The watcher has not followed it, so whatever is behind it is no file of a rule.
-var ErrSwapped = errors.New("a folder on its way is a link now, and links below a watched folder are not followed")
+var ErrSwapped = errors.New("a folder on the way to it is a link now, and links below a watched folder are not followed")
 
 // openSource opens the folder that a source lies in. The way from root to it may not
 // pass through links.
@@ -108,7 +108,7 @@ func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, erro
 
 var errOpen = errors.New("cannot be opened")
 
-var errLink = errors.New("a part of it that was filled is a link, and links are not followed there")
+var errLink = errors.New("a part of it that came from a placeholder is a link, and such links are not followed")
 
 // openBelow opens one folder inside another, and never through a link.
 func openBelow(r *os.Root, name string) (*os.Root, error) {
@@ -170,5 +170,5 @@ func regular(f *os.File) (*os.File, error) {
 }
 
 func errNotRegular(path string) error {
-	return &os.PathError{Op: "open", Path: path, Err: errors.New("it is no regular file")}
+	return &os.PathError{Op: "open", Path: path, Err: errors.New("it is not a regular file")}
 }

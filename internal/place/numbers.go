@@ -59,14 +59,14 @@ type Numbers struct {
 	noted int
 }
 
-// mostNoted bounds the numbers that are remembered, at about 40 bytes each.
-const mostNoted = 200_000
+// maxNoted bounds the numbers that are remembered, at about 40 bytes each.
+const maxNoted = 200_000
 
 // series is what is known of one name.
 type series struct {
 	next   int              // from here on nothing is known; 0 stands for 2
 	free   []int            // numbers before it that were given free, in order
-	twins  map[mark][]int   // numbers by the beginning of their content
+	alike  map[mark][]int   // numbers by the beginning of their content
 	unread map[int64][]int  // numbers by size, where the content has not been read yet
 	marks  map[int]struct{} // numbers whose content was read
 }
@@ -132,7 +132,7 @@ func (m *Numbers) likely(path string, of *Payload, taken func(n int) bool) []int
 		found = append(found, n)
 	}
 	if read {
-		found = append(found, s.twins[is]...)
+		found = append(found, s.alike[is]...)
 	}
 	found = append(found, s.unread[of.Size]...)
 	slices.Sort(found)
@@ -186,7 +186,7 @@ func (m *Numbers) Note(path string, n int, there, wanted *Payload) {
 	case read:
 		s.marks[n] = struct{}{}
 		m.noted++
-		s.twins[is] = append(s.twins[is], n)
+		s.alike[is] = append(s.alike[is], n)
 		if waits >= 0 {
 			s.unread[there.Size] = slices.Delete(s.unread[there.Size], waits, waits+1)
 		}
@@ -196,7 +196,7 @@ func (m *Numbers) Note(path string, n int, there, wanted *Payload) {
 }
 
 func (m *Numbers) series(path string) *series {
-	if m.noted >= mostNoted {
+	if m.noted >= maxNoted {
 		m.names, m.noted = nil, 0
 	}
 	if m.names == nil {
@@ -204,7 +204,7 @@ func (m *Numbers) series(path string) *series {
 	}
 	s := m.names[path]
 	if s == nil {
-		s = &series{next: 2, twins: map[mark][]int{}, unread: map[int64][]int{}, marks: map[int]struct{}{}}
+		s = &series{next: 2, alike: map[mark][]int{}, unread: map[int64][]int{}, marks: map[int]struct{}{}}
 		m.names[path] = s
 	}
 	return s

@@ -43,7 +43,7 @@ var (
 	// ErrChanged says that the source is not the file that was meant.
 	ErrChanged = errors.New("the file has changed meanwhile")
 	// ErrHeld says that what is to be replaced is a file that another job works on.
-	ErrHeld = errors.New("another job works on the file with that name just now")
+	ErrHeld = errors.New("another job is working on the file of that name")
 	// ErrTaken says that the name is there with other content (same_name: fail).
 	ErrTaken = errors.New("that name is there already with other content")
 	// ErrSkipped says the same where that is no failure (same_name: skip).
@@ -55,7 +55,7 @@ var (
 	// ErrInside says that a folder was to be placed inside itself.
 	ErrInside = errors.New("a folder cannot be placed inside itself")
 	// ErrStopped says that work on content was ended before it was complete.
-	ErrStopped = errors.New("it was ended before it was complete")
+	ErrStopped = errors.New("it was stopped before it was complete")
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
@@ -98,9 +98,9 @@ type Request struct {
 	// no facts), then, with the facts by which the file will be known, before
 	// it gets its name. Nil if the caller has done so.
 	Stage func([]Staged) error
-	// Twin is Stage for those who have told the rest of the intention before: that the
+	// Duplicate is Stage for those who have told the rest of the intention before: that the
 	// source goes, because its content is at the target, must be known before it does.
-	Twin func(Staged) error
+	Duplicate func(Staged) error
 	// Copied is Stage for those who have told the rest of the intention before: by these
 	// facts the copy of a whole folder will be known, before it has its name.
 	Copied func(Staged) error
@@ -115,19 +115,19 @@ type Request struct {
 
 // Staged is a file that is about to get its name.
 type Staged struct {
-	Target string
-	Facts  file.Facts // what will be there; the zero value before anything is made
-	Twin   bool       // the same content is there already: only the source goes
-	Over   bool       // what is there now is kept and replaced
-	Kept   string     // where it is kept, if that is not what the request says
-	Made   int        // folders that were made for it, from its own upwards
+	Target    string
+	Facts     file.Facts // what will be there; the zero value before anything is made
+	Duplicate bool       // the same content is there already: only the source goes
+	Replaced  bool       // what is there now is kept and replaced
+	Kept      string     // where it is kept, if that is not what the request says
+	Made      int        // folders that were made for it, from its own upwards
 }
 
 // Ahead is a file that is to be placed before another.
 type Ahead struct {
 	Path   string
 	Before string       // where it is until it gets there
-	Over   *atomic.Bool // set when it has been placed, or will not be
+	Done   *atomic.Bool // set when it has been placed, or will not be
 }
 
 func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) }
@@ -144,9 +144,9 @@ func (r *Request) stage(s Staged) error {
 	switch {
 	case r.Stage != nil:
 		return r.Stage([]Staged{s})
-	case s.Twin && r.Twin != nil:
-		return r.Twin(s)
-	case s.Facts.Dir && !s.Twin && s.Facts.Ino != r.Expect.Ino && r.Copied != nil:
+	case s.Duplicate && r.Duplicate != nil:
+		return r.Duplicate(s)
+	case s.Facts.Dir && !s.Duplicate && s.Facts.Ino != r.Expect.Ino && r.Copied != nil:
 		return r.Copied(s)
 	}
 	return nil
@@ -186,8 +186,8 @@ type spot struct {
 	source    bool
 }
 
-// mostOpen bounds the folders that a batch keeps open.
-const mostOpen = 64
+// maxOpen bounds the folders that a batch keeps open.
+const maxOpen = 64
 
 // Batch gives a Placer for one goroutine that keeps folders open until End.
 func (p *Placer) Batch() *Placer {
@@ -235,7 +235,7 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) 
 	if p.open == nil {
 		return d, d.close, nil
 	}
-	if len(p.open) >= mostOpen {
+	if len(p.open) >= maxOpen {
 		p.End()
 	}
 	p.open[key] = d
@@ -310,9 +310,9 @@ func (p *Placer) moveHeld(r Request) (Result, error) {
 	return res, err
 }
 
-// mostTries bounds how often a place is chosen anew because the file there
+// maxTries bounds how often a place is chosen anew because the file there
 // changed or went in the same instant.
-const mostTries = 100
+const maxTries = 100
 
 func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
 	d, done, err := p.folder(r.To)
@@ -331,7 +331,7 @@ func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
 			return res, err
 		}
 	}
-	for range mostTries {
+	for range maxTries {
 		res, err := p.moveOnce(r, src, d)
 		if !errors.Is(err, errAgain) {
 			return res, err
@@ -355,7 +355,7 @@ func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
 	case c.same:
 		return p.removeTwin(r, d, c)
 	}
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Over: c.over}); err != nil {
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Replaced: c.over}); err != nil {
 		return Result{}, err
 	}
 	if c.over {
@@ -429,7 +429,7 @@ func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
 			p.Numbers.Note(d.at(r.To.Name), n, payloadIn(d, Numbered(r.To.Name, n), there), what)
 		}
 	}
-	panic("the numbers of a name have no end")
+	panic("no number is free for that name")
 }
 
 // tries gives the numbers to look at. What may be replaced, whatever its number, is
@@ -478,7 +478,7 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	case r.Same == rule.SameFail:
 		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
 	case r.Same == rule.SameReplace:
-		return choice{}, false, fmt.Errorf("%s is no regular file, so it is not replaced: %w", d.at(name), ErrTaken)
+		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.at(name), ErrTaken)
 	}
 	return choice{}, false, nil
 }
@@ -491,7 +491,7 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 	}
 	left := map[string]*Payload{}
 	for _, a := range r.First {
-		if a.Over.Load() {
+		if a.Done.Load() {
 			continue
 		}
 		first := &Payload{Path: a.Path, Size: -1}               // on its way from step to step it is not seen
@@ -501,7 +501,7 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 				break
 			}
 		}
-		if first.Size < 0 && a.Over.Load() {
+		if first.Size < 0 && a.Done.Load() {
 			continue
 		}
 		if err := p.leave(r, d, first, left); err != nil {

@@ -394,7 +394,7 @@ func TestLinksInDestinations(t *testing.T) {
 	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
 	var p Placer
 	_, err := p.Move(r)
-	require.ErrorContains(t, err, filepath.Join(dir, "out/deep")+" cannot be made: a part of it that was filled is a link")
+	require.ErrorContains(t, err, filepath.Join(dir, "out/deep")+" cannot be made: a part of it that came from a placeholder is a link")
 	require.Equal(t, map[string]string{"in/a.txt": "one"}, all(t, dir))
 	r.To.Root, r.To.Rel = filepath.Join(dir, "out", "deep"), ""
 	_, err = p.Move(r)

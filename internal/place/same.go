@@ -147,21 +147,21 @@ func (p *Placer) unhide(r *Request, hidden string) error {
 
 // errAgain says that the target of a removed duplicate is not what it was any
 // more: the source is back, and its place is to be chosen anew.
-var errAgain = errors.New("the file there has changed in this instant")
+var errAgain = errors.New("the file there has just changed")
 
 // removeTwin ends a move whose content is at the target already. The source gets
 // its hidden name first; only then is the target looked at, compared and looked at
 // again. So of two moves that take each other's file for the one that stays, at
 // least one finds nothing there and puts its own back.
 func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Twin: true}); err != nil {
+	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Duplicate: true}); err != nil {
 		return Result{}, err
 	}
 	hidden, err := p.hide(r)
 	if err != nil {
 		return Result{}, cannot(r.Source, "removed", err)
 	}
-	is, err := p.twinOf(r, d, c, hidden)
+	is, err := p.isDuplicate(r, d, c, hidden)
 	if err == nil && is == apart {
 		err = p.quiet(r, hidden)
 	}
@@ -180,9 +180,9 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 	return Result{Target: r.Source, Facts: r.Expect, Here: true}, nil
 }
 
-// twinOf tells whether the target is another file with the content of the source,
+// isDuplicate tells whether the target is another file with the content of the source,
 // which has its hidden name: apart if so, here if it is the source's own place.
-func (p *Placer) twinOf(r *Request, d *folder, c choice, hidden string) (relation, error) {
+func (p *Placer) isDuplicate(r *Request, d *folder, c choice, hidden string) (relation, error) {
 	now, err := p.look(filepath.Base(hidden), r)
 	if err == nil && !now.Same(r.Expect) {
 		return apart, ErrChanged

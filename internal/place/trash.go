@@ -34,7 +34,7 @@ func (p *Placer) Trash(r Request) (Result, error) {
 		}
 		return p.throw(c, r)
 	}
-	return Result{}, fmt.Errorf("%s cannot go to the trash: %w", r.Source, refused)
+	return Result{}, fmt.Errorf("%s cannot be moved to the trash: %w", r.Source, refused)
 }
 
 // throw puts a file into a can: first the info file, whose name is the claim
@@ -62,7 +62,7 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 			return res, err
 		}
 	}
-	panic("the numbers of a name have no end")
+	panic("no number is free for that name")
 }
 
 // claimed tells whether a number of a name has its info file.

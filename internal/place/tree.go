@@ -63,7 +63,7 @@ func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root, whole bool) 
 	case e.Type().IsRegular():
 		return o.copyFile(in, e.Name(), out, e.Name(), whole)
 	}
-	return nil, fmt.Errorf("%s is neither file, folder nor link, and cannot go to another file system", in.at(e.Name()))
+	return nil, fmt.Errorf("%s is neither a file, a folder nor a link, and cannot be moved to another file system", in.at(e.Name()))
 }
 
 func finishFolder(in *folder, root *os.Root, name string, whole bool) error {

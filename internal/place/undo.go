@@ -17,25 +17,25 @@ import (
 type Kind string
 
 const (
-	Moved   Kind = "moved"     // Source went to Target; also a rename
-	Twin    Kind = "duplicate" // Source went, because its content was at Target already
-	Put     Kind = "put"       // a new file, or new content, came to Target
-	Trashed Kind = "trashed"   // Source went to Target in the trash
-	Deleted Kind = "deleted"   // Source went for good
-	Tagged  Kind = "tagged"    // Target got tags; Kept is what it had before
+	Moved     Kind = "moved"     // Source went to Target; also a rename
+	Duplicate Kind = "duplicate" // Source went, because its content was at Target already
+	Put       Kind = "put"       // a new file, or new content, came to Target
+	Trashed   Kind = "trashed"   // Source went to Target in the trash
+	Deleted   Kind = "deleted"   // Source went for good
+	Tagged    Kind = "tagged"    // Target got tags; Kept is what it had before
 )
 
 // Record is what must be known of a placement to undo it.
 type Record struct {
-	Kind   Kind
-	Source string
-	Root   string // the watched folder that Source lies in or below; the way from there may pass through no link
-	Target string
-	Before file.Facts // of the source, before
-	After  file.Facts // of the target, afterwards
-	Kept   string     // where the content that was replaced is kept
-	Over   bool       // content was replaced
-	Made   int        // folders that were made for the target, from its own upwards: those that are empty then go, too
+	Kind     Kind
+	Source   string
+	Root     string // the watched folder that Source lies in or below; the way from there may pass through no link
+	Target   string
+	Before   file.Facts // of the source, before
+	After    file.Facts // of the target, afterwards
+	Kept     string     // where the content that was replaced is kept
+	Replaced bool       // content was replaced
+	Made     int        // folders that were made for the target, from its own upwards: those that are empty then go, too
 	// Relied, if set, gives an error if another job has removed a file because its
 	// content is at Target: that content stays. It is asked when nobody can begin to
 	// rely on it any more.
@@ -66,7 +66,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 	case !sameUnit(now, r.After):
 		return fmt.Errorf("%s has changed since it was placed", r.Target)
 	}
-	if r.Over {
+	if r.Replaced {
 		if kept, err := watchfs.Stat(r.Kept); err != nil || !kept.Exists {
 			return fmt.Errorf("what %s replaced is no longer kept", r.Target)
 		}
@@ -115,7 +115,7 @@ func (p *Placer) Undo(r Record, part string) error {
 }
 
 func (p *Placer) undo(r Record, part string) error {
-	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Twin {
+	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Duplicate {
 		p.removeEmpty(r)
 	}
 	switch r.Kind {
@@ -126,14 +126,14 @@ func (p *Placer) undo(r Record, part string) error {
 		if r.Kind == Trashed {
 			return p.Discard(InfoOf(r.Target))
 		}
-		if r.Over {
+		if r.Replaced {
 			return p.BringBack(r, part)
 		}
 		return nil
-	case Twin:
+	case Duplicate:
 		return p.copyBack(r, part)
 	case Put:
-		if r.Over {
+		if r.Replaced {
 			return p.swapBack(r, part)
 		}
 		return p.removePut(Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})

@@ -19,11 +19,11 @@ import (
 func record(r *Request, kind Kind) *Record {
 	rec := &Record{Kind: kind, Source: r.Source, Before: r.Expect}
 	r.Stage = func(s []Staged) error {
-		rec.Target, rec.After, rec.Over = s[0].Target, s[0].Facts, s[0].Over
-		if s[0].Twin {
-			rec.Kind = Twin
+		rec.Target, rec.After, rec.Replaced = s[0].Target, s[0].Facts, s[0].Replaced
+		if s[0].Duplicate {
+			rec.Kind = Duplicate
 		}
-		if rec.Over {
+		if rec.Replaced {
 			rec.Kept = r.Kept
 		}
 		return nil
@@ -33,7 +33,7 @@ func record(r *Request, kind Kind) *Record {
 
 func TestUndo(t *testing.T) {
 	for _, inner := range []ops{realOps{}, crossOps{}} {
-		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old", "twin": "new"} {
+		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old", "duplicate": "new"} {
 			for _, kind := range []Kind{Moved, Put} {
 				dir := t.TempDir()
 				r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "new"))

@@ -86,8 +86,8 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	return res, nil
 }
 
-// mostForetold bounds the content of an entry that Entries reads, in bytes.
-const mostForetold = 16 << 20
+// maxForetold bounds the content of an entry that Entries reads, in bytes.
+const maxForetold = 16 << 20
 
 // Entries gives the files that an archive holds, for foretelling what unpacking it would
 // do; it is refused where unpacking would be. whole is false if an entry is so large that
@@ -117,9 +117,9 @@ func Entries(path string, limits Limits, each func(name string, content []byte, 
 			return err
 		}
 		defer from.Close()
-		content, err := io.ReadAll(io.LimitReader(&bounded{from, &u}, mostForetold))
+		content, err := io.ReadAll(io.LimitReader(&bounded{from, &u}, maxForetold))
 		u.files = append(u.files, name)
-		each(name, content, len(content) < mostForetold)
+		each(name, content, len(content) < maxForetold)
 		return err
 	})
 	if err == nil && len(u.files) == 0 {
@@ -302,7 +302,7 @@ func inside(name string) (string, error) {
 			return refused("climbs out of its folder")
 		}
 		if strings.HasPrefix(part, plan.HiddenPrefix) {
-			return refused("has a name that the program keeps for itself")
+			return refused("has a name that is reserved for the program")
 		}
 	}
 	return path.Clean(name), nil
@@ -319,7 +319,7 @@ func (u *unpacking) place() (done []Result, err error) {
 		}
 		staged[i].Kept = u.keptOf(i)
 	}
-	made := slices.DeleteFunc(slices.Clone(staged), func(s Staged) bool { return s.Twin })
+	made := slices.DeleteFunc(slices.Clone(staged), func(s Staged) bool { return s.Duplicate })
 	if u.r.Stage != nil && len(made) > 0 {
 		if err := u.r.Stage(made); err != nil {
 			return nil, err
@@ -339,7 +339,7 @@ func (u *unpacking) place() (done []Result, err error) {
 	}
 	for i := len(done) - 1; i >= 0; i-- {
 		if !done[i].Same {
-			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i), Over: names[i].over}
+			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i), Replaced: names[i].over}
 			err = errors.Join(err, u.p.Undo(undo, u.r.part()+"-u"))
 		}
 	}
@@ -375,7 +375,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 		made = u.d.made + strings.Count(dir, "/")
 	}
 	facts, err := u.p.system().StatIn(u.d, part)
-	return r, c, Staged{Target: d.at(c.name), Facts: facts, Over: c.over, Twin: c.same, Made: made}, err
+	return r, c, Staged{Target: d.at(c.name), Facts: facts, Replaced: c.over, Duplicate: c.same, Made: made}, err
 }
 
 // install gives one file its name.
@@ -442,7 +442,7 @@ func archive(in *os.File, size int64) (func(func(entry) error) error, error) {
 	case isTar(head):
 		return func(each func(entry) error) error { return tarred(in, each) }, nil
 	}
-	return nil, errors.New("it is no zip, tar, tar.gz or gz")
+	return nil, errors.New("it is not a zip, tar, tar.gz or gz file")
 }
 
 // isTar looks for the magic of POSIX and GNU tar headers at its place.

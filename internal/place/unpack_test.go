@@ -147,10 +147,10 @@ func TestHostileArchives(t *testing.T) {
 		"twice":             {func(p string) { writeTar(t, p, false, reg("same"), reg("./same")) }, "two entries"},
 		"file and folder":   {func(p string) { writeTar(t, p, false, reg("x"), reg("x/y")) }, "file and a folder"},
 		"folder, then file": {func(p string) { writeTar(t, p, false, reg("x/y"), reg("x")) }, "two entries"},
-		"our own name":      {func(p string) { writeZip(t, p, map[string]string{".stilltide-abc": "x"}) }, "keeps for itself"},
+		"our own name":      {func(p string) { writeZip(t, p, map[string]string{".stilltide-abc": "x"}) }, "is reserved for the program"},
 		"bomb":              {func(p string) { writeZip(t, p, map[string]string{"zeros": zeros}) }, "limits: ratio"},
 		"gzip bomb":         {func(p string) { write(t, p, string(gzipOf(t, []byte(zeros)))) }, "limits: ratio"},
-		"not an archive":    {func(p string) { write(t, p, "hello") }, "no zip, tar"},
+		"not an archive":    {func(p string) { write(t, p, "hello") }, "not a zip, tar"},
 		"empty":             {func(p string) { writeZip(t, p, nil) }, "holds no files"},
 		"cut off":           {func(p string) { writeTar(t, p, true, reg("a")); cutFile(t, p) }, "unexpected EOF"},
 		"many": {func(p string) {

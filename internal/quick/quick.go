@@ -36,11 +36,11 @@ type Options struct {
 	Trouble func(text string)        // something is wrong, in a sentence
 }
 
-// mostInARow is how often a run may be set off by nothing but the run before. From then
+// maxInARow is how often a run may be set off by nothing but the run before. From then
 // on such runs are spaced out, further and further, up to longestPause. None is left out:
 // a file that is saved while the command runs looks the same as one that it changes.
 const (
-	mostInARow   = 5
+	maxInARow    = 5
 	longestPause = time.Minute
 )
 
@@ -205,10 +205,10 @@ func (s *session) changed(path string, at, now time.Time) {
 
 // pause is how long a run waits that only the run before has set off.
 func (s *session) pause() time.Duration {
-	if s.outside || s.inARow < mostInARow {
+	if s.outside || s.inARow < maxInARow {
 		return 0
 	}
-	return min(time.Second<<min(s.inARow-mostInARow, 10), longestPause)
+	return min(time.Second<<min(s.inARow-maxInARow, 10), longestPause)
 }
 
 // coarse is how much a file's time may be behind the clock.
@@ -231,7 +231,7 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	}
 	if s.outside {
 		s.inARow = 0
-	} else if s.inARow++; s.inARow == mostInARow {
+	} else if s.inARow++; s.inARow == maxInARow {
 		s.o.Trouble("files have changed during each of the last runs, perhaps by the command itself; the runs are spaced out now, until nothing changes during one")
 	}
 	s.outside, s.began, s.over = false, now, time.Time{}

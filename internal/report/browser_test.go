@@ -30,7 +30,7 @@ func TestThePageInABrowser(t *testing.T) {
 	chromium := machine.Program(t, "chromium")
 	var page bytes.Buffer
 	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" + strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
-		Unmatched: []Unmatched{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's patterns fit its name"}}}))
+		Unmatched: []Unmatched{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's pattern fits its name"}}}))
 	path := filepath.Join(t.TempDir(), "page.html")
 	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(page.String(), "</head>", probe+"</head>", 1)), 0o666))
 	for _, c := range []struct {

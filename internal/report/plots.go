@@ -55,7 +55,7 @@ const (
 func figures(s *history.Summary) []figure {
 	usual := func(bool) vg.Length { return 2.7 * vg.Inch }
 	rules := s.Rules()
-	rules = rules[:min(len(rules), mostRulesDrawn)]
+	rules = rules[:min(len(rules), maxRulesDrawn)]
 	return []figure{
 		{"outcomes", "Jobs by outcome, a bar for each " + every(s.Step), func(t theme, narrow bool) (*plot.Plot, error) { return outcomes(s, t, narrow) }, usual},
 		{"waiting", "Waiting time, from taken to started", func(t theme, narrow bool) (*plot.Plot, error) {
@@ -70,8 +70,8 @@ func figures(s *history.Summary) []figure {
 	}
 }
 
-// mostRulesDrawn bounds the bars of the plot by rule; the table has them all.
-const mostRulesDrawn = 15
+// maxRulesDrawn bounds the bars of the plot by rule; the table has them all.
+const maxRulesDrawn = 15
 
 // every says how wide a bucket is: "day", "5 minutes".
 func every(step time.Duration) string {

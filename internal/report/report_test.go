@@ -46,7 +46,7 @@ func aWeek(jobs int) *history.Summary {
 func TestThePageNeedsNothingBesideItself(t *testing.T) {
 	var page bytes.Buffer
 	require.NoError(t, Write(&page, Data{Summary: aWeek(4000), Rules: "/srv/kelder/stilltide.yaml", Now: time.Date(2031, 4, 7, 9, 30, 0, 0, time.UTC), State: "A watcher runs, and no rule is in trouble.",
-		Unmatched: []Unmatched{{"/srv/kelder/arrivals/<b>odd.bin", "no rule's patterns fit its name"}}}))
+		Unmatched: []Unmatched{{"/srv/kelder/arrivals/<b>odd.bin", "no rule's pattern fits its name"}}}))
 	text := page.String()
 	require.NotRegexp(t, `(?i)<script|<link|<img|@import|url\(|\ssrc=`, text)
 	require.NotRegexp(t, regexp.MustCompile(`https?://`), strings.NewReplacer("http://www.w3.org/2000/svg", "", "http://www.w3.org/1999/xlink", "").Replace(text))

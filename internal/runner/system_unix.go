@@ -74,7 +74,7 @@ func (c child) wait() Result {
 			continue
 		}
 		if err != nil {
-			return Result{Exit: 127, Err: fmt.Errorf("the end of the command cannot be waited for: %w", err)}
+			return Result{Exit: 127, Err: fmt.Errorf("waiting for the command failed: %w", err)}
 		}
 		break
 	}

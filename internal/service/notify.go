@@ -71,7 +71,7 @@ func (m *Manager) Ready(status string, alive func() bool) {
 // Status gives the manager a line to show.
 func (m *Manager) Status(text string) { m.send("STATUS=" + text) }
 
-// Stopping says that the watcher is ending.
+// Stopping says that the watcher is stopping.
 func (m *Manager) Stopping() {
 	m.send("STOPPING=1")
 	close(m.end)

@@ -27,7 +27,7 @@ type Spec struct {
 }
 
 // ErrNoSystem says that there is no system here that starts services.
-var ErrNoSystem = errors.New("there is no systemd and no launchd here")
+var ErrNoSystem = errors.New("neither systemd nor launchd is here")
 
 // NameFor makes a service's name from the folder of its rules file.
 func NameFor(rules string) string {

@@ -35,7 +35,7 @@ var errNoWatches = errors.New("the system has no watches left (fs.inotify.max_us
 func newSource(o Options) (*source, error) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
 	if err != nil {
-		return nil, fmt.Errorf("the system gives no event queue (fs.inotify.max_user_instances): %w", err)
+		return nil, fmt.Errorf("the system provides no event queue (fs.inotify.max_user_instances): %w", err)
 	}
 	return &source{file: os.NewFile(uintptr(fd), "inotify"), paths: map[int32][]string{}, wds: map[string]int32{},
 		most: o.MaxWatches, buf: make([]byte, 128<<10)}, nil
@@ -151,13 +151,13 @@ func (n *source) close() error { return n.file.Close() }
 // said is what one read gave: events as the system lays them out.
 type said []byte
 
-// mostChanges bounds the room that is kept for the next changes.
-const mostChanges = 8192
+// maxChanges bounds the room that is kept for the next changes.
+const maxChanges = 8192
 
 // changes turns events into changes, one for each path that a watch stands
 // for. They are good until the next ones. The watcher's lock is held.
 func (n *source) changes(events said) []change {
-	if clear(n.made); cap(n.made) > mostChanges {
+	if clear(n.made); cap(n.made) > maxChanges {
 		n.made = nil
 	}
 	out := n.made[:0]

@@ -27,7 +27,7 @@ func TestAnUnpluggedDiskIsAbsent(t *testing.T) {
 		if IsMountPoint(card) {
 			return nil
 		}
-		return errors.New("its disk is not there")
+		return errors.New("its disk is not mounted")
 	}
 	l := listen(t, Options{Missing: missing}, map[string]int{in: 0})
 	l.wait(Present, in)

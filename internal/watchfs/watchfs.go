@@ -47,7 +47,7 @@ type Event struct {
 }
 
 // errOther says that another file has a path meanwhile.
-var errOther = errors.New("it is another file meanwhile")
+var errOther = errors.New("it is a different file now")
 
 // Deepest is a depth that covers all subfolders.
 const Deepest = 1 << 20

@@ -31,11 +31,11 @@ type Job struct {
 // Outcomes in the order in which they are shown.
 var Outcomes = []string{"processed", "failed", "skipped", "vanished", "cancelled", "reverted"}
 
-// mostBuckets bounds how finely time is divided.
-const mostBuckets = 72
+// maxBuckets bounds how finely time is divided.
+const maxBuckets = 72
 
-// mostSlow is how many of the slowest jobs are kept.
-const mostSlow = 10
+// maxSlow is how many of the slowest jobs are kept.
+const maxSlow = 10
 
 // steps are the widths that a bucket may have.
 var steps = []time.Duration{
@@ -124,7 +124,7 @@ type Reason struct {
 func New(from, to time.Time) *Summary {
 	s := &Summary{From: from, To: to, Step: steps[len(steps)-1], rules: map[string]*Figures{}, reasons: map[string]*Reason{}}
 	for _, step := range steps {
-		if to.Sub(from)/step < mostBuckets {
+		if to.Sub(from)/step < maxBuckets {
 			s.Step = step
 			break
 		}
@@ -182,12 +182,12 @@ func (s *Summary) Add(j Job) {
 }
 
 func (s *Summary) addSlow(j Job) {
-	if j.Started.IsZero() || len(s.Slowest) == mostSlow && j.Ran <= s.Slowest[mostSlow-1].Ran {
+	if j.Started.IsZero() || len(s.Slowest) == maxSlow && j.Ran <= s.Slowest[maxSlow-1].Ran {
 		return
 	}
 	at, _ := slices.BinarySearchFunc(s.Slowest, j, func(a, b Job) int { return cmp.Compare(b.Ran, a.Ran) })
 	s.Slowest = slices.Insert(s.Slowest, at, j)
-	s.Slowest = s.Slowest[:min(len(s.Slowest), mostSlow)]
+	s.Slowest = s.Slowest[:min(len(s.Slowest), maxSlow)]
 }
 
 func (s *Summary) addReason(j Job) {

@@ -40,7 +40,7 @@ func TestFiguresAgainstASlowModel(t *testing.T) {
 				t.Fatalf("bucket %d does not begin after the one before", i)
 			}
 		}
-		if fmt.Sprint(inBuckets) != fmt.Sprint(count) || s.Total.Jobs() != len(waits) || len(s.Buckets) > mostBuckets+2 {
+		if fmt.Sprint(inBuckets) != fmt.Sprint(count) || s.Total.Jobs() != len(waits) || len(s.Buckets) > maxBuckets+2 {
 			t.Fatalf("counted %v in %d buckets, want %v", inBuckets, len(s.Buckets), count)
 		}
 		check := func(got Spread, times []float64) {
@@ -81,7 +81,7 @@ func TestTheSlowestAreKept(t *testing.T) {
 	for _, i := range order {
 		s.Add(Job{ID: int64(i), Rule: "r", Outcome: "processed", Started: monday, Ended: monday, Ran: time.Duration(i) * time.Second})
 	}
-	require.Len(t, s.Slowest, mostSlow)
+	require.Len(t, s.Slowest, maxSlow)
 	for i, j := range s.Slowest {
 		require.Equal(t, int64(99-i), j.ID)
 	}

@@ -56,16 +56,16 @@ type Message struct {
 	Title   string       `json:"title"`
 	Text    string       `json:"text"` // lines
 	Counts  map[Kind]int `json:"counts"`
-	Events  []Event      `json:"events"` // at most mostOfAKind of each kind
+	Events  []Event      `json:"events"` // at most maxOfAKind of each kind
 	First   time.Time    `json:"first"`
 	Last    time.Time    `json:"last"`
 }
 
-// mostOfAKind bounds the events of one kind that a message holds.
-const mostOfAKind = 50
+// maxOfAKind bounds the events of one kind that a message holds.
+const maxOfAKind = 50
 
-// mostLines bounds the lines of a message's text.
-const mostLines = 20
+// maxLines bounds the lines of a message's text.
+const maxLines = 20
 
 // Gatherer makes messages of events. The zero value is ready; it has no clock
 // and no goroutine.
@@ -91,7 +91,7 @@ func (g *Gatherer) Add(channel string, wait time.Duration, e Event) {
 	}
 	o.msg.Last = e.At
 	o.msg.Counts[e.Kind]++
-	if o.msg.Counts[e.Kind] <= mostOfAKind {
+	if o.msg.Counts[e.Kind] <= maxOfAKind {
 		o.msg.Events = append(o.msg.Events, e)
 	}
 }
@@ -214,7 +214,7 @@ func rulesOf(events []Event) []string {
 // text lists the events: the pressing ones first, then how many are not listed.
 func text(m Message) []string {
 	var lines []string
-	for _, e := range m.Events[:min(len(m.Events), mostLines)] {
+	for _, e := range m.Events[:min(len(m.Events), maxLines)] {
 		lines = append(lines, line(e))
 	}
 	all := 0

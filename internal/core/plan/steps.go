@@ -237,9 +237,9 @@ func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state st
 }
 
 // Targets gives the paths at which the steps would place something, and the one at which
-// the file would end after success; endsIn is "" if it stays where it is. Copies of other
+// the file would end after success; fileNow is "" if it stays where it is. Copies of other
 // files, and what an archive holds, are left out.
-func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string, endsIn string, err error) {
+func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string, fileNow string, err error) {
 	j := c.Begin(f, event, now, state)
 	for i := range c.Rule.Steps {
 		s := &c.Rule.Steps[i]

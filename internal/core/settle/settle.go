@@ -102,8 +102,8 @@ type Machine struct {
 	spare []*waiting // of paths that are forgotten, for those that come
 }
 
-// mostSpare bounds what is kept for paths to come.
-const mostSpare = 1024
+// maxSpare bounds what is kept for paths to come.
+const maxSpare = 1024
 
 // Event tells the machine that something happened to a path. A later event
 // for the same path keeps its history; the policy is replaced.
@@ -138,7 +138,7 @@ func (m *Machine) Forget(path string) {
 			heap.Remove(&m.heap, w.slot)
 		}
 		delete(m.files, path)
-		if *w = (waiting{}); len(m.spare) < mostSpare {
+		if *w = (waiting{}); len(m.spare) < maxSpare {
 			m.spare = append(m.spare, w)
 		}
 	}

@@ -13,7 +13,7 @@ import (
 
 // A file that nobody takes is told once it was left alone, in whatever order
 // others change; as it is, it is told once.
-func TestNobodysFiles(t *testing.T) {
+func TestUnmatchedFiles(t *testing.T) {
 	rules, diags := rule.Parse("/office/stilltide.yaml", []byte("version: 1\nnotify: {on: unmatched, to: log}\nrules:\n  - {name: slips, watch: in, match: slip-*, processed: in/done}\n"))
 	require.Empty(t, diags)
 	size := int64(1)
@@ -23,9 +23,9 @@ func TestNobodysFiles(t *testing.T) {
 	now := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 	after := func(d time.Duration) []string {
 		now = now.Add(d)
-		f.lookForNobodys(now)
-		found := f.nobodys.found
-		f.nobodys.found = nil
+		f.findUnmatched(now)
+		found := f.unmatched.found
+		f.unmatched.found = nil
 		return found
 	}
 	f.unclaimed("/office/in/busy", now)
@@ -37,7 +37,7 @@ func TestNobodysFiles(t *testing.T) {
 	require.Empty(t, after(4*time.Second))
 	require.Equal(t, []string{"/office/in/odd"}, after(time.Second), "one that is busy holds up no other")
 	require.Equal(t, []string{"/office/in/busy"}, after(5*time.Second))
-	_, more := f.nobodys.next()
+	_, more := f.unmatched.next()
 	require.False(t, more)
 	f.unclaimed("/office/in/odd", now)
 	require.Empty(t, after(time.Minute), "told once")

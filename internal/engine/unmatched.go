@@ -8,15 +8,15 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// nobodysAfter is how long a file that no rule takes must be left alone
+// unmatchedAfter is how long a file that no rule takes must be left alone
 // before people are told of it.
-const nobodysAfter = 10 * time.Second
+const unmatchedAfter = 10 * time.Second
 
-// mostNobodys bounds the files that are waited for; the next sweep finds the others.
-const mostNobodys = 10_000
+// maxUnmatchedFiles bounds the files that are waited for; the next sweep finds the others.
+const maxUnmatchedFiles = 10_000
 
-// nobodys are files that no rule takes, for those who want to be told.
-type nobodys struct {
+// unmatched are files that no rule takes, for those who want to be told.
+type unmatched struct {
 	due   map[string]time.Time
 	queue []nobody // in the order in which they come due; one that is due later by now is passed over
 	found []string // to be told
@@ -32,17 +32,17 @@ func (f *flow) unclaimed(path string, now time.Time) {
 	if len(f.set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
 		return
 	}
-	n := &f.nobodys
+	n := &f.unmatched
 	if n.due == nil {
 		n.due = map[string]time.Time{}
 	}
-	due := now.Add(nobodysAfter)
+	due := now.Add(unmatchedAfter)
 	if f.once {
 		due = now // a sweep does not wait for it
 	}
 	before, ok := n.due[path]
 	switch {
-	case !ok && len(n.due) >= mostNobodys:
+	case !ok && len(n.due) >= maxUnmatchedFiles:
 		return
 	case ok && due.Sub(before) < time.Second:
 		return // a file that is written to all the time makes few entries
@@ -52,17 +52,17 @@ func (f *flow) unclaimed(path string, now time.Time) {
 }
 
 // next is when the first of them is due.
-func (n *nobodys) next() (at time.Time, ok bool) {
+func (n *unmatched) next() (at time.Time, ok bool) {
 	if len(n.queue) == 0 {
 		return at, false
 	}
 	return n.queue[0].due, true
 }
 
-// lookForNobodys finds the files that were left alone long enough, are still
+// findUnmatched finds the files that were left alone long enough, are still
 // there, and were not told of as they are.
-func (f *flow) lookForNobodys(now time.Time) {
-	n := &f.nobodys
+func (f *flow) findUnmatched(now time.Time) {
+	n := &f.unmatched
 	for len(n.queue) > 0 {
 		path, due := n.queue[0].path, n.queue[0].due
 		if due.After(now) {
