@@ -91,7 +91,7 @@ func latencyCase(b *bench) error {
 	return nil
 }
 
-// latencies gives the times in milliseconds, the shortest first.
+// latencies returns the times in milliseconds, the shortest first.
 func (b *bench) latencies(n int, start func(dir string) (*process, error)) ([]float64, error) {
 	dir, err := b.office("latency", fmt.Sprintf("rules: [{name: stamp, watch: in, debounce: 0s, run: %q}]\n", b.tool("stamp")+" {file}"))
 	if err != nil {

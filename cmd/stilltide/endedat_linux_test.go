@@ -187,7 +187,7 @@ func (e ending) end(t *testing.T, program string, at int) (call string) {
 	}
 }
 
-// somewhere tells whether a file with a content is below folders, kept content included.
+// somewhere reports whether a file with a content is below folders, kept content included.
 func somewhere(t *testing.T, content string, dirs ...string) (found bool) {
 	for _, dir := range dirs {
 		require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {

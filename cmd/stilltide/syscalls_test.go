@@ -63,7 +63,7 @@ func TestCallsThatFailOverSeveralStarts(t *testing.T) {
 	}
 }
 
-// tracing gives strace(1), or skips the test.
+// tracing returns strace(1), or skips the test.
 func tracing(t *testing.T) string {
 	strace := machine.Program(t, "strace")
 	if err := exec.Command(strace, "-o", "/dev/null", "true").Run(); err != nil {

@@ -23,7 +23,7 @@ var fileCalls = map[uint64]string{
 
 // traced runs a program and ends it by force as it is about to make its call number at of
 // those that change files, counted over all its threads; strace(1) counts each thread's own.
-// It gives that call's name, or "" if the program ended by itself before.
+// It returns that call's name, or "" if the program ended by itself before.
 func traced(t *testing.T, at int, c *exec.Cmd) (ended string) {
 	t.Helper()
 	runtime.LockOSThread() // a process is traced by a thread

@@ -156,7 +156,7 @@ func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([
 	return sent, l.Close()
 }
 
-// printSent tells what became of each job.
+// printSent reports what became of each job.
 func (a *app) printSent(sent []engine.Sent) error {
 	missed := false
 	for _, s := range sent {

@@ -84,7 +84,7 @@ func (a *app) demo(folder string, keep bool) error {
 	return s.judge()
 }
 
-// demoFolder gives an empty folder. The folder of an earlier demo is replaced
+// demoFolder returns an empty folder. The folder of an earlier demo is replaced
 // unless it is to be kept; no other folder is ever emptied.
 func demoFolder(folder string, keep bool) (string, error) {
 	if folder != "" {
@@ -371,7 +371,7 @@ func (s *show) results() error {
 	return nil
 }
 
-// told gives the titles of what the stand-ins got.
+// told returns the titles of what the stand-ins got.
 func (s *show) told() (titles []string) {
 	for _, r := range s.office.All() {
 		var event struct{ Data notice.Message }

@@ -203,7 +203,7 @@ func jobName(j ledger.Job) string {
 	return name
 }
 
-// whereNow gives the folder where a job's input is now, relative to the rules.
+// whereNow returns the folder where a job's input is now, relative to the rules.
 func whereNow(f *rule.File, j ledger.Job) string {
 	if j.FileNow == "" {
 		return "-"

@@ -203,7 +203,7 @@ func (v *liveView) Pause(name string, paused bool) string {
 	return "Going on: " + what + "."
 }
 
-// Output gives what a job's attempts printed, the last lines of it.
+// Output returns what a job's attempts printed, the last lines of it.
 func (v *liveView) Output(id int64) []string {
 	v.mu.Lock()
 	defer v.mu.Unlock()

@@ -174,7 +174,7 @@ func (a *app) versionCommand() *cobra.Command {
 	})
 }
 
-// short gives a path below base as a relative one: shorter to read, and as it
+// short returns a path below base as a relative one: shorter to read, and as it
 // stands in the rules.
 func short(base, path string) string {
 	if rel, below := strings.CutPrefix(path, base+string(filepath.Separator)); below && filepath.IsLocal(rel) {

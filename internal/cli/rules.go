@@ -16,7 +16,7 @@ import (
 	"stilltide/internal/ink"
 )
 
-// findRules gives the rules file's absolute path.
+// findRules returns the rules file's absolute path.
 func (a *app) findRules() (string, error) {
 	if a.rules != "" {
 		return filepath.Abs(a.rules)
@@ -116,7 +116,7 @@ func loadIncluded(glob string) ([]rule.Source, error) {
 	return sources, nil
 }
 
-// shown gives a path as it is best shown to a person in the current folder.
+// shown returns a path as it is best shown to a person in the current folder.
 func (a *app) shown(path string) string {
 	if dir, err := os.Getwd(); err == nil {
 		return short(dir, path)
@@ -212,7 +212,7 @@ func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st ink
 	}
 }
 
-// before gives what stands before the underlining: the line's own tabs, so that it
+// before returns what stands before the underlining: the line's own tabs, so that it
 // lands in the right column.
 func before(line string, column int) string {
 	var out strings.Builder

@@ -106,7 +106,7 @@ func (b *board) show(status string) {
 	b.status = status
 }
 
-// terminal gives the terminal that w is, nil if it is none.
+// terminal returns the terminal that w is, nil if it is none.
 func terminal(w io.Writer) io.Writer {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) && os.Getenv("TERM") != "dumb" {
 		return f
@@ -158,7 +158,7 @@ func (a *app) showProgress(e *engine.Engine, l *lines, always bool) (stop func()
 	}
 }
 
-// rate tells how many jobs a second ended over the last ten seconds.
+// rate reports how many jobs a second ended over the last ten seconds.
 type rate struct {
 	at   []time.Time
 	done []int

@@ -130,7 +130,7 @@ func (a *app) answerText(report []engine.RuleStatus, w *engine.Live) (text strin
 	return alive + "; all is well.", false
 }
 
-// answerParts says whether it is alive, and what is wrong, if anything.
+// answerParts reports whether it is alive, and what is wrong, if anything.
 func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wrong string) {
 	failed, open, hindered := 0, 0, 0
 	for _, r := range report {

@@ -198,7 +198,7 @@ const (
 	maxBad     = 20 // failures that are shown of one batch anyway
 )
 
-// holds tells whether an outcome's line is held back.
+// holds reports whether an outcome's line is held back.
 func (b *burst) holds(j *ledger.Job, now time.Time) bool {
 	if this := now.Truncate(time.Second); !this.Equal(b.second) {
 		if b.lines <= maxASecond/2 || now.Sub(b.second) >= 2*time.Second {
@@ -382,7 +382,7 @@ func addProcessor(f *rule.File) {
 // counts as stuck.
 const stuckAfter = 20 * time.Second
 
-// untilSignal gives a context that ends with the first Ctrl-C or SIGTERM. A
+// untilSignal returns a context that ends with the first Ctrl-C or SIGTERM. A
 // second signal ends the program at once, and the commands that it runs with it.
 func (a *app) untilSignal() (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(context.Background())
@@ -469,7 +469,7 @@ func (a *app) watch() (err error) {
 	return nil
 }
 
-// greet says what is watched, so that silence afterwards is no fright.
+// greet says what is watched, so that silence afterwards does not worry anybody.
 func (a *app) greet(f *rule.File) {
 	folders := map[string]bool{}
 	for _, r := range f.All() {

@@ -125,7 +125,7 @@ func (a *app) whyText(f *rule.File, w engine.Why, all bool) {
 // farOff is how much a name that does not fit weighs beside another condition.
 const farOff = 10
 
-// mainReason gives the reason that answers the question: of the rule that takes the file,
+// mainReason returns the reason that answers the question: of the rule that takes the file,
 // that has handled it, or that comes closest; -1 if none watches its folder.
 func mainReason(w engine.Why) int {
 	closest, fewest := -1, 0
@@ -149,7 +149,7 @@ func mainReason(w engine.Why) int {
 	return closest
 }
 
-// looksThere tells whether the file lies where a rule looks.
+// looksThere reports whether the file lies where a rule looks.
 func looksThere(r engine.Reason) bool {
 	return !slices.ContainsFunc(r.Conditions, func(c plan.Condition) bool { return c.Key == "watch" && !c.Fits })
 }
@@ -228,7 +228,7 @@ func (a *app) short(f *rule.File, c plan.Condition) string {
 	return c.Key + ": " + a.compared(f, c)
 }
 
-// verdict says whether a rule takes the file, whether it is ready, and what would be done.
+// verdict reports whether a rule takes the file, whether it is ready, and what would be done.
 func (a *app) verdict(f *rule.File, w engine.Why, first int) {
 	if w.Taker == nil {
 		fmt.Fprintln(a.out, a.style.Warn(noTaker(w, first)))
@@ -554,7 +554,7 @@ func (a *app) listRules(args []string) error {
 	return nil
 }
 
-// ruleStates tells how each rule stands, as status does.
+// ruleStates reports how each rule stands, as status does.
 func (a *app) ruleStates(f *rule.File) (map[string]engine.RuleState, error) {
 	var watcher *engine.Live
 	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
@@ -568,7 +568,7 @@ func (a *app) ruleStates(f *rule.File) (map[string]engine.RuleState, error) {
 	return states, err
 }
 
-// watches tells whether a rule watches a folder, by itself or by its depth.
+// watches reports whether a rule watches a folder, by itself or by its depth.
 func watches(r *rule.Rule, folder string) bool {
 	for _, w := range r.Folders {
 		if w == folder {

@@ -29,7 +29,7 @@ var ErrNobody = errors.New("no watcher runs here")
 // longest is the longest path that a socket address holds on all systems (unix(7): 108 with its end).
 const longest = 100
 
-// Path gives the socket's path for a state folder. Where that is too long for
+// Path returns the socket's path for a state folder. Where that is too long for
 // a socket address, the socket is in the user's runtime folder under a hashed name.
 func Path(state string) string {
 	path := filepath.Join(state, "control.sock")

@@ -42,7 +42,7 @@ func Write(folder string) error {
 	})
 }
 
-// Data gives the content of one of the files that arrive.
+// Data returns the content of one of the files that arrive.
 func Data(name string) []byte {
 	text, err := world.ReadFile("world/data/" + name)
 	if err != nil {
@@ -54,7 +54,7 @@ func Data(name string) []byte {
 // Day is when the files of the demo were written, in the office's world.
 var Day = time.Date(2031, 4, 2, 17, 30, 0, 0, time.Local)
 
-// Bundle gives a zip with a gauge's files of a week.
+// Bundle returns a zip with a gauge's files of a week.
 func Bundle() ([]byte, error) {
 	var buf bytes.Buffer
 	z := zip.NewWriter(&buf)
@@ -75,7 +75,7 @@ func Bundle() ([]byte, error) {
 	return buf.Bytes(), err
 }
 
-// Chart gives a scanned chart as a plain PGM picture: an island with depth
+// Chart returns a scanned chart as a plain PGM picture: an island with depth
 // lines around it.
 func Chart() []byte {
 	const wide, high = 96, 64

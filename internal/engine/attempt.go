@@ -141,7 +141,7 @@ func (w *work) took() (paths []string) {
 	return paths
 }
 
-// rehash gives the hash of a file whose content a step replaced and that stays.
+// rehash returns the hash of a file whose content a step replaced and that stays.
 func (e *Engine) rehash(a *attempt, res *attemptResult) {
 	if !res.ok || res.hash == "" || len(res.units) != 1 {
 		return
@@ -161,7 +161,7 @@ func (e *Engine) workOn(a *attempt, output string) *work {
 	return w
 }
 
-// isThere tells whether a path is there, by the path itself or what a link leads to.
+// isThere reports whether a path is there, by the path itself or what a link leads to.
 func isThere(path string) (bool, error) {
 	f, err := watchfs.Stat(path)
 	return f.Exists, err
@@ -213,7 +213,7 @@ var (
 	errStopJob        = errors.New("the job is to be stopped")
 )
 
-// handledBefore tells whether the content need not be handled again.
+// handledBefore reports whether the content need not be handled again.
 func (e *Engine) handledBefore(a *attempt, sum string) bool {
 	if a.unless != "" && a.unless == sum {
 		return true
@@ -301,7 +301,7 @@ func writeScript(s *plan.Script) error {
 	return nil
 }
 
-// keepOutput gives the output's name, or removes the file and gives "" if
+// keepOutput returns the output's name, or removes the file and gives "" if
 // nothing was printed.
 func (w *work) keepOutput(name string) string {
 	if w.printed == 0 {

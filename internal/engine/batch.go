@@ -60,7 +60,7 @@ func (b *batches) ended(j *job, now time.Time) {
 	delete(b.idle, name)
 }
 
-// caughtUp gives the batches that are over by now.
+// caughtUp returns the batches that are over by now.
 func (f *flow) caughtUp(now time.Time) {
 	if len(f.batches.open) == 0 {
 		return

@@ -22,7 +22,7 @@ func (f *flow) claim(j *job, path string, facts file.Facts) {
 	}
 }
 
-// claimed gives the job that holds a file.
+// claimed returns the job that holds a file.
 func (f *flow) claimed(path string, facts file.Facts) *job {
 	if len(f.claims) == 0 {
 		return nil

@@ -161,7 +161,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	return e, nil
 }
 
-// fileOf gives the file of a job whose marker is at a path.
+// fileOf returns the file of a job whose marker is at a path.
 func (j *job) fileOf(marker string) (path string, taken file.Facts) {
 	for _, m := range j.row.Extra {
 		if !m.Companion && plan.MarkerOf(j.rule, m.File) == marker {
@@ -171,7 +171,7 @@ func (j *job) fileOf(marker string) (path string, taken file.Facts) {
 	return j.row.File, j.row.Facts
 }
 
-// intent gives the number of a placement: the same each time it is tried.
+// intent returns the number of a placement: the same each time it is tried.
 func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
 	for _, i := range j.intents {
 		if i.path == path && i.leads == leads {
@@ -365,7 +365,7 @@ func (f *flow) rememberRests(j *job) {
 	}
 }
 
-// isOwnWork tells whether a file that changed while its job ran is as a step
+// isOwnWork reports whether a file that changed while its job ran is as a step
 // of that job left it.
 func (f *flow) isOwnWork(j *job, path string) bool {
 	u, ok := j.now[path]

@@ -138,7 +138,7 @@ func Open(o Options) (*Engine, error) {
 	return e, nil
 }
 
-// Close gives the ledger back. Run must have ended.
+// Close releases the ledger. Run must have ended.
 func (e *Engine) Close() error {
 	return e.ledger.Close()
 }
@@ -408,7 +408,7 @@ func (e *Engine) pruneHistory(work context.Context, keep time.Duration) {
 	}
 }
 
-// Alive tells whether the engine's own loop goes round: it is asked something
+// Alive reports whether the engine's own loop goes round: it is asked something
 // and must answer in time.
 func (e *Engine) Alive(within time.Duration) bool {
 	answered := make(chan struct{})
@@ -458,7 +458,7 @@ func (e *Engine) unread() error {
 	return nil
 }
 
-// finished tells whether a single pass has nothing left to do.
+// finished reports whether a single pass has nothing left to do.
 func (e *Engine) finished() bool {
 	for name := range e.flow.window.more {
 		if !e.flow.isHeld(name) {

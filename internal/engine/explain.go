@@ -120,7 +120,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	return d, nil
 }
 
-// askLedger gives what a decision asks beyond the look at the file. l may be nil.
+// askLedger returns what a decision asks beyond the look at the file. l may be nil.
 func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
 	from.Inside = func(c plan.Candidate, f *file.Facts) { complete(set, c.Rule, c.Unit, f) }
 	if l == nil {
@@ -141,7 +141,7 @@ type placedBelow interface {
 	PlacedBelow(folder string) (rules []string, err error)
 }
 
-// madeByRules tells whether the files of a folder were put there by rules, one by
+// madeByRules reports whether the files of a folder were put there by rules, one by
 // one: an archive that was unpacked is one whole.
 func madeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
 	names, err := l.PlacedBelow(unit)
@@ -153,7 +153,7 @@ func madeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
 	return false, err
 }
 
-// reason tells what a rule makes of the file: its conditions, one by one, and the
+// reason reports what a rule makes of the file: its conditions, one by one, and the
 // answer it gave if it was asked.
 func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Facts, now time.Time) Reason {
 	event := file.Added

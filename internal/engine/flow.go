@@ -115,13 +115,13 @@ func (f *flow) applyRules() {
 	}
 }
 
-// isIncomplete tells whether a rule's order cannot be kept yet, since its folders
+// isIncomplete reports whether a rule's order cannot be kept yet, since its folders
 // have not been looked through.
 func (f *flow) isIncomplete(r *rule.Rule) bool {
 	return ordered(r) && slices.ContainsFunc(r.Folders, func(folder string) bool { return f.looking[folder] })
 }
 
-// ordered tells whether a rule's jobs start in another order than they come in.
+// ordered reports whether a rule's jobs start in another order than they come in.
 func ordered(r *rule.Rule) bool { return dispatch.Order(r.Order) != dispatch.ByArrival }
 
 // lookedThrough notes that what was in a folder is known now, or cannot be.
@@ -135,7 +135,7 @@ func (f *flow) lookedThrough(folder string) {
 	}
 }
 
-// isHeld tells whether nothing of a rule may start.
+// isHeld reports whether nothing of a rule may start.
 func (f *flow) isHeld(rule string) bool {
 	return f.paused[""] || f.paused[rule] || f.troubles[rule] != "" || f.only != "" && f.only != rule
 }
@@ -255,7 +255,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	f.wait(unit, first.Rule, kind, now)
 }
 
-// isAbsent tells whether a watched folder, or the one a glob of folders
+// isAbsent reports whether a watched folder, or the one a glob of folders
 // begins at, is not there.
 func (f *flow) isAbsent(watch string) bool {
 	for len(f.absent) > 0 {

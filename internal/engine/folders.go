@@ -138,7 +138,7 @@ func (e *Engine) missing(rule, folder string) []string {
 	})
 }
 
-// sweptAll tells whether all wanted folders were looked through, or are not there.
+// sweptAll reports whether all wanted folders were looked through, or are not there.
 func (e *Engine) sweptAll() bool {
 	for _, f := range e.folders {
 		if !f.swept {

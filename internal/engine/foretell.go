@@ -26,7 +26,7 @@ type foretelling struct {
 	notes  []string // clashes
 	wrong  string   // why it would fail
 	ran    bool     // a command may have made something
-	doubt  bool     // it is taken for granted that a command made what a later step uses
+	doubt  bool     // it is assumed that a command made what a later step uses
 	open   bool     // from here on only a run can tell where the file is
 	thrown string   // "to the trash" or "deleted", if a step discards the file
 }
@@ -239,7 +239,7 @@ func (w *foretelling) unpack(s *rule.Step) {
 	w.job.Placed = first
 }
 
-// needsFile tells whether a step can be done only while the job's file is there.
+// needsFile reports whether a step can be done only while the job's file is there.
 func needsFile(s *rule.Step) bool {
 	return !slices.Contains([]string{"run", "script", "write", "mirror", "tell"}, s.Verb())
 }
@@ -268,7 +268,7 @@ func (w *foretelling) replace(s *rule.Step) {
 	w.p.scene.now[w.at] = w.self
 }
 
-// scratch tells whether a path lies in the attempt's own folder: only a run fills that.
+// scratch reports whether a path lies in the attempt's own folder: only a run fills that.
 func (w *foretelling) scratch(path string) bool {
 	return strings.HasPrefix(path, w.job.Scratch+string(filepath.Separator))
 }

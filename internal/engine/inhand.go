@@ -50,7 +50,7 @@ func (h *inHand) take(p *ledger.Placement) error {
 	return nil
 }
 
-// heldBesides tells whether a file is one that another job works on.
+// heldBesides reports whether a file is one that another job works on.
 func (h *inHand) heldBesides(job int64, path string) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -84,7 +84,7 @@ func (h *inHand) wait(job int64, path string) bool {
 	}
 }
 
-// follow tells where a job's file is by now, and where it was before its last move, which
+// follow reports where a job's file is by now, and where it was before its last move, which
 // may not have been made yet.
 func (h *inHand) follow(job int64, file string) (at, before string) {
 	h.mu.Lock()

@@ -43,7 +43,7 @@ type holdings struct {
 	took    []string        // other files that its steps took away
 }
 
-// hold gives what the job holds back, to be changed.
+// hold returns what the job holds back, to be changed.
 func (j *job) hold() *holdings {
 	if j.held == nil {
 		j.held = &holdings{}
@@ -63,7 +63,7 @@ type setback struct {
 	why     string              // what it waits for: room, a disk
 }
 
-// setback gives what is remembered, to be read.
+// setback returns what is remembered, to be read.
 func (j *job) setback() setback {
 	if j.hindered == nil {
 		return setback{}
@@ -71,7 +71,7 @@ func (j *job) setback() setback {
 	return *j.hindered
 }
 
-// suffer gives what is remembered, to be changed.
+// suffer returns what is remembered, to be changed.
 func (j *job) suffer() *setback {
 	if j.hindered == nil {
 		j.hindered = &setback{}

@@ -194,7 +194,7 @@ func (f *flow) others(j *job) []unit {
 	return list
 }
 
-// capturesOf gives what a rule's patterns capture of a path.
+// capturesOf returns what a rule's patterns capture of a path.
 func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
 	for _, c := range f.candidates(path) {
 		if c.Rule == r {
@@ -204,7 +204,7 @@ func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
 	return nil
 }
 
-// where tells where a file of the job is now, and how it looks there.
+// where reports where a file of the job is now, and how it looks there.
 func (j *job) where(path string, taken file.Facts) unit {
 	if u, ok := j.now[path]; ok {
 		return u

@@ -19,7 +19,7 @@ type history interface {
 	TakenBack(path string) (bool, error)
 }
 
-// lastOf gives an error if what a placement put somewhere was made from a file that is not
+// lastOf returns an error if what a placement put somewhere was made from a file that is not
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
@@ -60,7 +60,7 @@ func lastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source), why)
 }
 
-// movedOn gives where a placement of the same job, or a later job, moved a file to, "" if none.
+// movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
 func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string, err error) {
 	for _, p := range job {
 		if p.Source == at && p.Target != at && p.Kind != string(place.Put) && (p.State == ledger.Done || p.State == ledger.Undoing) {
@@ -79,7 +79,7 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 // maxFollowed bounds the jobs through which a file is followed.
 const maxFollowed = 16
 
-// inputGone tells whether one of an attempt's inputs is neither where it was taken nor
+// inputGone reports whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.
 func inputGone(list []*ledger.Placement, inputs []unit) (path string, gone bool) {
 	for _, u := range inputs {

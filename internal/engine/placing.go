@@ -61,7 +61,7 @@ const (
 	patience   = time.Second
 )
 
-// holdsUp tells whether events have to wait, and until when at most.
+// holdsUp reports whether events have to wait, and until when at most.
 func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
@@ -209,7 +209,7 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 	return by.batch.Move(r)
 }
 
-// asIntended tells whether a move ended just as its record says.
+// asIntended reports whether a move ended just as its record says.
 func (by *mover) asIntended(m *move, res place.Result, err error) bool {
 	return err == nil && m.record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here && m.same != rule.SameReplace
 }

@@ -32,12 +32,12 @@ type Foreseen struct {
 	FileAfter string   // "" if it stays, is discarded, or only a run can tell
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Open      bool     // only a run can tell where it ends
-	Doubt     bool     // it is taken for granted that commands make what later steps use
+	Doubt     bool     // it is assumed that commands make what later steps use
 	Fails     string   // why it would fail before anything is run, or in placing
 	Clashes   []string // what is at its places already
 }
 
-// Preview tells of every file in the watched folders (or below paths, if any
+// Preview reports every file in the watched folders (or below paths, if any
 // are named) what would be done with it, in the order of a sweep, and of what that
 // would place where rules take it. It touches nothing: it plays the rules in a picture of
 // the folders, asking what the watcher asks. tell is called for each file.
@@ -147,7 +147,7 @@ func (p *previewer) walk(path string, depth int) error {
 	return err
 }
 
-// unit tells of a folder if it is one that a rule takes whole.
+// unit reports a folder if it is one that a rule takes whole.
 func (p *previewer) unit(path string) bool {
 	if p.done[path] || len(p.set.Units(path, true)) == 0 {
 		return p.done[path]
@@ -155,7 +155,7 @@ func (p *previewer) unit(path string) bool {
 	return p.one(path, true) == nil && p.done[path]
 }
 
-// one tells of one file, or of one folder if it is a unit.
+// one reports one file, or of one folder if it is a unit.
 func (p *previewer) one(path string, dir bool) error {
 	if p.done[path] {
 		return nil
@@ -287,7 +287,7 @@ func (d decided) why(set *plan.Set) string {
 	return "no rule's conditions fit it"
 }
 
-// ours tells whether what has a name was placed by a rule itself, and is still that.
+// ours reports whether what has a name was placed by a rule itself, and is still that.
 func (p *previewer) ours(name string) func(path string, t thing) bool {
 	return func(path string, t thing) bool {
 		if t.rule != "" || p.l == nil {

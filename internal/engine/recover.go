@@ -165,7 +165,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 
 // unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
-// It gives where the files are if something could not be undone.
+// It returns where the files are if something could not be undone.
 func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, left []*ledger.Placement, problems []string) {
 	var list []*ledger.Placement
 	for i := range placements {
@@ -190,7 +190,7 @@ func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []
 	return units, notUndone(list), problems
 }
 
-// lastRound gives the placements that end a job's last attempt, if that was
+// lastRound returns the placements that end a job's last attempt, if that was
 // under way or done: those that lead where the newest one leads and were not
 // dropped. What a step placed, or a command that sent the job round again,
 // is none of them.
@@ -355,7 +355,7 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 	return l.Flush()
 }
 
-// landedAt gives the target where the file of a placement is now, "" if at none.
+// landedAt returns the target where the file of a placement is now, "" if at none.
 // source is where it would be otherwise.
 func landedAt(p ledger.Placement, source string) string {
 	folder, name := filepath.Split(p.Target)

@@ -8,7 +8,7 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// Reload gives the running engine changed rules, which must be free of
+// Reload returns the running engine changed rules, which must be free of
 // errors. Running attempts end under the old ones. Jobs that are not running
 // are tested again; one that no longer fits is cancelled, and its file is
 // offered anew.

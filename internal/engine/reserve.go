@@ -49,7 +49,7 @@ func (f *flow) reserve(j *job) {
 	}
 }
 
-// unreserve gives names free again.
+// unreserve frees names.
 func (f *flow) unreserve(j *job) {
 	if j.end.path != "" {
 		f.unwant(&j.end)

@@ -45,7 +45,7 @@ type RuleStatus struct {
 	Notes     []string   `json:"notes,omitempty"` // lost abilities, in sentences
 }
 
-// Status tells how each rule stands, from the ledger (nil if there is none
+// Status reports how each rule stands, from the ledger (nil if there is none
 // yet) and what a running watcher knows (nil if none runs).
 func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 	tally := map[string]map[ledger.State]int{}

@@ -70,7 +70,7 @@ func (s *scene) set(path string, t thing) {
 	s.now[path] = t
 }
 
-// look tells what is at a path; false if nothing is.
+// look reports what is at a path; false if nothing is.
 func (s *scene) look(path string) (thing, bool) {
 	if t, ok := s.now[path]; ok {
 		return t, !t.gone
@@ -113,7 +113,7 @@ func (s *scene) glob(pattern string) []string {
 	})
 }
 
-// same tells whether two files have the same content; sure is false if only a run can tell.
+// same reports whether two files have the same content; sure is false if only a run can tell.
 func (s *scene) same(a, b thing) (same, sure bool) {
 	switch {
 	case !a.facts.Regular || !b.facts.Regular:
@@ -185,7 +185,7 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 	panic("no number is free for that name")
 }
 
-// tries gives the numbers to look at, as a place.Placer has them.
+// tries returns the numbers to look at, as a place.Placer has them.
 func (s *scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int] {
 	known := s.numbers
 	if all {
@@ -197,7 +197,7 @@ func (s *scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int
 	})
 }
 
-// payload gives the content of a thing, as far as it is known.
+// payload returns the content of a thing, as far as it is known.
 func (t thing) payload() *place.Payload {
 	if !t.facts.Regular || t.open {
 		return &place.Payload{Size: -1}
@@ -215,7 +215,7 @@ func (s *scene) makeFolder(folder string) {
 	}
 }
 
-// cannotEnter tells why nothing can be placed in a folder, "" if something can.
+// cannotEnter reports why nothing can be placed in a folder, "" if something can.
 func (s *scene) cannotEnter(source string, t thing, to plan.Spot) string {
 	for at := to.Folder(); at != filepath.Dir(at); at = filepath.Dir(at) {
 		if t.facts.Dir && source != "" && place.SameEntry(at, source) {

@@ -526,7 +526,7 @@ func (w *world) promises() bool {
 	return w.jobsAreRight(copies)
 }
 
-// arrived tells whether a serial number became a file.
+// arrived reports whether a serial number became a file.
 func (w *world) arrived(n int) bool {
 	mark := fmt.Sprintf("arrives: f%d.", n)
 	return slices.ContainsFunc(w.trace, func(line string) bool { return strings.Contains(line, mark) })
@@ -612,7 +612,7 @@ func (w *world) copiesAreRight(j ledger.Job, copies map[string]int) bool {
 	return true
 }
 
-// notUndone tells whether a fault may have left something of a job: it was
+// notUndone reports whether a fault may have left something of a job: it was
 // said so, or a removal was refused while a crash's traces were taken back.
 func (w *world) notUndone(j ledger.Job) bool {
 	about := fmt.Sprintf("job %d", j.ID)

@@ -48,7 +48,7 @@ type spelling struct {
 
 type spelled struct{ path, real string }
 
-// note gives the name that a folder goes by, and keeps it if that is another.
+// note returns the name that a folder goes by, and keeps it if that is another.
 func (s *spelling) note(folder string) string {
 	to := s.of(folder)
 	if to != folder {
@@ -57,7 +57,7 @@ func (s *spelling) note(folder string) string {
 	return to
 }
 
-// of gives the name of a folder by the outermost watched folder that it is or lies in,
+// of returns the name of a folder by the outermost watched folder that it is or lies in,
 // or by one that it holds.
 func (s *spelling) of(folder string) string {
 	real, best, name := realPath(folder), "", folder
@@ -77,7 +77,7 @@ func (s *spelling) of(folder string) string {
 	return folder
 }
 
-// below gives what follows a folder in a path that is the folder or lies in it.
+// below returns what follows a folder in a path that is the folder or lies in it.
 func below(path, folder string) (rest string, ok bool) {
 	rest, ok = strings.CutPrefix(path, strings.TrimSuffix(folder, string(filepath.Separator)))
 	return rest, ok && (rest == "" || rest[0] == filepath.Separator)

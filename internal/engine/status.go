@@ -42,7 +42,7 @@ type Hindrance struct {
 	Why  string `json:"why"` // of one of them
 }
 
-// hindered tells which jobs wait for room or for a disk.
+// hindered reports which jobs wait for room or for a disk.
 func (f *flow) hindered() map[string]Hindrance {
 	all := map[string]Hindrance{}
 	for _, j := range f.jobs {
@@ -181,7 +181,7 @@ func (e *Engine) Progress() (Progress, error) {
 	return p, err
 }
 
-// Sent tells what became of retrying one job.
+// Sent reports what became of retrying one job.
 type Sent struct {
 	ID     int64  `json:"id"`
 	Done   bool   `json:"done"`

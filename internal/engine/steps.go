@@ -137,7 +137,7 @@ func (w *work) ended(ctx context.Context, s *rule.Step, err error) *problem {
 	return p
 }
 
-// as gives the job as it is for one of its files.
+// as returns the job as it is for one of its files.
 func (w *work) as(u *unit) plan.Job {
 	j := w.job
 	if w.job.Files != nil {
@@ -218,7 +218,7 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 	return list
 }
 
-// passing tells whether a folder is the attempt's own, or lies in it.
+// passing reports whether a folder is the attempt's own, or lies in it.
 func (w *work) passing(folder string) bool {
 	return w.job.Scratch != "" && (folder == w.job.Scratch || strings.HasPrefix(folder, w.job.Scratch+string(filepath.Separator)))
 }
@@ -285,7 +285,7 @@ func (w *work) gone(list []*ledger.Placement, err error) error {
 	return err
 }
 
-// left tells whether a placement was left out on purpose (same_name: skip).
+// left reports whether a placement was left out on purpose (same_name: skip).
 func (w *work) left(err error) bool {
 	if errors.Is(err, place.ErrSkipped) {
 		w.note(err.Error())
@@ -558,7 +558,7 @@ func limitsOf(s *rule.Step) place.Limits {
 	return place.Limits{Files: limits.MaxFiles, Size: limits.MaxSize, Ratio: limits.MaxRatio}
 }
 
-// unpacked tells of what an archive held: what was made, and what was there already.
+// unpacked reports what an archive held: what was made, and what was there already.
 func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
 	var made []place.Result
 	for _, r := range results {

@@ -19,7 +19,7 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// settled gives a unit that is ready to the rule that takes it. under is the rule
+// settled returns a unit that is ready to the rule that takes it. under is the rule
 // for which it has settled.
 func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, now time.Time) {
 	if j := f.byPath[path]; j != nil {
@@ -60,7 +60,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 	f.forgetWay(path)
 }
 
-// sameWait tells whether two rules want their files settled in the same way.
+// sameWait reports whether two rules want their files settled in the same way.
 func sameWait(a, b *rule.Rule) bool {
 	if b == nil || a.Ready.Marker.Set() || b.Ready.Marker.Set() {
 		return false
@@ -109,7 +109,7 @@ func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
 // inode names a file by what a rename does not change.
 func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 
-// passed gives the rules that a file went through since the engine began, nil for none.
+// passed returns the rules that a file went through since the engine began, nil for none.
 func (f *flow) passed(c plan.Candidate, facts file.Facts) []string {
 	if f.book.Empty() {
 		return nil
@@ -125,7 +125,7 @@ func (f *flow) passed(c plan.Candidate, facts file.Facts) []string {
 	return nil
 }
 
-// chain gives the rules that a file went through before it came to its path.
+// chain returns the rules that a file went through before it came to its path.
 func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if chain := f.passed(c, facts); chain != nil {
 		return chain, nil
@@ -204,7 +204,7 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	}
 }
 
-// markersOf gives the markers that are there of files, which go along with them.
+// markersOf returns the markers that are there of files, which go along with them.
 func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []ledger.Member) {
 	if r.Ready.MarkerName == nil {
 		return nil

@@ -17,13 +17,13 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// recordOf gives what the place package must know of a placement of a job whose file was
+// recordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func recordOf(p *ledger.Placement, watch string) place.Record {
 	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
-// relied gives an error if another job relies on the content that a placement put at
+// relied returns an error if another job relies on the content that a placement put at
 // its target.
 func relied(l interface {
 	Reliers(target string, job int64) ([]ledger.Placement, error)
@@ -107,7 +107,7 @@ func (h hands) drop(p *ledger.Placement) {
 // comes back with another number.
 type changes map[string]file.Facts
 
-// before gives the placement that had put the file where an undone one has brought it back
+// before returns the placement that had put the file where an undone one has brought it back
 // to, if it looks different now.
 func (c changes) before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
 	now, ok := c[undone.Source]
@@ -226,7 +226,7 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 
 func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
-// isBack tells whether what a placement placed is no longer there, and what
+// isBack reports whether what a placement placed is no longer there, and what
 // it took, or replaced, is.
 func isBack(p *ledger.Placement) bool {
 	target := lookAt(p.Target, p.After.Dir)
@@ -244,13 +244,13 @@ func isBack(p *ledger.Placement) bool {
 	return !target.Exists
 }
 
-// isHalfBack tells whether a move that replaced something is back, and what it replaced
+// isHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
 func isHalfBack(p *ledger.Placement) bool {
 	return p.Kind == string(place.Moved) && p.Replaced && lookAt(p.Source, false).Exists && !lookAt(p.Target, false).Exists
 }
 
-// happened tells whether an intended placement was made, and removes what is
+// happened reports whether an intended placement was made, and removes what is
 // left of one that was not.
 func (h hands) happened(p *ledger.Placement, part string) bool {
 	target := lookAt(p.Target, p.Facts.Dir)
@@ -322,7 +322,7 @@ func (h hands) cleanParts(p *ledger.Placement, part string, made bool) {
 	}
 }
 
-// lookAt gives the facts of a path; the zero value if it cannot be looked at.
+// lookAt returns the facts of a path; the zero value if it cannot be looked at.
 func lookAt(path string, dir bool) file.Facts {
 	if path == "" {
 		return file.Facts{}

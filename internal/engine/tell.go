@@ -45,7 +45,7 @@ func (e *Engine) hubOptions() notify.Options {
 	}
 }
 
-// tellAll tells of what the flow left behind in this round.
+// tellAll reports what the flow left behind in this round.
 func (e *Engine) tellAll(now time.Time) {
 	f := e.flow
 	for _, o := range f.outcomes {
@@ -130,7 +130,7 @@ func (e *Engine) tellLedger(now time.Time) {
 	e.tell.ledger = text
 }
 
-// tellFolder tells of a folder that cannot be watched as it should, and when
+// tellFolder reports a folder that cannot be watched as it should, and when
 // it can again. A folder that is simply not there, such as that of a card, is
 // no trouble.
 func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {

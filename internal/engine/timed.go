@@ -7,7 +7,7 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// beforeTime tells whether a job must wait for its rule's schedule: only its
+// beforeTime reports whether a job must wait for its rule's schedule: only its
 // first attempt does, and only for the first time after it was taken. A time
 // that passed while nothing ran is thus made up once. A sweep of that rule
 // alone does not wait: a person says so.

@@ -56,7 +56,7 @@ func (t Trial) Try(ctx context.Context) (ok bool, fileNow string, err error) {
 	return true, spot.Path(), err
 }
 
-// outside gives the real path that a path in the throwaway folder stands for.
+// outside returns the real path that a path in the throwaway folder stands for.
 func (t Trial) outside(at string) string {
 	if at == filepath.Join(t.Folder, "copy", t.File) {
 		return t.File

@@ -194,7 +194,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 	return nil
 }
 
-// stays gives an error if what a placement put somewhere is to stay there.
+// stays returns an error if what a placement put somewhere is to stay there.
 func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
 	if err := lastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
 		return err

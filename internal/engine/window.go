@@ -24,7 +24,7 @@ type window struct {
 	filling bool
 }
 
-// full tells whether a job must wait in the ledger alone; otherwise it counts
+// full reports whether a job must wait in the ledger alone; otherwise it counts
 // as being in the memory.
 func (w *window) full(f *flow, j *job) bool {
 	if f.jobs[j.row.ID] == j {
@@ -111,7 +111,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 	return true
 }
 
-// holds tells whether the open job of a path waits in the ledger alone.
+// holds reports whether the open job of a path waits in the ledger alone.
 func (w *window) holds(f *flow, path string) bool {
 	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
 		return false

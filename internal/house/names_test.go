@@ -40,7 +40,7 @@ func TestNames(t *testing.T) {
 	}
 }
 
-// usedNames gives every word with the places where it appears, in order.
+// usedNames returns every word with the places where it appears, in order.
 func usedNames(t *testing.T) map[string][]string {
 	used := map[string][]string{}
 	add := func(place string, words ...string) {

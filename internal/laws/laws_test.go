@@ -112,7 +112,7 @@ func try(t *testing.T, base string, w *world) *broken {
 	return nil
 }
 
-// story tells what the jobs did.
+// story reports what the jobs did.
 func (r *run) story() string {
 	var b strings.Builder
 	for _, j := range r.jobs {
@@ -253,7 +253,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	return b.String()
 }
 
-// foldersRace tells whether one job takes a folder whole that another works in or places
+// foldersRace reports whether one job takes a folder whole that another works in or places
 // into: who comes first decides then.
 func (r *run) foldersRace() bool {
 	var units []string
@@ -285,7 +285,7 @@ func (r *run) foldersRace() bool {
 	return false
 }
 
-// chainFreesNames tells whether a later stage may take a file away whose name another job
+// chainFreesNames reports whether a later stage may take a file away whose name another job
 // wants: that job gets the name, or a number, as it happens.
 func (r *run) chainFreesNames() bool {
 	chain := slices.ContainsFunc(r.foreseen, func(f engine.Foreseen) bool { return f.Stage > 0 })
@@ -326,7 +326,7 @@ func conservation(t *testing.T, r *run) string {
 	return r.lost(contents(t, r.w.dir))
 }
 
-// given tells of what size the files were that jobs deleted, or whose commands may have
+// given reports what size the files were that jobs deleted, or whose commands may have
 // changed or removed them, before any copy was made.
 func (r *run) given() (map[int64]bool, error) {
 	if !r.w.has("discard: delete") && !r.w.commands() {
@@ -367,7 +367,7 @@ func (r *run) given() (map[int64]bool, error) {
 	return sizes, err
 }
 
-// commands tells whether a command of the rules changes or removes its file.
+// commands reports whether a command of the rules changes or removes its file.
 func (w *world) commands() bool { return w.has("run: rm", "echo more >>") }
 
 // lastCopy: what a job has made of a file stays, whatever becomes of the job, if the file

@@ -67,7 +67,7 @@ func (w *world) text() string {
 	return b.String()
 }
 
-// has tells whether any rule says something; laws whose conditions a world does
+// has reports whether any rule says something; laws whose conditions a world does
 // not meet are left out by it.
 func (w *world) has(parts ...string) bool {
 	text := w.text()
@@ -108,7 +108,7 @@ type drawing struct{ r *rand.Rand }
 func (d drawing) one(list ...string) string { return list[d.r.IntN(len(list))] }
 func (d drawing) chance(percent int) bool   { return d.r.IntN(100) < percent }
 
-// draw gives the world of a seed: the first one after it whose rules are free of errors.
+// draw returns the world of a seed: the first one after it whose rules are free of errors.
 func draw(seed uint64) *world {
 	d := drawing{rand.New(rand.NewPCG(seed, 18))}
 	for {

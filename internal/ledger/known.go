@@ -32,7 +32,7 @@ func (l *Ledger) Forget(rule, path string) {
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
 }
 
-// Known gives what a rule remembers of a file.
+// Known returns what a rule remembers of a file.
 func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	l.mu.Lock()
 	k, recent := l.known[knownKey{rule, path}]
@@ -91,7 +91,7 @@ func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
 	return files, rows.Err()
 }
 
-// knownLately tells what a rule remembers, or has forgotten, since the table was
+// knownLately reports what a rule remembers, or has forgotten, since the table was
 // written last.
 func (l *Ledger) knownLately(rule, below string) map[string]bool {
 	l.mu.Lock()
@@ -115,7 +115,7 @@ func (l *Ledger) KnownCount(rule string) int {
 	return n
 }
 
-// KnowsFiles tells whether any rule remembers a file.
+// KnowsFiles reports whether any rule remembers a file.
 func (l *Ledger) KnowsFiles() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -281,7 +281,7 @@ func Explain(folder string, err error) error {
 	return err
 }
 
-// broken tells whether an error says that the file is not, or not whole, a database
+// broken reports whether an error says that the file is not, or not whole, a database
 // (SQLITE_CORRUPT, SQLITE_NOTADB).
 func broken(err error) bool {
 	var coded interface{ Code() int }
@@ -303,7 +303,7 @@ func (l *Ledger) Close() error {
 	return err
 }
 
-// NextID gives the number of a new job. Numbers only grow.
+// NextID returns the number of a new job. Numbers only grow.
 func (l *Ledger) NextID() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -311,7 +311,7 @@ func (l *Ledger) NextID() int64 {
 	return l.nextID - 1
 }
 
-// NextPlacement gives the number of a new placement. Numbers only grow.
+// NextPlacement returns the number of a new placement. Numbers only grow.
 func (l *Ledger) NextPlacement() int64 {
 	l.mu.Lock()
 	defer l.mu.Unlock()

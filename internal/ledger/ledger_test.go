@@ -501,7 +501,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 	require.Equal(t, step, made([]string{tables}))
 }
 
-// shape tells of each table and index what it consists of.
+// shape reports each table and index what it consists of.
 func shape(t *testing.T, db *sql.DB) map[string][]string {
 	list := func(q string, args ...any) (list []string) {
 		rows, err := db.Query(q, args...)

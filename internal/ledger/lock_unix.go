@@ -46,7 +46,7 @@ func flock(f *os.File) (err error) {
 
 func (l *lock) release() { l.f.Close() }
 
-// check sees to it that this program still is the only one that writes. Where the lock
+// check makes sure that this program still is the only one that writes. Where the lock
 // file was removed, it is made anew, unless another program was quicker.
 func (l *lock) check() error {
 	var there, held unix.Stat_t
@@ -65,7 +65,7 @@ func (l *lock) check() error {
 	return nil
 }
 
-// InUse tells whether somebody holds the ledger in the folder.
+// InUse reports whether somebody holds the ledger in the folder.
 func InUse(folder string) bool {
 	f, err := os.OpenFile(folder+"/lock", os.O_RDWR, 0)
 	if err != nil {

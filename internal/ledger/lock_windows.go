@@ -37,7 +37,7 @@ func (l *lock) release() { l.f.Close() }
 // check has nothing to do: an open file cannot be removed on this system.
 func (l *lock) check() error { return nil }
 
-// InUse tells whether somebody holds the ledger in the folder.
+// InUse reports whether somebody holds the ledger in the folder.
 func InUse(folder string) bool {
 	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR, 0)
 	if err != nil {

@@ -21,7 +21,7 @@ func (l *Ledger) NowIn(jobs []Job) error {
 	return nil
 }
 
-// FollowInput gives where a job's input is now, "" if nowhere. next finds the first
+// FollowInput returns where a job's input is now, "" if nowhere. next finds the first
 // job with a greater number that took a file at a path.
 func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) (string, error) {
 	at, id, f := j.FileNow, j.ID, j.Facts

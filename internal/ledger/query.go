@@ -163,7 +163,7 @@ func (l *Ledger) members(jobs []Job) error {
 	return rows.Err()
 }
 
-// Origin gives the rule whose job placed the file at a path, and the rules
+// Origin returns the rule whose job placed the file at a path, and the rules
 // before it.
 func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool, err error) {
 	l.mu.Lock()
@@ -200,7 +200,7 @@ func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err err
 	return rule, chain, err == nil, err
 }
 
-// KnowsContent tells whether a rule has handled content under another job.
+// KnowsContent reports whether a rule has handled content under another job.
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	l.settle()
 	var n int
@@ -208,7 +208,7 @@ func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	return n > 0, err
 }
 
-// recorded gives the newest job of a path that may not be in its table yet.
+// recorded returns the newest job of a path that may not be in its table yet.
 func (l *Ledger) recorded(path string) (j Job, ok bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -238,7 +238,7 @@ func (l *Ledger) OpenJob(path string) (Job, bool, error) {
 	return list[0], true, nil
 }
 
-// Watched tells which folders each rule has watched before, as rule and folder.
+// Watched reports which folders each rule has watched before, as rule and folder.
 func (l *Ledger) Watched() (map[[2]string]bool, error) {
 	rows, err := l.db.Query(`SELECT rule, folder FROM watched`)
 	if err != nil {
@@ -314,7 +314,7 @@ func (l *Ledger) Paused() (map[string]time.Time, error) {
 	return paused, rows.Err()
 }
 
-// Mounts gives the mount point that each folder lay on.
+// Mounts returns the mount point that each folder lay on.
 func (l *Ledger) Mounts() (map[string]string, error) {
 	rows, err := l.db.Query(`SELECT folder, point FROM mount`)
 	if err != nil {
@@ -414,7 +414,7 @@ func (l *Ledger) PuttingBack() ([]Placement, error) {
 	return l.placements(`state = 'intended' AND final_state = 'queued'`)
 }
 
-// PlacedBy gives the newest placement that a rule made at a path.
+// PlacedBy returns the newest placement that a rule made at a path.
 func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
 	if err != nil || len(list) == 0 {
@@ -434,7 +434,7 @@ func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
 	return l.placements(`target = ? AND chained = 1 AND state = 'done'`, target)
 }
 
-// TakenBack tells whether something that a job had placed at a path, or below it, was
+// TakenBack reports whether something that a job had placed at a path, or below it, was
 // taken back.
 func (l *Ledger) TakenBack(path string) (bool, error) {
 	const after = string(filepath.Separator + 1) // what sorts behind all that lies below
@@ -528,7 +528,7 @@ func (l *Ledger) readTally() (map[tallyKey]int, error) {
 	return tally, rows.Err()
 }
 
-// LastEnded gives the newest job of a rule that is over.
+// LastEnded returns the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
 	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
@@ -570,7 +570,7 @@ func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 	}
 }
 
-// FirstEnded gives when the first of the jobs ended that ended since a time;
+// FirstEnded returns when the first of the jobs ended that ended since a time;
 // zero if there is none.
 func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 	var first sql.NullInt64

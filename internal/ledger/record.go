@@ -189,7 +189,7 @@ func (c columns) exit(n *int) columns {
 	return c.num(int64(*n))
 }
 
-// args gives the values as a statement takes them.
+// args returns the values as a statement takes them.
 func (c columns) args(to []any) []any {
 	for _, v := range c {
 		switch v.kind {
@@ -228,7 +228,7 @@ func placementColumnsOf(c columns, p *Placement) columns {
 
 func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
 
-// lastColumnsOf gives what a job's row has of its newest attempt.
+// lastColumnsOf returns what a job's row has of its newest attempt.
 func lastColumnsOf(c columns, a *Attempt) columns {
 	c = c.num(int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit)
 	return c.text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)

@@ -28,7 +28,7 @@ const (
 // States lists all states in the order in which a job can pass through them.
 var States = []State{Settling, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Vanished, Cancelled, Reverted}
 
-// Final tells whether a job in this state is over.
+// Final reports whether a job in this state is over.
 func (s State) Final() bool {
 	switch s {
 	case Processed, Failed, Skipped, Vanished, Cancelled, Reverted:
@@ -98,12 +98,12 @@ type Attempt struct {
 	Output  string // file with what was printed, below the state folder; "" if nothing was
 }
 
-// OutputName gives the file, below the state folder, with what an attempt prints.
+// OutputName returns the file, below the state folder, with what an attempt prints.
 func OutputName(job int64, attempt int) string {
 	return filepath.Join("output", strconv.FormatInt(job, 10)+"-"+strconv.Itoa(attempt)+".txt")
 }
 
-// PlacementState tells how far a placement is.
+// PlacementState reports how far a placement is.
 type PlacementState string
 
 const (

@@ -55,7 +55,7 @@ var Transitions = []Transition{
 	{Reverted, Queued, "retry"},
 }
 
-// Allowed tells whether a job may go from one state to another. One that stays in its
+// Allowed reports whether a job may go from one state to another. One that stays in its
 // state is written again, which is always allowed.
 func Allowed(from, to State) bool {
 	if from == to {

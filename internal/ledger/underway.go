@@ -100,7 +100,7 @@ func (u *underway) addLate(r *row, rec *record, now time.Time) int64 {
 	return 0
 }
 
-// resting gives the record of a row that waits for nothing but its turn to be
+// resting returns the record of a row that waits for nothing but its turn to be
 // written, nil if the row is not like that. Nobody else looks at it meanwhile.
 func (u *underway) resting(key rowKey) *record {
 	r := u.rows[key]
@@ -249,7 +249,7 @@ func (u *underway) inJournal(list []written, journal int64, now time.Time) {
 	u.journaled++
 }
 
-// first tells how many groups make up to so many rows; at least one.
+// first reports how many groups make up to so many rows; at least one.
 func (u *underway) first(most int) (n int) {
 	rows := 0
 	for _, g := range u.groups {

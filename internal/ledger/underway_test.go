@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// late gives an underway with so many late rows.
+// late returns an underway with so many late rows.
 func late(n int, now time.Time) underway {
 	u := newUnderway()
 	for i := range n {

@@ -296,7 +296,7 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	return c, wait, w.closing
 }
 
-// due tells how many groups are to be written now, and when the next would be
+// due reports how many groups are to be written now, and when the next would be
 // if nothing else comes. Whoever waits for the urgent rows does not wait for late
 // ones, too, unless those are far too many or far too old.
 func (w *writer) due(now time.Time, everything, waited bool) (n int, wait time.Duration) {

@@ -17,7 +17,7 @@ func Lacks(t testing.TB, what string) {
 	t.Skip(what)
 }
 
-// Program gives the path of an installed program.
+// Program returns the path of an installed program.
 func Program(t testing.TB, name string) string {
 	t.Helper()
 	path, err := exec.LookPath(name)
@@ -27,7 +27,7 @@ func Program(t testing.TB, name string) string {
 	return path
 }
 
-// OtherDisk gives an empty folder on another file system than the test's own folder. It is
+// OtherDisk returns an empty folder on another file system than the test's own folder. It is
 // in memory.
 func OtherDisk(t testing.TB) string {
 	t.Helper()
@@ -39,7 +39,7 @@ func OtherDisk(t testing.TB) string {
 	return dir
 }
 
-// Memory gives an empty folder in memory, or on the disk where that is not there.
+// Memory returns an empty folder in memory, or on the disk where that is not there.
 func Memory(t testing.TB) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("/dev/shm", "stilltide-")

@@ -139,7 +139,7 @@ func (g gauges) Describe(out chan<- *prometheus.Desc) {
 	}
 }
 
-// Collect gives the state of this moment.
+// Collect returns the state of this moment.
 func (g gauges) Collect(out chan<- prometheus.Metric) {
 	give := func(d *prometheus.Desc, kind prometheus.ValueType, v float64, labels ...string) {
 		out <- prometheus.MustNewConstMetric(d, kind, v, labels...)

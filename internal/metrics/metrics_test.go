@@ -102,7 +102,7 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 	w.stuck = true
 	status, _, body = get(t, url+"/healthz", "")
 	require.Equal(t, 503, status)
-	require.Equal(t, "the watcher's loop has not answered for 5s\n", body)
+	require.Equal(t, "the watcher's main loop has not responded for 5s\n", body)
 	w.stuck, w.live.Trouble = false, "the ledger cannot be written: no space left on device"
 	status, _, body = get(t, url+"/healthz", "")
 	require.Equal(t, 503, status)

@@ -103,7 +103,7 @@ func TestARefusedMessageIsTriedAgainWithTheSameName(t *testing.T) {
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 10*time.Second, 5*time.Millisecond)
 	h.Close()
-	require.Contains(t, s.all(), "the channel office cannot deliver: "+hook.Address()+" answered 503 Service Unavailable; it is tried again, and work goes on")
+	require.Contains(t, s.all(), "the channel office cannot deliver: "+hook.Address()+" answered 503 Service Unavailable; it will be tried again, and jobs go on")
 	require.Contains(t, s.all(), "the channel office delivers again")
 }
 

@@ -16,7 +16,7 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// blind gives a folder on a file system without case.
+// blind returns a folder on a file system without case.
 func blind(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()

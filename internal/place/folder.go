@@ -156,7 +156,7 @@ func (d *folder) close() {
 	d.root.Close()
 }
 
-// regular gives an open file on if it is a regular one, and closes it otherwise.
+// regular returns an open file on if it is a regular one, and closes it otherwise.
 func regular(f *os.File) (*os.File, error) {
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {

@@ -10,7 +10,7 @@ import (
 
 var partLetters = base32.NewEncoding("abcdefghijklmnopqrstuvwxyz234567")
 
-// PartName gives the hidden name of a file on its way: short, never taken by
+// PartName returns the hidden name of a file on its way: short, never taken by
 // any rule, and the same each time for the same job.
 func PartName(ledger string, job int64) string {
 	sum := sha256.Sum256(strconv.AppendInt(append([]byte(ledger), 0), job, 10))

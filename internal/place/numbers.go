@@ -16,7 +16,7 @@ import (
 	"stilltide/internal/core/plan"
 )
 
-// Numbered gives the n-th choice of a name: stem.ext, stem-2.ext, stem-3.ext, …
+// Numbered returns the n-th choice of a name: stem.ext, stem-2.ext, stem-3.ext, …
 // A failure note keeps its whole ending, by which it is known.
 func Numbered(name string, n int) string {
 	if n == 1 {
@@ -79,7 +79,7 @@ type mark struct {
 
 var markSeed = maphash.MakeSeed()
 
-// Tries gives the numbers that are worth looking at for a content that is to get a name,
+// Tries returns the numbers that are worth looking at for a content that is to get a name,
 // in order and endlessly: 1, those that may have the same content or be the source, and
 // those that may be free. taken tells whether a number is taken now.
 func (m *Numbers) Tries(path string, of *Payload, taken func(n int) bool) iter.Seq[int] {
@@ -139,7 +139,7 @@ func (m *Numbers) likely(path string, of *Payload, taken func(n int) bool) []int
 	return slices.Compact(found)
 }
 
-// open gives the next number that may be free.
+// open returns the next number that may be free.
 func (m *Numbers) open(path string, after int) int {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -250,7 +250,7 @@ func (c *Payload) reader() (*os.File, error) {
 // headSize is how much of a content is read to find out that it differs from another.
 const headSize = 64 << 10
 
-// beginning gives the first bytes of the content.
+// beginning returns the first bytes of the content.
 func (c *Payload) beginning() ([]byte, error) {
 	if c.read {
 		return c.head, nil
@@ -284,7 +284,7 @@ func (c *Payload) mark() (m mark, read bool) {
 	return mark{c.Size, maphash.Bytes(markSeed, head)}, true
 }
 
-// Same tells whether a regular file of the same size has the same content.
+// Same reports whether a regular file of the same size has the same content.
 func (c *Payload) Same(there *Payload) (bool, error) {
 	if c.Size < 0 || c.Size != there.Size {
 		return false, nil

@@ -60,7 +60,7 @@ var (
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
 
-// Final tells whether trying again cannot help: what is wrong is the place itself.
+// Final reports whether trying again cannot help: what is wrong is the place itself.
 func Final(err error) bool {
 	for _, one := range []error{ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
 		if errors.Is(err, one) {
@@ -84,7 +84,7 @@ type Request struct {
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
 	First  []Ahead       // files that are to be placed here before this one: the names that they will have are left to them
-	// Held tells whether a file at the target is another job's that still works on it: it
+	// Held reports whether a file at the target is another job's that still works on it: it
 	// will go on from there, so it neither stands in for the source nor is replaced.
 	Held  func(path string) bool
 	Apart bool // equal content at the target is no reason to remove the source
@@ -92,7 +92,7 @@ type Request struct {
 	// that no descriptor has to keep its inode number from another file with the same
 	// size and times: what stat(2) tells before and after the move is enough.
 	Untouched bool
-	// Ours tells whether what has the name may be replaced in any case.
+	// Ours reports whether what has the name may be replaced in any case.
 	Ours func(path string, f file.Facts) bool
 	// Stage makes the intention durable: first before anything is made (with
 	// no facts), then, with the facts by which the file will be known, before
@@ -189,7 +189,7 @@ type spot struct {
 // maxOpen bounds the folders that a batch keeps open.
 const maxOpen = 64
 
-// Batch gives a Placer for one goroutine that keeps folders open until End.
+// Batch returns a Placer for one goroutine that keeps folders open until End.
 func (p *Placer) Batch() *Placer {
 	q := *p
 	q.open = map[spot]*folder{}
@@ -386,7 +386,7 @@ func (p *Placer) rename(r *Request, src source, d *folder, name string) (Result,
 	return Result{}, cannot(r.Source, "moved to "+d.path, err)
 }
 
-// look gives the facts that Expect is compared with, of a name in the source's folder:
+// look returns the facts that Expect is compared with, of a name in the source's folder:
 // for a folder those of all that lies inside.
 func (p *Placer) look(name string, r *Request) (file.Facts, error) { return p.lookIn(r.from, name, r) }
 
@@ -432,7 +432,7 @@ func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
 	panic("no number is free for that name")
 }
 
-// tries gives the numbers to look at. What may be replaced, whatever its number, is
+// tries returns the numbers to look at. What may be replaced, whatever its number, is
 // looked for among all of them.
 func (p *Placer) tries(r *Request, d *folder, what *Payload) iter.Seq[int] {
 	known := p.Numbers
@@ -483,7 +483,7 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	return choice{}, false, nil
 }
 
-// leftTo gives the names that are left to the files that are placed here first, each
+// leftTo returns the names that are left to the files that are placed here first, each
 // with the file that will have it.
 func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 	if r.Same == rule.SameReplace || len(r.First) == 0 {
@@ -537,7 +537,7 @@ func (p *Placer) leave(r *Request, d *folder, first *Payload, left map[string]*P
 	return nil
 }
 
-// mayTake tells whether a free name may be taken: it is left to no other file, or to one
+// mayTake reports whether a free name may be taken: it is left to no other file, or to one
 // with the same content.
 func mayTake(r *Request, first, what *Payload) (bool, error) {
 	if first == nil {
@@ -555,7 +555,7 @@ func mayTake(r *Request, first, what *Payload) (bool, error) {
 	return false, nil
 }
 
-// payloadOf gives the content of what is at a path.
+// payloadOf returns the content of what is at a path.
 func payloadOf(path string, f file.Facts) *Payload {
 	if !f.Regular {
 		return &Payload{Path: path, Size: -1}
@@ -563,14 +563,14 @@ func payloadOf(path string, f file.Facts) *Payload {
 	return &Payload{Path: path, Size: f.Size}
 }
 
-// payloadIn gives the content of what is in an open folder.
+// payloadIn returns the content of what is in an open folder.
 func payloadIn(d *folder, name string, f file.Facts) *Payload {
 	c := payloadOf(d.at(name), f)
 	c.open, c.ended = func() (*os.File, error) { return d.read(name) }, d.ended
 	return c
 }
 
-// payload gives the content of the source.
+// payload returns the content of the source.
 func (r *Request) payload() *Payload { return payloadIn(r.from, r.base(), r.Expect) }
 
 // finished checks that the file at the target is the one that was meant.
@@ -751,8 +751,8 @@ func (p *Placer) replaceBlindly(d *folder, part string, c choice, other func() e
 	return p.system().Flush(d)
 }
 
-// removeExpected removes the source by way of a hidden name, so that a
-// other file that takes its name in the last moment is noticed and put back. last, if not
+// removeExpected removes the source by way of a hidden name, so that
+// another file that takes its name in the last moment is noticed and put back. last, if not
 // nil, is asked when no path leads to it any more.
 func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string) error) error {
 	sys := p.system()
@@ -814,7 +814,7 @@ func (p *Placer) restore(r *Request, hidden string) (path string, err error) {
 	}
 }
 
-// SameContent tells whether b is a regular file with the content of a, which
+// SameContent reports whether b is a regular file with the content of a, which
 // has the given size. It compares byte by byte.
 func SameContent(a, b string, size int64) (bool, error) {
 	there, err := watchfs.Stat(b)

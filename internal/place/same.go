@@ -20,7 +20,7 @@ const (
 	alias                 // the source under another spelling of its name, or a second hard link beside it
 )
 
-// relate tells what a name in the target's folder is to the source. It decides by
+// relate reports what a name in the target's folder is to the source. It decides by
 // device and inode of the two folders, and leaves the source alone. Where these do
 // not tell (overlays, two mounts of one share), a folder is found out by a probe;
 // a file has the same content then, and removeTwin finds out before it removes any.
@@ -62,7 +62,7 @@ func (p *Placer) sameFolder(r *Request, d *folder) (same, sure bool) {
 	return same, same || watchfs.Facts(own).Dev == watchfs.Facts(target).Dev
 }
 
-// probe tells whether what is made in the target's folder appears beside the source.
+// probe reports whether what is made in the target's folder appears beside the source.
 func (p *Placer) probe(r *Request, d *folder) (bool, error) {
 	name := r.part() + "-p"
 	if err := d.root.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
@@ -180,7 +180,7 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 	return Result{Target: r.Source, Facts: r.Expect, Here: true}, nil
 }
 
-// isDuplicate tells whether the target is another file with the content of the source,
+// isDuplicate reports whether the target is another file with the content of the source,
 // which has its hidden name: apart if so, here if it is the source's own place.
 func (p *Placer) isDuplicate(r *Request, d *folder, c choice, hidden string) (relation, error) {
 	now, err := p.look(filepath.Base(hidden), r)
@@ -251,7 +251,7 @@ func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error)
 	return res.Same, err
 }
 
-// SameEntry tells whether two paths name one entry of one folder, by whatever
+// SameEntry reports whether two paths name one entry of one folder, by whatever
 // ways they lead there.
 func SameEntry(a, b string) bool {
 	if a == b {

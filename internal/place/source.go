@@ -14,7 +14,7 @@ type source struct {
 	ino  uint64
 }
 
-// is tells whether what was moved is the source. Without a descriptor another
+// is reports whether what was moved is the source. Without a descriptor another
 // file can have its inode number, but hardly its size and times, too.
 func (s source) is(now file.Facts, r *Request) bool {
 	return now.Ino == s.ino && (s.held != nil || now.Same(r.Expect))
@@ -69,7 +69,7 @@ func (p *Placer) holdNamed(r *Request) (source, error) {
 	return src, nil
 }
 
-// take gives the source and its facts.
+// take returns the source and its facts.
 func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
 	if r.Untouched && !r.Expect.Dir {
 		if now, err = p.system().StatIn(r.from, r.base()); err == nil && !now.Exists {

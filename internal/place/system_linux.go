@@ -47,7 +47,7 @@ func (h held) Facts() (file.Facts, error) {
 	return watchfs.FromStat(&st), nil
 }
 
-// statIn gives the facts of a name in an open folder.
+// statIn returns the facts of a name in an open folder.
 func statIn(d *folder, name string) (file.Facts, error) {
 	var st unix.Stat_t
 	if err := unix.Fstatat(int(d.dir.Fd()), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {

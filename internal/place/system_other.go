@@ -23,7 +23,7 @@ func (h held) Facts() (file.Facts, error) {
 	return watchfs.Facts(info), nil
 }
 
-// statIn gives the facts of a name in an open folder.
+// statIn returns the facts of a name in an open folder.
 func statIn(d *folder, name string) (file.Facts, error) {
 	info, err := d.root.Lstat(name)
 	if err != nil {

@@ -65,7 +65,7 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 	panic("no number is free for that name")
 }
 
-// claimed tells whether a number of a name has its info file.
+// claimed reports whether a number of a name has its info file.
 func claimed(wanted string) func(n int) bool {
 	return func(n int) bool {
 		_, err := os.Lstat(InfoOf(filepath.Join(filepath.Dir(wanted), Numbered(filepath.Base(wanted), n))))
@@ -73,7 +73,7 @@ func claimed(wanted string) func(n int) bool {
 	}
 }
 
-// InfoOf gives the info file of a file in the trash.
+// InfoOf returns the info file of a file in the trash.
 func InfoOf(target string) string {
 	can := filepath.Dir(filepath.Dir(target))
 	return filepath.Join(can, "info", filepath.Base(target)+".trashinfo")

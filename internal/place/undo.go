@@ -79,7 +79,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 	return nil
 }
 
-// isEmpty tells whether a folder is empty. One that another placement made where a
+// isEmpty reports whether a folder is empty. One that another placement made where a
 // file had been is, once that is undone; it does not keep the file from coming back.
 func isEmpty(folder string) bool {
 	entries, err := os.ReadDir(folder)

@@ -89,7 +89,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 // maxForetold bounds the content of an entry that Entries reads, in bytes.
 const maxForetold = 16 << 20
 
-// Entries gives the files that an archive holds, for foretelling what unpacking it would
+// Entries returns the files that an archive holds, for foretelling what unpacking it would
 // do; it is refused where unpacking would be. whole is false if an entry is so large that
 // only its beginning was read.
 func Entries(path string, limits Limits, each func(name string, content []byte, whole bool)) error {

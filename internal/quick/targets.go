@@ -88,7 +88,7 @@ func cut(path string) (root, rest string) {
 	return filepath.Clean(path[:at+1]), path[at+1:]
 }
 
-// Fit tells whether a path is one of the files.
+// Fit reports whether a path is one of the files.
 func (t *Targets) Fit(path string) bool {
 	if t.exact[path] {
 		return true
@@ -113,7 +113,7 @@ func below(path, folder string) (rel string, ok bool) {
 	return strings.CutPrefix(path, strings.TrimSuffix(folder, "/")+"/")
 }
 
-// hidden tells whether the name, or a folder on the way to it, begins with a dot.
+// hidden reports whether the name, or a folder on the way to it, begins with a dot.
 func hidden(rel string) bool { return strings.HasPrefix(rel, ".") || strings.Contains(rel, "/.") }
 
 // Folders lists the folders to watch, with their depths.

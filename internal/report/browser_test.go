@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// probe tells what a browser made of the page: its width beside the window's,
+// probe reports what a browser made of the page: its width beside the window's,
 // which drawings are shown, and the colours of text and ground.
 const probe = `<script>addEventListener("load", () => {
   const shown = [...document.querySelectorAll("figure div")].filter(d => getComputedStyle(d).display != "none").map(d => d.className);

@@ -276,7 +276,7 @@ func byRule(s *history.Summary, rules []string, t theme, narrow bool) (*plot.Plo
 // counts marks an axis of whole numbers.
 type counts struct{}
 
-// Ticks gives about five round numbers.
+// Ticks returns about five round numbers.
 func (counts) Ticks(from, to float64) []plot.Tick {
 	step := math.Max(1, nice((to-from)/5))
 	var list []plot.Tick
@@ -303,7 +303,7 @@ func nice(v float64) float64 {
 // spans marks an axis of seconds in the unit that fits.
 type spans struct{}
 
-// Ticks gives about five round times.
+// Ticks returns about five round times.
 func (spans) Ticks(from, to float64) []plot.Tick {
 	unit, name := 1.0, "s"
 	switch {
@@ -334,7 +334,7 @@ var marks = []time.Duration{
 	6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour, 28 * 24 * time.Hour, 91 * 24 * time.Hour, 364 * 24 * time.Hour,
 }
 
-// Ticks gives at most as many marks as there is room for.
+// Ticks returns at most as many marks as there is room for.
 func (c clock) Ticks(from, to float64) []plot.Tick {
 	span := time.Duration((to - from) * float64(time.Second))
 	step := marks[len(marks)-1]

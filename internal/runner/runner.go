@@ -288,7 +288,7 @@ func environment(base, own, secrets []string) []string {
 	return env
 }
 
-// named tells whether an entry has one of the names.
+// named reports whether an entry has one of the names.
 func named(names []string, entry string) bool {
 	for _, name := range names {
 		if len(entry) > len(name) && entry[len(name)] == '=' && sameName(entry[:len(name)], name) {
@@ -298,7 +298,7 @@ func named(names []string, entry string) bool {
 	return false
 }
 
-// isThere tells whether a program is there: if the system says that something is
+// isThere reports whether a program is there: if the system says that something is
 // not, it is a script whose interpreter is missing.
 func isThere(program string) bool {
 	_, err := exec.LookPath(program)

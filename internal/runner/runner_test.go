@@ -104,7 +104,7 @@ func TestTimeoutEndsTheWholeGroup(t *testing.T) {
 	}
 }
 
-// gone tells whether a process has ended; one that its parent has not waited
+// gone reports whether a process has ended; one that its parent has not waited
 // for yet counts as ended.
 func gone(pid int) bool {
 	if syscall.Kill(pid, 0) != nil {

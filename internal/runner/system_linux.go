@@ -50,7 +50,7 @@ func marked(mark []byte) []int {
 	return pids
 }
 
-// anyRuns tells whether a process of a group is more than a zombie (proc_pid_stat(5)).
+// anyRuns reports whether a process of a group is more than a zombie (proc_pid_stat(5)).
 func anyRuns(group int) bool {
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
@@ -72,7 +72,7 @@ func anyRuns(group int) bool {
 	return false
 }
 
-// exited tells whether a child has ended, and leaves it to be waited for (waitid(2)).
+// exited reports whether a child has ended, and leaves it to be waited for (waitid(2)).
 func exited(pid int) bool {
 	var info unix.Siginfo
 	err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil)

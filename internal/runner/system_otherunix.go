@@ -15,7 +15,7 @@ func ownGroup() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setpgid: true
 // EndSurvivors does nothing where other processes' environments cannot be read.
 func EndSurvivors(string) int { return 0 }
 
-// anyRuns tells whether a process of a group is more than a zombie, as far as can be told.
+// anyRuns reports whether a process of a group is more than a zombie, as far as can be told.
 func anyRuns(int) bool { return true }
 
 // exited is not known before a child is waited for.

@@ -14,7 +14,7 @@ import (
 func askToEnd(group int) { unix.Kill(-group, unix.SIGTERM) }
 func forceEnd(group int) { unix.Kill(-group, unix.SIGKILL) }
 
-// groupAlive tells whether any process of the group is left that still runs. One that
+// groupAlive reports whether any process of the group is left that still runs. One that
 // has ended and waits for its parent to notice does not count: some systems have nobody
 // who notices.
 func groupAlive(group int) bool { return unix.Kill(-group, 0) == nil && anyRuns(group) }

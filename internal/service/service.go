@@ -43,7 +43,7 @@ func NameFor(rules string) string {
 	return name
 }
 
-// Text gives the file that is installed, and its path.
+// Text returns the file that is installed, and its path.
 func Text(s Spec, goos string) (path, text string, err error) {
 	switch goos {
 	case "linux":
@@ -103,7 +103,7 @@ func unitPath(name string) string {
 	return filepath.Join(configFolder(), "systemd", "user", UnitName(name))
 }
 
-// UnitName gives the name of the unit.
+// UnitName returns the name of the unit.
 func UnitName(name string) string { return "stilltide-" + name + ".service" }
 
 func configFolder() string {

@@ -31,7 +31,7 @@ func TestUnit(t *testing.T) {
 // The system's own verifier has nothing to say against the unit.
 func TestTheVerifierIsContent(t *testing.T) {
 	machine.Program(t, "systemd-analyze")
-	program, err := exec.LookPath("true") // the verifier looks whether it is there
+	program, err := exec.LookPath("true") // the verifier checks whether it is there
 	require.NoError(t, err)
 	dir := t.TempDir()
 	t.Setenv("XDG_RUNTIME_DIR", dir)

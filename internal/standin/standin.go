@@ -27,7 +27,7 @@ func (k *kept[T]) add(v T) {
 	k.list = append(k.list, v)
 }
 
-// All gives what came so far.
+// All returns what came so far.
 func (k *kept[T]) All() []T {
 	k.mu.Lock()
 	defer k.mu.Unlock()

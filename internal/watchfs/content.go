@@ -13,7 +13,7 @@ import (
 	"github.com/gabriel-vasile/mimetype"
 )
 
-// MediaType gives a file's media type (RFC 6838) by its content; where that says
+// MediaType returns a file's media type (RFC 6838) by its content; where that says
 // no more than text or bytes, by its name. "" if neither says anything.
 func MediaType(path string) string {
 	byName := MediaTypeOfName(path)
@@ -28,13 +28,13 @@ func MediaType(path string) string {
 	return kind
 }
 
-// MediaTypeOfName gives a media type by a name's ending alone.
+// MediaTypeOfName returns a media type by a name's ending alone.
 func MediaTypeOfName(path string) string {
 	kind, _, _ := strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
 	return kind
 }
 
-// Shot gives the time that a picture says it was taken: DateTimeOriginal of
+// Shot returns the time that a picture says it was taken: DateTimeOriginal of
 // its Exif data (CIPA DC-008), in a JPEG or TIFF file. ok is false if it says none.
 func Shot(path string) (at time.Time, ok bool) {
 	f, err := os.Open(path)

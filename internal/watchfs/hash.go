@@ -10,7 +10,7 @@ import (
 // blocks are what Hash reads into.
 var blocks = sync.Pool{New: func() any { return new([64 << 10]byte) }}
 
-// Hash gives the SHA-256 of a file's content (FIPS 180-4), hexadecimal. size is
+// Hash returns the SHA-256 of a file's content (FIPS 180-4), hexadecimal. size is
 // its size as far as that is known: one read tells of a small file's end, too.
 // root is the watched folder that the file lies below, "" if it lies elsewhere.
 func Hash(root, path string, size int64) (string, error) {

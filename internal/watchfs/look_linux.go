@@ -60,7 +60,7 @@ func lookAt(dir int, name, path string) (file.Facts, error) {
 	return f, nil
 }
 
-// lstat gives the facts of a path that is there.
+// lstat returns the facts of a path that is there.
 func lstat(path string) (file.Facts, error) { return statAt(unix.AT_FDCWD, path, path) }
 
 // lstatAt is Stat for a name in an open folder.
@@ -151,7 +151,7 @@ func (d *devices) remote(fd int, dev uint64) bool {
 	return is
 }
 
-// Remote tells whether a path lies on a file system that sends no events of
+// Remote reports whether a path lies on a file system that sends no events of
 // other machines' changes.
 func Remote(path string) bool {
 	var st unix.Statfs_t

@@ -22,7 +22,7 @@ func LookIn(dir *os.File, name string) (file.Facts, error) {
 	return Stat(filepath.Join(dir.Name(), name))
 }
 
-// lstat gives the facts of a path that is there.
+// lstat returns the facts of a path that is there.
 func lstat(path string) (file.Facts, error) {
 	info, err := os.Lstat(path)
 	if err != nil {
@@ -33,6 +33,6 @@ func lstat(path string) (file.Facts, error) {
 
 func openPlain(_, path string) (*os.File, error) { return os.Open(path) }
 
-// Remote tells whether a path lies on a file system that sends no events. It
+// Remote reports whether a path lies on a file system that sends no events. It
 // is not known on this system.
 func Remote(string) bool { return false }

@@ -43,7 +43,7 @@ func (w *Watcher) watchMounts() {
 	}
 }
 
-// MountPoint gives the mount point that a path lies on, "" if it is not known.
+// MountPoint returns the mount point that a path lies on, "" if it is not known.
 func MountPoint(path string) string {
 	best := ""
 	for _, point := range mountPoints() {
@@ -55,7 +55,7 @@ func MountPoint(path string) string {
 	return best
 }
 
-// ListedMounts gives the mount points that a table of file systems names (fstab(5)), but
+// ListedMounts returns the mount points that a table of file systems names (fstab(5)), but
 // for the root's.
 func ListedMounts(table string) (points []string) {
 	text, err := os.ReadFile(table)
@@ -72,7 +72,7 @@ func ListedMounts(table string) (points []string) {
 	return points
 }
 
-// IsMountPoint tells whether something is mounted at a path now (statx(2),
+// IsMountPoint reports whether something is mounted at a path now (statx(2),
 // STATX_ATTR_MOUNT_ROOT; older systems have it in the mount table).
 func IsMountPoint(path string) bool {
 	var st unix.Statx_t

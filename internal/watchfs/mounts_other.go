@@ -12,5 +12,5 @@ func MountPoint(string) string { return "" }
 // IsMountPoint is only asked for points that MountPoint gave.
 func IsMountPoint(string) bool { return true }
 
-// ListedMounts gives none: mount points are not known here.
+// ListedMounts returns none: mount points are not known here.
 func ListedMounts(string) []string { return nil }

@@ -24,7 +24,7 @@ func Tags(path string) []string {
 	return tags
 }
 
-// ReadTags gives the attribute as it is, "" if there is none.
+// ReadTags returns the attribute as it is, "" if there is none.
 func ReadTags(path string) string {
 	value := make([]byte, 64<<10)
 	n, err := unix.Lgetxattr(path, TagsAttribute, value)

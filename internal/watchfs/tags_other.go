@@ -10,7 +10,7 @@ import (
 // Tags lists a file's tags; this system keeps none where they can be read alike.
 func Tags(string) []string { return nil }
 
-// ReadTags gives the attribute as it is, "" if there is none.
+// ReadTags returns the attribute as it is, "" if there is none.
 func ReadTags(string) string { return "" }
 
 // WriteTags fails: this system keeps no tags where they can be read alike.

@@ -93,7 +93,7 @@ func New(o Options) (*Watcher, error) {
 	return w, nil
 }
 
-// Events gives the stream. Batches keep the order in which things happened.
+// Events returns the stream. Batches keep the order in which things happened.
 func (w *Watcher) Events() <-chan []Event { return w.out }
 
 // Close ends the watcher.
@@ -150,7 +150,7 @@ func (w *Watcher) forget(path string) {
 	}
 }
 
-// push gives the walker something to do. The lock is held.
+// push returns the walker something to do. The lock is held.
 func (w *Watcher) push(k walk) {
 	if w.queued[k] {
 		return
@@ -163,7 +163,7 @@ func (w *Watcher) push(k walk) {
 	}
 }
 
-// wanted tells whether a folder lies within the depth of a wanted one.
+// wanted reports whether a folder lies within the depth of a wanted one.
 func (w *Watcher) wanted(folder string) bool {
 	for level, p := 0, folder; ; level++ {
 		if r := w.roots[p]; r != nil && level <= r.depth {
@@ -576,7 +576,7 @@ func (w *Watcher) attach(s *sweeper, path string) bool {
 // ErrRemote is why a folder is polled that is watched as well as it can be.
 var ErrRemote = errors.New("its file system is on another machine and sends no events")
 
-// EachEntry gives the entries of a folder in the order in which a sweep takes them: by
+// EachEntry returns the entries of a folder in the order in which a sweep takes them: by
 // name, or by name within each of the batches in which a large folder is read.
 func EachEntry(folder string, f func(fs.DirEntry)) error {
 	d, err := os.Open(folder)

@@ -66,7 +66,7 @@ func (l *listener) count(kind Kind, path string) int {
 	return n
 }
 
-// came tells whether a file that was made and closed was told of. That it was made
+// came reports whether a file that was made and closed was told of. That it was made
 // may go unsaid, if both came in one read.
 func (l *listener) came(path string) bool {
 	return l.count(Created, path)+l.count(Closed, path)+l.count(Found, path) > 0

@@ -68,7 +68,7 @@ type Options struct {
 // batchSize is the number of found files that are sent together.
 const batchSize = 512
 
-// Facts gives what a file information holds. Writers is left unknown.
+// Facts returns what a file information holds. Writers is left unknown.
 func Facts(info fs.FileInfo) file.Facts {
 	f := file.Facts{
 		Exists:  true,
@@ -170,7 +170,7 @@ func lookWhole(path string, look func() (file.Facts, error)) (file.Facts, error)
 	return LookTree(path)
 }
 
-// partBeside tells whether the part-file of a file lies beside it: the file itself is
+// partBeside reports whether the part-file of a file lies beside it: the file itself is
 // an empty one then, which only keeps the name free.
 func partBeside(path string) bool {
 	for _, ending := range file.PartEndings {

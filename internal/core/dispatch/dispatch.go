@@ -124,7 +124,7 @@ func (m *Machine) SetQueue(name string, q Queue) {
 	m.queues[name] = &queue{Queue: q}
 }
 
-// SetRule tells of a rule, or changes what is known of it.
+// SetRule reports a rule, or changes what is known of it.
 func (m *Machine) SetRule(r Rule) {
 	q := m.queues[r.Queue]
 	if q == nil {
@@ -201,7 +201,7 @@ func (m *Machine) Remove(id int64) bool {
 // Len is the number of jobs, running ones included.
 func (m *Machine) Len() int { return len(m.jobs) }
 
-// Next gives a job that may start now and counts it as running.
+// Next returns a job that may start now and counts it as running.
 func (m *Machine) Next(now time.Time) (Job, bool) {
 	for {
 		best := m.best(now)
@@ -276,7 +276,7 @@ func (m *Machine) before(a, b *line) bool {
 	return a.ready.entries[0].ID < b.ready.entries[0].ID
 }
 
-// free tells whether a rule may have one more worker.
+// free reports whether a rule may have one more worker.
 func (m *Machine) free(l *line, now time.Time) bool {
 	q := l.queue
 	if q.Count > 0 && len(q.starts) >= q.Count && now.Sub(q.starts[0]) < q.Per {
@@ -295,7 +295,7 @@ func (m *Machine) free(l *line, now time.Time) bool {
 	return !last || m.workers == 1 || l.working < m.workers-1 || !m.othersWant(l)
 }
 
-// othersWant tells whether another rule's commands could want a worker.
+// othersWant reports whether another rule's commands could want a worker.
 func (m *Machine) othersWant(l *line) bool {
 	for _, other := range m.rules {
 		if other != l && !other.Light && !other.Held {

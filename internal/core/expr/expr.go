@@ -74,7 +74,7 @@ type Program struct {
 // Type is what the expression gives.
 func (p *Program) Type() *cel.Type { return p.typ }
 
-// String gives the expression as it was written.
+// String returns the expression as it was written.
 func (p *Program) String() string { return p.text }
 
 // Error says what is wrong with an expression.
@@ -157,7 +157,7 @@ func (e Env) compiler() (*compiler, error) {
 	return made.(*compiler), nil
 }
 
-// from gives the rest of a text from a line (from 1) and column (from 0) on.
+// from returns the rest of a text from a line (from 1) and column (from 0) on.
 func from(text string, line, column int) string {
 	lines := strings.Split(text, "\n")
 	if line < 1 || line > len(lines) {

@@ -9,7 +9,7 @@ import (
 	"time"
 )
 
-// Writers says whether somebody has a file open for writing.
+// Writers reports whether somebody has a file open for writing.
 type Writers int8
 
 const (
@@ -21,7 +21,7 @@ const (
 	Some
 )
 
-// String gives the word that `why` and the JSON lines use.
+// String returns the word that `why` and the JSON lines use.
 func (w Writers) String() string {
 	return [...]string{"unknown", "none", "some"}[w]
 }
@@ -30,7 +30,7 @@ func (w Writers) String() string {
 // before 1678 and after 2261 become the first and the last that fit.
 type Time int64
 
-// At gives the moment for a time, 0 for the zero time.
+// At returns the moment for a time, 0 for the zero time.
 func At(t time.Time) Time {
 	if t.IsZero() {
 		return 0
@@ -38,7 +38,7 @@ func At(t time.Time) Time {
 	return Unix(t.Unix(), int64(t.Nanosecond()))
 }
 
-// Unix gives the moment for seconds and nanoseconds since 1970 (stat(2)).
+// Unix returns the moment for seconds and nanoseconds since 1970 (stat(2)).
 func Unix(sec, nsec int64) Time {
 	const most = math.MaxInt64/int64(time.Second) - 1
 	switch {
@@ -50,7 +50,7 @@ func Unix(sec, nsec int64) Time {
 	return Time(sec*int64(time.Second) + nsec)
 }
 
-// Time gives the moment as package time has it.
+// Time returns the moment as package time has it.
 func (t Time) Time() time.Time { return time.Unix(0, int64(t)) }
 
 // Facts are what one look at a path found. There are several for each file on
@@ -82,7 +82,7 @@ type Inside struct {
 	Shot time.Time // when a picture was taken, zero if it does not say
 }
 
-// Says gives what is known of what a file's content and tags say.
+// Says returns what is known of what a file's content and tags say.
 func (f *Facts) Says() Inside {
 	if f.Inside == nil {
 		return Inside{}
@@ -90,7 +90,7 @@ func (f *Facts) Says() Inside {
 	return *f.Inside
 }
 
-// Same tells whether two looks saw the same, unchanged file: device, inode,
+// Same reports whether two looks saw the same, unchanged file: device, inode,
 // size and modification time. Attribute changes do not count.
 func (f Facts) Same(g Facts) bool {
 	return f.Exists == g.Exists && f.Dev == g.Dev && f.Ino == g.Ino && f.Size == g.Size && f.Mod == g.Mod

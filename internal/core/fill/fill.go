@@ -128,7 +128,7 @@ func plainWord(w string) bool {
 	return true
 }
 
-// String gives the template as it was written.
+// String returns the template as it was written.
 func (t *Template) String() string { return t.src }
 
 // With puts fixed values in place of their placeholders: they count as
@@ -168,7 +168,7 @@ func (t *Template) Refs() []*Ref {
 	return refs
 }
 
-// Uses tells whether one of the words stands in the template.
+// Uses reports whether one of the words stands in the template.
 func (t *Template) Uses(words ...string) bool {
 	for _, r := range t.Refs() {
 		for _, w := range words {
@@ -180,7 +180,7 @@ func (t *Template) Uses(words ...string) bool {
 	return false
 }
 
-// Leading gives the placeholder that the template begins with, nil if it begins with text.
+// Leading returns the placeholder that the template begins with, nil if it begins with text.
 func (t *Template) Leading() *Ref {
 	if len(t.parts) == 0 {
 		return nil
@@ -196,7 +196,7 @@ func (t *Template) Fixed() string {
 	return t.parts[0].text
 }
 
-// Cut gives the part of a filled path that the template itself spells out, up
+// Cut returns the part of a filled path that the template itself spells out, up
 // to the last slash before its first placeholder, and the rest.
 func (t *Template) Cut(filled string) (fixed, rest string) {
 	if len(t.Refs()) == 0 {
@@ -218,10 +218,10 @@ type Value struct {
 // Text makes a plain value.
 func Text(s string) Value { return Value{Text: s} }
 
-// Lookup gives the value of a word.
+// Lookup returns the value of a word.
 type Lookup func(word string) (Value, error)
 
-// Fill gives the text with all values put in.
+// Fill returns the text with all values put in.
 func (t *Template) Fill(get Lookup) (string, error) {
 	return t.fill(get, func(_ *Ref, _ Value, s string) (string, error) { return s, nil })
 }

@@ -7,7 +7,7 @@ import (
 	"unicode/utf8"
 )
 
-// Unsafe tells whether a character may not be shown as it is: a control character
+// Unsafe reports whether a character may not be shown as it is: a control character
 // (Unicode's category Cc), which a terminal may obey, or a format character (Cf) or a
 // separator of lines, which may hide or turn round what stands beside it.
 func Unsafe(r rune) bool {

@@ -39,7 +39,7 @@ func ParseCommand(line string) (*Command, error) {
 	return c, nil
 }
 
-// NamesFile tells whether a word of the file stands in the command.
+// NamesFile reports whether a word of the file stands in the command.
 func (c *Command) NamesFile() bool {
 	for _, w := range c.Words {
 		if w.Uses(fileWords...) {
@@ -49,7 +49,7 @@ func (c *Command) NamesFile() bool {
 	return false
 }
 
-// Fill gives the words of the command. A word with a list in it becomes as
+// Fill returns the words of the command. A word with a list in it becomes as
 // many words as the list has.
 func (c *Command) Fill(get Lookup) ([]string, error) {
 	var out []string

@@ -112,7 +112,7 @@ func (m *Machine) Next() (at time.Time, ok bool) {
 	return at, ok
 }
 
-// Busy tells whether any group ends by itself as a success: a batch, or a group
+// Busy reports whether any group ends by itself as a success: a batch, or a group
 // that is complete.
 func (m *Machine) Busy() bool {
 	for _, g := range m.groups {

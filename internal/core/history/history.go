@@ -80,10 +80,10 @@ func (f *Figures) Jobs() int {
 // Spread is the middle and the upper end of times, in seconds.
 type Spread struct{ Median, P95 float64 }
 
-// Waited tells how long jobs waited from being taken to their first attempt.
+// Waited reports how long jobs waited from being taken to their first attempt.
 func (f *Figures) Waited() Spread { return spread(f.waited) }
 
-// Ran tells how long jobs ran.
+// Ran reports how long jobs ran.
 func (f *Figures) Ran() Spread { return spread(f.ran) }
 
 func spread(times []float32) Spread {
@@ -91,7 +91,7 @@ func spread(times []float32) Spread {
 	return Spread{Median: rank(times, 0.5), P95: rank(times, 0.95)}
 }
 
-// rank gives the value that a share of sorted values does not exceed (nearest rank).
+// rank returns the value that a share of sorted values does not exceed (nearest rank).
 func rank(sorted []float32, share float64) float64 {
 	if len(sorted) == 0 {
 		return 0
@@ -140,7 +140,7 @@ func New(from, to time.Time) *Summary {
 
 const day = 24 * time.Hour
 
-// Floor gives the beginning of the step; days begin at midnight of the place.
+// Floor returns the beginning of the step; days begin at midnight of the place.
 func Floor(t time.Time, step time.Duration) time.Time {
 	y, m, d := t.Date()
 	midnight := time.Date(y, m, d, 0, 0, 0, 0, t.Location())
@@ -150,7 +150,7 @@ func Floor(t time.Time, step time.Duration) time.Time {
 	return midnight.Add(t.Sub(midnight) / step * step)
 }
 
-// Next gives the step after t, also over a day of 23 or 25 hours.
+// Next returns the step after t, also over a day of 23 or 25 hours.
 func Next(t time.Time, step time.Duration) time.Time {
 	if step >= day {
 		return t.AddDate(0, 0, int(step/day))
@@ -206,7 +206,7 @@ func (s *Summary) addReason(j Job) {
 	}
 }
 
-// alike gives what reasons of the same kind have in common: the text without
+// alike returns what reasons of the same kind have in common: the text without
 // the file's own name, and with every number the same.
 func alike(j Job) string {
 	text := strings.ReplaceAll(j.Reason, j.File, "FILE")
@@ -236,7 +236,7 @@ func (s *Summary) Rules() []string {
 	})
 }
 
-// Rule gives the figures of one rule.
+// Rule returns the figures of one rule.
 func (s *Summary) Rule(name string) *Figures { return s.rules[name] }
 
 // Reasons lists the groups of failures, the largest first.

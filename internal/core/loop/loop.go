@@ -46,7 +46,7 @@ func (b *Book) Placed(path string, f file.Facts, rule string, chain []string) {
 	b.placed[path] = descent{f, Through(chain, rule)}
 }
 
-// Through gives the rules that a file has gone through after one more: each once.
+// Through returns the rules that a file has gone through after one more: each once.
 func Through(chain []string, rule string) []string {
 	if slices.Contains(chain, rule) {
 		return chain
@@ -57,7 +57,7 @@ func Through(chain []string, rule string) []string {
 // Empty tells that nothing is known of any file.
 func (b *Book) Empty() bool { return len(b.placed)+len(b.suspect) == 0 }
 
-// Chain gives the rules that the file at a path went through. Another file, which came to
+// Chain returns the rules that the file at a path went through. Another file, which came to
 // have the path since, went through none.
 func (b *Book) Chain(path string, f file.Facts) []string {
 	if d := b.placed[path]; d.facts.Dir == f.Dir && (f.Dir || d.facts.Size == f.Size && d.facts.Mod == f.Mod) {
@@ -66,7 +66,7 @@ func (b *Book) Chain(path string, f file.Facts) []string {
 	return nil
 }
 
-// FolderChain gives the rules that all went through that lies in a folder, because the
+// FolderChain returns the rules that all went through that lies in a folder, because the
 // folder was placed as a whole.
 func (b *Book) FolderChain(path string) []string {
 	if d := b.placed[path]; d.facts.Dir {
@@ -81,7 +81,7 @@ func (b *Book) Forget(path string) {
 	delete(b.suspect, path)
 }
 
-// Stops tells whether a rule must not take a file because it went through it.
+// Stops reports whether a rule must not take a file because it went through it.
 func Stops(rule string, chain []string) bool { return slices.Contains(chain, rule) }
 
 // Running is a job that was under way when a file appeared.

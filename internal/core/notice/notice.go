@@ -96,12 +96,12 @@ func (g *Gatherer) Add(channel string, wait time.Duration, e Event) {
 	}
 }
 
-// Due gives the messages that are due by now.
+// Due returns the messages that are due by now.
 func (g *Gatherer) Due(now time.Time) []Message {
 	return g.take(func(o *open) bool { return !o.due.After(now) })
 }
 
-// All gives all messages, due or not.
+// All returns all messages, due or not.
 func (g *Gatherer) All() []Message {
 	return g.take(func(*open) bool { return true })
 }

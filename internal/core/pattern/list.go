@@ -62,7 +62,7 @@ func CompileList(texts []string, o Options) (*List, int, error) {
 	return l, 0, nil
 }
 
-// Match gives the captures of the first plain pattern that fits.
+// Match returns the captures of the first plain pattern that fits.
 func (l *List) Match(name, rel string) (captures map[string]string, ok bool) {
 	name, rel = normal(name), normal(rel)
 	if l.edges.rulesOut(name) {
@@ -134,7 +134,7 @@ func (l *List) Endings() []string {
 	return endings
 }
 
-// Apart tells whether surely no name fits both lists, by the literal beginnings and
+// Apart reports whether surely no name fits both lists, by the literal beginnings and
 // endings of their patterns. False says nothing.
 func (l *List) Apart(m *List) bool {
 	for _, a := range l.plain {

@@ -106,13 +106,13 @@ func (p *Pattern) finish(body string, o Options) (*Pattern, error) {
 
 var validName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
-// ValidName tells whether a word can name a capture.
+// ValidName reports whether a word can name a capture.
 func ValidName(word string) bool { return validName.MatchString(word) }
 
-// String gives the pattern as it was written.
+// String returns the pattern as it was written.
 func (p *Pattern) String() string { return p.text }
 
-// Wide tells whether the pattern is held against the path below the watched
+// Wide reports whether the pattern is held against the path below the watched
 // folder and not only against the name.
 func (p *Pattern) Wide() bool { return p.wide }
 
@@ -130,7 +130,7 @@ func (p *Pattern) Names() []string {
 	return names
 }
 
-// Match tells whether the pattern fits. name is the last element of rel; rel
+// Match reports whether the pattern fits. name is the last element of rel; rel
 // is the path below the watched folder with forward slashes.
 func (p *Pattern) Match(name, rel string) bool { return p.match(normal(name), normal(rel)) }
 
@@ -139,12 +139,12 @@ func (p *Pattern) match(name, rel string) bool {
 	return ok
 }
 
-// Captures gives what each capture met; ok is false if the pattern does not fit.
+// Captures returns what each capture met; ok is false if the pattern does not fit.
 func (p *Pattern) Captures(name, rel string) (captures map[string]string, ok bool) {
 	return p.find(normal(name), normal(rel), true)
 }
 
-// normal gives a name in the form in which patterns are written (NFC).
+// normal returns a name in the form in which patterns are written (NFC).
 func normal(s string) string {
 	if ascii(s) || norm.NFC.IsNormalString(s) {
 		return s

@@ -18,7 +18,7 @@ type Needs struct {
 	Kind, Tags, Shot bool
 }
 
-// Needs gives what a rule needs.
+// Needs returns what a rule needs.
 func (s *Set) Needs(r *rule.Rule) Needs { return s.needs[r] }
 
 func needsOf(r *rule.Rule) Needs {
@@ -184,7 +184,7 @@ func (j *Job) values() (expr.Values, error) {
 	return v, nil
 }
 
-// let gives the value of one of the rule's own words.
+// let returns the value of one of the rule's own words.
 func (j *Job) let(word string) (v fill.Value, ok bool, err error) {
 	if len(j.Rule.Lets) == 0 {
 		return v, false, nil
@@ -260,7 +260,7 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	return list, fits
 }
 
-// nearestWatch gives the rule's watched folder that a path lies in, "" if it
+// nearestWatch returns the rule's watched folder that a path lies in, "" if it
 // lies in none, and what a glob of folders captured.
 func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, words map[string]string) {
 	for _, folder := range r.Folders {

@@ -35,7 +35,7 @@ type Job struct {
 	Saved    map[string]string // what earlier steps saved
 	Placed   string            // where the last placing step put a file, "" if none did
 	Exit     int               // exit code of the last command
-	// Exists tells whether a path is there, for conditions of steps; nil for the sake
+	// Exists reports whether a path is there, for conditions of steps; nil for the sake
 	// of foretelling: nothing is known to be there then.
 	Exists func(path string) (bool, error)
 
@@ -58,7 +58,7 @@ func (j *Job) files() []string {
 	return []string{j.Path()}
 }
 
-// Lookup gives the value of a placeholder.
+// Lookup returns the value of a placeholder.
 func (j *Job) Lookup(word string) (fill.Value, error) {
 	name := filepath.Base(j.Path())
 	switch word {
@@ -167,7 +167,7 @@ func (s Spot) Path() string {
 	return root + sep + s.Rel + sep + s.Name
 }
 
-// Destination gives where a place puts the file.
+// Destination returns where a place puts the file.
 func (j *Job) Destination(p *rule.Place) (Spot, error) {
 	spot, err := Spot{Root: j.Rule.Spelled(p.Fixed)}, error(nil)
 	if p.Fixed == "" {
@@ -200,7 +200,7 @@ func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
 	return Spot{Root: j.Rule.Spelled(filepath.Clean(root)), Rel: rel}, nil
 }
 
-// begins gives the folder that a destination begins with by a placeholder, if
+// begins returns the folder that a destination begins with by a placeholder, if
 // the rule and not a file's name says where that is.
 func (j *Job) begins(t *fill.Template) string {
 	first := t.Leading()
@@ -315,7 +315,7 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 
 var asksForList = regexp.MustCompile(`TIDE_LIST([^0-9A-Za-z_]|$)`)
 
-// words gives every placeholder as an environment variable for scripts.
+// words returns every placeholder as an environment variable for scripts.
 func (j *Job) words() []string {
 	var env []string
 	add := func(word string) {

@@ -11,7 +11,7 @@ import (
 	"stilltide/internal/core/rule"
 )
 
-// Shadowed gives the earlier rule that takes every file that a rule could
+// Shadowed returns the earlier rule that takes every file that a rule could
 // take, nil if there is none that surely does.
 func (s *Set) Shadowed(r *rule.Rule) *rule.Rule {
 	if !r.Enabled || len(r.Folders) == 0 {
@@ -41,7 +41,7 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 	}
 }
 
-// covers tells whether a rule surely takes all that a later one could.
+// covers reports whether a rule surely takes all that a later one could.
 func covers(a, b *rule.Rule) bool {
 	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() || len(a.MediaType)+len(a.Category) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
 		return false
@@ -69,7 +69,7 @@ func covers(a, b *rule.Rule) bool {
 	return widerPatterns(a, b)
 }
 
-// widerPatterns tells whether each pattern of b stands in a, or a takes every name.
+// widerPatterns reports whether each pattern of b stands in a, or a takes every name.
 func widerPatterns(a, b *rule.Rule) bool {
 	own := map[string]bool{}
 	for _, m := range a.Match {

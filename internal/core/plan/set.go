@@ -64,13 +64,13 @@ func NewSet(f *rule.File) *Set {
 	return s
 }
 
-// TakesFolders tells whether any rule takes whole folders.
+// TakesFolders reports whether any rule takes whole folders.
 func (s *Set) TakesFolders() bool { return s.folded }
 
 // State is the state folder.
 func (s *Set) State() string { return s.state }
 
-// Chained tells whether a rule may place files in or below a watched folder.
+// Chained reports whether a rule may place files in or below a watched folder.
 func (s *Set) Chained(watch string) bool { return s.chained[watch] }
 
 func (s *Set) findChains() {
@@ -227,7 +227,7 @@ func above(path string) string {
 	return filepath.Dir(path)
 }
 
-// marker tells whether the path is the companion of a rule's files. No rule takes one.
+// marker reports whether the path is the companion of a rule's files. No rule takes one.
 func (s *Set) marker(path string) bool {
 	if !s.markers {
 		return false
@@ -260,7 +260,7 @@ func (s *Set) Root(path string) string {
 	}
 }
 
-// Watched tells whether any rule watches the folder that a path lies in.
+// Watched reports whether any rule watches the folder that a path lies in.
 func (s *Set) Watched(path string) bool {
 	found := false
 	s.above(path, func(r *rule.Rule, _ string, level int) { found = found || level <= levels(r) })
@@ -270,7 +270,7 @@ func (s *Set) Watched(path string) bool {
 // FixedPlaces lists the folders where rules put files, as far as they are the same for all.
 func (s *Set) FixedPlaces() []string { return slices.Sorted(maps.Keys(s.places)) }
 
-// Placed tells whether a path lies where a rule puts files and no rule watches.
+// Placed reports whether a path lies where a rule puts files and no rule watches.
 func (s *Set) Placed(path string) bool {
 	for folder := filepath.Dir(path); s.watch[folder] == nil; folder = filepath.Dir(folder) {
 		if s.places[folder] {
@@ -283,7 +283,7 @@ func (s *Set) Placed(path string) bool {
 	return false
 }
 
-// placeIn gives the watched folder that a path lies in, for a folder of the
+// placeIn returns the watched folder that a path lies in, for a folder of the
 // rule that stands level folders above it. Below a glob it is the nearest
 // folder that fits; words are what the glob captured.
 func placeIn(r *rule.Rule, folder string, level int, path string) (watch string, words map[string]string, ok bool) {
@@ -341,17 +341,17 @@ func (s *Set) nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]
 	return captures, true
 }
 
-// ignores tells whether the file's own ignore: holds the name.
+// ignores reports whether the file's own ignore: holds the name.
 func (s *Set) ignores(name, rel string) bool {
 	return s.File.Ignore != nil && s.File.Ignore.Fits(name, rel)
 }
 
-// hidden tells whether the name, or a folder on the way to it, begins with a dot.
+// hidden reports whether the name, or a folder on the way to it, begins with a dot.
 func hidden(rel string) bool {
 	return strings.HasPrefix(rel, ".") || strings.Contains(rel, "/.")
 }
 
-// unfinished tells whether the built-in list holds the name: part-files,
+// unfinished reports whether the built-in list holds the name: part-files,
 // editors' swap files, office lock files. A pattern of the rule that spells
 // such an ending out lifts it.
 func unfinished(r *rule.Rule, name string) bool {
@@ -367,7 +367,7 @@ func unfinished(r *rule.Rule, name string) bool {
 	return true
 }
 
-// ownPlace tells whether a path lies in the rule's own processed or failed
+// ownPlace reports whether a path lies in the rule's own processed or failed
 // folder. A destination that holds the watched folder itself does not count.
 func (s *Set) ownPlace(r *rule.Rule, watch, path string) bool {
 	for _, fixed := range s.own[r] {
@@ -392,7 +392,7 @@ func fixedPart(p rule.Path, t *fill.Template) string {
 	return filepath.Join(p.Base, fixed)
 }
 
-// within tells whether path is the folder or lies below it.
+// within reports whether path is the folder or lies below it.
 func within(path, folder string) bool {
 	return strings.HasPrefix(path, folder) &&
 		(len(path) == len(folder) || path[len(folder)] == filepath.Separator || strings.HasSuffix(folder, string(filepath.Separator)))
@@ -404,10 +404,10 @@ const NoteEnding = ".failed.txt"
 // HiddenPrefix begins the hidden names that the program itself makes.
 const HiddenPrefix = ".stilltide-"
 
-// Hidden tells whether a name is one that the program itself has made, of a file on its way.
+// Hidden reports whether a name is one that the program itself has made, of a file on its way.
 func Hidden(name string) bool { return strings.HasPrefix(name, HiddenPrefix) }
 
-// RealName tells whether a name is that of a real file: not of the built-in
+// RealName reports whether a name is that of a real file: not of the built-in
 // list of part-files, swap files and lock files.
 func RealName(name string) bool { return !neverList().Fits(name, name) }
 
@@ -437,7 +437,7 @@ func Policy(r *rule.Rule) settle.Policy {
 	}
 }
 
-// MarkerOf gives the path of the companion that says a file is done, "" if
+// MarkerOf returns the path of the companion that says a file is done, "" if
 // the rule asks for none.
 func MarkerOf(r *rule.Rule, path string) string {
 	if r.Ready.MarkerName == nil {

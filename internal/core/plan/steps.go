@@ -13,7 +13,7 @@ import (
 	"stilltide/internal/core/rule"
 )
 
-// Applies tells whether a step's own condition holds.
+// Applies reports whether a step's own condition holds.
 func (j *Job) Applies(s *rule.Step) (bool, error) {
 	if s.Where.Program == nil {
 		return true, nil
@@ -32,7 +32,7 @@ func (j *Job) Applies(s *rule.Step) (bool, error) {
 	return holds, nil
 }
 
-// exists fills a path that a condition asks for, and looks whether it is there.
+// exists fills a path that a condition asks for, and checks whether it is there.
 func (j *Job) exists(text string) (bool, error) {
 	t, err := fill.Parse(text)
 	if err != nil {
@@ -86,7 +86,7 @@ func (j Job) Ready() error {
 	return nil
 }
 
-// Sources gives the paths of a step's from, each a plain path or a glob; nil
+// Sources returns the paths of a step's from, each a plain path or a glob; nil
 // means the job's own file. What is filled in never acts as a glob.
 func (j *Job) Sources(s *rule.Step) ([]string, error) {
 	var list []string
@@ -111,7 +111,7 @@ var globQuoter = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`)
 
 func quoteGlob(text string) string { return globQuoter.Replace(text) }
 
-// Spot gives where a step puts a source: the job's file, or one of from.
+// Spot returns where a step puts a source: the job's file, or one of from.
 func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
 	path, t := s.Destination()
 	if t == nil { // rename
@@ -144,7 +144,7 @@ func split(s Spot) Spot {
 	return Spot{Root: s.Root, Rel: strings.TrimSuffix(dir, "/"), Name: name}
 }
 
-// Replacement gives the path whose content replaces the file's.
+// Replacement returns the path whose content replaces the file's.
 func (j *Job) Replacement(s *rule.Step) (string, error) {
 	path, err := s.Into.Fill(j.Lookup)
 	if err == nil && !filepath.IsAbs(path) {
@@ -236,7 +236,7 @@ func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state st
 	return *j
 }
 
-// Targets gives the paths at which the steps would place something, and the one at which
+// Targets returns the paths at which the steps would place something, and the one at which
 // the file would end after success; fileNow is "" if it stays where it is. Copies of other
 // files, and what an archive holds, are left out.
 func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string, fileNow string, err error) {

@@ -74,7 +74,7 @@ func (m *Machine) Next(now time.Time, busy bool) (start bool, files []string, st
 	return true, files, false
 }
 
-// concerns tells whether the run that is under way is for what has changed.
+// concerns reports whether the run that is under way is for what has changed.
 func (m *Machine) concerns() bool {
 	return !m.Each || slices.ContainsFunc(m.changed, func(p string) bool { return slices.Contains(m.current, p) })
 }
@@ -82,7 +82,7 @@ func (m *Machine) concerns() bool {
 // Ended notes that the run is over.
 func (m *Machine) Ended() { m.running, m.stopping, m.current = false, false, nil }
 
-// Running tells whether a run is under way.
+// Running reports whether a run is under way.
 func (m *Machine) Running() bool { return m.running }
 
 // Wake is when Next has something to say by itself.

@@ -11,7 +11,7 @@ var start = time.Date(2031, 4, 2, 9, 0, 0, 0, time.UTC)
 
 func at(ms int) time.Time { return start.Add(time.Duration(ms) * time.Millisecond) }
 
-// says gives what the machine says at a time, in a word.
+// says returns what the machine says at a time, in a word.
 func says(m *Machine, ms int) string {
 	run, files, stop := m.Next(at(ms), false)
 	switch {

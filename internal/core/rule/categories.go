@@ -71,7 +71,7 @@ var byType, byEnding = func() (types, endings map[string]string) {
 	return types, endings
 }()
 
-// Of gives the category of a file, by its media type and its name.
+// Of returns the category of a file, by its media type and its name.
 func (c *Categories) Of(mediaType, name string) string {
 	ending := strings.ToLower(filepath.Ext(name))
 	if c != nil {

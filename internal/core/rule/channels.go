@@ -119,7 +119,7 @@ type Notify struct {
 
 func (v *Notify) setPos(p Pos) { v.Pos = p }
 
-// Channels gives the channels for an occasion; nil for a nil Notify.
+// Channels returns the channels for an occasion; nil for a nil Notify.
 func (v *Notify) Channels(o Occasion) []string {
 	if v == nil || !slices.Contains(v.On, o) {
 		return nil

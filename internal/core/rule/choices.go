@@ -90,7 +90,7 @@ func (v *Running) fromNode(d *decoder, n ast.Node) {
 	*v = Running(choose(d, n, "while_running", "finish_first", "stop_old", "own_work"))
 }
 
-// WritersMode says whether a writer is waited for.
+// WritersMode reports whether a writer is waited for.
 type WritersMode Choice
 
 const (
@@ -184,7 +184,7 @@ func (d *decoder) marker(r *Rule) {
 	v.markerRE = regexp.MustCompile(`(?s)\A` + expr.String() + regexp.QuoteMeta(rest) + `\z`)
 }
 
-// IsMarker tells whether a name is that of a marker of this rule.
+// IsMarker reports whether a name is that of a marker of this rule.
 func (v *Ready) IsMarker(name string) bool {
 	return v.markerRE != nil && v.markerRE.MatchString(name)
 }
@@ -238,7 +238,7 @@ type Gather struct {
 	Needs []gather.Need
 }
 
-// IsGroup tells whether it gathers groups rather than batches.
+// IsGroup reports whether it gathers groups rather than batches.
 func (v *Gather) IsGroup() bool { return v.By.Set() }
 
 // Spec is what the gathering machine must know.

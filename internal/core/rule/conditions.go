@@ -60,10 +60,10 @@ func (v *SizeRange) fromNode(d *decoder, n ast.Node) {
 	*v = r
 }
 
-// Set tells whether the range was written.
+// Set reports whether the range was written.
 func (v SizeRange) Set() bool { return v.Text != "" }
 
-// Holds tells whether a size lies in the range, its ends included.
+// Holds reports whether a size lies in the range, its ends included.
 func (v SizeRange) Holds(size int64) bool { return v.Low <= size && size <= v.Top }
 
 // AgeRange is a range of time spans: `1h..30d`, `10m..`, `..1d`.
@@ -94,10 +94,10 @@ func (v *AgeRange) fromNode(d *decoder, n ast.Node) {
 	*v = r
 }
 
-// Set tells whether the range was written.
+// Set reports whether the range was written.
 func (v AgeRange) Set() bool { return v.Text != "" }
 
-// Holds tells whether an age lies in the range, its ends included.
+// Holds reports whether an age lies in the range, its ends included.
 func (v AgeRange) Holds(age time.Duration) bool { return v.Low <= age && age <= v.Top }
 
 // Let is one more word of a rule: an expression.

@@ -172,7 +172,7 @@ func (d *decoder) restOfLine(at Pos) string {
 	return strings.TrimRight(rest, " ,]}\r")
 }
 
-// pairs gives the entries of a mapping, merge keys (<<) included.
+// pairs returns the entries of a mapping, merge keys (<<) included.
 func (d *decoder) pairs(n ast.Node) ([]*ast.MappingValueNode, bool) {
 	switch v := n.(type) {
 	case *ast.MappingNode:
@@ -215,7 +215,7 @@ func (d *decoder) merged(values []*ast.MappingValueNode) []*ast.MappingValueNode
 	return own
 }
 
-// scalar gives the text of a plain value.
+// scalar returns the text of a plain value.
 func (d *decoder) scalar(n ast.Node) (string, bool) {
 	switch v := n.(type) {
 	case *ast.StringNode:

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Severity says whether a diagnostic stops the rules from being used.
+// Severity reports whether a diagnostic stops the rules from being used.
 type Severity string
 
 const (
@@ -70,7 +70,7 @@ func (d Diagnostic) About() string {
 	return string([]rune(rest)[:1])
 }
 
-// balanced gives where the bracket closes that a text begins with, -1 if it does not.
+// balanced returns where the bracket closes that a text begins with, -1 if it does not.
 func balanced(text string, end byte) int {
 	depth := 0
 	for i := range len(text) {
@@ -89,7 +89,7 @@ func balanced(text string, end byte) int {
 // Diagnostics are all that was found, in the order of the text.
 type Diagnostics []Diagnostic
 
-// Failed tells whether there is an error among them.
+// Failed reports whether there is an error among them.
 func (d Diagnostics) Failed() bool {
 	for _, one := range d {
 		if one.Severity == SeverityError {
@@ -99,7 +99,7 @@ func (d Diagnostics) Failed() bool {
 	return false
 }
 
-// Count gives the number of errors and of warnings.
+// Count returns the number of errors and of warnings.
 func (d Diagnostics) Count() (errors, warnings int) {
 	for _, one := range d {
 		if one.Severity == SeverityError {

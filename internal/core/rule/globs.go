@@ -14,7 +14,7 @@ type Glob struct {
 	Levels  int // how deep below Root a folder can fit
 }
 
-// Glob gives the glob that begins at a folder, nil if the folder itself is watched.
+// Glob returns the glob that begins at a folder, nil if the folder itself is watched.
 func (r *Rule) Glob(root string) *Glob {
 	for i := range r.Globs {
 		if r.Globs[i].Root == root {

@@ -154,7 +154,7 @@ func (r *Rule) setPos(p Pos) { r.Pos = p }
 
 func (r *Rule) noteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten || key == "events" }
 
-// Moves tells whether the input leaves its folder after success.
+// Moves reports whether the input leaves its folder after success.
 func (r *Rule) Moves() bool {
 	for i := range r.Steps {
 		if s := &r.Steps[i]; s.TakesInput() && s.Verb() != "rename" && !s.Where.Set() {
@@ -175,7 +175,7 @@ func (r *Rule) Places() []*Place {
 	return list
 }
 
-// Spelled gives the name that a folder goes by, if a link leads to a watched one.
+// Spelled returns the name that a folder goes by, if a link leads to a watched one.
 func (r *Rule) Spelled(folder string) string {
 	if len(r.Ways) == 0 {
 		return folder
@@ -204,10 +204,10 @@ func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
 // Levels is how many levels of subfolders the rule looks at.
 func (r *Rule) Levels() int { return int(r.Depth) }
 
-// Folded tells whether the rule's units are whole folders.
+// Folded reports whether the rule's units are whole folders.
 func (r *Rule) Folded() bool { return r.Unit == UnitFolder }
 
-// Reacts tells whether the rule reacts to an event.
+// Reacts reports whether the rule reacts to an event.
 func (r *Rule) Reacts(e file.Event) bool {
 	for _, own := range r.Events {
 		if file.Event(own) == e {
@@ -217,7 +217,7 @@ func (r *Rule) Reacts(e file.Event) bool {
 	return false
 }
 
-// Uses tells whether one of the placeholders stands in any step or destination.
+// Uses reports whether one of the placeholders stands in any step or destination.
 func (r *Rule) Uses(words ...string) bool {
 	for i := range r.Steps {
 		if r.Steps[i].uses(words...) {
@@ -232,7 +232,7 @@ func (r *Rule) Uses(words ...string) bool {
 	return false
 }
 
-// NeedsScratch tells whether any step needs the attempt's own folder.
+// NeedsScratch reports whether any step needs the attempt's own folder.
 func (r *Rule) NeedsScratch() bool {
 	for i := range r.Steps {
 		if r.Steps[i].NeedsScratch() {
@@ -242,12 +242,12 @@ func (r *Rule) NeedsScratch() bool {
 	return false
 }
 
-// Unpacks tells whether any step unpacks an archive.
+// Unpacks reports whether any step unpacks an archive.
 func (r *Rule) Unpacks() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Verb() == "unpack" })
 }
 
-// Runs tells whether any step starts a program.
+// Runs reports whether any step starts a program.
 func (r *Rule) Runs() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Runs() })
 }

@@ -90,7 +90,7 @@ var otherWords = map[string]string{
 	"dir": "folder", "reldir": "rel_folder", "kind": "media_type", "type": "main_type", "clock": "now", "path": "file", "filename": "name", "basename": "name", "extension": "ext", "directory": "folder", "date": "modified", "mime": "media_type",
 }
 
-// partOf gives the part of the notation that a mapping is, by what messages call it.
+// partOf returns the part of the notation that a mapping is, by what messages call it.
 func partOf(what string) part {
 	if what == "do" || strings.HasPrefix(what, "entry ") && strings.HasSuffix(what, " of do") {
 		return inStep
@@ -107,7 +107,7 @@ func partOf(what string) part {
 	return part(what)
 }
 
-// insteadOf gives a hint for a key that is not there, "" if nothing is known of it.
+// insteadOf returns a hint for a key that is not there, "" if nothing is known of it.
 func insteadOf(what, key string) string {
 	at := partOf(what)
 	if hint := otherKeys[at][key]; hint != "" {

@@ -170,7 +170,7 @@ func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]P
 	}
 }
 
-// ruleName tells whether a text can name a rule: letters, digits, _ . - after
+// ruleName reports whether a text can name a rule: letters, digits, _ . - after
 // a letter or digit, at most 64 characters.
 func ruleName(s string) bool {
 	for i, r := range s {
@@ -237,7 +237,7 @@ func (d *decoder) matcher(r *Rule) {
 	}
 }
 
-// looksRegular tells whether a plain pattern holds what only a regular
+// looksRegular reports whether a plain pattern holds what only a regular
 // expression would.
 func looksRegular(s string) bool {
 	if strings.HasPrefix(strings.TrimPrefix(s, "!"), "re:") {

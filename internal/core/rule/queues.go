@@ -46,7 +46,7 @@ func (v *Rate) fromNode(d *decoder, n ast.Node) {
 	*v = Rate{Count: number, Per: span}
 }
 
-// Again says whether a file that stays is handled again.
+// Again reports whether a file that stays is handled again.
 type Again Choice
 
 const (
@@ -59,7 +59,7 @@ func (v *Again) fromNode(d *decoder, n ast.Node) {
 	*v = Again(choose(d, n, "again", "changed", "never", "always"))
 }
 
-// Loops says whether a rule takes what it placed itself.
+// Loops reports whether a rule takes what it placed itself.
 type Loops Choice
 
 const (

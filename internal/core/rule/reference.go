@@ -8,7 +8,7 @@ import (
 	"stilltide/internal/core/expr"
 )
 
-// Reference gives the tables of the reference, in Markdown, by the name of
+// Reference returns the tables of the reference, in Markdown, by the name of
 // their section. They are made from what the decoder reads, so they cannot
 // say anything else.
 func Reference() map[string]string {

@@ -122,7 +122,7 @@ func slipInValue(key, value string) (s slip, ok bool) {
 // placeholderFirst fits a value that begins with a placeholder, and not a mapping.
 var placeholderFirst = regexp.MustCompile(`^\{[a-z][a-z0-9_]*([:|][^ }]+)*\}`)
 
-// closing gives where a quoted text ends, -1 if nowhere.
+// closing returns where a quoted text ends, -1 if nowhere.
 func closing(value string) int {
 	for i := 1; i < len(value); i++ {
 		switch {

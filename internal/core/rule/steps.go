@@ -111,28 +111,28 @@ var verbs = []struct {
 // Verb names the step.
 func (s *Step) Verb() string { return s.verb }
 
-// Runs tells whether the step starts a program.
+// Runs reports whether the step starts a program.
 func (s *Step) Runs() bool { return s.verb == "run" || s.verb == "script" }
 
-// Keeps tells whether the step puts files somewhere or takes them away.
+// Keeps reports whether the step puts files somewhere or takes them away.
 func (s *Step) Keeps() bool { return !s.Runs() && s.verb != "post" && s.verb != "tell" }
 
-// Success tells whether an exit code means success.
+// Success reports whether an exit code means success.
 func (s *Step) Success(code int) bool {
 	return s.SuccessCodes.Has(code) || len(s.SuccessCodes) == 0 && code == 0
 }
 
-// Expects tells whether an HTTP status means success.
+// Expects reports whether an HTTP status means success.
 func (s *Step) Expects(status int) bool {
 	return s.SuccessCodes.Has(status) || len(s.SuccessCodes) == 0 && 200 <= status && status < 300
 }
 
-// AppendsFile tells whether the file is added at the end of the command.
+// AppendsFile reports whether the file is added at the end of the command.
 func (s *Step) AppendsFile() bool {
 	return s.Command != nil && !s.Command.NamesFile() && s.Stdin == "" && (s.AddFile == nil || *s.AddFile)
 }
 
-// TakesInput tells whether the step moves, renames or discards the job's file.
+// TakesInput reports whether the step moves, renames or discards the job's file.
 func (s *Step) TakesInput() bool {
 	switch s.verb {
 	case "move", "discard":
@@ -143,7 +143,7 @@ func (s *Step) TakesInput() bool {
 	return false
 }
 
-// Uncertain tells whether the step's condition depends on what only a run can know:
+// Uncertain reports whether the step's condition depends on what only a run can know:
 // what steps before it save, make, or end with.
 func (s *Step) Uncertain(saved []string) bool {
 	for _, w := range append([]string{"exit_code", "exists"}, saved...) {
@@ -154,7 +154,7 @@ func (s *Step) Uncertain(saved []string) bool {
 	return false
 }
 
-// mentions tells whether a word stands in an expression by itself.
+// mentions reports whether a word stands in an expression by itself.
 func mentions(text, word string) bool {
 	letter := func(c byte) bool {
 		return c == '_' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z'
@@ -172,10 +172,10 @@ func mentions(text, word string) bool {
 	}
 }
 
-// Depends tells whether what the step fills holds one of the words.
+// Depends reports whether what the step fills holds one of the words.
 func (s *Step) Depends(words []string) bool { return len(words) > 0 && s.uses(words...) }
 
-// Destination gives the path under which the step puts files: a folder, or
+// Destination returns the path under which the step puts files: a folder, or
 // for stdout a file; nil if it puts nothing anywhere else.
 func (s *Step) Destination() (*Path, *fill.Template) {
 	switch s.verb {
@@ -221,7 +221,7 @@ func (s *Step) uses(words ...string) bool {
 	return slices.ContainsFunc(s.templates(), func(t *fill.Template) bool { return t.Uses(words...) })
 }
 
-// NeedsScratch tells whether the step needs the attempt's own folder.
+// NeedsScratch reports whether the step needs the attempt's own folder.
 func (s *Step) NeedsScratch() bool {
 	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0") || strings.Contains(s.Where.S, "{scratch}")
 }
@@ -298,7 +298,7 @@ func (c CodeRange) String() string {
 	return fmt.Sprintf("%d..%d", c.Low, c.Top)
 }
 
-// Has tells whether a code is among them.
+// Has reports whether a code is among them.
 func (v Codes) Has(code int) bool {
 	return slices.ContainsFunc(v, func(c CodeRange) bool { return c.Low <= code && code <= c.Top })
 }
@@ -335,7 +335,7 @@ func (v *Percent) fromNode(d *decoder, n ast.Node) {
 // defaultGain is by how much new content must be smaller (keep: smaller), in percent.
 const defaultGain = 1
 
-// Gains tells whether new content takes the place of the old, by their sizes in bytes.
+// Gains reports whether new content takes the place of the old, by their sizes in bytes.
 func (s *Step) Gains(old, next int64) bool {
 	if s.Keep != KeepSmaller {
 		return true

@@ -27,7 +27,7 @@ func (t *Text) fromNode(d *decoder, n ast.Node) {
 	*t = Text{S: s, Pos: d.pos(n)}
 }
 
-// Set tells whether the key was written.
+// Set reports whether the key was written.
 func (t Text) Set() bool { return t.Pos.Line > 0 }
 
 // Path is a path or the template of one. Relative paths start at the folder
@@ -45,7 +45,7 @@ func (p *Path) fromNode(d *decoder, n ast.Node) {
 	}
 }
 
-// Absolute gives the path with its base. Templates stay templates.
+// Absolute returns the path with its base. Templates stay templates.
 func (p Path) Absolute() string {
 	if filepath.IsAbs(p.S) {
 		return filepath.Clean(p.S)

@@ -48,10 +48,10 @@ func Parse(text string) (*Line, error) {
 	return l, nil
 }
 
-// String gives the line as it was written.
+// String returns the line as it was written.
 func (l *Line) String() string { return l.text }
 
-// Next gives the first time after t at which the line is due; zero if there
+// Next returns the first time after t at which the line is due; zero if there
 // is none within five years.
 func (l *Line) Next(t time.Time) time.Time {
 	wall := wallOf(t.In(l.zone))
@@ -68,12 +68,12 @@ func (l *Line) Next(t time.Time) time.Time {
 	}
 }
 
-// wallOf gives what the wall clock shows, as if it were UTC.
+// wallOf returns what the wall clock shows, as if it were UTC.
 func wallOf(t time.Time) time.Time {
 	return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), t.Nanosecond(), time.UTC)
 }
 
-// instant gives the first moment at which the wall shows a time or, if it
+// instant returns the first moment at which the wall shows a time or, if it
 // skips it, a later one.
 func (l *Line) instant(wall time.Time) time.Time {
 	// No zone is more than 15 hours from UTC, and no change moves more than a day.
@@ -106,7 +106,7 @@ func (l *Line) offsets(low, high time.Time) []time.Duration {
 	return list
 }
 
-// afterGap gives the moment at which the wall jumps over a time.
+// afterGap returns the moment at which the wall jumps over a time.
 func (l *Line) afterGap(wall time.Time) time.Time {
 	for at := wall.Add(-39 * time.Hour); ; {
 		_, end := at.In(l.zone).ZoneBounds()

@@ -156,7 +156,7 @@ func (m *Machine) fresh() *waiting {
 // Len is the number of paths that wait.
 func (m *Machine) Len() int { return len(m.files) }
 
-// Has tells whether a path waits.
+// Has reports whether a path waits.
 func (m *Machine) Has(path string) bool { return m.files[path] != nil }
 
 // Rule names the rule under whose policy a path waits, "" if it does not wait.
@@ -194,7 +194,7 @@ func (m *Machine) All() []Waiting {
 	return all
 }
 
-// Busy tells whether any path becomes ready by time alone.
+// Busy reports whether any path becomes ready by time alone.
 func (m *Machine) Busy() bool {
 	for _, w := range m.files {
 		if w.backoff == 0 {
@@ -281,7 +281,7 @@ func (w *waiting) note(f file.Facts, now time.Time) {
 	w.last, w.looked = f, true
 }
 
-// judge gives the time of the next look and why the file is not ready, or ""
+// judge returns the time of the next look and why the file is not ready, or ""
 // if it is ready.
 func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string) {
 	p := w.policy

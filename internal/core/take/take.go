@@ -263,7 +263,7 @@ func chainOf(c *plan.Candidate, f file.Facts, from *Sources) ([]string, error) {
 	return chain, nil
 }
 
-// Gone gives the rules that get the removal of a file they know, in their order:
+// Gone returns the rules that get the removal of a file they know, in their order:
 // up to the first that does not share it. forget are the rules that have no use
 // for it and only forget the file.
 func Gone(candidates []plan.Candidate, from Sources) (told []Reply, forget []plan.Candidate, err error) {

@@ -42,7 +42,7 @@ func (n *node) path() string {
 	return filepath.Join(n.up.path(), n.name)
 }
 
-// spelled gives the name that a folder has for a name, or the name itself.
+// spelled returns the name that a folder has for a name, or the name itself.
 func (n *node) spelled(name string) string {
 	entries, err := os.ReadDir(n.path())
 	if err != nil {
