@@ -99,6 +99,9 @@ func (d *decoder) errorAtLine(line, column int, code, message, hint string) {
 }
 
 func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
+	if at.Line == 0 && d.diags.Failed() {
+		return // it follows from what is wrong already: a value of the wrong type has no place
+	}
 	if at.Line == 0 { // a default that stands nowhere
 		at = Pos{d.file, 1, 1}
 	}

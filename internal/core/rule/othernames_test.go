@@ -18,6 +18,11 @@ func said(text string) string {
 	return strings.Join(lines, "\n")
 }
 
+// A value of the wrong type is one error; what follows from it is not said.
+func TestAValueOfTheWrongTypeIsOneError(t *testing.T) {
+	require.Equal(t, "4:37 this value must be a text, and this is a mapping () ~{words: [cp, a]}~", said("version: 1\nrules:\n  -\n    {name: a, watch: in, do: [{run: {words: [cp, a]}}]}\n"))
+}
+
 // Old names, and what people type first, are errors that say the right word.
 func TestOtherNames(t *testing.T) {
 	const head = "version: 1\n"
@@ -33,6 +38,7 @@ func TestOtherNames(t *testing.T) {
 		head + "channels: {a: {desktop: true, gather: 1s}}\nrules: [{name: a, watch: in}]\n":                                            "digest",
 		head + "channels: {a: {mail: {server: \"h:25\", from: a@b, to: c@d, encryption: from_start}}}\nrules: [{name: a, watch: in}]\n": "implicit_tls",
 		head + "notify: {on: untaken, to: log}\nrules: [{name: a, watch: in}]\n":                                                        "unmatched",
+		inRule("run: [cp, a, b]"):                       "write the words in one line: 'cp a b'",
 		inRule("take: folders"):                         "unit",
 		inRule("unit: folders"):                         "it is folder now",
 		inRule("kind: image/*"):                         "media_type",

@@ -21,10 +21,27 @@ type Text struct {
 func (t *Text) fromNode(d *decoder, n ast.Node) {
 	s, ok := d.scalar(n)
 	if !ok {
-		d.wrongType(n, "this value", "a text")
+		d.errorAt(n, "type", "this value must be a text, and this is "+nodeWord(n), d.asOneText(n))
 		return
 	}
 	*t = Text{S: s, Pos: d.pos(n)}
+}
+
+// asOneText is a hint for a list of words, such as those of a command, "" for anything else.
+func (d *decoder) asOneText(n ast.Node) string {
+	list, ok := n.(*ast.SequenceNode)
+	if !ok {
+		return ""
+	}
+	var words []string
+	for _, item := range list.Values {
+		word, ok := d.scalar(d.resolve(item))
+		if !ok {
+			return ""
+		}
+		words = append(words, word)
+	}
+	return "write the words in one line: '" + fill.Quote(words) + "'"
 }
 
 // Set reports whether the key was written.

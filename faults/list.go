@@ -1,0 +1,69 @@
+package main
+
+// script runs one of the scripts that drive the built program.
+func script(name string) []string {
+	return []string{"-run", "^TestScripts$/^" + name + "$", "./cmd/stilltide"}
+}
+
+// unit runs tests of one package.
+func unit(pkg, tests string) []string { return []string{"-run", tests, "./internal/" + pkg} }
+
+// ended runs the tests that end the program at each call that changes files.
+func ended(kind string) []string {
+	return []string{"-run", "^TestEndedByForceAtEachCall$/^" + kind + "$", "./cmd/stilltide"}
+}
+
+// faults are the mendings of what once lost files, did something twice or said what was not
+// so, each taken out again.
+var faults = []Fault{
+	// Where the input already is.
+	{"the same entry is no placement", "internal/place/same.go", "\tcase name == filepath.Base(r.Source):\n\t\treturn here, nil\n", "", unit("place", "TestTheSamePlaceIsNoPlacement")},
+	{"a second spelling of a name is no other file", "internal/place/same.go", "\tcase there.Ino == r.Expect.Ino && there.Dev == r.Expect.Dev:\n\t\treturn alias, nil\n", "", unit("place", "TestWithoutCase|TestTheSamePlace|HardLink")},
+	{"a duplicate gets its hidden name before the file that stays is compared", "internal/place/same.go", "\tis, err := p.isDuplicate(r, d, c, hidden)\n", "\tis, err := apart, error(nil)\n", unit("place", ".")},
+	{"content that another job relies on stays", "internal/engine/takeback.go", "\t\tif other.After.Ino == p.After.Ino {\n", "\t\tif false {\n", script("relies")},
+	{"a move never replaces", "internal/place/system_linux.go", "unix.RENAME_NOREPLACE)", "0)", unit("place", ".")},
+
+	// Who takes a file.
+	{"a folder rule leaves files to the others", "internal/core/take/take.go", "\tif len(units) > 0 || dir {\n", "\tif len(units) > 0 || dir || len(set.Rules()) > 1 {\n", script("whotakes")},
+	{"a folder that rules fill is no unit", "internal/core/take/take.go", "\t\t\tif is {\n\t\t\t\tcontinue\n\t\t\t}\n", "\t\t\t_ = is\n", script("whotakes")},
+	{"a rule for changes hears of the first arrival, so that it knows a change", "internal/core/take/take.go", "\t\tcase Loop, Deaf:\n\t\t\tv.Claimed = true\n\t\t\tv.Remember = append(v.Remember, reply.of(candidates[i]))\n", "\t\tcase Loop, Deaf:\n\t\t\tv.Claimed = true\n", unit("core/take", ".")},
+	{"a rule for removals after the taker knows the file", "internal/core/take/take.go", "\t\t\treturn v.others(candidates[i+1:], o, from)\n", "\t\t\treturn nil\n", unit("core/take", ".")},
+	{"an error in reading what is remembered is an error", "internal/core/take/take.go", "\t\treturn memory, false, fmt.Errorf(\"what the rule %s remembers of %s cannot be read: %w\", c.Rule.Name.S, c.Unit, err)\n", "\t\treturn memory, false, nil\n", unit("core/take", ".")},
+	{"a file that went through a rule does not go through it again", "internal/core/take/take.go", "\tcase c.Rule.Loops == rule.LoopsStop && loop.Stops(c.Rule.Name.S, chain):\n", "\tcase false:\n", script("circles")},
+
+	// In the middle of a job.
+	{"what a job works on is offered to no rule", "internal/engine/flow.go", "\tif f.claims[path] != nil {\n\t\treturn // it is offered when the job is over that has placed it\n\t}\n", "", script("offered")},
+	{"of a job that failed nothing is left to a chain", "internal/engine/attempt.go", "\tproblems := w.takeBack(w.placed, a.units(), false)\n", "\tvar problems []string\n", script("offered")},
+	{"a file that a command took away is nowhere", "internal/engine/ends.go", "\t\twas.at, j.gone = \"\", true\n", "\t\tj.gone = true\n", script("owndoing")},
+	{"what can be known before the first step is known before it", "internal/engine/attempt.go", "\tif err := a.plan.Ready(); err != nil {\n", "\tif err := a.plan.Ready(); false {\n", script("foreknown")},
+	{"a job whose end cannot be placed takes back what its steps placed", "internal/engine/ends.go", "\t\tif len(j.rule.Steps) > 0 {\n\t\t\tf.unmake(j, now)\n", "\t\tif false {\n\t\t\tf.unmake(j, now)\n", script("unmade")},
+	{"a copy that was there already is not the job's", "internal/engine/steps.go", "\t\tif i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {\n", "\t\tif i < len(results) && results[i].Here {\n", script("unpacked")},
+	{"the copy of a file that is gone stays", "internal/engine/takeback.go", "\t\tif gone && p.Kind == string(place.Put) && !p.Replaced {\n", "\t\tif false {\n", script("lastcopy")},
+	{"the copy of a file that a command changed stays", "internal/engine/last.go", "\t\tcase why == \"\" && now.Exists:\n\t\t\twhy = \"has changed\"\n", "\t\tcase now.Exists:\n\t\t\treturn nil\n", script("lastcopy")},
+	{"the markers of a batch go along", "internal/engine/take.go", "\tj.row.Extra = append(j.row.Extra, f.markersOf(r, j.row.Files()...)...)\n", "", script("ready")},
+	{"a marker is named after its file", "internal/engine/placing.go", "\tname := filepath.Base(plan.MarkerOf(m.marker, all[at].target))\n", "\tname := m.to.Name\n", script("sameplace")},
+	{"an empty file beside its part-file is not ready", "internal/watchfs/watchfs.go", "\t\tif f, err := Stat(path + ending); err == nil && f.Exists {\n", "\t\tif f, err := Stat(path + ending); err == nil && f.Exists && false {\n", script("partfile")},
+
+	// Crashes and commands by hand.
+	{"an attempt that a crash cut short is none of those that may fail", "internal/engine/recover.go", "\trow.Earlier++ // an attempt that was cut short is none of those that may fail\n", "", script("crashes")},
+	{"a job that ends the watcher again and again fails", "internal/engine/recover.go", "\tif sameBoot {\n\t\trow.Crashes++\n\t}\n", "\t_ = sameBoot\n", script("crashes")},
+	{"after a crash what the steps placed is taken back", "internal/engine/recover.go", "\tproblems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, inputs, true)\n", "\t_ = inputs\n", ended("steps.*fail.*")},
+	{"an undo that was cut short goes on", "internal/engine/takeback.go", "\tif resumed && isBack(p) {\n\t\tc.back(p)\n\t\treturn nil\n\t}\n", "", ended("undo_of_a_move_to_another_disk")},
+	{"an undone replacement brings back what it replaced, wherever it was ended", "internal/engine/takeback.go", "\tif resumed && isHalfBack(p) {\n", "\tif false {\n", ended("undo_of_a_replacement")},
+	{"an undone move of a folder between disks leaves nothing hidden", "internal/engine/takeback.go", "\tif !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone\n", "\tif false {\n", ended("undo_of_a_folder")},
+	{"a retry removes the failure note, wherever it was ended", "internal/engine/recover.go", "\t\tif err := removeTraces(placer, row.State, p.Source, at); err != nil {\n\t\t\treturn err\n\t\t}\n", "", ended("retry_from_another_disk")},
+	{"the copy of a folder is recorded before it has its name", "internal/engine/placing.go", "\tr.Copied = func(s place.Staged) error {\n\t\tby.e.change(m, func(r *ledger.Placement) { r.Target, r.After = s.Target, s.Facts })\n\t\treturn by.e.ledger.Sync(by.e.placing)\n\t}\n", "", ended("folder_to_another_disk")},
+	{"the intention is durable before a file is moved", "internal/engine/placing.go", "\t\terr := e.ledger.Sync(work) // the intentions of all that wait: who comes meanwhile holds up none of them\n", "\t\terr := error(nil)\n", unit("engine", "TestSimulation$")},
+	{"without a watcher nothing runs", "internal/cli/jobs.go", "\t\tif list[i].State == ledger.Running {\n\t\t\tlist[i].State = ledger.Queued\n", "\t\tif false {\n\t\t\tlist[i].State = ledger.Queued\n", script("cutshort")},
+	{"a file's place is kept true when a later rule moves it", "internal/ledger/nowin.go", "\t\tjobs[i].FileNow = at\n", "\t\t_ = at\n", []string{"./internal/ledger", "./internal/cli", "./cmd/stilltide", "-run", "^TestScripts$/^(said|control|undo|sweep|steps)$|NowIn|Input"}},
+	{"a retry does not take up a newer file of the same name", "internal/engine/status.go", "\t\tif j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {\n", "\t\tif false {\n", []string{"-run", "^TestScripts$", "./cmd/stilltide"}},
+	{"a failed folder comes back whole", "internal/engine/status.go", "\tfacts, err := watchfs.LookAny(row.FileNow)\n", "\tfacts, err := watchfs.Stat(row.FileNow)\n", ended("retry_of_a_folder")},
+	{"undo gives a removed duplicate its mode and time back", "internal/place/undo.go", ", Looks: r.Before})", "})", script("relies")},
+	{"several jobs are undone as long as one more can be", "internal/engine/undo.go", "\t\tif len(refused) == 0 || len(refused) == len(sent) {\n", "\t\tif true {\n", []string{"-run", "^TestScripts$/^(undo|relies|madefolders)$|TestUndoEach", "./cmd/stilltide", "./internal/engine"}},
+
+	// What is said before.
+	{"preview knows what a rule would have handled", "internal/engine/preview.go", "\t\tp.handled[c.Rule.Name.S+\"\\x00\"+c.Unit] = take.Memory{Facts: w.self.facts, Job: 1}\n", "", []string{"-run", "^TestScripts$/^(foretold|whotakes)$", "./cmd/stilltide"}},
+	{"preview goes on with chains", "internal/engine/preview.go", "\t\tp.next = append(p.next, offered{path, stage})\n", "\t\t_ = stage\n", script("foretold")},
+	{"the last save of a run is run", "internal/quick/quick.go", "\ts.machine.Changed(path, now.Add(s.pause()))\n", "\tif s.pause() == 0 {\n\t\ts.machine.Changed(path, now)\n\t}\n", []string{"./internal/quick", "-run", "."}},
+	{"a mirrored copy is not removed because its file was moved by a rule", "internal/engine/ends.go", "\t\t\tf.forget(path, false, now)\n", "\t\t\t_ = path\n", []string{"-run", "^TestScripts$/^(mirror|removed|offered|steps)$", "./cmd/stilltide"}},
+}
