@@ -343,7 +343,7 @@ func fillQueue(dir string, n int, real bool) error {
 		return err
 	}
 	defer tx.Rollback() // does nothing after the commit
-	put, err := tx.Prepare(`INSERT INTO job (rule, file, watch, state, event, size, mod, dev, ino, taken) VALUES ('long', ?, ?, 'queued', 'added', ?, ?, ?, ?, 1)`)
+	put, err := tx.Prepare(`INSERT INTO job (rule, file, watch, state, event, size, mtime, dev, ino, taken_at) VALUES ('long', ?, ?, 'queued', 'added', ?, ?, ?, ?, 1)`)
 	if err != nil {
 		return err
 	}

@@ -95,6 +95,7 @@ func (b *bench) suite(only string, disk, asJSON bool) error {
 		fmt.Fprintf(os.Stderr, "%s …\n", c.name)
 		before := len(b.results)
 		if err := c.run(b); err != nil {
+			b.table(where) // what was measured before is not lost
 			return fmt.Errorf("%s: %w", c.name, err)
 		}
 		if asJSON {

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/ledger"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -55,4 +57,23 @@ func TestUntilAllAreThere(t *testing.T) {
 	require.NoError(t, until(dir, dropped(4), 5))
 	require.FileExists(t, filepath.Join(dir, dropped(2)))
 	require.NoError(t, <-again, "the folder is not taken away while files are dropped")
+}
+
+// The ledger that the case of a long queue begins with is written past the ledger's own
+// functions: it holds what they would read.
+func TestTheQueueIsFilled(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
+	require.NoError(t, fillQueue(dir, 3, true))
+	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
+	require.NoError(t, err)
+	defer l.Close()
+	jobs, err := l.OpenJobs("long", []ledger.State{ledger.Queued}, 0, 0)
+	require.NoError(t, err)
+	require.Len(t, jobs, 3)
+	require.True(t, jobs[0].Facts.Exists)
+	require.FileExists(t, jobs[2].File)
+	tally, err := l.Tally()
+	require.NoError(t, err)
+	require.Equal(t, 3, tally["long"][ledger.Queued])
 }

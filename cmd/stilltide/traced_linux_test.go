@@ -21,10 +21,20 @@ var fileCalls = map[uint64]string{
 	unix.SYS_FCHMOD: "fchmod", unix.SYS_UTIMENSAT: "utimensat",
 }
 
-// traced runs a program and ends it by force as it is about to make its call number at of
-// those that change files, counted over all its threads; strace(1) counts each thread's own.
-// It returns that call's name, or "" if the program ended by itself before.
-func traced(t *testing.T, at int, c *exec.Cmd) (ended string) {
+// injection is what becomes of a call. It is told when a thread is about to make it; the
+// function that it returns, if any, is called when the call is over.
+type injection func(t *testing.T, pid, thread int) (end func())
+
+// kill ends the program by force.
+func kill(t *testing.T, pid, _ int) func() {
+	require.NoError(t, unix.Kill(pid, unix.SIGKILL))
+	return nil
+}
+
+// traced runs a program, and injects something at its call number at of those that are
+// named, counted over all its threads; strace(1) counts each thread's own. It returns that
+// call's name, or "" if the program ended by itself before.
+func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *exec.Cmd) (hit string) {
 	t.Helper()
 	runtime.LockOSThread() // a process is traced by a thread
 	defer runtime.UnlockOSThread()
@@ -36,6 +46,7 @@ func traced(t *testing.T, at int, c *exec.Cmd) (ended string) {
 	require.NoError(t, err)
 	require.NoError(t, unix.PtraceSetOptions(pid, unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_EXITKILL))
 	require.NoError(t, unix.PtraceSyscall(pid, 0))
+	ends := map[int]func(){} // by thread
 	for count := 0; ; {
 		thread, err := unix.Wait4(-pid, &status, unix.WALL, nil)
 		if err == unix.EINTR {
@@ -49,13 +60,15 @@ func traced(t *testing.T, at int, c *exec.Cmd) (ended string) {
 				continue
 			}
 			_ = c.Process.Release()
-			return ended
+			return hit
 		case status.StopSignal() == unix.SIGTRAP|0x80:
-			if call := fileCalls[entered(thread)]; call != "" && ended == "" {
+			if end := ends[thread]; end != nil {
+				end()
+				delete(ends, thread)
+			} else if call := calls[entered(thread)]; call != "" && hit == "" {
 				if count++; count == at {
-					ended = call
-					require.NoError(t, unix.Kill(pid, unix.SIGKILL))
-					continue
+					hit = call
+					ends[thread] = inject(t, pid, thread)
 				}
 			}
 		case status.StopSignal() != unix.SIGTRAP && status.StopSignal() != unix.SIGSTOP:

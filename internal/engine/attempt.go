@@ -90,6 +90,9 @@ func (w *work) conclude(a *attempt, why *problem, res *attemptResult) {
 	w.placed = append(slices.Clone(a.left), w.placed...)
 	problems := w.takeBack(w.placed, a.units(), false)
 	res.left = notUndone(w.placed)
+	for _, rest := range w.rests { // the folder itself could not go back there, then
+		problems, res.rests = append(problems, rest.String()), append(res.rests, rest)
+	}
 	if len(problems) > 0 {
 		res.reason += "; not undone: " + strings.Join(problems, "; ")
 	}

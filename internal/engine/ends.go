@@ -114,7 +114,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		var marker *rule.Rule
 		if companion { // it goes along as it is now
 			named := spot.Path()
-			if at, done := landed[of.at]; done {
+			if at := landed[of.at]; at != "" {
 				named = at
 			}
 			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, named))
@@ -211,6 +211,7 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).at, now)
 		return
 	case p.err != nil:
+		j.areBack(p.back)
 		f.postpone(j, p.leads, p.err, now)
 		return
 	}
@@ -244,6 +245,24 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		m.FileNow = fileNow[j.where(m.File, m.Facts).at]
 	}
 	f.finish(j, p.leads, reason, fileNow[j.where(j.row.File, j.row.Facts).at], now)
+}
+
+// areBack notes how files of the job look that were moved and are back.
+func (j *job) areBack(back map[string]file.Facts) {
+	note := func(path string, taken file.Facts) {
+		u := j.where(path, taken)
+		if facts, ok := back[u.at]; ok {
+			u.facts = facts
+			if j.now == nil {
+				j.now = map[string]unit{}
+			}
+			j.now[path] = u
+		}
+	}
+	note(j.row.File, j.row.Facts)
+	for _, m := range j.row.Extra {
+		note(m.File, m.Facts)
+	}
 }
 
 // unmake has what a job's steps placed taken back, because its end cannot be placed: what

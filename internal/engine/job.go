@@ -3,6 +3,7 @@ package engine
 import (
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -165,7 +166,8 @@ type move struct {
 type placedEnd struct {
 	id    int64
 	leads ledger.State
-	moved []moved // as the moves
+	moved []moved               // as the moves
+	back  map[string]file.Facts // of files that were moved and are back, which another disk has given new numbers
 	err   error
 }
 

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -148,7 +149,7 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 			m.wish.done.Store(true)
 		}
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
-			e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
+			end.back = e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, place.ErrSkipped) {
 				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
 			}
@@ -264,8 +265,10 @@ func (by *mover) disk(folder string) error {
 	return err
 }
 
-// takeBack undoes the moves of a job whose later move failed, newest first.
-func (e *Engine) takeBack(moves []move, watch string) {
+// takeBack undoes the moves of a job whose later move failed, newest first. It returns how
+// the files look that are back.
+func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
+	back := map[string]file.Facts{}
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
 		if m.record.State != ledger.Done {
@@ -274,9 +277,15 @@ func (e *Engine) takeBack(moves []move, watch string) {
 		record := recordOf(m.record, watch)
 		record.Relied = func() error { return relied(e.ledger, m.record) }
 		if err := e.placer.Undo(record, place.PartName(e.state, m.record.Job)); err == nil {
-			e.change(m, func(r *ledger.Placement) { r.State = ledger.Intended })
+			now := lookAt(m.record.Source, m.record.Facts.Dir)
+			if !now.Exists || now.Size != m.record.Facts.Size || now.Mod != m.record.Facts.Mod {
+				now = m.record.Facts
+			}
+			back[m.record.Source] = now
+			e.change(m, func(r *ledger.Placement) { r.State, r.Facts, r.After = ledger.Intended, now, now })
 		}
 	}
+	return back
 }
 
 // writeNote puts the failure note beside the input. A note that cannot be

@@ -216,6 +216,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 	landed := map[string]string{}
 	j.suffer().landed, j.now = landed, map[string]unit{}
 	for _, p := range moves {
+		p.Facts = renumbered(p)
 		j.resumeAt(p)
 		if at, still := e.settleMove(row.ID, p); still {
 			j.keepNumber(p)
@@ -233,6 +234,16 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		return
 	}
 	e.flow.end(j, moves[0].FinalState, now)
+}
+
+// renumbered returns the facts of a placement's source as they are now, if it was taken back
+// from another disk, which has given it a new number.
+func renumbered(p ledger.Placement) file.Facts {
+	now := lookAt(p.Source, p.Facts.Dir)
+	if now.Exists && now.Dir == p.Facts.Dir && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
+		return now
+	}
+	return p.Facts
 }
 
 // keepNumber has a placement that is tried again be the one that was intended.

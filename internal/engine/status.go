@@ -206,7 +206,7 @@ func (e *Engine) Retry(id int64) Sent {
 	if busy {
 		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
-	opened, err := sendRound(e.ledger, &e.placer, row)
+	opened, rests, err := sendRound(e.ledger, &e.placer, row)
 	doErr := e.do(func() {
 		delete(e.flow.reserved, row.File)
 		if err == nil {
@@ -216,7 +216,7 @@ func (e *Engine) Retry(id int64) Sent {
 	if err = errors.Join(err, doErr); err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	return Sent{ID: id, Done: true, Reason: "queued again"}
+	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued again"}, rests...), "; ")}
 }
 
 // Cancel takes a job out of the queue, or stops it.
@@ -289,47 +289,48 @@ func jobByID(l store, id int64) (ledger.Job, error) {
 func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	err := finishPuttingBack(l, &place.Placer{})
 	var row ledger.Job
+	var rests []string
 	if err == nil {
 		row, err = jobByID(l, id)
 	}
 	if err == nil {
-		_, err = sendRound(l, &place.Placer{}, row)
+		_, rests, err = sendRound(l, &place.Placer{}, row)
 	}
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	return Sent{ID: id, Done: true, Reason: "queued; the next watch or sweep works on it"}
+	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued; the next watch or sweep works on it"}, rests...), "; ")}
 }
 
 // sendRound puts a job's input back where it came from, removes its failure
-// note, and opens the job again.
-func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error) {
+// note, and opens the job again. rests says what could not be removed of a folder there.
+func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, rests []string, _ error) {
 	switch {
 	case !row.State.Final():
-		return row, fmt.Errorf("the job is still active: %s", row.State)
+		return row, nil, fmt.Errorf("the job is still active: %s", row.State)
 	case row.FileNow == "":
-		return row, fmt.Errorf("its input is no longer there")
+		return row, nil, fmt.Errorf("its input is no longer there")
 	}
 	facts, err := watchfs.LookAny(row.FileNow)
 	if err != nil {
-		return row, err
+		return row, nil, err
 	}
 	if !facts.Exists {
-		return row, fmt.Errorf("its input is not in %s any more", plan.Display(row.FileNow))
+		return row, nil, fmt.Errorf("its input is not in %s any more", plan.Display(row.FileNow))
 	}
 	if err := ownsInput(l, row); err != nil {
-		return row, err
+		return row, nil, err
 	}
 	from, was := row.FileNow, row.State
 	r := round{l: l, placer: placer, row: &row}
 	if facts, err = r.putBack(row.FileNow, row.File, facts); err != nil {
-		return row, err
+		return row, nil, err
 	}
 	if err := r.putBackMembers(); err != nil {
-		return row, err
+		return row, nil, err
 	}
 	if err := removeTraces(placer, was, from, row.File); err != nil {
-		return row, err
+		return row, nil, err
 	}
 	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
 	row.Reason, row.Exit, row.FileNow, row.Due = "", nil, row.File, time.Time{}
@@ -340,7 +341,7 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (ledger.Job, error
 	for _, p := range r.back { // last: until then it is found as one that was cut short
 		l.RecordPlacement(p)
 	}
-	return row, nil
+	return row, r.rests, nil
 }
 
 // removeTraces removes what lies beside a job's input, or describes it, where that was left:
@@ -380,6 +381,7 @@ type round struct {
 	placer *place.Placer
 	row    *ledger.Job
 	back   []ledger.Placement // done, but not recorded so
+	rests  []string           // what could not be removed of folders that are back
 }
 
 // putBackMembers puts the further files of a batch or group back, and markers.
@@ -431,6 +433,9 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 		p.State = ledger.Dropped
 		r.l.RecordPlacement(p)
 		return facts, err
+	}
+	if res.Rest != nil {
+		r.rests = append(r.rests, res.Rest.String())
 	}
 	p.State, p.After = ledger.Done, res.Facts
 	r.back = append(r.back, p)

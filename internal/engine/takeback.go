@@ -76,7 +76,10 @@ func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (
 		if gone && p.Kind == string(place.Put) && !p.Replaced {
 			err = fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
 		} else {
-			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, func() error { return h.book.stays(p, list) })
+			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, undoing{
+				stays: func() error { return h.book.stays(p, list) },
+				rest:  func(rest *place.Rest) { problems = append(problems, rest.String()) },
+			})
 		}
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
@@ -130,14 +133,20 @@ func (c changes) back(p *ledger.Placement) {
 	}
 }
 
+// undoing is what is asked, and told, while a placement is undone.
+type undoing struct {
+	stays func() error      // an error if what it placed is to stay there
+	rest  func(*place.Rest) // what could not be removed of a folder that is back
+}
+
 // undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, stays func() error) error {
+func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, u undoing) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
 	if resumed {
-		cleanUndo(placer, p, part, stays)
+		cleanUndo(placer, p, part, u.stays)
 		finishBack(placer, p, part)
 	}
 	if resumed && isBack(p) {
@@ -145,19 +154,19 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 		return nil
 	}
 	record := recordOf(p, watch)
-	record.Relied = stays
+	record.Relied, record.Rest = u.stays, u.rest
 	if p.Kind == string(place.Put) { // asked once more when it has its hidden name
-		if err := stays(); err != nil {
+		if err := u.stays(); err != nil {
 			return err
 		}
 	}
 	var err error
-	if resumed && isHalfBack(p) {
+	if isHalfBack(p) {
 		err = placer.BringBack(record, part)
 	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
+	if err != nil && u.stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
@@ -247,7 +256,11 @@ func isBack(p *ledger.Placement) bool {
 // isHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
 func isHalfBack(p *ledger.Placement) bool {
-	return p.Kind == string(place.Moved) && p.Replaced && lookAt(p.Source, false).Exists && !lookAt(p.Target, false).Exists
+	if p.Kind != string(place.Moved) || !p.Replaced {
+		return false
+	}
+	back := lookAt(p.Source, false)
+	return back.Exists && back.Size == p.Facts.Size && back.Mod == p.Facts.Mod && !lookAt(p.Target, false).Exists
 }
 
 // happened reports whether an intended placement was made, and removes what is

@@ -108,9 +108,11 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 		return fail(err)
 	}
 	now := changes{}
-	entire := pointers(list)
+	entire, rests := pointers(list), []string(nil)
 	for i := range list {
-		if err := undoOne(l, placer, now, &row, entire, i, resumed[i]); err != nil {
+		left, err := undoOne(l, placer, now, &row, entire, i, resumed[i])
+		rests = append(rests, left...)
+		if err != nil {
 			leaveUndone(l, list[i:])
 			return fail(fmt.Errorf("%w; %d of %d placements were undone; run undo again to continue", err, i, len(list)))
 		}
@@ -118,7 +120,8 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	if err := settleUndone(l, row); err != nil {
 		return fail(err)
 	}
-	return Sent{ID: row.ID, Done: true, Reason: fmt.Sprintf("undone: %s in %s", countOf(len(list), "placement"), plan.Display(filepath.Dir(row.File)))}
+	done := fmt.Sprintf("undone: %s in %s", countOf(len(list), "placement"), plan.Display(filepath.Dir(row.File)))
+	return Sent{ID: row.ID, Done: true, Reason: strings.Join(append([]string{done}, rests...), "; ")}
 }
 
 func countOf(n int, word string) string {
@@ -161,7 +164,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State == ledger.Undoing { // it goes on from wherever it was ended
+		if p.State == ledger.Undoing || isHalfBack(p) { // it goes on from wherever it was ended
 			if !isBack(p) {
 				undoneIn(over, p)
 			}
@@ -272,10 +275,13 @@ func pointers(list []ledger.Placement) []*ledger.Placement {
 }
 
 // undoOne undoes one of a job's placements, which are given newest first.
-func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) error {
+func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) (rests []string, err error) {
 	p := list[at]
-	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, func() error { return stays(l, p, list) }); err != nil {
-		return err
+	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, undoing{
+		stays: func() error { return stays(l, p, list) },
+		rest:  func(rest *place.Rest) { rests = append(rests, rest.String()) },
+	}); err != nil {
+		return nil, err
 	}
 	if before := now.before(p, list); before != nil {
 		l.RecordPlacement(*before) // first, as in takeBack
@@ -284,14 +290,14 @@ func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list [
 	l.RecordPlacement(*p)
 	if p.Target != "" && p.Kind != string(place.Tagged) {
 		if err := forgetAll(l, p.Target); err != nil {
-			return err
+			return rests, err
 		}
 	}
 	if row.FileNow == p.Target && p.Kind != string(place.Put) { // true at every stage, should the next one fail
 		row.FileNow = p.Source
 		l.Record(*row, row.State)
 	}
-	return backAt(l, p, now[p.Source])
+	return rests, backAt(l, p, now[p.Source])
 }
 
 // forgetAll has every rule forget a file that undoing took away.

@@ -46,7 +46,7 @@ var sqlOf = [statements]string{
 		cpu=excluded.cpu, memory=excluded.memory, output=excluded.output`,
 	putPlacement: `INSERT INTO placement (job, id, attempt, kind, source, target, is_folder, dev, ino, size, mtime, ctime, after_dev, after_ino, after_size, after_mtime, replaced, kept, chained, state, final_state, mode, made)
 		VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)
-		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind,
+		ON CONFLICT (job, id) DO UPDATE SET target=excluded.target, state=excluded.state, kind=excluded.kind, dev=excluded.dev, ino=excluded.ino,
 		after_dev=excluded.after_dev, after_ino=excluded.after_ino, after_size=excluded.after_size, after_mtime=excluded.after_mtime, replaced=excluded.replaced, kept=excluded.kept, made=excluded.made`,
 	putKnown: `INSERT INTO known (rule, file, size, mtime, dev, ino, is_folder, hash, job) VALUES (?,?,?,?,?,?,?,?,?)
 		ON CONFLICT (rule, file) DO UPDATE SET size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino, hash=excluded.hash, job=excluded.job`,

@@ -40,6 +40,8 @@ type Record struct {
 	// content is at Target: that content stays. It is asked when nobody can begin to
 	// rely on it any more.
 	Relied func() error
+	// Rest, if set, is told what could not be removed of a folder whose copy is back.
+	Rest func(*Rest)
 }
 
 func (r Record) relied() error {
@@ -227,7 +229,10 @@ func (p *Placer) moveBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.Move(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
+	res, err := p.Move(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
+	if res.Rest != nil && r.Rest != nil {
+		r.Rest(res.Rest)
+	}
 	return err
 }
 
