@@ -496,7 +496,7 @@ func fillHistory(dir string, rows int) error {
 	defer db.Close()
 	now := time.Now().UnixNano()
 	for _, q := range []string{
-		fmt.Sprintf(`UPDATE job SET state = 'processed', rule = 'move', taken = %d, ended = %d`, now, now),
+		fmt.Sprintf(`UPDATE job SET state = 'processed', rule = 'move', taken_at = %d, ended_at = %d`, now, now),
 		`UPDATE tally SET state = 'processed', rule = 'move'`,
 	} {
 		if _, err := db.Exec(q); err != nil {

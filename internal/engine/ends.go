@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
 )
 
 // end sends the input where it belongs, or ends the job where it is.
@@ -55,7 +56,11 @@ func (f *flow) afterCommand(j *job) {
 	if was.at == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
 	}
-	now, err := f.look(was.at)
+	now, err := watchfs.Stat(was.at) // most files are as they were, and that tells so
+	if err == nil && now.Same(was.facts) {
+		return
+	}
+	now, err = f.look(was.at)
 	switch {
 	case err != nil || now.Exists && now.Same(was.facts):
 	case now.Exists && now.Ino == was.facts.Ino:

@@ -42,8 +42,8 @@ func plain(s, kept string) string {
 	return b.String()
 }
 
-// printable tells that a text has nothing but printable ASCII, as nearly all have.
-func printable(s string) bool {
+// printable reports whether a text has nothing but printable ASCII, as nearly all have.
+func printable[T string | []byte](s T) bool {
 	for i := range len(s) {
 		if s[i] < 0x20 || s[i] > 0x7e {
 			return false
@@ -55,11 +55,14 @@ func printable(s string) bool {
 // PlainJSON escapes what is unsafe in the strings of a JSON text, which says the same then
 // (RFC 8259, 7).
 func PlainJSON(text []byte) []byte {
+	if printable(text) {
+		return text
+	}
 	out := text[:0:0]
 	for len(text) > 0 {
 		r, size := utf8.DecodeRune(text)
 		switch {
-		case r < 0x20 || !Unsafe(r): // below that, only what parts the lines
+		case r < 0x7f || !Unsafe(r): // below the space, only what parts the lines
 			out = append(out, text[:size]...)
 		case r > 0xffff:
 			r -= 0x10000
