@@ -32,13 +32,13 @@ var faults = []Fault{
 	{"a file that went through a rule does not go through it again", "internal/core/take/take.go", "\tcase c.Rule.Loops == rule.LoopsStop && loop.Stops(c.Rule.Name.S, chain):\n", "\tcase false:\n", script("circles")},
 
 	// In the middle of a job.
-	{"what a job works on is offered to no rule", "internal/engine/flow.go", "\tif f.claims[path] != nil {\n\t\treturn // it is offered when the job is over that has placed it\n\t}\n", "", script("offered")},
+	{"what a job works on is offered to no rule", "internal/engine/claims.go", "\t\tif f.claims[key] == nil && (key == path || facts.Ino != 0) {\n", "\t\tif false {\n", script("offered")},
 	{"of a job that failed nothing is left to a chain", "internal/engine/attempt.go", "\tproblems := w.takeBack(w.placed, a.units(), false)\n", "\tvar problems []string\n", script("offered")},
 	{"a file that a command took away is nowhere", "internal/engine/ends.go", "\t\twas.at, j.gone = \"\", true\n", "\t\tj.gone = true\n", script("owndoing")},
 	{"what can be known before the first step is known before it", "internal/engine/attempt.go", "\tif err := a.plan.Ready(); err != nil {\n", "\tif err := a.plan.Ready(); false {\n", script("foreknown")},
 	{"a job whose end cannot be placed takes back what its steps placed", "internal/engine/ends.go", "\t\tif len(j.rule.Steps) > 0 {\n\t\t\tf.unmake(j, now)\n", "\t\tif false {\n\t\t\tf.unmake(j, now)\n", script("unmade")},
-	{"a copy that was there already is not the job's", "internal/engine/steps.go", "\t\tif i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {\n", "\t\tif i < len(results) && results[i].Here {\n", script("unpacked")},
-	{"the copy of a file that is gone stays", "internal/engine/takeback.go", "\t\tif gone && p.Kind == string(place.Put) && !p.Replaced {\n", "\t\tif false {\n", script("lastcopy")},
+	{"a copy that was there already is not the job's", "internal/place/unpack.go", "func(s Staged) bool { return s.Duplicate })\n", "func(Staged) bool { return false })\n", script("unpacked")},
+	{"the copy of a file that is gone stays", "internal/engine/takeback.go", "\t\tif gone && p.Kind == string(place.Put) && !p.Replaced {\n", "\t\tif gone = false; gone {\n", script("lastcopy")},
 	{"the copy of a file that a command changed stays", "internal/engine/last.go", "\t\tcase why == \"\" && now.Exists:\n\t\t\twhy = \"has changed\"\n", "\t\tcase now.Exists:\n\t\t\treturn nil\n", script("lastcopy")},
 	{"the markers of a batch go along", "internal/engine/take.go", "\tj.row.Extra = append(j.row.Extra, f.markersOf(r, j.row.Files()...)...)\n", "", script("ready")},
 	{"a marker is named after its file", "internal/engine/placing.go", "\tname := filepath.Base(plan.MarkerOf(m.marker, all[at].target))\n", "\tname := m.to.Name\n", script("sameplace")},

@@ -2,7 +2,7 @@
 // after the other into the copy, each of which undoes what keeps a promise, and runs the test
 // that stands for that promise: it must fail.
 //
-//	go run ./faults [--only TEXT] [--list]
+//	go run ./faults [--only TEXT] [--from N] [--list]
 package main
 
 import (
@@ -27,15 +27,16 @@ type Fault struct {
 
 func main() {
 	only := flag.String("only", "", "only faults whose promise or file holds this text")
+	from := flag.Int("from", 1, "begin with the fault of this number")
 	list := flag.Bool("list", false, "print the promises, and change nothing")
 	flag.Parse()
-	if err := run(*only, *list); err != nil {
+	if err := run(*only, *from, *list); err != nil {
 		fmt.Fprintln(os.Stderr, "faults:", err)
 		os.Exit(1)
 	}
 }
 
-func run(only string, list bool) error {
+func run(only string, from int, list bool) error {
 	dir, err := os.MkdirTemp("", "stilltide-faults-")
 	if err != nil {
 		return err
@@ -45,8 +46,8 @@ func run(only string, list bool) error {
 		return err
 	}
 	missed := 0
-	for _, f := range faults {
-		if !strings.Contains(f.What+" "+f.File, only) {
+	for i, f := range faults {
+		if i+1 < from || !strings.Contains(f.What+" "+f.File, only) {
 			continue
 		}
 		if list {
@@ -56,7 +57,8 @@ func run(only string, list bool) error {
 		begun := time.Now()
 		how, err := try(dir, f)
 		if err != nil {
-			return fmt.Errorf("%s: %w", f.What, err)
+			how = "UNSOUND"
+			fmt.Println(err)
 		}
 		if how != "noticed" {
 			missed++
@@ -64,7 +66,7 @@ func run(only string, list bool) error {
 		fmt.Printf("%-10s %5.1f s  %s\n", how, time.Since(begun).Seconds(), f.What)
 	}
 	if missed > 0 {
-		return fmt.Errorf("%d faults were not noticed", missed)
+		return fmt.Errorf("%d faults were not noticed, or are not sound", missed)
 	}
 	return nil
 }
