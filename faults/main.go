@@ -124,7 +124,7 @@ func try(dir string, f Fault) (how string, err error) {
 	test.Dir = dir
 	out, err := test.CombinedOutput()
 	switch {
-	case err == nil && strings.Contains(string(out), "no tests to run"):
+	case err == nil && !ranAny(string(out)):
 		return "", fmt.Errorf("there is no such test: %v", f.Test)
 	case err == nil:
 		return "NOT SEEN", nil
@@ -132,4 +132,14 @@ func try(dir string, f Fault) (how string, err error) {
 		return "", fmt.Errorf("the test cannot be built: %s", out)
 	}
 	return "noticed", nil
+}
+
+// ranAny reports whether any package ran a test.
+func ranAny(out string) bool {
+	for _, line := range strings.Split(out, "\n") {
+		if strings.HasPrefix(line, "ok") && !strings.Contains(line, "[no tests to run]") {
+			return true
+		}
+	}
+	return false
 }
