@@ -181,7 +181,7 @@ func (e *Engine) Progress() (Progress, error) {
 	return p, err
 }
 
-// Sent reports what became of retrying one job.
+// Sent says what became of retrying one job.
 type Sent struct {
 	ID     int64  `json:"id"`
 	Done   bool   `json:"done"`

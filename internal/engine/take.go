@@ -19,7 +19,7 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// settled returns a unit that is ready to the rule that takes it. under is the rule
+// settled gives a unit that is ready to the rule that takes it. under is the rule
 // for which it has settled.
 func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, now time.Time) {
 	if j := f.byPath[path]; j != nil {

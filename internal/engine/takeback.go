@@ -426,7 +426,6 @@ func (e *Engine) keep(list []*ledger.Placement, needed bool) {
 	}
 }
 
-// byNumber lists kept content, the oldest placement first.
 // keptPath is where a placement keeps what it replaces. Its number comes again when a
 // ledger begins anew, so that alone is no name.
 func keptPath(state string, placement int64) string {

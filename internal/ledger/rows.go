@@ -103,7 +103,7 @@ func OutputName(job int64, attempt int) string {
 	return filepath.Join("output", strconv.FormatInt(job, 10)+"-"+strconv.Itoa(attempt)+".txt")
 }
 
-// PlacementState reports how far a placement is.
+// PlacementState says how far a placement is.
 type PlacementState string
 
 const (

@@ -12,7 +12,7 @@ type Retry struct {
 	NeverOn []int         // exit codes that are not worth another attempt
 }
 
-// Again reports whether another attempt follows the one with this number
+// Again says whether another attempt follows the one with this number
 // (counted from 1) that ended with this exit code, and how long to wait.
 // chance is a number from 0 to 1.
 func (r Retry) Again(attempt, exit int, chance float64) (wait time.Duration, again bool) {

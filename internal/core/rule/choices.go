@@ -90,7 +90,7 @@ func (v *Running) fromNode(d *decoder, n ast.Node) {
 	*v = Running(choose(d, n, "while_running", "finish_first", "stop_old", "own_work"))
 }
 
-// WritersMode reports whether a writer is waited for.
+// WritersMode says whether a writer is waited for.
 type WritersMode Choice
 
 const (

@@ -6,7 +6,7 @@ import (
 	"strings"
 )
 
-// Severity reports whether a diagnostic stops the rules from being used.
+// Severity says whether a diagnostic stops the rules from being used.
 type Severity string
 
 const (

@@ -46,7 +46,7 @@ func (v *Rate) fromNode(d *decoder, n ast.Node) {
 	*v = Rate{Count: number, Per: span}
 }
 
-// Again reports whether a file that stays is handled again.
+// Again says whether a file that stays is handled again.
 type Again Choice
 
 const (
@@ -59,7 +59,7 @@ func (v *Again) fromNode(d *decoder, n ast.Node) {
 	*v = Again(choose(d, n, "again", "changed", "never", "always"))
 }
 
-// Loops reports whether a rule takes what it placed itself.
+// Loops says whether a rule takes what it placed itself.
 type Loops Choice
 
 const (
