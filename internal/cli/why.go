@@ -109,14 +109,14 @@ func (a *app) whyText(f *rule.File, w engine.Why, all bool) {
 	first := mainReason(w)
 	a.verdict(f, w, first)
 	if first >= 0 {
-		a.conditions(f, w, w.Reasons[first])
+		a.conditions(f, w.Reasons[first])
 	}
 	if !all {
 		a.others(f, w, first)
 	}
 	for i, r := range w.Reasons {
 		if all && i != first {
-			a.conditions(f, w, r)
+			a.conditions(f, r)
 		}
 	}
 	a.earlier(w)
@@ -155,14 +155,12 @@ func looksThere(r engine.Reason) bool {
 }
 
 // reply is what a rule makes of the file, in a few words.
-func (a *app) reply(w engine.Why, r engine.Reason) string {
+func (a *app) reply(r engine.Reason) string {
 	switch {
 	case r.Handled != 0:
 		return fmt.Sprintf("has handled it, as job %d", r.Handled)
 	case r.Takes:
 		return a.style.Good("takes it")
-	case r.Fits && w.Taker == nil && w.Facts.Dir:
-		return "leaves it, because rules put its files there"
 	case r.Fits:
 		return "would take it, but an earlier rule does"
 	}
@@ -170,8 +168,8 @@ func (a *app) reply(w engine.Why, r engine.Reason) string {
 }
 
 // conditions shows one rule with all its conditions.
-func (a *app) conditions(f *rule.File, w engine.Why, r engine.Reason) {
-	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(w, r))
+func (a *app) conditions(f *rule.File, r engine.Reason) {
+	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(r))
 	wide := 0
 	for _, c := range r.Conditions {
 		wide = max(wide, len(c.Key))
@@ -192,7 +190,7 @@ func (a *app) others(f *rule.File, w engine.Why, first int) {
 		if i == first {
 			continue
 		}
-		why := a.reply(w, r)
+		why := a.reply(r)
 		if !r.Takes && !r.Fits && r.Handled == 0 {
 			for _, c := range r.Conditions {
 				if !c.Fits {

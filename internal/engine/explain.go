@@ -82,6 +82,7 @@ type decided struct {
 	replies map[*rule.Rule]take.Reply
 	facts   file.Facts // with what was found out on the way
 	claimed bool
+	filled  map[*rule.Rule]bool // rules for folders that leave this one, since rules fill it
 }
 
 // decideAll asks the rules as the watcher would, and goes on behind those that share.
@@ -91,6 +92,10 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	candidates, err := take.Candidates(set, path, facts.Dir, made)
 	if err != nil {
 		return d, err
+	}
+	d.filled = map[*rule.Rule]bool{}
+	for _, c := range set.Units(path, facts.Dir) {
+		d.filled[c.Rule] = !slices.ContainsFunc(candidates, func(left plan.Candidate) bool { return left.Rule == c.Rule })
 	}
 	if removed {
 		d.taking, _, err = take.Gone(candidates, from)
@@ -166,6 +171,10 @@ func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Fac
 	complete(set, r, path, &with)
 	reason := Reason{Rule: r}
 	reason.Conditions, reason.Fits = set.Explain(r, path, with, event, now)
+	if d.filled[r] {
+		reason.Conditions = slices.DeleteFunc(reason.Conditions, func(c plan.Condition) bool { return c.Key == "unit" })
+		reason.also("unit", "a folder that no rule fills", "rules put its files there")
+	}
 	if !asked {
 		return reason
 	}

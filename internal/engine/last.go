@@ -79,6 +79,11 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 // maxFollowed bounds the jobs through which a file is followed.
 const maxFollowed = 16
 
+// nothingElse says that a placement stays because its input is gone.
+func nothingElse(p *ledger.Placement, input string) error {
+	return fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
+}
+
 // inputGone reports whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.
 func inputGone(list []*ledger.Placement, inputs []unit) (path string, gone bool) {

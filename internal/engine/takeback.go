@@ -74,7 +74,7 @@ func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (
 	for _, p := range open {
 		var err error
 		if gone && p.Kind == string(place.Put) && !p.Replaced {
-			err = fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
+			err = nothingElse(p, input)
 		} else {
 			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, undoing{
 				stays: func() error { return h.book.stays(p, list) },

@@ -184,7 +184,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		if err := lastOf(l, l.Folder(), p, nil, look); err != nil {
 			problems = append(problems, err.Error())
 		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Replaced {
-			problems = append(problems, fmt.Sprintf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(row.File)))
+			problems = append(problems, nothingElse(p, row.File).Error())
 		}
 		undoneIn(over, p)
 		if p.Facts.Dir && p.Kind == string(place.Moved) {

@@ -88,11 +88,16 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 // error that wraps ErrNone says that there is none.
 func Read(folder string) (*Ledger, error) {
 	path := filepath.Join(folder, FileName)
-	if _, err := os.Stat(path); err != nil {
-		if os.IsNotExist(err) {
-			return nil, ErrNone
-		}
+	info, err := os.Stat(path)
+	switch {
+	case os.IsNotExist(err):
+		return nil, ErrNone
+	case err != nil:
 		return nil, err
+	case info.Size() == 0:
+		if err := mustBeNew(folder); err != nil {
+			return nil, err
+		}
 	}
 	db, err := connect(path, "query_only(1)")
 	if err != nil {
@@ -218,7 +223,7 @@ func (l *Ledger) inspect(path string) error {
 		return nil
 	}
 	if info.Size() == 0 {
-		return l.mustBeNew(path)
+		return mustBeNew(l.folder)
 	}
 	db, err := connect(path, "query_only(1)")
 	if err != nil {
@@ -239,10 +244,11 @@ const used = "ledger.used"
 // mustBeNew refuses an empty file in the place of a ledger that was written already: what
 // it knew would be forgotten without a word. A first start that was ended by force may
 // leave one.
-func (l *Ledger) mustBeNew(path string) error {
-	if _, err := os.Stat(filepath.Join(l.folder, used)); err != nil {
+func mustBeNew(folder string) error {
+	if _, err := os.Stat(filepath.Join(folder, used)); err != nil {
 		return nil
 	}
+	path := filepath.Join(folder, FileName)
 	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 {
 		return nil // all of it is in the log still
 	}

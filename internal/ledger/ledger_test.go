@@ -649,6 +649,8 @@ func TestAnEmptyFileIsNoNewLedger(t *testing.T) {
 	require.NoError(t, os.Truncate(path, 0))
 	_, err = Open(folder, func(error) {})
 	require.ErrorContains(t, err, "is empty, and it was not before")
+	_, err = Read(folder) // nor does a reader say that there is none yet
+	require.ErrorContains(t, err, "is empty, and it was not before")
 	require.NoError(t, os.Remove(path))
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)

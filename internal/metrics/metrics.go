@@ -64,7 +64,7 @@ func Serve(address string, w Watcher) (*Server, error) {
 	return s, nil
 }
 
-// maxConnections bounds the connections that are open at once, so that nobody can use up
+// maxConnections bounds the connections that are open at once, so that no client can use up
 // the files that the watcher needs.
 const maxConnections = 64
 

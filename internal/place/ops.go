@@ -152,7 +152,7 @@ func (realOps) Adopt(d *folder, from, to string) error {
 }
 
 func (realOps) Dress(d *folder, name string, f file.Facts) error {
-	out, err := d.root.Open(name) // it may be one that nobody writes to
+	out, err := d.root.Open(name) // its mode may allow no writing
 	if err != nil {
 		return err
 	}
