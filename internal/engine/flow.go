@@ -35,7 +35,7 @@ type flow struct {
 	jobs     map[int64]*job
 	byPath   map[string]*job      // the job that is not over for a path
 	claims   map[string]*job      // by path and by inode: what a job that is not over has placed, or taken away
-	wanted   map[string]*wanting  // by path: the jobs that reserved it
+	wanted   map[string]wanting   // by path: the jobs that reserved it
 	sources  take.Sources         // what a decision asks
 	offered  take.Offer           // what was decided on last
 	verdict  take.Verdict         // and how
@@ -94,7 +94,7 @@ type OverdueFile struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, wanted: map[string]*wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}
@@ -389,22 +389,20 @@ func set(m *map[string]bool, path string) {
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
 func (f *flow) wentAway(path string, dir bool, now time.Time) {
-	candidates := f.candidatesOf(path, dir, now)
-	if len(candidates) > 0 && candidates[0].Unit != path {
-		if first := candidates[0]; f.settle.Has(first.Unit) {
-			f.settle.Event(first.Unit, settle.Created, plan.Policy(first.Rule), now)
+	if f.set.TakesFolders() {
+		if c := f.candidatesOf(path, dir, now); len(c) > 0 && c[0].Unit != path {
+			if f.settle.Has(c[0].Unit) {
+				f.settle.Event(c[0].Unit, settle.Created, plan.Policy(c[0].Rule), now)
+			}
+			return
 		}
-		return
 	}
 	f.settle.Nudge(path, now)
 	f.gather.Leave(path)
-	if dir && len(candidates) == 0 || f.claims[path] != nil {
-		return // what was known below is found missing by the sweep of the folder; what a job took away did not go
+	if f.claims[path] != nil || !f.store.KnowsFiles() {
+		return // what a job took away did not go
 	}
-	if !f.store.KnowsFiles() {
-		return
-	}
-	for _, c := range candidates {
+	for _, c := range f.candidatesOf(path, dir, now) { // none for a folder of files: what was known below is found missing by its sweep
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
 			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
 			return

@@ -199,15 +199,19 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}
-	r.Duplicate = func(s place.Staged) error {
-		by.e.change(m, func(r *ledger.Placement) { r.Kind, r.Target, r.After = string(place.Duplicate), s.Target, s.Facts })
-		return by.e.ledger.Sync(by.e.placing)
-	}
-	r.Copied = func(s place.Staged) error {
-		by.e.change(m, func(r *ledger.Placement) { r.Target, r.After = s.Target, s.Facts })
+	r.Amend = func(s place.Staged) error {
+		by.e.change(m, func(r *ledger.Placement) { amended(r, s) })
 		return by.e.ledger.Sync(by.e.placing)
 	}
 	return by.batch.Move(r)
+}
+
+// amended notes how a move will turn out otherwise than its intention says.
+func amended(r *ledger.Placement, s place.Staged) {
+	r.Target, r.After = s.Target, s.Facts
+	if s.Duplicate {
+		r.Kind = string(place.Duplicate)
+	}
 }
 
 // asIntended reports whether a move ended just as its record says.

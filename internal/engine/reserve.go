@@ -82,10 +82,6 @@ type wanting struct{ first, last *wish }
 
 func (f *flow) want(w *wish) {
 	at := f.wanted[w.path]
-	if at == nil {
-		at = &wanting{}
-		f.wanted[w.path] = at
-	}
 	w.before = at.last
 	for w.before != nil && w.before.job.row.ID > w.job.row.ID {
 		w.before = w.before.before
@@ -100,6 +96,7 @@ func (f *flow) want(w *wish) {
 	} else {
 		w.after.before = w
 	}
+	f.wanted[w.path] = at
 }
 
 func (f *flow) unwant(w *wish) {
@@ -116,6 +113,8 @@ func (f *flow) unwant(w *wish) {
 	}
 	if at.first == nil {
 		delete(f.wanted, w.path)
+	} else {
+		f.wanted[w.path] = at
 	}
 	w.before, w.after = nil, nil
 }
@@ -123,12 +122,8 @@ func (f *flow) unwant(w *wish) {
 // before lists the files of the jobs that reserved a path before a job, in their order.
 // Those that are on their way there already are not among them: they come first anyway.
 func (f *flow) before(j *job, path string) []place.Ahead {
-	at := f.wanted[path]
-	if at == nil {
-		return nil
-	}
 	var files []place.Ahead
-	for w := at.first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
+	for w := f.wanted[path].first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
 		if at := w.job.where(w.job.row.File, w.job.row.Facts).at; at != "" && !w.done.Load() {
 			at, before := f.inHand.follow(w.job.row.ID, at)
 			files = append(files, place.Ahead{Path: at, Before: before, Done: &w.done})

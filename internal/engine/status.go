@@ -425,8 +425,8 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 		return facts, err
 	}
 	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts, Part: place.PartName(r.l.Folder(), r.row.ID),
-		Copied: func(s place.Staged) error {
-			p.After = s.Facts
+		Amend: func(s place.Staged) error {
+			amended(&p, s)
 			return record()
 		}})
 	if err != nil {

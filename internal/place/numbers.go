@@ -44,8 +44,11 @@ func numberOf(name string) (wanted string, n int, ok bool) {
 		return "", 0, false
 	}
 	n, err := strconv.Atoi(stem[i+1:])
+	if err != nil || n < 2 {
+		return "", 0, false
+	}
 	wanted = stem[:i] + ext
-	return wanted, n, err == nil && n > 1 && Numbered(wanted, n) == name
+	return wanted, n, Numbered(wanted, n) == name
 }
 
 // Numbers remembers which numbers of a name are taken, so that the thousandth file that
@@ -212,13 +215,20 @@ func (m *Numbers) series(path string) *series {
 
 // Free notes that a path is not taken any more.
 func (m *Numbers) Free(path string) {
-	wanted, n, ok := numberOf(filepath.Base(path))
-	if m == nil || !ok {
+	if m == nil {
 		return
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	s := m.names[filepath.Join(filepath.Dir(path), wanted)]
+	if len(m.names) == 0 {
+		return
+	}
+	dir, name := filepath.Split(path)
+	wanted, n, ok := numberOf(name)
+	if !ok {
+		return
+	}
+	s := m.names[dir+wanted]
 	if s == nil || n >= s.next {
 		return
 	}

@@ -62,6 +62,9 @@ var (
 
 // Final reports whether trying again cannot help: what is wrong is the place itself.
 func Final(err error) bool {
+	if err == nil {
+		return false
+	}
 	for _, one := range []error{ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
 		if errors.Is(err, one) {
 			return true
@@ -98,16 +101,14 @@ type Request struct {
 	// no facts), then, with the facts by which the file will be known, before
 	// it gets its name. Nil if the caller has done so.
 	Stage func([]Staged) error
-	// Duplicate is Stage for those who have told the rest of the intention before: that the
-	// source goes, because its content is at the target, must be known before it does.
-	Duplicate func(Staged) error
-	// Copied is Stage for those who have told the rest of the intention before: by these
-	// facts the copy of a whole folder will be known, before it has its name.
-	Copied func(Staged) error
+	// Amend is Stage for those who have told the intention before, and is called if it turns
+	// out otherwise: the source goes because its content is at the target, or a folder is
+	// copied and will be known by other facts.
+	Amend func(Staged) error
 	// Relied is that of a Record whose file is removed.
 	Relied func() error
-	// Looks, if it exists, has the mode and the time that a copy gets instead of its source's.
-	Looks file.Facts
+	// Looks, if set, has the mode and the time that a copy gets instead of its source's.
+	Looks *file.Facts
 
 	from *folder // that Source lies in
 	made int     // folders that were made to open the target's
@@ -141,13 +142,12 @@ func (r *Request) part() string {
 
 func (r *Request) stage(s Staged) error {
 	s.Made = r.made
+	otherwise := s.Duplicate || s.Facts.Dir && s.Facts.Ino != r.Expect.Ino
 	switch {
 	case r.Stage != nil:
 		return r.Stage([]Staged{s})
-	case s.Duplicate && r.Duplicate != nil:
-		return r.Duplicate(s)
-	case s.Facts.Dir && !s.Duplicate && s.Facts.Ino != r.Expect.Ino && r.Copied != nil:
-		return r.Copied(s)
+	case otherwise && r.Amend != nil:
+		return r.Amend(s)
 	}
 	return nil
 }
@@ -192,6 +192,7 @@ const maxOpen = 64
 // Batch returns a Placer for one goroutine that keeps folders open until End.
 func (p *Placer) Batch() *Placer {
 	q := *p
+	q.ops = p.system()
 	q.open = map[spot]*folder{}
 	return &q
 }
@@ -243,6 +244,9 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) 
 }
 
 func (p *Placer) system() ops {
+	if p.open != nil {
+		return p.ops // a batch's, made once
+	}
 	inner := p.ops
 	if inner == nil {
 		inner = realOps{p.Stop, p.Cancel}
@@ -642,8 +646,8 @@ func (p *Placer) copyPart(r *Request, d *folder, whole bool) (lost []string, err
 		}
 		return nil, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
-	if r.Looks.Exists {
-		if err := sys.Dress(d, r.part(), r.Looks); err != nil {
+	if r.Looks != nil {
+		if err := sys.Dress(d, r.part(), *r.Looks); err != nil {
 			return nil, errors.Join(cannot(r.Source, "copied to "+d.path, err), sys.DiscardIn(d, r.part()))
 		}
 	}

@@ -58,7 +58,7 @@ func TestTheCopyOfAFolderIsKnownBeforeItHasItsName(t *testing.T) {
 	p := Placer{ops: crossOps{}}
 	r := box(t, dir)
 	var told []Staged
-	r.Copied = func(s Staged) error {
+	r.Amend = func(s Staged) error {
 		require.NoDirExists(t, s.Target)
 		require.DirExists(t, r.Source)
 		told = append(told, s)

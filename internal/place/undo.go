@@ -216,7 +216,11 @@ func (p *Placer) copyBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.Copy(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail, Looks: r.Before})
+	back := Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail}
+	if r.Before.Exists {
+		back.Looks = &r.Before
+	}
+	_, err = p.Copy(back)
 	return err
 }
 

@@ -65,6 +65,9 @@ func openFolderAt(dir int, name string, flags int) (fd int, err error) {
 // watched folder no link is followed on the way.
 func inFolder(root, path string, f func(dir int, name string) error) error {
 	dir, name := filepath.Split(path)
+	if len(dir) == len(root)+1 && strings.HasPrefix(dir, root) { // right in it, as most are
+		return f(unix.AT_FDCWD, path)
+	}
 	rel, err := filepath.Rel(root, filepath.Clean(dir))
 	if root == "" || err != nil || rel == "." || !filepath.IsLocal(rel) {
 		return f(unix.AT_FDCWD, path)

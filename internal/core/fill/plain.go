@@ -11,6 +11,9 @@ import (
 // (Unicode's category Cc), which a terminal may obey, or a format character (Cf) or a
 // separator of lines, which may hide or turn round what stands beside it.
 func Unsafe(r rune) bool {
+	if r <= unicode.MaxASCII {
+		return r < ' ' || r == 0x7f
+	}
 	return unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp)
 }
 

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -303,7 +304,7 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 		}
 		c.Args = words
 	}
-	if asksForList.MatchString(s.Script.S) {
+	if asksForList().MatchString(s.Script.S) {
 		if err := j.Listable(); err != nil {
 			return c, err
 		}
@@ -313,7 +314,7 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 	return c, nil
 }
 
-var asksForList = regexp.MustCompile(`TIDE_LIST([^0-9A-Za-z_]|$)`)
+var asksForList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`TIDE_LIST([^0-9A-Za-z_]|$)`) })
 
 // words returns every placeholder as an environment variable for scripts.
 func (j *Job) words() []string {

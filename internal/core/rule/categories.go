@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Categories are what people sort by: pictures, documents and so on. A category is told
@@ -56,8 +57,8 @@ var generic = map[string]bool{
 	"": true, "text/plain": true, "application/octet-stream": true, "application/zip": true, "application/x-ole-storage": true, "text/xml": true, "application/xml": true, "application/gzip": true,
 }
 
-// byType and byEnding turn the lists round.
-var byType, byEnding = func() (types, endings map[string]string) {
+// categoryOf turns the lists round, when they are first needed.
+var categoryOf = sync.OnceValues(func() (types, endings map[string]string) {
 	types, endings = map[string]string{}, map[string]string{}
 	for _, name := range slices.Sorted(maps.Keys(categoryTypes)) {
 		for _, one := range strings.Fields(categoryTypes[name]) {
@@ -69,7 +70,7 @@ var byType, byEnding = func() (types, endings map[string]string) {
 		}
 	}
 	return types, endings
-}()
+})
 
 // Of returns the category of a file, by its media type and its name.
 func (c *Categories) Of(mediaType, name string) string {
@@ -83,6 +84,7 @@ func (c *Categories) Of(mediaType, name string) string {
 			}
 		}
 	}
+	byType, byEnding := categoryOf()
 	named := byEnding[ending]
 	if generic[mediaType] && named != "" {
 		return named

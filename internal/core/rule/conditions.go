@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -188,7 +189,7 @@ func (d *decoder) expression(env expr.Env, t Text, want string) *expr.Program {
 		at = d.find(t.Pos, e.Near)
 	}
 	message, hint := "this expression cannot be used: "+err.Error(), ""
-	if m := undeclared.FindStringSubmatch(err.Error()); m != nil {
+	if m := undeclared().FindStringSubmatch(err.Error()); m != nil {
 		words := env.Names()
 		message, hint = fmt.Sprintf("there is no word %s in expressions", m[1]), "the words here are "+strings.Join(words, ", ")
 		if other := otherWords[m[1]]; contains(words, other) {
@@ -202,7 +203,7 @@ func (d *decoder) expression(env expr.Env, t Text, want string) *expr.Program {
 }
 
 // undeclared is how the compiler of expressions names a word that it does not know.
-var undeclared = regexp.MustCompile(`undeclared reference to '([A-Za-z0-9_]+)'`)
+var undeclared = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`undeclared reference to '([A-Za-z0-9_]+)'`) })
 
 func (d *decoder) example(e *Example) {
 	if !e.File.Set() {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 	"unicode/utf8"
 )
 
@@ -19,7 +20,7 @@ type slip struct {
 }
 
 // keyed splits a line into its indentation with any dashes, a key and a value.
-var keyed = regexp.MustCompile(`^(\s*(?:- +)*)([A-Za-z_][\w-]*):(?:\s+(.*))?$`)
+var keyed = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\s*(?:- +)*)([A-Za-z_][\w-]*):(?:\s+(.*))?$`) })
 
 // slipIn explains why a line (from 1) is not YAML; ok is false if it is no usual slip.
 func slipIn(lines []string, line int) (s slip, ok bool) {
@@ -30,7 +31,7 @@ func slipIn(lines []string, line int) (s slip, ok bool) {
 	if i := strings.IndexByte(text, '\t'); i >= 0 && strings.TrimLeft(text[:i], " ") == "" {
 		return slip{i + 1, "a tab stands in the indentation, and YAML indents with spaces", "write spaces instead"}, true
 	}
-	if m := keyed.FindStringSubmatchIndex(text); m != nil {
+	if m := keyed().FindStringSubmatchIndex(text); m != nil {
 		if m[6] >= 0 {
 			value := text[m[6]:m[7]]
 			if s, ok = slipInValue(text[m[4]:m[5]], value); ok {
@@ -92,7 +93,7 @@ func slipInValue(key, value string) (s slip, ok bool) {
 		if end < 0 {
 			return slip{message: "this { has no } to close it", hint: "add it, or quote the value: " + quoted}, true
 		}
-		if placeholderFirst.MatchString(value) {
+		if placeholderFirst().MatchString(value) {
 			what = "a placeholder at the beginning of a value is a mapping in YAML"
 		}
 	case '[':
@@ -120,7 +121,7 @@ func slipInValue(key, value string) (s slip, ok bool) {
 }
 
 // placeholderFirst fits a value that begins with a placeholder, and not a mapping.
-var placeholderFirst = regexp.MustCompile(`^\{[a-z][a-z0-9_]*([:|][^ }]+)*\}`)
+var placeholderFirst = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^\{[a-z][a-z0-9_]*([:|][^ }]+)*\}`) })
 
 // closing returns where a quoted text ends, -1 if nowhere.
 func closing(value string) int {
@@ -152,7 +153,7 @@ func misplaced(lines []string, line, indent int) (s slip, ok bool) {
 		if trimmed := strings.TrimSpace(above); trimmed == "" || trimmed[0] == '#' {
 			continue
 		}
-		m := keyed.FindStringSubmatchIndex(above)
+		m := keyed().FindStringSubmatchIndex(above)
 		if m == nil {
 			return s, false
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml/ast"
 
@@ -515,11 +516,11 @@ func (d *decoder) program(s *Step, words []string) {
 }
 
 // scriptWord finds what looks like a placeholder, and not like the shell's ${word}.
-var scriptWord = regexp.MustCompile(`(?:^|[^$])(\{[a-z][a-z0-9_]*\})`)
+var scriptWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?:^|[^$])(\{[a-z][a-z0-9_]*\})`) })
 
 // unfilled warns of placeholders in a script: its text is not filled.
 func (d *decoder) unfilled(t Text, words []string) {
-	for _, m := range scriptWord.FindAllStringSubmatch(t.S, -1) {
+	for _, m := range scriptWord().FindAllStringSubmatch(t.S, -1) {
 		word := strings.Trim(m[1], "{}")
 		if !contains(words, word) && d.words[word] == "" {
 			continue
