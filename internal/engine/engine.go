@@ -17,6 +17,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
@@ -130,7 +132,7 @@ func Open(o Options) (*Engine, error) {
 	}
 	e.runner, e.crew = runner.New(), newCrew()
 	e.flow = newFlow(NewSet(o.Rules), e.ledger, nil)
-	e.flow.look = func(path string) (file.Facts, error) { return lookFrom(e.flow.set, path) }
+	e.flow.look = func(path string) (file.Facts, error) { return look.From(e.flow.set, path) }
 	e.flow.only = o.Only
 	e.flow.applyRules()
 	e.queue.kick = make(chan struct{}, 1)

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -44,7 +46,7 @@ type Why struct {
 // removed asks as if the file were there no more.
 func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
-	facts, err := lookFrom(set, path)
+	facts, err := look.From(set, path)
 	if err != nil {
 		return w, err
 	}
@@ -127,7 +129,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 
 // askLedger returns what a decision asks beyond the look at the file. l may be nil.
 func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
-	from.Inside = func(c plan.Candidate, f *file.Facts) { complete(set, c.Rule, c.Unit, f) }
+	from.Inside = func(c plan.Candidate, f *file.Facts) { look.Complete(set, c.Rule, c.Unit, f) }
 	if l == nil {
 		return from, nil
 	}
@@ -168,7 +170,7 @@ func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Fac
 	}
 	with := d.facts
 	with.Exists = facts.Exists
-	complete(set, r, path, &with)
+	look.Complete(set, r, path, &with)
 	reason := Reason{Rule: r}
 	reason.Conditions, reason.Fits = set.Explain(r, path, with, event, now)
 	if d.filled[r] {
@@ -193,27 +195,6 @@ func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Fac
 func (r *Reason) also(key, want, got string) {
 	r.Conditions = append(r.Conditions, plan.Condition{Key: key, Want: want, Got: got, Fits: false})
 	r.Fits = false
-}
-
-// complete finds out what a rule needs to know of a file that is there.
-func complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
-	needs := set.Needs(r)
-	if needs == (plan.Needs{}) {
-		return
-	}
-	says := facts.Says()
-	if needs.Kind && says.Kind == "" {
-		if says.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
-			says.Kind = watchfs.MediaType(path)
-		}
-	}
-	if needs.Tags && says.Tags == nil {
-		says.Tags = watchfs.Tags(path)
-	}
-	if needs.Shot && says.Shot.IsZero() {
-		says.Shot, _ = watchfs.Shot(path)
-	}
-	facts.Inside = &says
 }
 
 // readiness asks the settling machine, as the watcher would at a first look.

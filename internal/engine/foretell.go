@@ -6,18 +6,20 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/core/take"
 	"stilltide/internal/place"
 )
 
 // foretelling is one job under way in a scene.
 type foretelling struct {
-	p      *previewer
+	scene  *scene
+	state  string // the state folder
+	now    time.Time
+	ours   func(path string, t thing) bool // whether the rule placed what has a name
 	job    plan.Job
 	at     string // where the job's file is, "" if nowhere
 	self   thing
@@ -29,50 +31,6 @@ type foretelling struct {
 	doubt  bool     // it is assumed that a command made what a later step uses
 	open   bool     // from here on only a run can tell where the file is
 	thrown string   // "to the trash" or "deleted", if a step discards the file
-}
-
-// foretell has one rule take one file in the scene, and tells what comes of it.
-func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []string) {
-	c := t.Candidate
-	p.scene.begin()
-	w := &foretelling{p: p, at: c.Unit, self: self, job: c.Begin(self.facts, t.Event, p.now, p.set.File.StateFolder())}
-	w.job.Exists = func(path string) (bool, error) { _, ok := p.scene.look(path); return ok, nil }
-	if err := w.job.Ready(); err != nil {
-		w.wrong = err.Error()
-	}
-	for i := range c.Rule.Steps {
-		if w.wrong == "" {
-			w.step(&c.Rule.Steps[i])
-		}
-	}
-	if w.wrong == "" {
-		w.end(c.Rule.Processed, c.Rule.SameName)
-	}
-	f.Steps, f.Thrown = w.steps, w.thrown
-	if w.wrong != "" {
-		p.scene.takeBack() // a failed attempt takes back what it placed
-		f.Fails = w.wrong
-		w.self, w.open, w.placed, w.notes = self, false, nil, nil
-		if w.thrown == "deleted" { // that cannot be taken back
-			w.at = ""
-			p.scene.remove(c.Unit)
-		} else {
-			w.at, f.Thrown = c.Unit, ""
-		}
-		w.job.At = ""
-		w.wrong = ""
-		same := c.Rule.SameName
-		if same == rule.SameFail {
-			same = rule.SameNumber
-		}
-		w.end(c.Rule.Failed, same)
-	}
-	f.Clashes = w.notes
-	f.Open, f.Doubt = w.open, w.doubt
-	if w.at != c.Unit && !w.open {
-		f.FileAfter = w.at
-	}
-	p.follow(f, c, w, chain)
 }
 
 // end puts the file where it belongs afterwards.
@@ -91,15 +49,15 @@ func (w *foretelling) end(target *rule.Place, same rule.SameName) {
 
 // move moves the job's file in the scene, and follows it.
 func (w *foretelling) move(to plan.Spot, same rule.SameName) landing {
-	l := w.p.scene.land(w.at, w.self, to, same, nil)
+	l := w.scene.land(w.at, w.self, to, same, nil)
 	w.clash(l, filepath.Base(w.at))
 	switch {
 	case l.wrong != "":
 		w.wrong = l.wrong
 	case l.here || l.skipped:
 	default:
-		w.p.scene.remove(w.at)
-		w.p.scene.put(l, w.self, w.job.Rule.Name.S)
+		w.scene.remove(w.at)
+		w.scene.put(l, w.self, w.job.Rule.Name.S)
 		w.at, w.job.At, w.job.Placed = l.path, l.path, l.path
 		w.arrives(l)
 	}
@@ -145,7 +103,7 @@ func (w *foretelling) step(s *rule.Step) {
 		return
 	}
 	job := w.job
-	text, err := job.Foretell(s, w.p.set.File.StateFolder())
+	text, err := job.Foretell(s, w.state)
 	if err != nil {
 		w.wrong = err.Error()
 		return
@@ -186,7 +144,7 @@ func (w *foretelling) act(s *rule.Step) {
 			w.wrong = err.Error()
 			return
 		}
-		w.make(s, thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.p.now)}, text: []byte(text)})
+		w.make(s, thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.now)}, text: []byte(text)})
 	case "move", "copy", "discard":
 		if len(s.From) > 0 {
 			w.others(s)
@@ -222,13 +180,13 @@ func (w *foretelling) unpack(s *rule.Step) {
 		if spot.Rel == "." {
 			spot.Rel = ""
 		}
-		t := thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.p.now)}, text: content, open: !whole}
-		l := w.p.scene.land("", t, spot, s.SameName, nil)
+		t := thing{facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.now)}, text: content, open: !whole}
+		l := w.scene.land("", t, spot, s.SameName, nil)
 		if w.clash(l, spot.Name); l.skipped {
 			l.wrong = l.path + " is there already with other content"
 		}
 		if w.wrong = l.wrong; w.wrong == "" {
-			w.p.scene.put(l, t, w.job.Rule.Name.S)
+			w.scene.put(l, t, w.job.Rule.Name.S)
 			w.arrives(l)
 			first = cmp.Or(first, l.path)
 		}
@@ -247,7 +205,7 @@ func needsFile(s *rule.Step) bool {
 // replace foretells new content in the file's place.
 func (w *foretelling) replace(s *rule.Step) {
 	path, err := w.job.Replacement(s)
-	there, ok := w.p.scene.look(path)
+	there, ok := w.scene.look(path)
 	switch inScratch := w.scratch(path); {
 	case err != nil:
 		w.wrong = err.Error()
@@ -265,7 +223,7 @@ func (w *foretelling) replace(s *rule.Step) {
 	default:
 		w.self.source, w.self.text, w.self.open, w.self.facts.Size = there.source, there.text, there.open, there.facts.Size
 	}
-	w.p.scene.now[w.at] = w.self
+	w.scene.now[w.at] = w.self
 }
 
 // scratch reports whether a path lies in the attempt's own folder: only a run fills that.
@@ -288,10 +246,10 @@ func (w *foretelling) land(source string, t thing, to plan.Spot, same rule.SameN
 		w.job.Placed = to.Path()
 		return
 	}
-	l := w.p.scene.land(source, t, to, same, ours)
+	l := w.scene.land(source, t, to, same, ours)
 	w.clash(l, to.Name)
 	if w.wrong = l.wrong; l.wrong == "" && !l.skipped {
-		w.p.scene.put(l, t, w.job.Rule.Name.S)
+		w.scene.put(l, t, w.job.Rule.Name.S)
 		w.job.Placed = l.path
 		w.arrives(l)
 	}
@@ -301,7 +259,7 @@ func (w *foretelling) land(source string, t thing, to plan.Spot, same rule.SameN
 func (w *foretelling) own(s *rule.Step) {
 	if s.Verb() == "discard" {
 		w.thrown = map[rule.Discard]string{rule.DiscardTrash: "to the trash", rule.DiscardDelete: "deleted"}[s.Discard]
-		w.p.scene.remove(w.at)
+		w.scene.remove(w.at)
 		w.at = ""
 		return
 	}
@@ -324,7 +282,7 @@ func (w *foretelling) own(s *rule.Step) {
 		}
 		w.move(spot, s.SameName)
 	case "mirror":
-		w.land(w.at, w.self, spot, s.SameName, w.p.ours(w.job.Rule.Name.S))
+		w.land(w.at, w.self, spot, s.SameName, w.ours)
 	default:
 		w.land(w.at, w.self, spot, s.SameName, nil)
 	}
@@ -342,7 +300,7 @@ func (w *foretelling) others(s *rule.Step) {
 			w.fromScratch(s, glob)
 			continue
 		}
-		paths := w.p.scene.glob(glob)
+		paths := w.scene.glob(glob)
 		if len(paths) == 0 {
 			w.wrong = "from: there is no " + plan.Display(glob)
 		}
@@ -372,9 +330,9 @@ func (w *foretelling) fromScratch(s *rule.Step, path string) {
 }
 
 func (w *foretelling) other(s *rule.Step, path string) {
-	t, _ := w.p.scene.look(path)
+	t, _ := w.scene.look(path)
 	if s.Verb() == "discard" {
-		w.p.scene.remove(path)
+		w.scene.remove(path)
 		return
 	}
 	spot, err := w.job.Spot(s, path)
@@ -382,20 +340,17 @@ func (w *foretelling) other(s *rule.Step, path string) {
 		w.wrong = err.Error()
 		return
 	}
-	l := w.p.scene.land(path, t, spot, s.SameName, nil)
+	l := w.scene.land(path, t, spot, s.SameName, nil)
 	if w.wrong = l.wrong; l.wrong != "" || l.here || l.skipped {
 		return
 	}
 	if s.Verb() == "move" {
-		w.p.scene.remove(path)
+		w.scene.remove(path)
 		if path == w.at { // its own file, by another way
 			w.at, w.job.At = l.path, l.path
 		}
 	}
-	w.p.scene.put(l, t, w.job.Rule.Name.S)
+	w.scene.put(l, t, w.job.Rule.Name.S)
 	w.job.Placed = l.path
 	w.arrives(l)
 }
-
-// chainOf is the chain of what a job of a rule places.
-func chainOf(chain []string, r *rule.Rule) []string { return loop.Through(chain, r.Name.S) }

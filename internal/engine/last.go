@@ -27,7 +27,7 @@ func lastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 	if place.Kind(p.Kind) != place.Put || p.Source == "" {
 		return nil
 	}
-	if _, passing := below(p.Source, filepath.Join(state, "scratch")); passing {
+	if _, passing := plan.Below(p.Source, filepath.Join(state, "scratch")); passing {
 		return nil
 	}
 	if p.Replaced && (p.After.Size != p.Facts.Size || p.After.Mod != p.Facts.Mod) {

@@ -5,8 +5,6 @@ import (
 	"sync"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/plan"
-	"stilltide/internal/watchfs"
 )
 
 // seen is what a look at a path saw.
@@ -39,16 +37,6 @@ func (f *flow) lookAll(paths []string) []seen {
 	f.lookInto(looks[:share], paths[:share])
 	others.Wait()
 	return looks
-}
-
-// lookFrom looks at a path as the watcher does: from the watched folder it lies below, and
-// through no link on the way.
-func lookFrom(set *plan.Set, path string) (file.Facts, error) {
-	root := set.Root(path)
-	if root == "" {
-		return watchfs.LookAny(path)
-	}
-	return watchfs.LookBelow(root, path)
 }
 
 func (f *flow) lookInto(looks []seen, paths []string) {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"time"
 )
 
@@ -52,19 +51,3 @@ func cutOutput(path string, size int64) error {
 
 // outputLook is the time between two looks at an output file.
 const outputLook = time.Second
-
-// bounded runs boundOutput beside an attempt that takes longer than a look's
-// time; the returned function ends it.
-func (e *Engine) bounded(output string) (end func()) {
-	over, begun := make(chan struct{}), make(chan struct{})
-	timer := time.AfterFunc(outputLook, func() {
-		defer close(begun)
-		e.work.Go(func() { boundOutput(over, filepath.Join(e.state, output)) })
-	})
-	return func() {
-		if !timer.Stop() {
-			<-begun // the attempt still counts as work until then
-		}
-		close(over)
-	}
-}

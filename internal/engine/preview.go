@@ -11,7 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
@@ -249,7 +252,7 @@ func (p *previewer) sources(self thing) (take.Sources, func(unit string) (bool, 
 		if at == "" {
 			at = c.Unit
 		}
-		complete(p.set, c.Rule, at, f)
+		look.Complete(p.set, c.Rule, at, f)
 	}
 	return from, func(unit string) (bool, error) {
 		for path := range p.scene.now {
@@ -347,3 +350,50 @@ func (p *previewer) chain() error {
 	}
 	return nil
 }
+
+// foretell has one rule take one file in the scene, and tells what comes of it.
+func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []string) {
+	c := t.Candidate
+	p.scene.begin()
+	w := &foretelling{scene: p.scene, state: p.set.File.StateFolder(), now: p.now, ours: p.ours(c.Rule.Name.S), at: c.Unit, self: self, job: c.Begin(self.facts, t.Event, p.now, p.set.File.StateFolder())}
+	w.job.Exists = func(path string) (bool, error) { _, ok := p.scene.look(path); return ok, nil }
+	if err := w.job.Ready(); err != nil {
+		w.wrong = err.Error()
+	}
+	for i := range c.Rule.Steps {
+		if w.wrong == "" {
+			w.step(&c.Rule.Steps[i])
+		}
+	}
+	if w.wrong == "" {
+		w.end(c.Rule.Processed, c.Rule.SameName)
+	}
+	f.Steps, f.Thrown = w.steps, w.thrown
+	if w.wrong != "" {
+		p.scene.takeBack() // a failed attempt takes back what it placed
+		f.Fails = w.wrong
+		w.self, w.open, w.placed, w.notes = self, false, nil, nil
+		if w.thrown == "deleted" { // that cannot be taken back
+			w.at = ""
+			p.scene.remove(c.Unit)
+		} else {
+			w.at, f.Thrown = c.Unit, ""
+		}
+		w.job.At = ""
+		w.wrong = ""
+		same := c.Rule.SameName
+		if same == rule.SameFail {
+			same = rule.SameNumber
+		}
+		w.end(c.Rule.Failed, same)
+	}
+	f.Clashes = w.notes
+	f.Open, f.Doubt = w.open, w.doubt
+	if w.at != c.Unit && !w.open {
+		f.FileAfter = w.at
+	}
+	p.follow(f, c, w, chain)
+}
+
+// chainOf is the chain of what a job of a rule places.
+func chainOf(chain []string, r *rule.Rule) []string { return loop.Through(chain, r.Name.S) }

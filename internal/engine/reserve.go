@@ -132,24 +132,9 @@ func (f *flow) before(j *job, path string) []place.Ahead {
 	return files
 }
 
-// first lists the files that a step leaves a name to.
-func (b *attemptBook) first(path string) (files []place.Ahead) {
-	ask := func() {
-		if j := b.e.flow.jobs[b.job]; j != nil {
-			files = b.e.flow.before(j, path)
-		}
-	}
-	if b.e.events == nil {
-		ask()
-	} else if err := b.e.do(ask); err != nil {
-		return nil
-	}
-	return files
-}
-
 // fulfil notes that a step has placed what a name was reserved for.
-func (w *work) fulfil(path string) {
-	for _, one := range w.wishes {
+func (a *attempt) fulfil(path string) {
+	for _, one := range a.wishes {
 		if one.path == path {
 			one.done.Store(true)
 		}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
 
@@ -41,7 +42,7 @@ func FuzzRules(f *testing.F) {
 		}
 		for _, r := range rules.All() {
 			for _, folder := range r.Folders {
-				if rest, ok := below(folder, dir); !ok || len(rest) > 40 {
+				if rest, ok := plan.Below(folder, dir); !ok || len(rest) > 40 {
 					return // a folder of somebody else is none of this test's business
 				}
 			}

@@ -393,7 +393,7 @@ func (w *world) endAttempt() {
 
 // endSteps runs an attempt's steps for real, but for the command among them.
 func (w *world) endSteps(a *attempt, exit int) {
-	work := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
+	under := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
 	res := attemptResult{id: a.plan.ID, ran: time.Second}
 	var p *problem
 	for i := 0; i < len(a.plan.Rule.Steps) && p == nil; i++ {
@@ -401,10 +401,10 @@ func (w *world) endSteps(a *attempt, exit int) {
 		if s.Runs() && exit != 0 {
 			p = &problem{text: "it ended with exit code 1"}
 		} else if !s.Runs() {
-			p = work.step(context.Background(), s)
+			p = under.step(context.Background(), s)
 		}
 	}
-	work.conclude(a, p, &res)
+	conclude(under, a, p, &res)
 	w.say("steps of job %d end: ok %v %s; at %s", a.plan.ID, res.ok, res.reason, res.units[0].at)
 	w.e.flow.attemptEnded(res, w.now)
 }

@@ -62,7 +62,7 @@ func (s *spelling) note(folder string) string {
 func (s *spelling) of(folder string) string {
 	real, best, name := realPath(folder), "", folder
 	for _, w := range s.watched {
-		if rest, ok := below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
+		if rest, ok := plan.Below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
 			best, name = w.real, w.path+rest
 		}
 	}
@@ -70,17 +70,11 @@ func (s *spelling) of(folder string) string {
 		return name
 	}
 	for _, w := range s.watched {
-		if rest, ok := below(w.real, real); ok && strings.HasSuffix(w.path, rest) {
+		if rest, ok := plan.Below(w.real, real); ok && strings.HasSuffix(w.path, rest) {
 			return strings.TrimSuffix(w.path, rest)
 		}
 	}
 	return folder
-}
-
-// below returns what follows a folder in a path that is the folder or lies in it.
-func below(path, folder string) (rest string, ok bool) {
-	rest, ok = strings.CutPrefix(path, strings.TrimSuffix(folder, string(filepath.Separator)))
-	return rest, ok && (rest == "" || rest[0] == filepath.Separator)
 }
 
 // realPath is a path without links, as far as it is there.

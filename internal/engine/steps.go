@@ -64,9 +64,9 @@ type work struct {
 	units  []unit
 	output string // file for what is printed
 	placed []*ledger.Placement
-	notes  []string      // for the job's line
-	wishes []*wish       // the names that are reserved for what is placed
-	rests  []*place.Rest // what could not be removed of folders that were moved
+	notes  []string          // for the job's line
+	fulfil func(path string) // is told of each path where something was placed; nil for nobody
+	rests  []*place.Rest     // what could not be removed of folders that were moved
 	run    runner.Result
 	exit   *int
 	cpu    time.Duration
@@ -268,6 +268,13 @@ func (w *work) changed(p *ledger.Placement) {
 	}
 }
 
+// placedAt tells whoever wants to know that something has got its place.
+func (w *work) placedAt(path string) {
+	if w.fulfil != nil {
+		w.fulfil(path)
+	}
+}
+
 func (w *work) note(text string) {
 	if text != "" && !slices.Contains(w.notes, text) {
 		w.notes = append(w.notes, text)
@@ -326,7 +333,7 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 		return w.gone(*list, err)
 	}
 	w.done(*list, res)
-	w.fulfil(to.Path())
+	w.placedAt(to.Path())
 	if res.Here {
 		return nil
 	}
@@ -366,7 +373,7 @@ func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.S
 		return err
 	}
 	w.done(*list, res)
-	w.fulfil(to.Path())
+	w.placedAt(to.Path())
 	if res.Here {
 		return nil
 	}

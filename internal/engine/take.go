@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
@@ -82,7 +84,7 @@ func (f *flow) forgetWay(path string) {
 func (f *flow) asks() take.Sources {
 	return take.Sources{
 		Memory: memoryOf(f.store),
-		Inside: func(c plan.Candidate, facts *file.Facts) { complete(f.set, c.Rule, c.Unit, facts) },
+		Inside: func(c plan.Candidate, facts *file.Facts) { look.Complete(f.set, c.Rule, c.Unit, facts) },
 		Passed: f.passed,
 		Chain:  f.chain,
 	}
@@ -103,7 +105,7 @@ func memoryOf(l rememberer) func(plan.Candidate) (take.Memory, bool, error) {
 
 // complete finds out what a rule needs to know of a file beyond its facts.
 func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
-	complete(f.set, r, path, facts)
+	look.Complete(f.set, r, path, facts)
 }
 
 // inode names a file by what a rename does not change.

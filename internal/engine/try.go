@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -37,7 +39,7 @@ func (t Trial) Try(ctx context.Context) (ok bool, fileNow string, err error) {
 	if err != nil || !facts.Exists {
 		return false, "", fmt.Errorf("%s is not there", t.File)
 	}
-	complete(t.Set, t.Rule, t.File, &facts)
+	look.Complete(t.Set, t.Rule, t.File, &facts)
 	job := t.job(facts)
 	if !t.InPlace {
 		if err := t.copy(&job); err != nil {
@@ -138,7 +140,7 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 	if job.Facts, err = watchfs.LookAny(job.File); err != nil { // the copy has an inode of its own
 		return "", false, err
 	}
-	complete(t.Set, t.Rule, job.File, &job.Facts)
+	look.Complete(t.Set, t.Rule, job.File, &job.Facts)
 	r := runner.New()
 	job.Exists = isThere
 	w := &work{job: job, output: filepath.Join(t.Folder, "output"), units: []unit{{taken: job.File, at: job.File, facts: job.Facts, captures: job.Captures}},

@@ -450,3 +450,9 @@ func MarkerOf(r *rule.Rule, path string) string {
 	}
 	return filepath.Join(filepath.Dir(path), name)
 }
+
+// Below returns what follows a folder in a path that is the folder or lies in it.
+func Below(path, folder string) (rest string, ok bool) {
+	rest, ok = strings.CutPrefix(path, strings.TrimSuffix(folder, string(filepath.Separator)))
+	return rest, ok && (rest == "" || rest[0] == filepath.Separator)
+}

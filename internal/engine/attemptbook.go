@@ -1,0 +1,189 @@
+package engine
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// trimKept removes the oldest of the content that replacements left, until
+// it is within the bound; what a running attempt may still need stays.
+func (e *Engine) trimKept(most int64) {
+	folder := filepath.Join(e.state, "kept")
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return
+	}
+	var total int64
+	kept := map[string]file.Facts{}
+	for _, entry := range entries {
+		if info, err := entry.Info(); err == nil {
+			kept[entry.Name()] = watchfs.Facts(info)
+			total += info.Size()
+		}
+	}
+	oldest := slices.SortedFunc(maps.Keys(kept), func(a, b string) int { // a second name changes a file's change time
+		return cmp.Or(cmp.Compare(kept[a].Change, kept[b].Change), strings.Compare(a, b))
+	})
+	for _, name := range oldest {
+		if total <= most {
+			return
+		}
+		if !e.needsKept(filepath.Join(folder, name)) && os.Remove(filepath.Join(folder, name)) == nil {
+			total -= kept[name].Size
+		}
+	}
+}
+
+func (e *Engine) needsKept(path string) bool {
+	e.health.Lock()
+	defer e.health.Unlock()
+	return e.health.kept[path]
+}
+
+// keep notes kept content that a running attempt may need, or does not any more.
+func (e *Engine) keep(list []*ledger.Placement, needed bool) {
+	e.health.Lock()
+	defer e.health.Unlock()
+	for _, p := range list {
+		if !p.Replaced {
+			continue
+		}
+		if needed {
+			e.health.kept[p.Kept] = true
+		} else {
+			delete(e.health.kept, p.Kept)
+		}
+	}
+}
+
+// attemptBook is the engine's side of one attempt's placements.
+type attemptBook struct {
+	e     *Engine
+	job   int64
+	set   *plan.Set
+	rule  string
+	chain []string // rules that the input went through before
+}
+
+func (b *attemptBook) number() int64 { return b.e.ledger.NextPlacement() }
+
+func (b *attemptBook) held(path string, wait bool) bool {
+	if wait {
+		return b.e.flow.inHand.wait(b.job, path)
+	}
+	return b.e.flow.inHand.heldBesides(b.job, path)
+}
+
+func (b *attemptBook) intend(list []*ledger.Placement) error {
+	for _, p := range list {
+		if err := b.e.flow.inHand.take(p); err != nil {
+			return err
+		}
+	}
+	b.e.keep(list, true)
+	for _, p := range list {
+		b.e.ledger.RecordPlacement(*p)
+	}
+	if err := b.e.ledger.Sync(b.e.placing); err != nil {
+		return fmt.Errorf("the ledger cannot be written: %w", err)
+	}
+	return b.announce(list)
+}
+
+// announce tells the flow of files that are about to come to watched folders, or
+// to go from there, so that it knows them before it sees them.
+func (b *attemptBook) announce(list []*ledger.Placement) error {
+	var come, gone []*ledger.Placement
+	for _, p := range list {
+		if p.After.Exists && p.Kind != string(place.Tagged) && b.set.Watched(p.Target) {
+			come = append(come, p)
+		}
+		if p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {
+			gone = append(gone, p)
+		}
+	}
+	if len(come)+len(gone) == 0 || b.e.events == nil {
+		return nil
+	}
+	return b.e.do(func() {
+		f := b.e.flow
+		j := f.jobs[b.job]
+		if j == nil {
+			return
+		}
+		for _, p := range gone {
+			if p.Source != j.row.File {
+				f.claim(j, p.Source, file.Facts{})
+			}
+		}
+		for _, p := range come {
+			f.chained = true
+			f.book.Placed(p.Target, p.After, b.rule, b.chain)
+			f.claim(j, p.Target, p.After)
+			set(&j.hold().offers, p.Target)
+		}
+	})
+}
+
+func (b *attemptBook) stays(p *ledger.Placement, job []*ledger.Placement) error {
+	return stays(b.e.ledger, p, job)
+}
+
+func (b *attemptBook) did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
+
+func (b *attemptBook) there(folder string) error {
+	if err := b.e.mounted(folder); err != nil {
+		return fmt.Errorf("%w: %w", errDiskAway, err)
+	}
+	return nil
+}
+
+func (b *attemptBook) ours(rule, target string, f file.Facts) bool {
+	if b.e.ledger.Flush() != nil {
+		return false
+	}
+	p, ok, err := b.e.ledger.PlacedBy(rule, target)
+	return err == nil && ok && p.After.Size == f.Size && p.After.Mod == f.Mod
+}
+
+func (b *attemptBook) notice(channel, text string, job plan.Job) {
+	_ = b.e.do(func() { // a watcher that is ending tells nobody
+		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
+	})
+}
+
+func (b *attemptBook) lost(folder string, attributes []string) string {
+	b.e.health.Lock()
+	defer b.e.health.Unlock()
+	if b.e.health.lost[folder] {
+		return ""
+	}
+	b.e.health.lost[folder] = true
+	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, attributes[0])
+}
+
+// first lists the files that a step leaves a name to.
+func (b *attemptBook) first(path string) (files []place.Ahead) {
+	ask := func() {
+		if j := b.e.flow.jobs[b.job]; j != nil {
+			files = b.e.flow.before(j, path)
+		}
+	}
+	if b.e.events == nil {
+		ask()
+	} else if err := b.e.do(ask); err != nil {
+		return nil
+	}
+	return files
+}

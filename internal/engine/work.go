@@ -1,0 +1,179 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+// took lists the files that the steps took away, besides the job's own.
+func (w *work) took() (paths []string) {
+	for _, p := range w.placed {
+		switch place.Kind(p.Kind) {
+		case place.Moved, place.Duplicate, place.Trashed, place.Deleted:
+			if p.State == ledger.Done && p.Source != w.job.File {
+				paths = append(paths, p.Source)
+			}
+		}
+	}
+	return paths
+}
+
+// isThere reports whether a path is there, by the path itself or what a link leads to.
+func isThere(path string) (bool, error) {
+	f, err := watchfs.Stat(path)
+	return f.Exists, err
+}
+
+// all does the steps, one after the other, until one fails.
+func (w *work) all(ctx context.Context) *problem {
+	r := w.job.Rule
+	for i := range r.Steps {
+		p := w.step(ctx, &r.Steps[i])
+		if p == nil && ctx.Err() != nil && i < len(r.Steps)-1 {
+			p = &problem{text: whyEnded(ctx, r)}
+		}
+		if p != nil {
+			p.text = stepName(r, i) + p.text
+			return p
+		}
+	}
+	return nil
+}
+
+// whyEnded says why an attempt ended between or within steps that run no program.
+func whyEnded(ctx context.Context, r *rule.Rule) string {
+	switch context.Cause(ctx) {
+	case errAttemptTimeout:
+		return fmt.Sprintf("it timed out after %s", plan.Span(r.Timeout.Duration))
+	case errStopJob:
+		return "it was stopped"
+	}
+	return "the watcher ended"
+}
+
+var (
+	errAttemptTimeout = errors.New("the attempt timed out")
+	errStopJob        = errors.New("the job is to be stopped")
+)
+
+// scratch makes the attempt's own folder, if a step uses it.
+func (w *work) scratch() (string, error) {
+	if !w.job.Rule.NeedsScratch() {
+		return "", nil
+	}
+	path := filepath.Join(w.state, "scratch", fmt.Sprintf("%d-%d", w.job.ID, w.job.Attempt))
+	if err := os.MkdirAll(path, 0o700); err != nil {
+		return "", fmt.Errorf("the scratch folder cannot be made: %w", err)
+	}
+	w.job.Scratch = path
+	if w.job.Files == nil {
+		return path, nil
+	}
+	w.job.List, w.job.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	return path, writeLists(w.job)
+}
+
+// writeLists writes the files that list those of a batch or group.
+func writeLists(j plan.Job) error {
+	err := os.WriteFile(j.List0, []byte(strings.Join(j.Files, "\x00")+"\x00"), 0o600)
+	if j.Listable() == nil {
+		err = errors.Join(err, os.WriteFile(j.List, []byte(strings.Join(j.Files, "\n")+"\n"), 0o600))
+	}
+	if err != nil {
+		return fmt.Errorf("the list of files cannot be written: %w", err)
+	}
+	return nil
+}
+
+// shorten keeps a printed line to the length of a sentence.
+func shorten(line string) string {
+	line = strings.TrimSpace(strings.ToValidUTF8(line, "\uFFFD"))
+	if r := []rune(line); len(r) > 200 {
+		return string(r[:199]) + "…"
+	}
+	return line
+}
+
+// stepName names the step in messages where a rule has several.
+func stepName(r *rule.Rule, i int) string {
+	if len(r.Steps) < 2 {
+		return ""
+	}
+	return fmt.Sprintf("step %d: ", i+1)
+}
+
+// writeScript puts a script's text where it is run from. The name holds the
+// text's hash, so it is written once.
+func writeScript(s *plan.Script) error {
+	if s == nil {
+		return nil
+	}
+	if have, err := os.ReadFile(s.Path); err == nil && string(have) == s.Text {
+		return nil
+	}
+	part, err := os.CreateTemp(filepath.Dir(s.Path), ".part-*")
+	if err != nil {
+		return fmt.Errorf("the script cannot be written: %w", err)
+	}
+	_, err = part.WriteString(s.Text)
+	if closeErr := part.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = os.Rename(part.Name(), s.Path)
+	}
+	if err != nil {
+		os.Remove(part.Name())
+		return fmt.Errorf("the script cannot be written: %w", err)
+	}
+	return nil
+}
+
+// keepOutput returns the output's name, or removes the file and gives "" if
+// nothing was printed.
+func (w *work) keepOutput(name string) string {
+	if w.printed == 0 {
+		os.Remove(w.output)
+		return ""
+	}
+	return name
+}
+
+// LastLines reads the last lines of a file, at most n of them and 4 KiB.
+func LastLines(path string, n int) []string { return lastLines(path, 0, n) }
+
+// lastLines is LastLines without what stands before an offset.
+func lastLines(path string, from int64, n int) []string {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	const most = 4 << 10
+	if info, err := f.Stat(); err == nil {
+		f.Seek(max(from, info.Size()-most), io.SeekStart)
+	}
+	text, err := io.ReadAll(io.LimitReader(f, most))
+	if err != nil || len(bytes.TrimSpace(text)) == 0 {
+		return nil
+	}
+	lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
+	lines = lines[max(0, len(lines)-n):]
+	for i := range lines {
+		lines[i] = fill.PlainLine(strings.TrimRight(lines[i], "\r"))
+	}
+	return lines
+}

@@ -1,0 +1,39 @@
+package look
+
+import (
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+// lookFrom looks at a path as the watcher does: from the watched folder it lies below, and
+// through no link on the way.
+func From(set *plan.Set, path string) (file.Facts, error) {
+	root := set.Root(path)
+	if root == "" {
+		return watchfs.LookAny(path)
+	}
+	return watchfs.LookBelow(root, path)
+}
+
+// complete finds out what a rule needs to know of a file that is there.
+func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
+	needs := set.Needs(r)
+	if needs == (plan.Needs{}) {
+		return
+	}
+	says := facts.Says()
+	if needs.Kind && says.Kind == "" {
+		if says.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
+			says.Kind = watchfs.MediaType(path)
+		}
+	}
+	if needs.Tags && says.Tags == nil {
+		says.Tags = watchfs.Tags(path)
+	}
+	if needs.Shot && says.Shot.IsZero() {
+		says.Shot, _ = watchfs.Shot(path)
+	}
+	facts.Inside = &says
+}
