@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -336,7 +338,7 @@ func (a *app) showJob(arg string) error {
 	}
 	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
 		fmt.Fprintf(a.out, "\n%s\n", a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", j.ID)))
-		for _, t := range engine.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
+		for _, t := range work.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
 			fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
 		}
 	}

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/work"
+
 	"golang.org/x/term"
 
 	"stilltide/internal/control"
@@ -126,7 +128,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 	}
 	for _, j := range w.Running[:min(len(w.Running), maxRows)] {
 		note := ""
-		if lines := engine.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)), 1); len(lines) > 0 {
+		if lines := work.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)), 1); len(lines) > 0 {
 			note = lines[0]
 		}
 		if j.Attempt > 1 {

@@ -6,6 +6,8 @@ import (
 	"os"
 	"time"
 
+	"stilltide/internal/work"
+
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/core/plan"
@@ -47,7 +49,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	ctx, stop := a.untilSignal()
 	defer stop()
 	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
-	ok, fileNow, err := engine.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
+	ok, fileNow, err := work.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
 	if r.Runs() && !inPlace {
 		fmt.Fprintln(a.err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote to paths of their own is real; --in-place runs them on the file itself.")
 	}

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
@@ -40,7 +42,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	}
 	output := ledger.OutputName(a.plan.ID, a.number)
 	w := e.workOn(a, filepath.Join(e.state, output))
-	scratch, err := w.scratch()
+	scratch, err := w.Scratch()
 	if scratch != "" {
 		defer os.RemoveAll(scratch)
 	}
@@ -50,50 +52,50 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	}
 	if t := a.plan.Rule.Timeout.Duration; t > 0 {
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(ctx, t, errAttemptTimeout)
+		ctx, cancel = context.WithTimeoutCause(ctx, t, work.ErrTimeout)
 		defer cancel()
 	}
 	defer e.bounded(output)()
-	why := w.all(ctx)
-	res.stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != errAttemptTimeout && context.Cause(ctx) != errStopJob
+	why := w.All(ctx)
+	res.stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout && context.Cause(ctx) != work.ErrStopJob
 	conclude(w, a, why, &res)
-	e.keep(w.placed, false)
-	if len(w.placed) > 0 {
+	e.keep(w.Placed, false)
+	if len(w.Placed) > 0 {
 		e.trimKept(a.set.File.KeepReplaced())
 	}
-	res.exit, res.cpu, res.memory = w.exit, w.cpu, w.memory
+	res.exit, res.cpu, res.memory = w.Exit, w.CPU, w.Memory
 	e.rehash(a, &res)
-	res.output = w.keepOutput(output)
+	res.output = w.KeepOutput(output)
 	res.ran = time.Since(begun)
 	return res
 }
 
 // conclude fills in how the steps ended. What a failed attempt placed is taken
 // back before anything else is done with the job.
-func conclude(w *work, a *attempt, why *problem, res *attemptResult) {
-	res.result = strings.Join(w.notes, "; ")
+func conclude(w *work.Work, a *attempt, why *work.Problem, res *attemptResult) {
+	res.result = strings.Join(w.Notes, "; ")
 	if res.ok = why == nil; res.ok {
-		res.units, res.took, res.rests = w.units, w.took(), w.rests
+		res.units, res.took, res.rests = w.Units, w.Took(), w.Rests
 		return
 	}
 	for _, one := range a.wishes {
 		one.done.Store(false) // it is taken back
 	}
-	res.reason, res.waits, res.hopeless, res.result = why.text, why.waits, why.hopeless, ""
-	w.placed = append(slices.Clone(a.left), w.placed...)
-	problems := w.takeBack(w.placed, a.units(), false)
-	res.left = notUndone(w.placed)
-	for _, rest := range w.rests { // the folder itself could not go back there, then
+	res.reason, res.waits, res.hopeless, res.result = why.Text, why.Waits, why.Hopeless, ""
+	w.Placed = append(slices.Clone(a.left), w.Placed...)
+	problems := w.TakeBack(w.Placed, a.units(), false)
+	res.left = work.NotUndone(w.Placed)
+	for _, rest := range w.Rests { // the folder itself could not go back there, then
 		problems, res.rests = append(problems, rest.String()), append(res.rests, rest)
 	}
 	if len(problems) > 0 {
 		res.reason += "; not undone: " + strings.Join(problems, "; ")
 	}
 	res.units = a.units()
-	stuck(res.units, w.placed)
-	restored(res.units)
+	work.Stuck(res.units, w.Placed)
+	work.Restored(res.units)
 	for _, u := range res.units {
-		res.astray = res.astray || u.at != u.taken && a.plan.Event != file.Removed
+		res.astray = res.astray || u.At != u.Taken && a.plan.Event != file.Removed
 	}
 }
 
@@ -115,12 +117,12 @@ func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 			list = append(list, p)
 		}
 	}
-	if problems := e.workOn(a, "").takeBack(list, a.units(), false); len(problems) > 0 {
+	if problems := e.workOn(a, "").TakeBack(list, a.units(), false); len(problems) > 0 {
 		res.reason = "not undone: " + strings.Join(problems, "; ")
 	}
-	res.left = notUndone(list)
-	stuck(res.units, list)
-	restored(res.units)
+	res.left = work.NotUndone(list)
+	work.Stuck(res.units, list)
+	work.Restored(res.units)
 	return res
 }
 
@@ -129,31 +131,31 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 	if !res.ok || res.hash == "" || len(res.units) != 1 {
 		return
 	}
-	if u := res.units[0]; u.at != "" && !u.facts.Same(a.plan.Facts) && (u.facts.Size != a.plan.Facts.Size || u.facts.Mod != a.plan.Facts.Mod) {
-		if sum, err := watchfs.Hash(a.plan.Watch, u.at, u.facts.Size); err == nil {
+	if u := res.units[0]; u.At != "" && !u.Facts.Same(a.plan.Facts) && (u.Facts.Size != a.plan.Facts.Size || u.Facts.Mod != a.plan.Facts.Mod) {
+		if sum, err := watchfs.Hash(a.plan.Watch, u.At, u.Facts.Size); err == nil {
 			res.hash = sum
 		}
 	}
 }
 
 // workOn makes the work of an attempt.
-func (e *Engine) workOn(a *attempt, output string) *work {
-	w := &work{hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), job: a.plan, units: a.units(), output: output, fulfil: a.fulfil}
-	w.job.Files = slices.Clone(a.plan.Files) // they change as steps move them
-	w.job.Exists = isThere
+func (e *Engine) workOn(a *attempt, output string) *work.Work {
+	w := &work.Work{Hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), Job: a.plan, Units: a.units(), Output: output, Fulfil: a.fulfil}
+	w.Job.Files = slices.Clone(a.plan.Files) // they change as steps move them
+	w.Job.Exists = work.IsThere
 	return w
 }
 
 // hands are the engine's own, for one attempt of a rule.
-func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) hands {
-	return hands{watch: watch, secrets: set.File.SecretNames(), placer: &e.placer, runner: e.runner, state: e.state, book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
+func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) work.Hands {
+	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.placer, Runner: e.runner, State: e.state, Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // units are the job's files where they were taken.
-func (a *attempt) units() []unit {
-	list := []unit{{taken: a.plan.File, at: a.plan.File, facts: a.plan.Facts, captures: a.plan.Captures}}
+func (a *attempt) units() []work.Unit {
+	list := []work.Unit{{Taken: a.plan.File, At: a.plan.File, Facts: a.plan.Facts, Captures: a.plan.Captures}}
 	if a.plan.Event == file.Removed {
-		list[0].at = ""
+		list[0].At = ""
 	}
 	return append(list, a.more...)
 }
@@ -177,9 +179,9 @@ func (e *Engine) handledBefore(a *attempt, sum string) bool {
 // time; the returned function ends it.
 func (e *Engine) bounded(output string) (end func()) {
 	over, begun := make(chan struct{}), make(chan struct{})
-	timer := time.AfterFunc(outputLook, func() {
+	timer := time.AfterFunc(work.OutputLook, func() {
 		defer close(begun)
-		e.work.Go(func() { boundOutput(over, filepath.Join(e.state, output)) })
+		e.work.Go(func() { work.BoundOutput(over, filepath.Join(e.state, output)) })
 	})
 	return func() {
 		if !timer.Stop() {

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
@@ -76,16 +78,16 @@ type attemptBook struct {
 	chain []string // rules that the input went through before
 }
 
-func (b *attemptBook) number() int64 { return b.e.ledger.NextPlacement() }
+func (b *attemptBook) Number() int64 { return b.e.ledger.NextPlacement() }
 
-func (b *attemptBook) held(path string, wait bool) bool {
+func (b *attemptBook) Held(path string, wait bool) bool {
 	if wait {
 		return b.e.flow.inHand.wait(b.job, path)
 	}
 	return b.e.flow.inHand.heldBesides(b.job, path)
 }
 
-func (b *attemptBook) intend(list []*ledger.Placement) error {
+func (b *attemptBook) Intend(list []*ledger.Placement) error {
 	for _, p := range list {
 		if err := b.e.flow.inHand.take(p); err != nil {
 			return err
@@ -136,20 +138,20 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 	})
 }
 
-func (b *attemptBook) stays(p *ledger.Placement, job []*ledger.Placement) error {
+func (b *attemptBook) Stays(p *ledger.Placement, job []*ledger.Placement) error {
 	return stays(b.e.ledger, p, job)
 }
 
-func (b *attemptBook) did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
+func (b *attemptBook) Did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
 
-func (b *attemptBook) there(folder string) error {
+func (b *attemptBook) There(folder string) error {
 	if err := b.e.mounted(folder); err != nil {
-		return fmt.Errorf("%w: %w", errDiskAway, err)
+		return fmt.Errorf("%w: %w", work.ErrDiskAway, err)
 	}
 	return nil
 }
 
-func (b *attemptBook) ours(rule, target string, f file.Facts) bool {
+func (b *attemptBook) Ours(rule, target string, f file.Facts) bool {
 	if b.e.ledger.Flush() != nil {
 		return false
 	}
@@ -157,13 +159,13 @@ func (b *attemptBook) ours(rule, target string, f file.Facts) bool {
 	return err == nil && ok && p.After.Size == f.Size && p.After.Mod == f.Mod
 }
 
-func (b *attemptBook) notice(channel, text string, job plan.Job) {
+func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	_ = b.e.do(func() { // a watcher that is ending tells nobody
 		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
 	})
 }
 
-func (b *attemptBook) lost(folder string, attributes []string) string {
+func (b *attemptBook) Lost(folder string, attributes []string) string {
 	b.e.health.Lock()
 	defer b.e.health.Unlock()
 	if b.e.health.lost[folder] {
@@ -174,7 +176,7 @@ func (b *attemptBook) lost(folder string, attributes []string) string {
 }
 
 // first lists the files that a step leaves a name to.
-func (b *attemptBook) first(path string) (files []place.Ahead) {
+func (b *attemptBook) First(path string) (files []place.Ahead) {
 	ask := func() {
 		if j := b.e.flow.jobs[b.job]; j != nil {
 			files = b.e.flow.before(j, path)

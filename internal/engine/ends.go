@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -22,7 +24,7 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 	if state == ledger.Failed {
 		target = j.rule.Failed
 	}
-	at := j.where(j.row.File, j.row.Facts).at
+	at := j.where(j.row.File, j.row.Facts).At
 	if j.row.Event == file.Removed {
 		f.finish(j, state, j.cause, "", now)
 		return
@@ -53,25 +55,25 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 // says so. A file that they took away is nowhere.
 func (f *flow) afterCommand(j *job) {
 	was := j.where(j.row.File, j.row.Facts)
-	if was.at == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
+	if was.At == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
 	}
-	now, err := watchfs.Stat(was.at) // most files are as they were, and that tells so
-	if err == nil && now.Same(was.facts) {
+	now, err := watchfs.Stat(was.At) // most files are as they were, and that tells so
+	if err == nil && now.Same(was.Facts) {
 		return
 	}
-	now, err = f.look(was.at)
+	now, err = f.look(was.At)
 	switch {
-	case err != nil || now.Exists && now.Same(was.facts):
-	case now.Exists && now.Ino == was.facts.Ino:
+	case err != nil || now.Exists && now.Same(was.Facts):
+	case now.Exists && now.Ino == was.Facts.Ino:
 		j.say("its content was changed while the job ran")
 	case now.Exists:
 		j.say("it was replaced while the job ran")
 	default:
 		j.say("it was moved or removed while the job ran")
-		was.at, j.gone = "", true
+		was.At, j.gone = "", true
 		if j.now == nil {
-			j.now = map[string]unit{}
+			j.now = map[string]work.Unit{}
 		}
 		j.now[j.row.File] = was
 	}
@@ -90,13 +92,13 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	var main plan.Job
 	if j.spot.Name == "" || state != ledger.Processed || len(j.row.Extra) > 0 {
 		main = f.planned(j, now)
-		main.At = j.where(j.row.File, j.row.Facts).at
+		main.At = j.where(j.row.File, j.row.Facts).At
 	}
 	e := &placing{id: j.row.ID, watch: j.row.Watch, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		u := j.where(path, facts)
-		if _, done := landed[u.at]; done || u.at == "" {
+		if _, done := landed[u.At]; done || u.At == "" {
 			return nil
 		}
 		goes, its, of := path, facts, u // the file whose place decides
@@ -108,7 +110,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if spot.Name == "" || state != ledger.Processed || path != j.row.File || companion {
 			p := main
 			if goes != j.row.File {
-				p.File, p.At, p.Facts, p.Captures = goes, of.at, its, f.capturesOf(j.rule, goes)
+				p.File, p.At, p.Facts, p.Captures = goes, of.At, its, f.capturesOf(j.rule, goes)
 				f.complete(j.rule, goes, &p.Facts)
 			}
 			spot, err = p.Destination(target)
@@ -119,19 +121,19 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		var marker *rule.Rule
 		if companion { // it goes along as it is now
 			named := spot.Path()
-			if at := landed[of.at]; at != "" {
+			if at := landed[of.At]; at != "" {
 				named = at
 			}
 			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, named))
 			if now, err := f.look(path); err == nil && now.Exists {
-				u.facts = now
+				u.Facts = now
 			}
 		}
 		to := spot.Path()
 		watched := f.set.Watched(to)
 		if watched {
 			f.chained = true
-			f.claim(j, to, u.facts)
+			f.claim(j, to, u.Facts)
 		}
 		same := j.rule.SameName
 		if state == ledger.Failed && same == rule.SameFail {
@@ -141,8 +143,8 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if path == j.row.File && !companion {
 			own = &j.end
 		}
-		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.at, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.facts.Inside == nil && j.row.Hash == "",
-			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.at, Target: to, Facts: u.facts, After: u.facts,
+		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
+			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
 				State: ledger.Intended, FinalState: state, Chained: watched},
 		})
 		return nil
@@ -157,7 +159,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	}
 	if state == ledger.Failed {
 		failed := main
-		e.landed = landed[j.where(j.row.File, j.row.Facts).at]
+		e.landed = landed[j.where(j.row.File, j.row.Facts).At]
 		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 		if j.row.Last != nil {
 			e.output = j.row.Last.Output
@@ -210,10 +212,10 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		}
 		return
 	case place.Final(p.err):
-		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).at, now)
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).At, now)
 		return
 	case errors.Is(p.err, place.ErrSkipped):
-		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).at, now)
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).At, now)
 		return
 	case p.err != nil:
 		j.areBack(p.back)
@@ -247,19 +249,19 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 	}
 	for i := range j.row.Extra {
 		m := &j.row.Extra[i]
-		m.FileNow = fileNow[j.where(m.File, m.Facts).at]
+		m.FileNow = fileNow[j.where(m.File, m.Facts).At]
 	}
-	f.finish(j, p.leads, reason, fileNow[j.where(j.row.File, j.row.Facts).at], now)
+	f.finish(j, p.leads, reason, fileNow[j.where(j.row.File, j.row.Facts).At], now)
 }
 
 // areBack notes how files of the job look that were moved and are back.
 func (j *job) areBack(back map[string]file.Facts) {
 	note := func(path string, taken file.Facts) {
 		u := j.where(path, taken)
-		if facts, ok := back[u.at]; ok {
-			u.facts = facts
+		if facts, ok := back[u.At]; ok {
+			u.Facts = facts
 			if j.now == nil {
-				j.now = map[string]unit{}
+				j.now = map[string]work.Unit{}
 			}
 			j.now[path] = u
 		}
@@ -393,17 +395,17 @@ func (f *flow) rememberRests(j *job) {
 // of that job left it.
 func (f *flow) isOwnWork(j *job, path string) bool {
 	u, ok := j.now[path]
-	if !ok || u.at != path || j.rule.Share {
+	if !ok || u.At != path || j.rule.Share {
 		return false
 	}
 	facts, err := f.look(path)
-	return err == nil && facts.Same(u.facts) && facts.Writers != file.Some
+	return err == nil && facts.Same(u.Facts) && facts.Writers != file.Some
 }
 
 // remember notes a file that stays, so that it is not taken again.
 func (f *flow) remember(j *job, path string, facts file.Facts, hash, fileNow string) {
 	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) { // it went by itself, which is a removal
-		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).facts, Hash: hash, Job: j.row.ID})
+		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash, Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
 		if (fileNow != "" || j.row.Event != file.Removed) && !j.gone {

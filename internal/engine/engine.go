@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"stilltide/internal/look"
+	"stilltide/internal/work"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/notice"
@@ -185,15 +186,15 @@ func (e *Engine) run(ctx context.Context) error {
 		return err
 	}
 	e.events = w
-	work, stopWork := context.WithCancel(context.Background())
-	e.placing, e.placer.Stop, e.placer.Numbers = work, work.Done(), &place.Numbers{}
+	runs, stopRuns := context.WithCancel(context.Background())
+	e.placing, e.placer.Stop, e.placer.Numbers = runs, runs.Done(), &place.Numbers{}
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
-	placer.Go(func() { e.placeFiles(work, quit) })
+	placer.Go(func() { e.placeFiles(runs, quit) })
 	w.Want(e.wanted())
 	e.tell.hub.Start(e.o.Rules.Channels)
-	err = e.loop(ctx, work, stopWork)
-	stopWork()
+	err = e.loop(ctx, runs, stopRuns)
+	stopRuns()
 	close(quit)
 	w.Close()
 	e.crew.end()
@@ -204,13 +205,13 @@ func (e *Engine) run(ctx context.Context) error {
 }
 
 // loop is the flow's goroutine: it alone touches the flow.
-func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) error {
+func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) error {
 	done := ctx.Done()
 	safety := time.NewTicker(e.o.SafetySweep)
 	defer safety.Stop()
 	if !e.o.Once {
 		keep := e.o.Rules.KeepHistory()
-		e.work.Go(func() { e.pruneHistory(work, keep) })
+		e.work.Go(func() { e.pruneHistory(runs, keep) })
 	}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
@@ -228,9 +229,9 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		}
 		e.flow.stopping = e.flow.stopping || trouble != nil // a single pass does not wait for what never mends
 		e.flow.advance(now)
-		e.carryOut(work)
+		e.carryOut(runs)
 		if e.flow.more {
-			_ = e.ledger.Sync(work) // the ledger's writer sets the pace; it says itself what is wrong
+			_ = e.ledger.Sync(runs) // the ledger's writer sets the pace; it says itself what is wrong
 		}
 		if e.flow.stopping && e.active == 0 {
 			return trouble
@@ -240,7 +241,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 				continue
 			}
 			e.flow.allCaughtUp()
-			e.carryOut(work)
+			e.carryOut(runs)
 			return e.unread()
 		}
 		wait := time.Duration(1<<63 - 1)
@@ -271,7 +272,7 @@ func (e *Engine) loop(ctx, work context.Context, stopWork context.CancelFunc) er
 		case <-done:
 			done = nil
 			e.flow.stopping = true
-			stop := time.AfterFunc(e.o.StopAfter, stopWork)
+			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
 			defer stop.Stop()
 		}
 	}
@@ -339,11 +340,11 @@ func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 }
 
 // carryOut does what the flow decided.
-func (e *Engine) carryOut(work context.Context) {
+func (e *Engine) carryOut(runs context.Context) {
 	f := e.flow
 	for _, a := range f.starts {
 		e.active++
-		ctx, cancel := context.WithCancelCause(work)
+		ctx, cancel := context.WithCancelCause(runs)
 		e.cancels[a.plan.ID] = cancel
 		e.crew.begin(func() {
 			defer cancel(nil)
@@ -352,7 +353,7 @@ func (e *Engine) carryOut(work context.Context) {
 	}
 	for _, id := range f.stops {
 		if cancel := e.cancels[id]; cancel != nil {
-			cancel(errStopJob)
+			cancel(work.ErrStopJob)
 		}
 	}
 	if len(f.places) > 0 {
@@ -397,13 +398,13 @@ func (e *Engine) look() time.Duration {
 }
 
 // pruneHistory removes the details of old jobs at the start and once a day.
-func (e *Engine) pruneHistory(work context.Context, keep time.Duration) {
+func (e *Engine) pruneHistory(runs context.Context, keep time.Duration) {
 	for {
 		if _, err := e.ledger.Prune(time.Now().Add(-keep)); err != nil && e.o.Trouble != nil {
 			e.o.Trouble(err)
 		}
 		select {
-		case <-work.Done():
+		case <-runs.Done():
 			return
 		case <-time.After(24 * time.Hour):
 		}

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/work"
+
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/rule"
@@ -152,13 +154,13 @@ func TestOutputIsBounded(t *testing.T) {
 		_, err := f.Write(line)
 		require.NoError(t, err)
 	}
-	require.NoError(t, cutOutput(path, int64(len(line)*400_000)))
+	require.NoError(t, work.CutOutput(path, int64(len(line)*400_000)))
 	_, err = f.Write([]byte("the end\n"))
 	require.NoError(t, err)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
-	require.Less(t, info.Size(), int64(keptOutput+200))
-	require.Equal(t, []string{"a line of thirty-two characters", "the end"}, LastLines(path, 2))
+	require.Less(t, info.Size(), int64(work.KeptOutput+200))
+	require.Equal(t, []string{"a line of thirty-two characters", "the end"}, work.LastLines(path, 2))
 	text, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Contains(t, string(text[:80]), "bytes before this were not kept")

@@ -4,6 +4,8 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/look"
 
 	"stilltide/internal/core/file"
@@ -64,7 +66,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 	if len(d.taking) > 0 {
 		first := d.taking[0]
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
-		self := thing{facts: d.facts, source: path}
+		self := work.Thing{Facts: d.facts, Source: path}
 		f := foreseeOne(set, l, path, self, first, now)
 		w.Steps, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.FileAfter, f.Thrown, f.Fails, f.Clashes
 	}

@@ -3,6 +3,8 @@ package engine
 import (
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -16,20 +18,20 @@ type job struct {
 	recorded ledger.State
 	rule     *rule.Rule
 	captures map[string]string
-	unless   string          // skip if the content has this hash
-	again    map[string]bool // files that changed while the job ran: offered when it ends
-	spot     plan.Spot       // where its file goes after success, if nothing can change that any more
-	end      wish            // the name that it has reserved for its file
-	wishes   []*wish         // those that it has reserved for what its steps place
-	parked   map[string]bool // taken, but no longer settled
-	intended bool            // its input went where its recorded intention said
-	extras   bool            // it had further files, so their rows are kept right
-	stopOld  bool            // its attempt is being stopped, because the file changed
-	sent     bool            // its file is on its way to its place, ahead of all that are sent later
-	gone     bool            // its file went by itself while it ran
-	cancel   bool            // its attempt is being stopped for good
-	intents  []intent        // its placements
-	now      map[string]unit // by file as taken: where it is after the steps, if that differs
+	unless   string               // skip if the content has this hash
+	again    map[string]bool      // files that changed while the job ran: offered when it ends
+	spot     plan.Spot            // where its file goes after success, if nothing can change that any more
+	end      wish                 // the name that it has reserved for its file
+	wishes   []*wish              // those that it has reserved for what its steps place
+	parked   map[string]bool      // taken, but no longer settled
+	intended bool                 // its input went where its recorded intention said
+	extras   bool                 // it had further files, so their rows are kept right
+	stopOld  bool                 // its attempt is being stopped, because the file changed
+	sent     bool                 // its file is on its way to its place, ahead of all that are sent later
+	gone     bool                 // its file went by itself while it ran
+	cancel   bool                 // its attempt is being stopped for good
+	intents  []intent             // its placements
+	now      map[string]work.Unit // by file as taken: where it is after the steps, if that differs
 	checked  time.Time
 	tries    []plan.Try
 	cause    string // why the last attempt failed
@@ -102,7 +104,7 @@ type attempt struct {
 	unless  string
 	set     *plan.Set
 	chain   []string            // rules that the input went through before
-	more    []unit              // the other files of a batch or group
+	more    []work.Unit         // the other files of a batch or group
 	left    []*ledger.Placement // of earlier attempts: what could not be undone
 	wishes  []*wish             // the names that are reserved for what its steps place
 	unmakes bool                // its steps are not run: what they placed is taken back
@@ -124,7 +126,7 @@ type attemptResult struct {
 	cpu      time.Duration
 	memory   int64
 	output   string              // file below the state folder, "" if nothing was printed
-	units    []unit              // where the job's files are now; nil if where they were taken
+	units    []work.Unit         // where the job's files are now; nil if where they were taken
 	took     []string            // other files that its steps took away
 	result   string              // what the steps have to say
 	rests    []*place.Rest       // what could not be removed of folders that they moved

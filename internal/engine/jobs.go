@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -184,11 +186,11 @@ func (f *flow) planned(j *job, now time.Time) plan.Job {
 }
 
 // others are the further files of a batch or group.
-func (f *flow) others(j *job) []unit {
-	var list []unit
+func (f *flow) others(j *job) []work.Unit {
+	var list []work.Unit
 	for _, m := range j.row.Extra {
 		if !m.Companion {
-			list = append(list, unit{taken: m.File, at: m.File, facts: m.Facts, captures: f.capturesOf(j.rule, m.File)})
+			list = append(list, work.Unit{Taken: m.File, At: m.File, Facts: m.Facts, Captures: f.capturesOf(j.rule, m.File)})
 		}
 	}
 	return list
@@ -205,34 +207,34 @@ func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
 }
 
 // where reports where a file of the job is now, and how it looks there.
-func (j *job) where(path string, taken file.Facts) unit {
+func (j *job) where(path string, taken file.Facts) work.Unit {
 	if u, ok := j.now[path]; ok {
 		return u
 	}
-	return unit{taken: path, at: path, facts: taken}
+	return work.Unit{Taken: path, At: path, Facts: taken}
 }
 
 // follow notes where an attempt left the job's files.
-func (j *job) follow(units []unit) {
-	j.now = map[string]unit{}
+func (j *job) follow(units []work.Unit) {
+	j.now = map[string]work.Unit{}
 	for _, u := range units {
-		j.now[u.taken] = u
+		j.now[u.Taken] = u
 	}
-	j.row.FileNow = j.where(j.row.File, j.row.Facts).at
+	j.row.FileNow = j.where(j.row.File, j.row.Facts).At
 	for i := range j.row.Extra {
 		m := &j.row.Extra[i]
-		m.FileNow = j.where(m.File, m.Facts).at
+		m.FileNow = j.where(m.File, m.Facts).At
 	}
 }
 
 // putBackIn notes how a file looks that was put back where it was taken.
-func putBackIn(row *ledger.Job, u unit) {
-	if u.at == row.File {
-		row.Facts.Dev, row.Facts.Ino = u.facts.Dev, u.facts.Ino
+func putBackIn(row *ledger.Job, u work.Unit) {
+	if u.At == row.File {
+		row.Facts.Dev, row.Facts.Ino = u.Facts.Dev, u.Facts.Ino
 	}
 	for i := range row.Extra {
-		if m := &row.Extra[i]; m.File == u.at {
-			m.Facts.Dev, m.Facts.Ino = u.facts.Dev, u.facts.Ino
+		if m := &row.Extra[i]; m.File == u.At {
+			m.Facts.Dev, m.Facts.Ino = u.Facts.Dev, u.Facts.Ino
 		}
 	}
 }
@@ -290,7 +292,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
 	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
 	if j.rule.Running == rule.RunOwnWork {
-		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File, facts).at == j.row.File {
+		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File, facts).At == j.row.File {
 			j.row.Facts, j.row.Hash = facts, "" // the change is the job's own work
 			delete(j.now, j.row.File)
 		}

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -74,7 +76,7 @@ func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 // placings were queued; many share one commit, and no move touches a file
 // before that is durable. What has to be copied to another file system is left to
 // that one's lane.
-func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
+func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
 	far := lanes{e: e, open: map[uint64]*lane{}}
 	defer far.workers.Wait()
 	by := e.mover()
@@ -89,7 +91,7 @@ func (e *Engine) placeFiles(work context.Context, quit <-chan struct{}) {
 				return
 			}
 		}
-		err := e.ledger.Sync(work) // the intentions of all that wait: who comes meanwhile holds up none of them
+		err := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
 		for waiting > 0 {
 			batch := e.queue.take(min(waiting, maxPlaced))
 			waiting -= len(batch)
@@ -242,7 +244,7 @@ func (e *Engine) change(m *move, to func(*ledger.Placement)) {
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
 func (e *Engine) stageOver(m *move, r *place.Request) {
-	kept, before := keptPath(e.state, m.record.ID), m.record.Facts
+	kept, before := work.KeptPath(e.state, m.record.ID), m.record.Facts
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
@@ -278,10 +280,10 @@ func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
 		if m.record.State != ledger.Done {
 			continue
 		}
-		record := recordOf(m.record, watch)
-		record.Relied = func() error { return relied(e.ledger, m.record) }
+		record := work.RecordOf(m.record, watch)
+		record.Relied = func() error { return work.Relied(e.ledger, m.record) }
 		if err := e.placer.Undo(record, place.PartName(e.state, m.record.Job)); err == nil {
-			now := lookAt(m.record.Source, m.record.Facts.Dir)
+			now := work.LookAt(m.record.Source, m.record.Facts.Dir)
 			if !now.Exists || now.Size != m.record.Facts.Size || now.Mod != m.record.Facts.Mod {
 				now = m.record.Facts
 			}
@@ -300,7 +302,7 @@ func (e *Engine) writeNote(p *placing, target string) {
 	job.File = target
 	n.Job = &job
 	if p.output != "" {
-		n.Output = LastLines(filepath.Join(e.state, p.output), 20)
+		n.Output = work.LastLines(filepath.Join(e.state, p.output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
 	if there, err := watchfs.Stat(to.Path()); p.landed != "" && (err != nil || there.Exists) {

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/look"
 
 	"stilltide/internal/core/file"
@@ -59,7 +61,7 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, now: now, tell: tell, scene: newScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
+	return &previewer{set: set, l: l, now: now, tell: tell, scene: work.NewScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
 }
 
 // all looks through the watched folders in the order of a sweep.
@@ -78,7 +80,7 @@ type previewer struct {
 	l       *ledger.Ledger
 	now     time.Time
 	tell    func(Foreseen)
-	scene   *scene
+	scene   *work.Scene
 	done    map[string]bool
 	handled map[string]take.Memory // by rule and path: what would have been handled and stays
 	chains  map[string][]string    // by path: the rules that what is placed there went through
@@ -91,14 +93,14 @@ var errEnough = errors.New("the file has been foretold")
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
 // before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
-func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self thing, t take.Reply, now time.Time) Foreseen {
+func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self work.Thing, t take.Reply, now time.Time) Foreseen {
 	var found *Foreseen
 	p := newPreviewer(set, l, now, func(f Foreseen) {
 		if f.File == path && f.Stage == 0 && found == nil {
 			found = &f
 		}
 	})
-	if p.until = path; self.facts.Ino != 0 && p.all() == errEnough && found != nil && found.Rule == t.Candidate.Rule {
+	if p.until = path; self.Facts.Ino != 0 && p.all() == errEnough && found != nil && found.Rule == t.Candidate.Rule {
 		return *found
 	}
 	p = newPreviewer(set, l, now, func(Foreseen) {})
@@ -163,7 +165,7 @@ func (p *previewer) one(path string, dir bool) error {
 	if p.done[path] {
 		return nil
 	}
-	self, there := p.scene.look(path)
+	self, there := p.scene.Look(path)
 	if !there {
 		return nil // a job before would have taken it
 	}
@@ -171,8 +173,8 @@ func (p *previewer) one(path string, dir bool) error {
 }
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
-func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
-	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path), Settled: self.facts.Writers != file.Some && !self.facts.Part}
+func (p *previewer) tellOf(path string, self work.Thing, dir bool, stage int) error {
+	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path), Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
 	from, made := p.sources(self)
 	candidates, err := take.Candidates(p.set, path, dir, made)
 	if err == nil && dir && len(candidates) == 0 {
@@ -182,7 +184,7 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 	if len(candidates) > 0 && candidates[0].Unit != path {
 		return nil // it goes with the folder that it lies in
 	}
-	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.facts}
+	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}
 	for err == nil && len(candidates) > 0 {
 		var v take.Verdict
 		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now}, from); err != nil {
@@ -197,7 +199,7 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 		}
 		next := f
 		next.Rule, next.Unmatched = v.Taker.Rule, false
-		self.facts = v.Facts
+		self.Facts = v.Facts
 		p.foretell(&next, v.Replies[len(v.Replies)-1], self, v.Chain)
 		p.tell(next)
 		d.taking = append(d.taking, v.Replies[len(v.Replies)-1])
@@ -225,7 +227,7 @@ func (p *previewer) tellOf(path string, self thing, dir bool, stage int) error {
 
 // sources are what a decision asks, in the scene: the ledger's memory, and what was
 // foretold before.
-func (p *previewer) sources(self thing) (take.Sources, func(unit string) (bool, error)) {
+func (p *previewer) sources(self work.Thing) (take.Sources, func(unit string) (bool, error)) {
 	from, filled := askLedger(p.set, p.l)
 	memory, chain := from.Memory, from.Chain
 	from.Memory = func(c plan.Candidate) (take.Memory, bool, error) {
@@ -248,15 +250,15 @@ func (p *previewer) sources(self thing) (take.Sources, func(unit string) (bool, 
 		return chain(c, f)
 	}
 	from.Inside = func(c plan.Candidate, f *file.Facts) {
-		at := self.source
+		at := self.Source
 		if at == "" {
 			at = c.Unit
 		}
 		look.Complete(p.set, c.Rule, at, f)
 	}
 	return from, func(unit string) (bool, error) {
-		for path := range p.scene.now {
-			if strings.HasPrefix(path, unit+string(filepath.Separator)) && !p.scene.now[path].gone && p.scene.now[path].rule != "" {
+		for path := range p.scene.Now {
+			if strings.HasPrefix(path, unit+string(filepath.Separator)) && !p.scene.Now[path].Gone && p.scene.Now[path].Rule != "" {
 				return true, nil
 			}
 		}
@@ -291,27 +293,27 @@ func (d decided) why(set *plan.Set) string {
 }
 
 // ours reports whether what has a name was placed by a rule itself, and is still that.
-func (p *previewer) ours(name string) func(path string, t thing) bool {
-	return func(path string, t thing) bool {
-		if t.rule != "" || p.l == nil {
-			return t.rule == name
+func (p *previewer) ours(name string) func(path string, t work.Thing) bool {
+	return func(path string, t work.Thing) bool {
+		if t.Rule != "" || p.l == nil {
+			return t.Rule == name
 		}
 		placed, ok, err := p.l.PlacedBy(name, path)
-		return err == nil && ok && placed.After.Size == t.facts.Size && placed.After.Mod == t.facts.Mod
+		return err == nil && ok && placed.After.Size == t.Facts.Size && placed.After.Mod == t.Facts.Mod
 	}
 }
 
 // follow notes what a foretold job leaves: what stays is remembered, what it placed
 // where rules watch is offered to them.
-func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *foretelling, chain []string) {
-	if w.at == c.Unit {
-		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.self.facts, Job: 1}
+func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *work.Foretelling, chain []string) {
+	if w.At == c.Unit {
+		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}
 	}
 	if f.Stage >= maxPasses {
 		return
 	}
-	for _, path := range w.placed {
-		if t, there := p.scene.look(path); there {
+	for _, path := range w.Placed {
+		if t, there := p.scene.Look(path); there {
 			p.offerNext(path, t, chainOf(chain, c.Rule), f.Stage+1)
 		}
 	}
@@ -319,17 +321,17 @@ func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *foretelling, chain 
 
 // offerNext offers what was placed to the rules that watch there; of a folder that no
 // rule takes whole, what lies in it.
-func (p *previewer) offerNext(path string, t thing, chain []string, stage int) {
+func (p *previewer) offerNext(path string, t work.Thing, chain []string, stage int) {
 	if p.set.Watched(path) {
 		p.chains[path] = chain
 		p.next = append(p.next, offered{path, stage})
 	}
-	if !t.facts.Dir || t.source == "" {
+	if !t.Facts.Dir || t.Source == "" {
 		return
 	}
-	_ = watchfs.EachEntry(t.source, func(e fs.DirEntry) {
+	_ = watchfs.EachEntry(t.Source, func(e fs.DirEntry) {
 		inner := filepath.Join(path, e.Name())
-		if below, there := p.scene.look(inner); there && (below.facts.Regular || below.facts.Dir) {
+		if below, there := p.scene.Look(inner); there && (below.Facts.Regular || below.Facts.Dir) {
 			p.offerNext(inner, below, chain, stage)
 		}
 	})
@@ -340,11 +342,11 @@ func (p *previewer) chain() error {
 	for len(p.next) > 0 {
 		o := p.next[0]
 		p.next = p.next[1:]
-		self, there := p.scene.look(o.path)
+		self, there := p.scene.Look(o.path)
 		if !there {
 			continue
 		}
-		if err := p.tellOf(o.path, self, self.facts.Dir, o.stage); err != nil {
+		if err := p.tellOf(o.path, self, self.Facts.Dir, o.stage); err != nil {
 			return err
 		}
 	}
@@ -352,45 +354,45 @@ func (p *previewer) chain() error {
 }
 
 // foretell has one rule take one file in the scene, and tells what comes of it.
-func (p *previewer) foretell(f *Foreseen, t take.Reply, self thing, chain []string) {
+func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain []string) {
 	c := t.Candidate
-	p.scene.begin()
-	w := &foretelling{scene: p.scene, state: p.set.File.StateFolder(), now: p.now, ours: p.ours(c.Rule.Name.S), at: c.Unit, self: self, job: c.Begin(self.facts, t.Event, p.now, p.set.File.StateFolder())}
-	w.job.Exists = func(path string) (bool, error) { _, ok := p.scene.look(path); return ok, nil }
-	if err := w.job.Ready(); err != nil {
-		w.wrong = err.Error()
+	p.scene.Begin()
+	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S), At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
+	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
+	if err := w.Job.Ready(); err != nil {
+		w.Wrong = err.Error()
 	}
 	for i := range c.Rule.Steps {
-		if w.wrong == "" {
-			w.step(&c.Rule.Steps[i])
+		if w.Wrong == "" {
+			w.Step(&c.Rule.Steps[i])
 		}
 	}
-	if w.wrong == "" {
-		w.end(c.Rule.Processed, c.Rule.SameName)
+	if w.Wrong == "" {
+		w.End(c.Rule.Processed, c.Rule.SameName)
 	}
-	f.Steps, f.Thrown = w.steps, w.thrown
-	if w.wrong != "" {
-		p.scene.takeBack() // a failed attempt takes back what it placed
-		f.Fails = w.wrong
-		w.self, w.open, w.placed, w.notes = self, false, nil, nil
-		if w.thrown == "deleted" { // that cannot be taken back
-			w.at = ""
-			p.scene.remove(c.Unit)
+	f.Steps, f.Thrown = w.Steps, w.Thrown
+	if w.Wrong != "" {
+		p.scene.TakeBack() // a failed attempt takes back what it placed
+		f.Fails = w.Wrong
+		w.Self, w.Open, w.Placed, w.Notes = self, false, nil, nil
+		if w.Thrown == "deleted" { // that cannot be taken back
+			w.At = ""
+			p.scene.Remove(c.Unit)
 		} else {
-			w.at, f.Thrown = c.Unit, ""
+			w.At, f.Thrown = c.Unit, ""
 		}
-		w.job.At = ""
-		w.wrong = ""
+		w.Job.At = ""
+		w.Wrong = ""
 		same := c.Rule.SameName
 		if same == rule.SameFail {
 			same = rule.SameNumber
 		}
-		w.end(c.Rule.Failed, same)
+		w.End(c.Rule.Failed, same)
 	}
-	f.Clashes = w.notes
-	f.Open, f.Doubt = w.open, w.doubt
-	if w.at != c.Unit && !w.open {
-		f.FileAfter = w.at
+	f.Clashes = w.Notes
+	f.Open, f.Doubt = w.Open, w.Doubt
+	if w.At != c.Unit && !w.Open {
+		f.FileAfter = w.At
 	}
 	p.follow(f, c, w, chain)
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
@@ -135,7 +137,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	for i := range at {
 		putBackIn(&row, at[i])
 	}
-	if r != nil && len(at) > 0 && at[0].at != row.File && row.Event != file.Removed {
+	if r != nil && len(at) > 0 && at[0].At != row.File && row.Event != file.Removed {
 		j := f.adopt(row, was, tries)
 		j.cause = cut
 		j.follow(at)
@@ -166,7 +168,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 // unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
 // It returns where the files are if something could not be undone.
-func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []unit, left []*ledger.Placement, problems []string) {
+func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []work.Unit, left []*ledger.Placement, problems []string) {
 	var list []*ledger.Placement
 	for i := range placements {
 		if p := &placements[i]; p.FinalState == "" && p.Attempt > row.Earlier {
@@ -176,18 +178,18 @@ func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []
 	if len(list) == 0 {
 		return nil, nil, nil
 	}
-	units = []unit{{taken: row.File, at: row.File, facts: row.Facts}}
+	units = []work.Unit{{Taken: row.File, At: row.File, Facts: row.Facts}}
 	for _, m := range row.Extra {
-		units = append(units, unit{taken: m.File, at: m.File, facts: m.Facts})
+		units = append(units, work.Unit{Taken: m.File, At: m.File, Facts: m.Facts})
 	}
 	inputs := units
 	if row.Event == file.Removed {
 		inputs = nil
 	}
-	problems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, inputs, true)
-	stuck(units, list)
-	restored(units)
-	return units, notUndone(list), problems
+	problems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).TakeBack(list, inputs, true)
+	work.Stuck(units, list)
+	work.Restored(units)
+	return units, work.NotUndone(list), problems
 }
 
 // lastRound returns the placements that end a job's last attempt, if that was
@@ -214,7 +216,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = causeOf(row.Reason)
 	landed := map[string]string{}
-	j.suffer().landed, j.now = landed, map[string]unit{}
+	j.suffer().landed, j.now = landed, map[string]work.Unit{}
 	for _, p := range moves {
 		p.Facts = renumbered(p)
 		j.resumeAt(p)
@@ -225,7 +227,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		}
 	}
 	if j.rule == nil {
-		source := j.where(row.File, row.Facts).at
+		source := j.where(row.File, row.Facts).At
 		at, there := landed[source]
 		if !there {
 			at = source
@@ -239,7 +241,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 // renumbered returns the facts of a placement's source as they are now, if it was taken back
 // from another disk, which has given it a new number.
 func renumbered(p ledger.Placement) file.Facts {
-	now := lookAt(p.Source, p.Facts.Dir)
+	now := work.LookAt(p.Source, p.Facts.Dir)
 	if now.Exists && now.Dir == p.Facts.Dir && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 		return now
 	}
@@ -249,7 +251,7 @@ func renumbered(p ledger.Placement) file.Facts {
 // keepNumber has a placement that is tried again be the one that was intended.
 func (j *job) keepNumber(p ledger.Placement) {
 	note := func(path string, taken file.Facts) {
-		if j.where(path, taken).at == p.Source {
+		if j.where(path, taken).At == p.Source {
 			j.intents = append(j.intents, intent{path, p.FinalState, p.ID})
 		}
 	}
@@ -263,7 +265,7 @@ func (j *job) keepNumber(p ledger.Placement) {
 func (j *job) resumeAt(p ledger.Placement) {
 	note := func(path, at string) {
 		if at == p.Source {
-			j.now[path] = unit{taken: path, at: at, facts: p.Facts}
+			j.now[path] = work.Unit{Taken: path, At: at, Facts: p.Facts}
 		}
 	}
 	note(j.row.File, j.row.FileNow)
@@ -290,7 +292,7 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 	} else {
 		_ = placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
-	if p.Facts.Dir && p.After.Exists && lookAt(p.Target, false).Ino == p.After.Ino {
+	if p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino {
 		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part}, p.Target); ok {
 			p.State = ledger.Done
 			l.RecordPlacement(p)
@@ -298,13 +300,13 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 		}
 	}
 	source := p.Source
-	if hidden := filepath.Join(filepath.Dir(p.Source), part); lookAt(hidden, p.Facts.Dir).Same(p.Facts) {
+	if hidden := filepath.Join(filepath.Dir(p.Source), part); work.LookAt(hidden, p.Facts.Dir).Same(p.Facts) {
 		if source = hidden; placer.Rename(hidden, p.Source) == nil {
 			source = p.Source
 		}
 	}
 	landed := landedAt(p, source)
-	facts := lookAt(source, p.Facts.Dir)
+	facts := work.LookAt(source, p.Facts.Dir)
 	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
 	if landed != "" && there {
 		// Both names, one content: the move was between its two halves.
@@ -316,7 +318,7 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 		return p.Source, true, nil // the placing, which is tried again, finds it under its hidden name, too
 	case landed != "":
 		p.State, p.Target = ledger.Done, landed
-		if now := lookAt(landed, p.Facts.Dir); now.Exists {
+		if now := work.LookAt(landed, p.Facts.Dir); now.Exists {
 			p.After = now
 		}
 	default:
@@ -384,7 +386,7 @@ func landedAt(p ledger.Placement, source string) string {
 		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod == p.Facts.Mod
 		if copied {
 			// A complete copy has the source's content, if that is still there to compare.
-			if lookAt(source, false).Exists {
+			if work.LookAt(source, false).Exists {
 				copied, err = place.SameContent(source, path, p.Facts.Size)
 				copied = copied && err == nil
 			}

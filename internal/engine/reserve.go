@@ -124,7 +124,7 @@ func (f *flow) unwant(w *wish) {
 func (f *flow) before(j *job, path string) []place.Ahead {
 	var files []place.Ahead
 	for w := f.wanted[path].first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
-		if at := w.job.where(w.job.row.File, w.job.row.Facts).at; at != "" && !w.done.Load() {
+		if at := w.job.where(w.job.row.File, w.job.row.Facts).At; at != "" && !w.done.Load() {
 			at, before := f.inHand.follow(w.job.row.ID, at)
 			files = append(files, place.Ahead{Path: at, Before: before, Done: &w.done})
 		}

@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -395,17 +397,17 @@ func (w *world) endAttempt() {
 func (w *world) endSteps(a *attempt, exit int) {
 	under := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
 	res := attemptResult{id: a.plan.ID, ran: time.Second}
-	var p *problem
+	var p *work.Problem
 	for i := 0; i < len(a.plan.Rule.Steps) && p == nil; i++ {
 		s := &a.plan.Rule.Steps[i]
 		if s.Runs() && exit != 0 {
-			p = &problem{text: "it ended with exit code 1"}
+			p = &work.Problem{Text: "it ended with exit code 1"}
 		} else if !s.Runs() {
-			p = under.step(context.Background(), s)
+			p = under.Step(context.Background(), s)
 		}
 	}
 	conclude(under, a, p, &res)
-	w.say("steps of job %d end: ok %v %s; at %s", a.plan.ID, res.ok, res.reason, res.units[0].at)
+	w.say("steps of job %d end: ok %v %s; at %s", a.plan.ID, res.ok, res.reason, res.units[0].At)
 	w.e.flow.attemptEnded(res, w.now)
 }
 

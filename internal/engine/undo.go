@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/work"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
@@ -107,7 +109,7 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 	if err != nil {
 		return fail(err)
 	}
-	now := changes{}
+	now := work.Changes{}
 	entire, rests := pointers(list), []string(nil)
 	for i := range list {
 		left, err := undoOne(l, placer, now, &row, entire, i, resumed[i])
@@ -164,13 +166,13 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State == ledger.Undoing || isHalfBack(p) { // it goes on from wherever it was ended
-			if !isBack(p) {
+		if p.State == ledger.Undoing || work.IsHalfBack(p) { // it goes on from wherever it was ended
+			if !work.IsBack(p) {
 				undoneIn(over, p)
 			}
 			continue
 		}
-		if err := placer.CanUndo(recordOf(p, row.Watch), look); err != nil {
+		if err := placer.CanUndo(work.RecordOf(p, row.Watch), look); err != nil {
 			problems = append(problems, err.Error())
 		}
 		if later, err := takenLater(l, row, p); err != nil {
@@ -178,13 +180,13 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 		} else if later != "" {
 			problems = append(problems, later)
 		}
-		if err := relied(l, p); err != nil {
+		if err := work.Relied(l, p); err != nil {
 			problems = append(problems, err.Error())
 		}
-		if err := lastOf(l, l.Folder(), p, nil, look); err != nil {
+		if err := work.LastOf(l, l.Folder(), p, nil, look); err != nil {
 			problems = append(problems, err.Error())
 		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Replaced {
-			problems = append(problems, nothingElse(p, row.File).Error())
+			problems = append(problems, work.NothingElse(p, row.File).Error())
 		}
 		undoneIn(over, p)
 		if p.Facts.Dir && p.Kind == string(place.Moved) {
@@ -199,10 +201,10 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 
 // stays returns an error if what a placement put somewhere is to stay there.
 func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
-	if err := lastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
+	if err := work.LastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
 		return err
 	}
-	return relied(l, p)
+	return work.Relied(l, p)
 }
 
 // undoneIn notes how paths will look when a placement is undone.
@@ -275,15 +277,15 @@ func pointers(list []ledger.Placement) []*ledger.Placement {
 }
 
 // undoOne undoes one of a job's placements, which are given newest first.
-func undoOne(l store, placer *place.Placer, now changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) (rests []string, err error) {
+func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) (rests []string, err error) {
 	p := list[at]
-	if err := now.undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, undoing{
-		stays: func() error { return stays(l, p, list) },
-		rest:  func(rest *place.Rest) { rests = append(rests, rest.String()) },
+	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, work.Undoing{
+		Stays: func() error { return stays(l, p, list) },
+		Rest:  func(rest *place.Rest) { rests = append(rests, rest.String()) },
 	}); err != nil {
 		return nil, err
 	}
-	if before := now.before(p, list); before != nil {
+	if before := now.Before(p, list); before != nil {
 		l.RecordPlacement(*before) // first, as in takeBack
 	}
 	p.State = ledger.Undone

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"fmt"
@@ -9,17 +9,17 @@ import (
 
 const (
 	maxOutput  = 10 << 20 // bytes that a job may have on disk
-	keptOutput = 1 << 20  // bytes that are kept of one that prints more
+	KeptOutput = 1 << 20  // bytes that are kept of one that prints more
 )
 
 // boundOutput looks at a growing output file now and each second until the
 // attempt ends, so that a job that prints without end does not fill the disk.
-func boundOutput(over <-chan struct{}, path string) {
-	tick := time.NewTicker(outputLook)
+func BoundOutput(over <-chan struct{}, path string) {
+	tick := time.NewTicker(OutputLook)
 	defer tick.Stop()
 	for {
 		if info, err := os.Stat(path); err == nil && info.Size() > maxOutput {
-			_ = cutOutput(path, info.Size()) // the next look tries again
+			_ = CutOutput(path, info.Size()) // the next look tries again
 		}
 		select {
 		case <-over:
@@ -31,23 +31,23 @@ func boundOutput(over <-chan struct{}, path string) {
 
 // cutOutput keeps the end of an output file. The command writes on with
 // O_APPEND meanwhile; what it writes in this instant may be lost.
-func cutOutput(path string, size int64) error {
+func CutOutput(path string, size int64) error {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	tail := make([]byte, keptOutput)
-	n, err := f.ReadAt(tail, size-keptOutput)
+	tail := make([]byte, KeptOutput)
+	n, err := f.ReadAt(tail, size-KeptOutput)
 	if err != nil && err != io.EOF {
 		return err
 	}
 	if err := f.Truncate(0); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(f, "--- %d bytes before this were not kept\n%s", size-keptOutput, tail[:n])
+	_, err = fmt.Fprintf(f, "--- %d bytes before this were not kept\n%s", size-KeptOutput, tail[:n])
 	return err
 }
 
 // outputLook is the time between two looks at an output file.
-const outputLook = time.Second
+const OutputLook = time.Second

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"iter"
@@ -17,8 +17,8 @@ import (
 
 // scene is a picture of the file system as it would be after what was foretold so far.
 // It differs from the real one by what was placed and taken away.
-type scene struct {
-	now     map[string]thing // by path
+type Scene struct {
+	Now     map[string]Thing // by path
 	changes []change         // since begin
 	numbers *place.Numbers
 }
@@ -26,62 +26,62 @@ type scene struct {
 // change is what was known of a path before something was done there.
 type change struct {
 	path  string
-	was   thing
+	was   Thing
 	known bool
 }
 
 // thing is what is at a path of the scene.
-type thing struct {
-	gone   bool
-	facts  file.Facts
-	source string // the real file or folder whose content it has, "" if there is none
+type Thing struct {
+	Gone   bool
+	Facts  file.Facts
+	Source string // the real file or folder whose content it has, "" if there is none
 	text   []byte // the content, if a step writes it
 	open   bool   // only a run can tell the content
-	rule   string // the rule that would have placed it
+	Rule   string // the rule that would have placed it
 }
 
-func newScene() *scene { return &scene{now: map[string]thing{}, numbers: &place.Numbers{}} }
+func NewScene() *Scene { return &Scene{Now: map[string]Thing{}, numbers: &place.Numbers{}} }
 
 // begin starts what takeBack takes back.
-func (s *scene) begin() { s.changes = s.changes[:0] }
+func (s *Scene) Begin() { s.changes = s.changes[:0] }
 
 // takeBack makes the scene what it was when begin was called.
-func (s *scene) takeBack() {
+func (s *Scene) TakeBack() {
 	for _, c := range slices.Backward(s.changes) {
 		if c.known {
-			s.now[c.path] = c.was
+			s.Now[c.path] = c.was
 		} else {
-			delete(s.now, c.path)
+			delete(s.Now, c.path)
 		}
 	}
 	if len(s.changes) > 0 {
 		s.numbers = &place.Numbers{}
 	}
-	s.begin()
+	s.Begin()
 }
 
-func (s *scene) note(path string) {
-	was, known := s.now[path]
+func (s *Scene) note(path string) {
+	was, known := s.Now[path]
 	s.changes = append(s.changes, change{path, was, known})
 }
 
-func (s *scene) set(path string, t thing) {
+func (s *Scene) set(path string, t Thing) {
 	s.note(path)
-	s.now[path] = t
+	s.Now[path] = t
 }
 
 // look reports what is at a path; false if nothing is.
-func (s *scene) look(path string) (thing, bool) {
-	if t, ok := s.now[path]; ok {
-		return t, !t.gone
+func (s *Scene) Look(path string) (Thing, bool) {
+	if t, ok := s.Now[path]; ok {
+		return t, !t.Gone
 	}
 	source := path
 	for up := filepath.Dir(path); ; up = filepath.Dir(up) {
-		if t, ok := s.now[up]; ok {
-			if t.gone || !t.facts.Dir || t.source == "" {
-				return thing{}, false
+		if t, ok := s.Now[up]; ok {
+			if t.Gone || !t.Facts.Dir || t.Source == "" {
+				return Thing{}, false
 			}
-			source = t.source + path[len(up):]
+			source = t.Source + path[len(up):]
 			break
 		}
 		if up == filepath.Dir(up) {
@@ -90,37 +90,37 @@ func (s *scene) look(path string) (thing, bool) {
 	}
 	facts, err := watchfs.LookAny(source)
 	if err != nil || !facts.Exists {
-		return thing{}, false
+		return Thing{}, false
 	}
-	return thing{facts: facts, source: source}, true
+	return Thing{Facts: facts, Source: source}, true
 }
 
 // glob lists the paths of the scene that a pattern fits, by name.
-func (s *scene) glob(pattern string) []string {
+func (s *Scene) glob(pattern string) []string {
 	found := map[string]bool{}
 	paths, _ := filepath.Glob(pattern)
 	for _, path := range paths {
 		found[path] = true
 	}
-	for path := range s.now {
+	for path := range s.Now {
 		if ok, err := filepath.Match(pattern, path); err == nil && ok {
 			found[path] = true
 		}
 	}
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(found)), func(path string) bool {
-		_, there := s.look(path)
+		_, there := s.Look(path)
 		return !there || plan.Hidden(filepath.Base(path))
 	})
 }
 
 // same reports whether two files have the same content; sure is false if only a run can tell.
-func (s *scene) same(a, b thing) (same, sure bool) {
+func (s *Scene) same(a, b Thing) (same, sure bool) {
 	switch {
-	case !a.facts.Regular || !b.facts.Regular:
+	case !a.Facts.Regular || !b.Facts.Regular:
 		return false, true
 	case a.open || b.open:
 		return false, false
-	case a.facts.Size != b.facts.Size:
+	case a.Facts.Size != b.Facts.Size:
 		return false, true
 	}
 	is, err := a.payload().Same(b.payload())
@@ -141,7 +141,7 @@ type landing struct {
 
 // land foretells a placement, as place.Placer would do it. ours tells whether what has
 // the name may be replaced in any case.
-func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, ours func(path string, t thing) bool) landing {
+func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName, ours func(path string, t Thing) bool) landing {
 	if why := s.cannotEnter(source, t, to); why != "" {
 		return landing{path: to.Path(), wrong: why}
 	}
@@ -150,7 +150,7 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 	wanted, path := t.payload(), filepath.Join(to.Folder(), to.Name)
 	for n := range s.tries(path, wanted, ours != nil) {
 		l := landing{path: filepath.Join(to.Folder(), place.Numbered(to.Name, n)), number: n, maybe: maybe}
-		there, taken := s.look(l.path)
+		there, taken := s.Look(l.path)
 		if !taken {
 			return l
 		}
@@ -165,7 +165,7 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 		case is:
 			l.same = true
 			return l
-		case there.facts.Regular && (same == rule.SameReplace || ours != nil && ours(l.path, there)):
+		case there.Facts.Regular && (same == rule.SameReplace || ours != nil && ours(l.path, there)):
 			l.over = true
 			return l
 		case same == rule.SameSkip:
@@ -186,52 +186,52 @@ func (s *scene) land(source string, t thing, to plan.Spot, same rule.SameName, o
 }
 
 // tries returns the numbers to look at, as a place.Placer has them.
-func (s *scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int] {
+func (s *Scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int] {
 	known := s.numbers
 	if all {
 		known = nil
 	}
 	return known.Tries(path, wanted, func(n int) bool {
-		_, taken := s.look(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
+		_, taken := s.Look(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
 		return taken
 	})
 }
 
 // payload returns the content of a thing, as far as it is known.
-func (t thing) payload() *place.Payload {
-	if !t.facts.Regular || t.open {
+func (t Thing) payload() *place.Payload {
+	if !t.Facts.Regular || t.open {
 		return &place.Payload{Size: -1}
 	}
-	return &place.Payload{Path: t.source, Size: t.facts.Size, Text: t.text}
+	return &place.Payload{Path: t.Source, Size: t.Facts.Size, Text: t.text}
 }
 
 // makeFolder notes a folder that is made for what is placed in it.
-func (s *scene) makeFolder(folder string) {
+func (s *Scene) makeFolder(folder string) {
 	for ; folder != filepath.Dir(folder); folder = filepath.Dir(folder) {
-		if _, there := s.look(folder); there {
+		if _, there := s.Look(folder); there {
 			return
 		}
-		s.set(folder, thing{facts: file.Facts{Exists: true, Dir: true}})
+		s.set(folder, Thing{Facts: file.Facts{Exists: true, Dir: true}})
 	}
 }
 
 // cannotEnter reports why nothing can be placed in a folder, "" if something can.
-func (s *scene) cannotEnter(source string, t thing, to plan.Spot) string {
+func (s *Scene) cannotEnter(source string, t Thing, to plan.Spot) string {
 	for at := to.Folder(); at != filepath.Dir(at); at = filepath.Dir(at) {
-		if t.facts.Dir && source != "" && place.SameEntry(at, source) {
+		if t.Facts.Dir && source != "" && place.SameEntry(at, source) {
 			return place.ErrInside.Error()
 		}
-		there, ok := s.look(at)
+		there, ok := s.Look(at)
 		if !ok {
 			continue
 		}
-		if info, err := os.Stat(there.source); !there.facts.Dir && (there.source == "" || err != nil || !info.IsDir()) {
+		if info, err := os.Stat(there.Source); !there.Facts.Dir && (there.Source == "" || err != nil || !info.IsDir()) {
 			return "the folder " + to.Folder() + " cannot be made: " + place.ErrInTheWay.Error()
 		}
-		if to.Rel != "" && len(at) > len(to.Root) && !there.facts.Dir {
+		if to.Rel != "" && len(at) > len(to.Root) && !there.Facts.Dir {
 			return "a part of " + to.Folder() + " that came from a placeholder is a link, and such links are not followed"
 		}
-		if !t.facts.Dir {
+		if !t.Facts.Dir {
 			break
 		}
 	}
@@ -239,24 +239,24 @@ func (s *scene) cannotEnter(source string, t thing, to plan.Spot) string {
 }
 
 // put notes a placement.
-func (s *scene) put(l landing, t thing, by string) {
+func (s *Scene) put(l landing, t Thing, by string) {
 	if l.here || l.same || l.skipped || l.wrong != "" {
 		return
 	}
-	t.gone, t.rule = false, by
+	t.Gone, t.Rule = false, by
 	s.set(l.path, t)
 }
 
 // remove notes that nothing is at a path any more.
-func (s *scene) remove(path string) {
-	if t, _ := s.look(path); t.facts.Dir {
-		for below := range s.now {
+func (s *Scene) Remove(path string) {
+	if t, _ := s.Look(path); t.Facts.Dir {
+		for below := range s.Now {
 			if strings.HasPrefix(below, path+string(filepath.Separator)) {
 				s.note(below)
-				delete(s.now, below)
+				delete(s.Now, below)
 			}
 		}
 	}
-	s.set(path, thing{gone: true})
+	s.set(path, Thing{Gone: true})
 	s.numbers.Free(path)
 }

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"context"
@@ -142,14 +142,14 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 	}
 	look.Complete(t.Set, t.Rule, job.File, &job.Facts)
 	r := runner.New()
-	job.Exists = isThere
-	w := &work{job: job, output: filepath.Join(t.Folder, "output"), units: []unit{{taken: job.File, at: job.File, facts: job.Facts, captures: job.Captures}},
-		hands: hands{secrets: t.Set.File.SecretNames(), placer: &place.Placer{}, runner: r, state: t.Folder, book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
-	if p := w.all(ctx); p != nil {
-		fmt.Fprintln(t.Out, p.text)
+	job.Exists = IsThere
+	w := &Work{Job: job, Output: filepath.Join(t.Folder, "output"), Units: []Unit{{Taken: job.File, At: job.File, Facts: job.Facts, Captures: job.Captures}},
+		Hands: Hands{Secrets: t.Set.File.SecretNames(), Placer: &place.Placer{}, Runner: r, State: t.Folder, Book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
+	if p := w.All(ctx); p != nil {
+		fmt.Fprintln(t.Out, p.Text)
 		return "", false, nil
 	}
-	return w.units[0].at, true, nil
+	return w.Units[0].At, true, nil
 }
 
 // trialHands keep a trial's placements in its folder and record nothing.
@@ -182,15 +182,15 @@ func (t *trialHands) ran(res runner.Result, output string) {
 	}
 }
 
-func (t *trialHands) number() int64                                      { t.last++; return t.last }
-func (t *trialHands) intend([]*ledger.Placement) error                   { return nil }
-func (t *trialHands) did(*ledger.Placement)                              {}
-func (t *trialHands) stays(*ledger.Placement, []*ledger.Placement) error { return nil }
-func (t *trialHands) there(string) error                                 { return nil }
-func (t *trialHands) ours(string, string, file.Facts) bool               { return false }
-func (t *trialHands) notice(string, string, plan.Job)                    {}
-func (t *trialHands) first(string) []place.Ahead                         { return nil }
-func (t *trialHands) held(string, bool) bool                             { return false }
-func (t *trialHands) lost(folder string, _ []string) string {
+func (t *trialHands) Number() int64                                      { t.last++; return t.last }
+func (t *trialHands) Intend([]*ledger.Placement) error                   { return nil }
+func (t *trialHands) Did(*ledger.Placement)                              {}
+func (t *trialHands) Stays(*ledger.Placement, []*ledger.Placement) error { return nil }
+func (t *trialHands) There(string) error                                 { return nil }
+func (t *trialHands) Ours(string, string, file.Facts) bool               { return false }
+func (t *trialHands) Notice(string, string, plan.Job)                    {}
+func (t *trialHands) First(string) []place.Ahead                         { return nil }
+func (t *trialHands) Held(string, bool) bool                             { return false }
+func (t *trialHands) Lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"
 }

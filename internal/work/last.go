@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"fmt"
@@ -23,7 +23,7 @@ type history interface {
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
-func lastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
+func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
 	if place.Kind(p.Kind) != place.Put || p.Source == "" {
 		return nil
 	}
@@ -80,27 +80,27 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 const maxFollowed = 16
 
 // nothingElse says that a placement stays because its input is gone.
-func nothingElse(p *ledger.Placement, input string) error {
+func NothingElse(p *ledger.Placement, input string) error {
 	return fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
 }
 
 // inputGone reports whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.
-func inputGone(list []*ledger.Placement, inputs []unit) (path string, gone bool) {
+func inputGone(list []*ledger.Placement, inputs []Unit) (path string, gone bool) {
 	for _, u := range inputs {
-		if u.at == "" {
+		if u.At == "" {
 			continue // the job of a removal
 		}
-		at, there := u.taken, lookAt(u.taken, false).Exists
+		at, there := u.Taken, LookAt(u.Taken, false).Exists
 		for _, p := range list {
 			if p.Source == at && p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && p.State != ledger.Dropped {
 				if at = p.Target; at != "" {
-					there = there || lookAt(at, false).Exists
+					there = there || LookAt(at, false).Exists
 				}
 			}
 		}
 		if !there {
-			return u.taken, true
+			return u.Taken, true
 		}
 	}
 	return "", false

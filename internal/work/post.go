@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"bufio"
@@ -30,14 +30,14 @@ const maxAnswer = maxSaved
 
 // post sends a file over HTTP. A redirect is not followed: the file goes to
 // the address that the rule names, or nowhere.
-func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) error {
+func (w *Work) post(ctx context.Context, s *rule.Step, u *Unit, j plan.Job) error {
 	address, err := j.Address(s)
 	if err != nil {
 		return err
 	}
 	shown := plan.ShownAddress(address)
 	if w.trial != nil {
-		w.tell("would send %s to %s", u.at, shown)
+		w.tell("would send %s to %s", u.At, shown)
 		if s.Save.Set() {
 			return w.saveText(s, []byte("(the answer)"))
 		}
@@ -48,7 +48,7 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 		ctx, cancel = context.WithTimeout(ctx, postTimeout)
 		defer cancel()
 	}
-	f, err := watchfs.OpenKnown(w.job.Watch, u.at, u.facts)
+	f, err := watchfs.OpenKnown(w.Job.Watch, u.At, u.Facts)
 	if err != nil {
 		return err
 	}
@@ -80,7 +80,7 @@ func (w *work) post(ctx context.Context, s *rule.Step, u *unit, j plan.Job) erro
 		if first = shorten(first); first != "" {
 			why += ": " + first
 		}
-		if slices.Contains(w.job.Rule.Retry.NeverHTTP, res.StatusCode) {
+		if slices.Contains(w.Job.Rule.Retry.NeverHTTP, res.StatusCode) {
 			return hopeless{why}
 		}
 		return errors.New(why)
@@ -114,22 +114,22 @@ func innermost(err error) error {
 }
 
 // postBody is the file itself, or a form with the file as a field.
-func postBody(s *rule.Step, f *os.File, u *unit) (body io.Reader, kind string, size int64, err error) {
-	kind = watchfs.MediaType(u.at)
+func postBody(s *rule.Step, f *os.File, u *Unit) (body io.Reader, kind string, size int64, err error) {
+	kind = watchfs.MediaType(u.At)
 	if !s.Field.Set() {
-		return f, kind, u.facts.Size, nil
+		return f, kind, u.Facts.Size, nil
 	}
 	var head, tail strings.Builder
 	form := multipart.NewWriter(&head)
 	header := textproto.MIMEHeader{}
 	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "_", "\n", "_")
-	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(s.Field.S), quote.Replace(filepath.Base(u.at))))
+	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(s.Field.S), quote.Replace(filepath.Base(u.At))))
 	header.Set("Content-Type", kind)
 	if _, err := form.CreatePart(header); err != nil {
 		return nil, "", 0, err
 	}
 	tail.WriteString("\r\n--" + form.Boundary() + "--\r\n")
-	size = int64(head.Len()+tail.Len()) + u.facts.Size
+	size = int64(head.Len()+tail.Len()) + u.Facts.Size
 	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())), form.FormDataContentType(), size, nil
 }
 
@@ -165,8 +165,8 @@ func postRequest(ctx context.Context, s *rule.Step, j plan.Job, address string, 
 }
 
 // print adds to what the job's commands printed.
-func (w *work) print(head string, text []byte) error {
-	f, err := os.OpenFile(w.output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+func (w *Work) print(head string, text []byte) error {
+	f, err := os.OpenFile(w.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return fmt.Errorf("the output file cannot be made: %w", err)
 	}

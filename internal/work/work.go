@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"bytes"
@@ -19,11 +19,11 @@ import (
 )
 
 // took lists the files that the steps took away, besides the job's own.
-func (w *work) took() (paths []string) {
-	for _, p := range w.placed {
+func (w *Work) Took() (paths []string) {
+	for _, p := range w.Placed {
 		switch place.Kind(p.Kind) {
 		case place.Moved, place.Duplicate, place.Trashed, place.Deleted:
-			if p.State == ledger.Done && p.Source != w.job.File {
+			if p.State == ledger.Done && p.Source != w.Job.File {
 				paths = append(paths, p.Source)
 			}
 		}
@@ -32,21 +32,21 @@ func (w *work) took() (paths []string) {
 }
 
 // isThere reports whether a path is there, by the path itself or what a link leads to.
-func isThere(path string) (bool, error) {
+func IsThere(path string) (bool, error) {
 	f, err := watchfs.Stat(path)
 	return f.Exists, err
 }
 
 // all does the steps, one after the other, until one fails.
-func (w *work) all(ctx context.Context) *problem {
-	r := w.job.Rule
+func (w *Work) All(ctx context.Context) *Problem {
+	r := w.Job.Rule
 	for i := range r.Steps {
-		p := w.step(ctx, &r.Steps[i])
+		p := w.Step(ctx, &r.Steps[i])
 		if p == nil && ctx.Err() != nil && i < len(r.Steps)-1 {
-			p = &problem{text: whyEnded(ctx, r)}
+			p = &Problem{Text: whyEnded(ctx, r)}
 		}
 		if p != nil {
-			p.text = stepName(r, i) + p.text
+			p.Text = stepName(r, i) + p.Text
 			return p
 		}
 	}
@@ -56,34 +56,34 @@ func (w *work) all(ctx context.Context) *problem {
 // whyEnded says why an attempt ended between or within steps that run no program.
 func whyEnded(ctx context.Context, r *rule.Rule) string {
 	switch context.Cause(ctx) {
-	case errAttemptTimeout:
+	case ErrTimeout:
 		return fmt.Sprintf("it timed out after %s", plan.Span(r.Timeout.Duration))
-	case errStopJob:
+	case ErrStopJob:
 		return "it was stopped"
 	}
 	return "the watcher ended"
 }
 
 var (
-	errAttemptTimeout = errors.New("the attempt timed out")
-	errStopJob        = errors.New("the job is to be stopped")
+	ErrTimeout = errors.New("the attempt timed out")
+	ErrStopJob = errors.New("the job is to be stopped")
 )
 
 // scratch makes the attempt's own folder, if a step uses it.
-func (w *work) scratch() (string, error) {
-	if !w.job.Rule.NeedsScratch() {
+func (w *Work) Scratch() (string, error) {
+	if !w.Job.Rule.NeedsScratch() {
 		return "", nil
 	}
-	path := filepath.Join(w.state, "scratch", fmt.Sprintf("%d-%d", w.job.ID, w.job.Attempt))
+	path := filepath.Join(w.State, "scratch", fmt.Sprintf("%d-%d", w.Job.ID, w.Job.Attempt))
 	if err := os.MkdirAll(path, 0o700); err != nil {
 		return "", fmt.Errorf("the scratch folder cannot be made: %w", err)
 	}
-	w.job.Scratch = path
-	if w.job.Files == nil {
+	w.Job.Scratch = path
+	if w.Job.Files == nil {
 		return path, nil
 	}
-	w.job.List, w.job.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
-	return path, writeLists(w.job)
+	w.Job.List, w.Job.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	return path, writeLists(w.Job)
 }
 
 // writeLists writes the files that list those of a batch or group.
@@ -144,9 +144,9 @@ func writeScript(s *plan.Script) error {
 
 // keepOutput returns the output's name, or removes the file and gives "" if
 // nothing was printed.
-func (w *work) keepOutput(name string) string {
+func (w *Work) KeepOutput(name string) string {
 	if w.printed == 0 {
-		os.Remove(w.output)
+		os.Remove(w.Output)
 		return ""
 	}
 	return name

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"context"
@@ -16,39 +16,39 @@ import (
 
 // program runs a command or script, and keeps its standard output where the
 // step wants that.
-func (w *work) program(ctx context.Context, s *rule.Step) *problem {
-	c, err := w.job.Command(s, w.state)
+func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
+	c, err := w.Job.Command(s, w.State)
 	if err == nil {
 		err = writeScript(c.Script)
 	}
 	if err != nil {
 		return problemOf(err)
 	}
-	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.output, Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.secrets, Ledger: w.state, Job: w.job.ID, Attempt: w.job.Attempt}
+	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID, Attempt: w.Job.Attempt}
 	if s.Save.Set() || s.Stdout.Set() {
-		spec.Stdout = filepath.Join(w.job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
+		spec.Stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
 	}
 	if w.trial != nil {
 		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
 	}
 	before := w.printed // by the steps before
-	w.run = w.runner.Run(ctx, spec)
-	w.trial.ran(w.run, w.output)
-	w.cpu += w.run.CPU
-	w.memory = max(w.memory, w.run.Memory)
+	w.run = w.Runner.Run(ctx, spec)
+	w.trial.ran(w.run, w.Output)
+	w.CPU += w.run.CPU
+	w.Memory = max(w.Memory, w.run.Memory)
 	w.printed = max(w.printed, w.run.Output)
 	if w.run.Err == nil {
 		exit := w.run.Exit
-		w.exit, w.job.Exit = &exit, exit
+		w.Exit, w.Job.Exit = &exit, exit
 	}
 	if w.run.Left {
 		w.note("processes that it left in the background were ended with it")
 	}
 	if why := w.judge(ctx, s); why != "" {
-		if line := plan.Telling(lastLines(w.output, before, tellingLines)); line != "" && w.run.Err == nil {
+		if line := plan.Telling(lastLines(w.Output, before, tellingLines)); line != "" && w.run.Err == nil {
 			why += ": " + shorten(line)
 		}
-		return &problem{text: why}
+		return &Problem{Text: why}
 	}
 	if s.Save.Set() {
 		return problemOf(w.save(s, spec.Stdout))
@@ -66,7 +66,7 @@ const tellingLines = 40
 const maxSaved = 64 << 10
 
 // save keeps what a command printed as a word.
-func (w *work) save(s *rule.Step, path string) error {
+func (w *Work) save(s *rule.Step, path string) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return err
@@ -74,24 +74,24 @@ func (w *work) save(s *rule.Step, path string) error {
 	return w.saveText(s, text)
 }
 
-func (w *work) saveText(s *rule.Step, text []byte) error {
+func (w *Work) saveText(s *rule.Step, text []byte) error {
 	if len(text) > maxSaved {
 		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), maxSaved)
 	}
-	if w.job.Saved == nil {
-		w.job.Saved = map[string]string{}
+	if w.Job.Saved == nil {
+		w.Job.Saved = map[string]string{}
 	}
-	w.job.Saved[s.Save.S] = strings.TrimSpace(string(text))
+	w.Job.Saved[s.Save.S] = strings.TrimSpace(string(text))
 	return nil
 }
 
 // keepStdout puts what a command printed where stdout: says.
-func (w *work) keepStdout(s *rule.Step, path string) error {
+func (w *Work) keepStdout(s *rule.Step, path string) error {
 	facts, err := watchfs.Stat(path)
 	if err != nil {
 		return err
 	}
-	to, err := w.spot(s, w.job, w.job.Path())
+	to, err := w.spot(s, w.Job, w.Job.Path())
 	if err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (w *work) keepStdout(s *rule.Step, path string) error {
 }
 
 // judge says in one sentence why a command failed, "" if it did not.
-func (w *work) judge(ctx context.Context, s *rule.Step) string {
+func (w *Work) judge(ctx context.Context, s *rule.Step) string {
 	program := "the script"
 	if s.Verb() == "run" {
 		program = filepath.Base(s.Command.Words[0].String())
@@ -108,9 +108,9 @@ func (w *work) judge(ctx context.Context, s *rule.Step) string {
 	switch {
 	case run.Err != nil:
 		return run.Err.Error()
-	case run.Stopped && context.Cause(ctx) == errAttemptTimeout:
-		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.job.Rule.Timeout.Duration))
-	case run.Stopped && context.Cause(ctx) == errStopJob:
+	case run.Stopped && context.Cause(ctx) == ErrTimeout:
+		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.Job.Rule.Timeout.Duration))
+	case run.Stopped && context.Cause(ctx) == ErrStopJob:
 		return "it was stopped"
 	case run.Stopped:
 		return "the watcher ended"

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"cmp"
@@ -24,75 +24,75 @@ import (
 
 // hands are what steps act with: those of the engine record every placement
 // before it is made, those of a trial only touch a throwaway folder.
-type hands struct {
-	placer *place.Placer
-	runner *runner.Runner
-	state  string // folder of scripts, scratch folders and kept content
-	book   book
+type Hands struct {
+	Placer *place.Placer
+	Runner *runner.Runner
+	State  string // folder of scripts, scratch folders and kept content
+	Book   Book
 	trial  *trialHands // nil for real
-	watch  string      // the watched folder that the job's file was taken from
+	Watch  string      // the watched folder that the job's file was taken from
 
-	secrets []string // environment variables that commands do not get
+	Secrets []string // environment variables that commands do not get
 }
 
-// book is the engine's side of a placement.
-type book interface {
-	number() int64                                            // of a new placement
-	intend(p []*ledger.Placement) error                       // until that is durable
-	did(p *ledger.Placement)                                  // how it ended
-	stays(p *ledger.Placement, job []*ledger.Placement) error // an error if what it placed is relied on, or all that is left
-	there(folder string) error                                // an error if the folder's disk is not mounted
-	ours(rule, target string, f file.Facts) bool              // whether what lies there is what the rule placed
-	notice(channel, text string, job plan.Job)                // a notify step
-	first(path string) []place.Ahead                          // the files that a name is left to
-	held(path string, wait bool) bool                         // whether another job works on a file, perhaps after a while
-	lost(folder string, attributes []string) string           // what to say of attributes that a folder cannot hold, once
+// Book is the engine's side of a placement.
+type Book interface {
+	Number() int64                                            // of a new placement
+	Intend(p []*ledger.Placement) error                       // until that is durable
+	Did(p *ledger.Placement)                                  // how it ended
+	Stays(p *ledger.Placement, job []*ledger.Placement) error // an error if what it placed is relied on, or all that is left
+	There(folder string) error                                // an error if the folder's disk is not mounted
+	Ours(rule, target string, f file.Facts) bool              // whether what lies there is what the rule placed
+	Notice(channel, text string, job plan.Job)                // a notify step
+	First(path string) []place.Ahead                          // the files that a name is left to
+	Held(path string, wait bool) bool                         // whether another job works on a file, perhaps after a while
+	Lost(folder string, attributes []string) string           // what to say of attributes that a folder cannot hold, once
 }
 
 // unit is one file of a job and where it is now.
-type unit struct {
-	taken    string
-	at       string // "" if it is nowhere
-	facts    file.Facts
-	captures map[string]string
+type Unit struct {
+	Taken    string
+	At       string // "" if it is nowhere
+	Facts    file.Facts
+	Captures map[string]string
 }
 
 // work is the steps of one attempt under way.
-type work struct {
-	hands
-	job    plan.Job
-	units  []unit
-	output string // file for what is printed
-	placed []*ledger.Placement
-	notes  []string          // for the job's line
-	fulfil func(path string) // is told of each path where something was placed; nil for nobody
-	rests  []*place.Rest     // what could not be removed of folders that were moved
+type Work struct {
+	Hands
+	Job    plan.Job
+	Units  []Unit
+	Output string // file for what is printed
+	Placed []*ledger.Placement
+	Notes  []string          // for the job's line
+	Fulfil func(path string) // is told of each path where something was placed; nil for nobody
+	Rests  []*place.Rest     // what could not be removed of folders that were moved
 	run    runner.Result
-	exit   *int
-	cpu    time.Duration
-	memory int64
+	Exit   *int
+	CPU    time.Duration
+	Memory int64
 
 	printed int64 // bytes in the output file
 }
 
 // problem is why a step failed.
-type problem struct {
-	text     string
-	waits    bool // nothing is wrong with the file: the target's disk is full or away
-	hopeless bool // another attempt would fail for the same reason
+type Problem struct {
+	Text     string
+	Waits    bool // nothing is wrong with the file: the target's disk is full or away
+	Hopeless bool // another attempt would fail for the same reason
 }
 
-func problemOf(err error) *problem {
+func problemOf(err error) *Problem {
 	if err == nil {
 		return nil
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &problem{text: err.Error(), waits: full || errors.Is(err, errDiskAway) || errors.Is(err, place.ErrHeld), hopeless: place.Final(err) || errors.As(err, new(hopeless))}
+	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
 }
 
 // step does one step.
-func (w *work) step(ctx context.Context, s *rule.Step) *problem {
-	applies, err := w.job.Applies(s)
+func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
+	applies, err := w.Job.Applies(s)
 	if err != nil || !applies {
 		return problemOf(err)
 	}
@@ -101,10 +101,10 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 		ctx, cancel = context.WithTimeout(ctx, t)
 		defer cancel()
 	}
-	placer := *w.placer
+	placer := *w.Placer
 	placer.Cancel = ctx.Done()
-	defer func(was *place.Placer) { w.placer = was }(w.placer)
-	w.placer = &placer
+	defer func(was *place.Placer) { w.Placer = was }(w.Placer)
+	w.Placer = &placer
 	switch s.Verb() {
 	case "run", "script":
 		return w.program(ctx, s)
@@ -117,8 +117,8 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 			return w.ended(ctx, s, w.others(s))
 		}
 	}
-	for i := range w.units {
-		if err := w.one(ctx, s, &w.units[i]); err != nil {
+	for i := range w.Units {
+		if err := w.one(ctx, s, &w.Units[i]); err != nil {
 			return w.ended(ctx, s, err)
 		}
 	}
@@ -126,36 +126,36 @@ func (w *work) step(ctx context.Context, s *rule.Step) *problem {
 }
 
 // ended says why a step failed that was ended.
-func (w *work) ended(ctx context.Context, s *rule.Step, err error) *problem {
+func (w *Work) ended(ctx context.Context, s *rule.Step, err error) *Problem {
 	p := problemOf(err)
 	if errors.Is(err, place.ErrStopped) && ctx.Err() != nil {
-		p.text = whyEnded(ctx, w.job.Rule)
+		p.Text = whyEnded(ctx, w.Job.Rule)
 		if context.Cause(ctx) == context.DeadlineExceeded {
-			p.text = fmt.Sprintf("it timed out after %s", plan.Span(s.Timeout.Duration))
+			p.Text = fmt.Sprintf("it timed out after %s", plan.Span(s.Timeout.Duration))
 		}
 	}
 	return p
 }
 
 // as returns the job as it is for one of its files.
-func (w *work) as(u *unit) plan.Job {
-	j := w.job
-	if w.job.Files != nil {
-		j.File, j.Facts, j.Captures, j.Files = u.taken, u.facts, u.captures, nil
+func (w *Work) as(u *Unit) plan.Job {
+	j := w.Job
+	if w.Job.Files != nil {
+		j.File, j.Facts, j.Captures, j.Files = u.Taken, u.Facts, u.Captures, nil
 	}
-	j.At = u.at
+	j.At = u.At
 	return j
 }
 
 // one does a step that places or sends one of the job's files.
-func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
+func (w *Work) one(ctx context.Context, s *rule.Step, u *Unit) error {
 	j := w.as(u)
 	if s.Verb() == "mirror" {
 		return w.mirror(s, u, j)
 	}
-	if u.at == "" {
+	if u.At == "" {
 		if j.Event == file.Removed {
-			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the step out then", plan.Display(u.taken), s.Verb())
+			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the step out then", plan.Display(u.Taken), s.Verb())
 		}
 		return fmt.Errorf("an earlier step has discarded the file")
 	}
@@ -163,7 +163,7 @@ func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
 	case "move", "rename":
 		return w.move(s, u, j)
 	case "copy":
-		return w.copy(s, j, u.at, u.facts)
+		return w.copy(s, j, u.At, u.Facts)
 	case "replace_with":
 		return w.replace(s, u, j)
 	case "discard":
@@ -177,32 +177,32 @@ func (w *work) one(ctx context.Context, s *rule.Step, u *unit) error {
 }
 
 // placing begins the record of a placement; the request's Stage completes it.
-func (w *work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
+func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
 	list := &[]*ledger.Placement{}
 	if w.passing(req.To.Folder()) {
-		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), rule.SameReplace
-		req.Kept = filepath.Join(w.job.Scratch, ".replaced")
+		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(), rule.SameReplace
+		req.Kept = filepath.Join(w.Job.Scratch, ".replaced")
 		return list // the scratch folder goes with the attempt: there is nothing to undo
 	}
 	if kind == place.Moved && w.passing(filepath.Dir(source)) {
 		kind = place.Put // undone by removing it: where it came from is gone by then
 	}
-	id := w.book.number()
-	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.job.Watch, before, w.part(), same
-	req.Kept = keptPath(w.state, id)
-	req.Held = func(path string) bool { return w.book.held(path, same == rule.SameReplace) }
+	id := w.Book.Number()
+	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(), same
+	req.Kept = KeptPath(w.State, id)
+	req.Held = func(path string) bool { return w.Book.Held(path, same == rule.SameReplace) }
 	if req.To.Name != "" {
-		req.First = w.book.first(req.To.Path())
+		req.First = w.Book.First(req.To.Path())
 	}
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {
 			if i == len(*list) {
-				p := &ledger.Placement{ID: id, Job: w.job.ID, Attempt: w.job.Attempt, Source: source, Facts: before, State: ledger.Intended, Chained: true}
+				p := &ledger.Placement{ID: id, Job: w.Job.ID, Attempt: w.Job.Attempt, Source: source, Facts: before, State: ledger.Intended, Chained: true}
 				if i > 0 {
-					p.ID = w.book.number()
+					p.ID = w.Book.Number()
 				}
 				*list = append(*list, p)
-				w.placed = append(w.placed, p)
+				w.Placed = append(w.Placed, p)
 			}
 			p := (*list)[i]
 			p.Kind, p.Target, p.After, p.Replaced, p.Made = string(kind), s.Target, s.Facts, s.Replaced, s.Made
@@ -213,77 +213,77 @@ func (w *work) placing(kind place.Kind, source string, before file.Facts, req *p
 				p.Kept = cmp.Or(s.Kept, req.Kept)
 			}
 		}
-		return w.book.intend(*list)
+		return w.Book.Intend(*list)
 	}
 	return list
 }
 
 // passing reports whether a folder is the attempt's own, or lies in it.
-func (w *work) passing(folder string) bool {
-	return w.job.Scratch != "" && (folder == w.job.Scratch || strings.HasPrefix(folder, w.job.Scratch+string(filepath.Separator)))
+func (w *Work) passing(folder string) bool {
+	return w.Job.Scratch != "" && (folder == w.Job.Scratch || strings.HasPrefix(folder, w.Job.Scratch+string(filepath.Separator)))
 }
 
-func (w *work) part() string { return place.PartName(w.state, w.job.ID) }
+func (w *Work) part() string { return place.PartName(w.State, w.Job.ID) }
 
 // done completes the records of a placement that went well.
-func (w *work) done(list []*ledger.Placement, results ...place.Result) {
+func (w *Work) done(list []*ledger.Placement, results ...place.Result) {
 	if len(results) > 0 && results[0].Target != "" {
-		w.job.Placed = results[0].Target
+		w.Job.Placed = results[0].Target
 	}
 	for i, p := range list {
 		if i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {
 			p.State = ledger.Dropped // it was there: nothing was made
-			w.book.did(p)
+			w.Book.Did(p)
 			continue
 		}
 		if i < len(results) && results[i].Facts.Exists {
 			p.Target, p.After = results[i].Target, results[i].Facts
 		}
 		p.State = ledger.Done
-		w.book.did(p)
+		w.Book.Did(p)
 		w.changed(p)
 	}
 	for _, r := range results {
 		if r.Rest != nil {
-			w.rests = append(w.rests, r.Rest)
+			w.Rests = append(w.Rests, r.Rest)
 		}
 		if len(r.Lost) > 0 {
-			w.note(w.book.lost(filepath.Dir(r.Target), r.Lost))
+			w.note(w.Book.Lost(filepath.Dir(r.Target), r.Lost))
 		}
 	}
 }
 
 // changed looks again at a folder of the job's in which a placement of its own has
 // changed something.
-func (w *work) changed(p *ledger.Placement) {
-	for i := range w.units {
-		u := &w.units[i]
-		below := u.at + string(filepath.Separator)
-		if !u.facts.Dir || u.at == "" || !strings.HasPrefix(p.Source, below) && !strings.HasPrefix(p.Target, below) {
+func (w *Work) changed(p *ledger.Placement) {
+	for i := range w.Units {
+		u := &w.Units[i]
+		below := u.At + string(filepath.Separator)
+		if !u.Facts.Dir || u.At == "" || !strings.HasPrefix(p.Source, below) && !strings.HasPrefix(p.Target, below) {
 			continue
 		}
-		if facts, err := watchfs.LookTree(u.at); err == nil && facts.Exists {
-			u.facts = facts
+		if facts, err := watchfs.LookTree(u.At); err == nil && facts.Exists {
+			u.Facts = facts
 		}
 	}
 }
 
 // placedAt tells whoever wants to know that something has got its place.
-func (w *work) placedAt(path string) {
-	if w.fulfil != nil {
-		w.fulfil(path)
+func (w *Work) placedAt(path string) {
+	if w.Fulfil != nil {
+		w.Fulfil(path)
 	}
 }
 
-func (w *work) note(text string) {
-	if text != "" && !slices.Contains(w.notes, text) {
-		w.notes = append(w.notes, text)
+func (w *Work) note(text string) {
+	if text != "" && !slices.Contains(w.Notes, text) {
+		w.Notes = append(w.Notes, text)
 	}
 }
 
 // gone drops the records of a placement whose source went before it was made: what
 // lies at its target now is somebody else's.
-func (w *work) gone(list []*ledger.Placement, err error) error {
+func (w *Work) gone(list []*ledger.Placement, err error) error {
 	if errors.Is(err, place.ErrGone) {
 		for _, p := range list {
 			w.drop(p)
@@ -293,7 +293,7 @@ func (w *work) gone(list []*ledger.Placement, err error) error {
 }
 
 // left reports whether a placement was left out on purpose (same_name: skip).
-func (w *work) left(err error) bool {
+func (w *Work) left(err error) bool {
 	if errors.Is(err, place.ErrSkipped) {
 		w.note(err.Error())
 		return true
@@ -302,7 +302,7 @@ func (w *work) left(err error) bool {
 }
 
 // spot fills a destination; in a trial it lies below the throwaway folder.
-func (w *work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) {
+func (w *Work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) {
 	spot, err := j.Spot(s, source)
 	if err != nil {
 		return spot, err
@@ -310,22 +310,22 @@ func (w *work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) 
 	return w.real(spot)
 }
 
-func (w *work) real(spot plan.Spot) (plan.Spot, error) {
+func (w *Work) real(spot plan.Spot) (plan.Spot, error) {
 	if w.trial != nil {
 		return w.trial.spot(spot), nil
 	}
-	return spot, w.book.there(spot.Folder())
+	return spot, w.Book.There(spot.Folder())
 }
 
 // move moves or renames one of the job's files, and follows it.
-func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.at)
+func (w *Work) move(s *rule.Step, u *Unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.At)
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(place.Moved, u.at, u.facts, &req, s.SameName)
-	res, err := w.placer.Move(req)
+	list := w.placing(place.Moved, u.At, u.Facts, &req, s.SameName)
+	res, err := w.Placer.Move(req)
 	if w.left(err) {
 		return nil
 	}
@@ -337,24 +337,24 @@ func (w *work) move(s *rule.Step, u *unit, j plan.Job) error {
 	if res.Here {
 		return nil
 	}
-	w.tell("%s would be moved to %s", filepath.Base(u.at), res.Target)
-	u.at, u.facts = res.Target, res.Facts
+	w.tell("%s would be moved to %s", filepath.Base(u.At), res.Target)
+	u.At, u.Facts = res.Target, res.Facts
 	w.follow(u)
 	return nil
 }
 
 // follow lets later steps see where a single file is.
-func (w *work) follow(u *unit) {
-	if w.job.Files != nil {
-		for i := range w.units {
-			w.job.Files[i] = w.units[i].at
+func (w *Work) follow(u *Unit) {
+	if w.Job.Files != nil {
+		for i := range w.Units {
+			w.Job.Files[i] = w.Units[i].At
 		}
 		return
 	}
-	w.job.At = u.at
+	w.Job.At = u.At
 }
 
-func (w *work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) error {
+func (w *Work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) error {
 	to, err := w.spot(s, j, source)
 	if err != nil {
 		return err
@@ -362,10 +362,10 @@ func (w *work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) e
 	return w.copyTo(to, source, facts, s.SameName, nil)
 }
 
-func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName, ours func(string, file.Facts) bool) error {
+func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName, ours func(string, file.Facts) bool) error {
 	req := place.Request{To: to, Ours: ours}
 	list := w.placing(place.Put, source, facts, &req, same)
-	res, err := w.placer.Copy(req)
+	res, err := w.Placer.Copy(req)
 	if w.left(err) {
 		return nil
 	}
@@ -387,8 +387,8 @@ func (w *work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.S
 }
 
 // others does a step on the files that from names.
-func (w *work) others(s *rule.Step) error {
-	j := w.job
+func (w *Work) others(s *rule.Step) error {
+	j := w.Job
 	globs, err := j.Sources(s)
 	if err != nil {
 		return err
@@ -411,7 +411,7 @@ func (w *work) others(s *rule.Step) error {
 	return nil
 }
 
-func (w *work) other(s *rule.Step, j plan.Job, path string) error {
+func (w *Work) other(s *rule.Step, j plan.Job, path string) error {
 	facts, err := watchfs.Stat(path)
 	if err == nil && facts.Dir {
 		facts, err = watchfs.LookTree(path)
@@ -426,9 +426,9 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 		return w.copy(s, j, path, facts)
 	}
 	if s.Verb() == "discard" {
-		u := unit{taken: path, at: path, facts: facts}
+		u := Unit{Taken: path, At: path, Facts: facts}
 		err := w.throwAway(s, &u)
-		w.wentTo(path, u.at, u.facts)
+		w.wentTo(path, u.At, u.Facts)
 		return err
 	}
 	to, err := w.spot(s, j, path)
@@ -437,7 +437,7 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 	}
 	req := place.Request{To: to}
 	list := w.placing(place.Moved, path, facts, &req, s.SameName)
-	res, err := w.placer.Move(req)
+	res, err := w.Placer.Move(req)
 	if err == nil {
 		w.done(*list, res)
 		if !res.Here {
@@ -451,17 +451,17 @@ func (w *work) other(s *rule.Step, j plan.Job, path string) error {
 }
 
 // wentTo follows the job's own file where a step took it that named it by its path.
-func (w *work) wentTo(from, to string, facts file.Facts) {
-	for i := range w.units {
-		if u := &w.units[i]; u.at == from && from != to {
-			u.at, u.facts = to, facts
+func (w *Work) wentTo(from, to string, facts file.Facts) {
+	for i := range w.Units {
+		if u := &w.Units[i]; u.At == from && from != to {
+			u.At, u.Facts = to, facts
 			w.follow(u)
 		}
 	}
 }
 
 // replace puts new content in place of the file's.
-func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
+func (w *Work) replace(s *rule.Step, u *Unit, j plan.Job) error {
 	source, err := j.Replacement(s)
 	if err != nil {
 		return err
@@ -474,23 +474,23 @@ func (w *work) replace(s *rule.Step, u *unit, j plan.Job) error {
 		return fmt.Errorf("replace_with: there is no %s", plan.Display(source))
 	case !next.Regular:
 		return fmt.Errorf("replace_with: %s is not a regular file", plan.Display(source))
-	case !s.Gains(u.facts.Size, next.Size):
-		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", s.GainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.facts.Size))))
+	case !s.Gains(u.Facts.Size, next.Size):
+		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", s.GainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.Facts.Size))))
 		w.tell("kept as it is: the new content is not %ssmaller", s.GainText())
 		return nil
 	}
 	req := place.Request{To: u.spot(j)}
-	list := w.placing(place.Put, source, u.facts, &req, "")
-	req.Source, req.Expect = source, u.facts
-	res, err := w.placer.Replace(req)
+	list := w.placing(place.Put, source, u.Facts, &req, "")
+	req.Source, req.Expect = source, u.Facts
+	res, err := w.Placer.Replace(req)
 	if err != nil {
 		return err
 	}
 	w.done(*list, res)
-	was := u.facts.Size
+	was := u.Facts.Size
 	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
 	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
-	u.facts = res.Facts
+	u.Facts = res.Facts
 	return nil
 }
 
@@ -498,19 +498,19 @@ func percent(was, is int64) int64 { return (is - was) * 100 / max(was, 1) }
 
 // spot names the place where a unit is now: links above the watched folder
 // are meant, those below are not followed.
-func (u *unit) spot(j plan.Job) plan.Spot {
-	if rel, err := filepath.Rel(j.Watch, u.at); err == nil && filepath.IsLocal(rel) {
+func (u *Unit) spot(j plan.Job) plan.Spot {
+	if rel, err := filepath.Rel(j.Watch, u.At); err == nil && filepath.IsLocal(rel) {
 		dir := filepath.Dir(rel)
 		if dir == "." {
 			dir = ""
 		}
 		return plan.Spot{Root: j.Watch, Rel: dir, Name: filepath.Base(rel)}
 	}
-	return place.SpotOf(u.at)
+	return place.SpotOf(u.At)
 }
 
 // discard discards one of the job's files, and follows it into the trash.
-func (w *work) discard(s *rule.Step, u *unit) error {
+func (w *Work) discard(s *rule.Step, u *Unit) error {
 	if err := w.throwAway(s, u); err != nil {
 		return err
 	}
@@ -518,40 +518,40 @@ func (w *work) discard(s *rule.Step, u *unit) error {
 	return nil
 }
 
-func (w *work) throwAway(s *rule.Step, u *unit) error {
+func (w *Work) throwAway(s *rule.Step, u *Unit) error {
 	if w.trial != nil {
-		w.tell("would go: %s (%s)", u.at, s.Discard)
-		u.at = ""
+		w.tell("would go: %s (%s)", u.At, s.Discard)
+		u.At = ""
 		return nil
 	}
 	var req place.Request
 	if s.Discard == rule.DiscardDelete {
-		list := w.placing(place.Deleted, u.at, u.facts, &req, "")
-		if err := w.placer.Delete(req); err != nil {
+		list := w.placing(place.Deleted, u.At, u.Facts, &req, "")
+		if err := w.Placer.Delete(req); err != nil {
 			return w.gone(*list, err)
 		}
 		w.done(*list)
-		u.at = ""
+		u.At = ""
 		return nil
 	}
-	list := w.placing(place.Trashed, u.at, u.facts, &req, "")
-	res, err := w.placer.Trash(req)
+	list := w.placing(place.Trashed, u.At, u.Facts, &req, "")
+	res, err := w.Placer.Trash(req)
 	if err != nil {
 		return w.gone(*list, err)
 	}
 	w.done(*list, res)
-	u.at, u.facts = res.Target, res.Facts
+	u.At, u.Facts = res.Target, res.Facts
 	return nil
 }
 
-func (w *work) unpack(s *rule.Step, u *unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.at)
+func (w *Work) unpack(s *rule.Step, u *Unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.At)
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(place.Put, u.at, u.facts, &req, s.SameName)
-	results, err := w.placer.Unpack(req, limitsOf(s))
+	list := w.placing(place.Put, u.At, u.Facts, &req, s.SameName)
+	results, err := w.Placer.Unpack(req, limitsOf(s))
 	if err != nil {
 		return err
 	}
@@ -566,7 +566,7 @@ func limitsOf(s *rule.Step) place.Limits {
 }
 
 // unpacked reports what an archive held: what was made, and what was there already.
-func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
+func (w *Work) unpacked(list []*ledger.Placement, results []place.Result) {
 	var made []place.Result
 	for _, r := range results {
 		if r.Same {
@@ -589,16 +589,16 @@ func (w *work) unpacked(list []*ledger.Placement, results []place.Result) {
 	}
 	w.note(note)
 	if len(results) > 0 {
-		w.job.Placed = results[0].Target
+		w.Job.Placed = results[0].Target
 	}
 }
 
-func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
+func (w *Work) tag(s *rule.Step, u *Unit, j plan.Job) error {
 	tags, err := j.Tags(s)
 	if err != nil {
 		return err
 	}
-	have := watchfs.Tags(u.at)
+	have := watchfs.Tags(u.At)
 	all := slices.Clone(have)
 	for _, l := range tags {
 		if !slices.Contains(all, l) {
@@ -608,13 +608,13 @@ func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
 	if len(all) == len(have) {
 		return nil
 	}
-	p := &ledger.Placement{ID: w.book.number(), Job: w.job.ID, Attempt: w.job.Attempt, Kind: string(place.Tagged), Source: u.at, Target: u.at,
-		Facts: u.facts, After: u.facts, Kept: watchfs.ReadTags(u.at), State: ledger.Intended}
-	if err := w.book.intend([]*ledger.Placement{p}); err != nil {
+	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged), Source: u.At, Target: u.At,
+		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: ledger.Intended}
+	if err := w.Book.Intend([]*ledger.Placement{p}); err != nil {
 		return err
 	}
-	w.placed = append(w.placed, p)
-	f, err := watchfs.OpenKnown(w.job.Watch, u.at, u.facts)
+	w.Placed = append(w.Placed, p)
+	f, err := watchfs.OpenKnown(w.Job.Watch, u.At, u.Facts)
 	if err != nil {
 		return err
 	}
@@ -627,18 +627,18 @@ func (w *work) tag(s *rule.Step, u *unit, j plan.Job) error {
 	return nil
 }
 
-func (w *work) write(s *rule.Step) error {
-	text, err := w.job.Text(s)
+func (w *Work) write(s *rule.Step) error {
+	text, err := w.Job.Text(s)
 	if err != nil {
 		return err
 	}
-	to, err := w.spot(s, w.job, w.job.Path())
+	to, err := w.spot(s, w.Job, w.Job.Path())
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
 	list := w.placing(place.Put, "", file.Facts{}, &req, s.SameName)
-	res, err := w.placer.Write(req, []byte(text))
+	res, err := w.Placer.Write(req, []byte(text))
 	if w.left(err) {
 		return nil
 	}
@@ -651,14 +651,14 @@ func (w *work) write(s *rule.Step) error {
 }
 
 // mirror keeps the same path below another folder in step.
-func (w *work) mirror(s *rule.Step, u *unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.taken)
+func (w *Work) mirror(s *rule.Step, u *Unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.Taken)
 	if err != nil {
 		return err
 	}
-	ours := func(target string, f file.Facts) bool { return w.book.ours(j.Rule.Name.S, target, f) }
-	if u.at != "" {
-		return w.copyTo(to, u.at, u.facts, s.SameName, ours)
+	ours := func(target string, f file.Facts) bool { return w.Book.Ours(j.Rule.Name.S, target, f) }
+	if u.At != "" {
+		return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
 	}
 	there, err := watchfs.Stat(to.Path())
 	switch {
@@ -677,7 +677,7 @@ func (w *work) mirror(s *rule.Step, u *unit, j plan.Job) error {
 		w.tell("would go to the trash: %s", to.Path())
 		return nil
 	}
-	res, err := w.placer.Trash(req)
+	res, err := w.Placer.Trash(req)
 	if err != nil {
 		return err
 	}
@@ -686,8 +686,8 @@ func (w *work) mirror(s *rule.Step, u *unit, j plan.Job) error {
 	return nil
 }
 
-func (w *work) notify(s *rule.Step) error {
-	text, err := w.job.Text(s)
+func (w *Work) notify(s *rule.Step) error {
+	text, err := w.Job.Text(s)
 	if err != nil {
 		return err
 	}
@@ -695,12 +695,12 @@ func (w *work) notify(s *rule.Step) error {
 		w.tell("would tell %s: %s", s.Tell.S, text)
 		return nil
 	}
-	w.book.notice(s.Tell.S, text, w.job)
+	w.Book.Notice(s.Tell.S, text, w.Job)
 	return nil
 }
 
 // tell prints a line in a trial.
-func (w *work) tell(format string, args ...any) {
+func (w *Work) tell(format string, args ...any) {
 	if w.trial != nil {
 		text := fmt.Sprintf(format, args...)
 		for _, inner := range []string{"copy", "placed"} { // the real path that it stands for
@@ -711,4 +711,4 @@ func (w *work) tell(format string, args ...any) {
 }
 
 // errDiskAway says that a destination's disk is not mounted.
-var errDiskAway = errors.New("its disk is not mounted")
+var ErrDiskAway = errors.New("its disk is not mounted")

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"fmt"
@@ -14,13 +14,13 @@ import (
 
 // recordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
-func recordOf(p *ledger.Placement, watch string) place.Record {
+func RecordOf(p *ledger.Placement, watch string) place.Record {
 	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
 // relied returns an error if another job relies on the content that a placement put at
 // its target.
-func relied(l interface {
+func Relied(l interface {
 	Reliers(target string, job int64) ([]ledger.Placement, error)
 }, p *ledger.Placement) error {
 	if k := place.Kind(p.Kind); k != place.Moved && k != place.Put {
@@ -43,16 +43,16 @@ func relied(l interface {
 // first. That the rest is being undone is durable before the first of it is.
 // After a crash any of it may have been undone already. What may be all that is left of the
 // attempt's inputs stays.
-func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (problems []string) {
+func (h Hands) TakeBack(list []*ledger.Placement, inputs []Unit, crashed bool) (problems []string) {
 	var open []*ledger.Placement
-	now := changes{}
+	now := Changes{}
 	for i := len(list) - 1; i >= 0; i-- {
 		p := list[i]
 		switch p.State {
 		case ledger.Dropped, ledger.Undone:
 			continue
 		case ledger.Intended:
-			if !h.happened(p, place.PartName(h.state, p.Job)) {
+			if !h.happened(p, place.PartName(h.State, p.Job)) {
 				now.back(p) // perhaps from another disk, while the ledger could not be written
 				h.drop(p)
 				continue
@@ -65,49 +65,49 @@ func (h hands) takeBack(list []*ledger.Placement, inputs []unit, crashed bool) (
 		return nil
 	}
 	input, gone := inputGone(list, inputs)
-	_ = h.book.intend(open) // even if the ledger is in trouble: the files come first
+	_ = h.Book.Intend(open) // even if the ledger is in trouble: the files come first
 	for _, p := range open {
 		var err error
 		if gone && p.Kind == string(place.Put) && !p.Replaced {
-			err = nothingElse(p, input)
+			err = NothingElse(p, input)
 		} else {
-			err = now.undo(h.placer, p, h.watch, place.PartName(h.state, p.Job), crashed, undoing{
-				stays: func() error { return h.book.stays(p, list) },
-				rest:  func(rest *place.Rest) { problems = append(problems, rest.String()) },
+			err = now.Undo(h.Placer, p, h.Watch, place.PartName(h.State, p.Job), crashed, Undoing{
+				Stays: func() error { return h.Book.Stays(p, list) },
+				Rest:  func(rest *place.Rest) { problems = append(problems, rest.String()) },
 			})
 		}
 		if p.State = ledger.Undone; err != nil {
 			p.State = ledger.Done
 			problems = append(problems, err.Error())
-		} else if before := now.before(p, open); before != nil {
-			h.book.did(before) // first: a reader that sees this one undone must know the file
+		} else if before := now.Before(p, open); before != nil {
+			h.Book.Did(before) // first: a reader that sees this one undone must know the file
 		}
-		h.book.did(p)
+		h.Book.Did(p)
 	}
 	return problems
 }
 
 // notUndone lists what is still done: the next attempt's end tries again.
-func notUndone(list []*ledger.Placement) []*ledger.Placement {
+func NotUndone(list []*ledger.Placement) []*ledger.Placement {
 	return slices.DeleteFunc(slices.Clone(list), func(p *ledger.Placement) bool { return p.State != ledger.Done })
 }
 
 // drop ends a placement that was not made.
-func (h hands) drop(p *ledger.Placement) {
+func (h Hands) drop(p *ledger.Placement) {
 	if p.Replaced && p.Kept != "" {
-		_ = h.placer.Discard(p.Kept) // what it would have replaced is still in its place
+		_ = h.Placer.Discard(p.Kept) // what it would have replaced is still in its place
 	}
 	p.State = ledger.Dropped
-	h.book.did(p)
+	h.Book.Did(p)
 }
 
 // changes are how files look that were put back: from another disk a file
 // comes back with another number.
-type changes map[string]file.Facts
+type Changes map[string]file.Facts
 
 // before returns the placement that had put the file where an undone one has brought it back
 // to, if it looks different now.
-func (c changes) before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
+func (c Changes) Before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
 	now, ok := c[undone.Source]
 	if !ok || now.Same(undone.Facts) {
 		return nil
@@ -122,46 +122,46 @@ func (c changes) before(undone *ledger.Placement, list []*ledger.Placement) *led
 }
 
 // back notes how the file looks that is back where a placement took it from.
-func (c changes) back(p *ledger.Placement) {
-	if now := lookAt(p.Source, p.Facts.Dir); now.Exists && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
+func (c Changes) back(p *ledger.Placement) {
+	if now := LookAt(p.Source, p.Facts.Dir); now.Exists && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 		c[p.Source] = now
 	}
 }
 
 // undoing is what is asked, and told, while a placement is undone.
-type undoing struct {
-	stays func() error      // an error if what it placed is to stay there
-	rest  func(*place.Rest) // what could not be removed of a folder that is back
+type Undoing struct {
+	Stays func() error      // an error if what it placed is to stay there
+	Rest  func(*place.Rest) // what could not be removed of a folder that is back
 }
 
 // undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, u undoing) error {
+func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, u Undoing) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
 	if resumed {
-		cleanUndo(placer, p, part, u.stays)
+		cleanUndo(placer, p, part, u.Stays)
 		finishBack(placer, p, part)
 	}
-	if resumed && isBack(p) {
+	if resumed && IsBack(p) {
 		c.back(p)
 		return nil
 	}
-	record := recordOf(p, watch)
-	record.Relied, record.Rest = u.stays, u.rest
+	record := RecordOf(p, watch)
+	record.Relied, record.Rest = u.Stays, u.Rest
 	if p.Kind == string(place.Put) { // asked once more when it has its hidden name
-		if err := u.stays(); err != nil {
+		if err := u.Stays(); err != nil {
 			return err
 		}
 	}
 	var err error
-	if isHalfBack(p) {
+	if IsHalfBack(p) {
 		err = placer.BringBack(record, part)
 	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && u.stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
+	if err != nil && u.Stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
@@ -169,10 +169,10 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 	}
 	switch place.Kind(p.Kind) {
 	case place.Moved, place.Duplicate, place.Trashed:
-		c[p.Source] = lookAt(p.Source, p.Facts.Dir)
+		c[p.Source] = LookAt(p.Source, p.Facts.Dir)
 	}
 	if p.Replaced {
-		c[p.Target] = lookAt(p.Target, p.Facts.Dir)
+		c[p.Target] = LookAt(p.Target, p.Facts.Dir)
 	}
 	return nil
 }
@@ -181,7 +181,7 @@ func (c changes) undo(placer *place.Placer, p *ledger.Placement, watch, part str
 // the way back, so that the file has its hidden name.
 func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err error) error {
 	hidden := filepath.Join(filepath.Dir(p.Target), part)
-	if there := lookAt(hidden, p.After.Dir); !there.Exists || !there.Same(p.After) {
+	if there := LookAt(hidden, p.After.Dir); !there.Exists || !there.Same(p.After) {
 		return err
 	}
 	return placer.Discard(hidden)
@@ -191,7 +191,7 @@ func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err e
 // hidden name, or gives the file its name back.
 func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays func() error) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
-	hidden, back := lookAt(there, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
+	hidden, back := LookAt(there, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
 	case p.Kind == string(place.Put) && !p.Replaced && stays() != nil:
@@ -212,7 +212,7 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) {
 		return
 	}
-	target, back := lookAt(p.Target, p.After.Dir), lookAt(p.Source, p.Facts.Dir)
+	target, back := LookAt(p.Target, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
 	if !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone
 		_, _, _ = placer.FinishRemoval(place.Request{Source: p.Target, Expect: p.After, Part: part}, p.Source)
 		return
@@ -232,13 +232,13 @@ func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
 // isBack reports whether what a placement placed is no longer there, and what
 // it took, or replaced, is.
-func isBack(p *ledger.Placement) bool {
-	target := lookAt(p.Target, p.After.Dir)
+func IsBack(p *ledger.Placement) bool {
+	target := LookAt(p.Target, p.After.Dir)
 	if p.Kind == string(place.Put) {
 		return !target.Exists || target.Ino != p.After.Ino
 	}
 	switch {
-	case !lookAt(p.Source, p.Facts.Dir).Exists:
+	case !LookAt(p.Source, p.Facts.Dir).Exists:
 		return false
 	case p.Kind == string(place.Duplicate):
 		return true
@@ -250,18 +250,18 @@ func isBack(p *ledger.Placement) bool {
 
 // isHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
-func isHalfBack(p *ledger.Placement) bool {
+func IsHalfBack(p *ledger.Placement) bool {
 	if p.Kind != string(place.Moved) || !p.Replaced {
 		return false
 	}
-	back := lookAt(p.Source, false)
-	return back.Exists && back.Size == p.Facts.Size && back.Mod == p.Facts.Mod && !lookAt(p.Target, false).Exists
+	back := LookAt(p.Source, false)
+	return back.Exists && back.Size == p.Facts.Size && back.Mod == p.Facts.Mod && !LookAt(p.Target, false).Exists
 }
 
 // happened reports whether an intended placement was made, and removes what is
 // left of one that was not.
-func (h hands) happened(p *ledger.Placement, part string) bool {
-	target := lookAt(p.Target, p.Facts.Dir)
+func (h Hands) happened(p *ledger.Placement, part string) bool {
+	target := LookAt(p.Target, p.Facts.Dir)
 	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
 	if made && h.finishRemoval(p, part) {
 		p.After = target
@@ -274,9 +274,9 @@ func (h hands) happened(p *ledger.Placement, part string) bool {
 	case place.Tagged:
 		return true
 	case place.Deleted:
-		return !lookAt(p.Source, p.Facts.Dir).Exists
+		return !LookAt(p.Source, p.Facts.Dir).Exists
 	}
-	source := lookAt(p.Source, p.Facts.Dir)
+	source := LookAt(p.Source, p.Facts.Dir)
 	if !source.Exists {
 		if made {
 			p.After = target // on another disk it has another number
@@ -285,53 +285,53 @@ func (h hands) happened(p *ledger.Placement, part string) bool {
 	}
 	if made && p.Kind == string(place.Moved) && p.Facts.Dir && target.Ino != source.Ino {
 		// The same; the copy goes as far as the source has all of it.
-		_, _, _ = h.placer.FinishRemoval(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
+		_, _, _ = h.Placer.FinishRemoval(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 		return false
 	}
 	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
 		// The copy was complete, and the source had not gone yet.
-		_, _ = h.placer.RemoveDuplicate(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
+		_, _ = h.Placer.RemoveDuplicate(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 	}
 	return false
 }
 
 // finishRemoval goes on with the removal of a folder that had begun when its copy was
 // complete.
-func (h hands) finishRemoval(p *ledger.Placement, part string) bool {
-	if p.Kind != string(place.Moved) || !p.Facts.Dir || lookAt(p.Source, false).Exists {
+func (h Hands) finishRemoval(p *ledger.Placement, part string) bool {
+	if p.Kind != string(place.Moved) || !p.Facts.Dir || LookAt(p.Source, false).Exists {
 		return false
 	}
-	ok, _, err := h.placer.FinishRemoval(place.Request{Source: p.Source, Root: h.watch, Expect: p.Facts, Part: part}, p.Target)
+	ok, _, err := h.Placer.FinishRemoval(place.Request{Source: p.Source, Root: h.Watch, Expect: p.Facts, Part: part}, p.Target)
 	return ok && err == nil
 }
 
 // cleanParts removes what a placement that was cut short left under its
 // hidden name; the source itself gets its name back.
-func (h hands) cleanParts(p *ledger.Placement, part string, made bool) {
+func (h Hands) cleanParts(p *ledger.Placement, part string, made bool) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
-	_ = h.placer.Discard(there + "-u")
-	if hidden := lookAt(there, p.Facts.Dir); hidden.Exists {
+	_ = h.Placer.Discard(there + "-u")
+	if hidden := LookAt(there, p.Facts.Dir); hidden.Exists {
 		if p.Kind == string(place.Moved) && hidden.Ino == p.Facts.Ino && hidden.Dev == p.Facts.Dev {
-			_ = h.placer.Rename(there, p.Source)
+			_ = h.Placer.Rename(there, p.Source)
 		} else {
-			_ = h.placer.Discard(there)
+			_ = h.Placer.Discard(there)
 		}
 	}
 	here := filepath.Join(filepath.Dir(p.Source), part)
 	if here == there || p.Source == "" || p.Kind == string(place.Put) {
 		return
 	}
-	if hidden := lookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
+	if hidden := LookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
 		if made {
-			_ = h.placer.Discard(here)
+			_ = h.Placer.Discard(here)
 		} else {
-			_ = h.placer.Rename(here, p.Source)
+			_ = h.Placer.Rename(here, p.Source)
 		}
 	}
 }
 
 // lookAt returns the facts of a path; the zero value if it cannot be looked at.
-func lookAt(path string, dir bool) file.Facts {
+func LookAt(path string, dir bool) file.Facts {
 	if path == "" {
 		return file.Facts{}
 	}
@@ -347,13 +347,13 @@ func lookAt(path string, dir bool) file.Facts {
 }
 
 // stuck follows the files whose placements could not be undone.
-func stuck(units []unit, list []*ledger.Placement) {
+func Stuck(units []Unit, list []*ledger.Placement) {
 	for _, p := range list {
 		for i := range units {
-			if u := &units[i]; p.State == ledger.Done && p.Source == u.at && (p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) || p.Kind == string(place.Trashed)) {
-				u.at, u.facts = p.Target, p.After
-			} else if p.State == ledger.Done && p.Source == u.at && p.Kind == string(place.Deleted) {
-				u.at = ""
+			if u := &units[i]; p.State == ledger.Done && p.Source == u.At && (p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) || p.Kind == string(place.Trashed)) {
+				u.At, u.Facts = p.Target, p.After
+			} else if p.State == ledger.Done && p.Source == u.At && p.Kind == string(place.Deleted) {
+				u.At = ""
 			}
 		}
 	}
@@ -361,17 +361,17 @@ func stuck(units []unit, list []*ledger.Placement) {
 
 // restored notes how files look that were put back: one that came back from
 // another disk has another number, and is still the same file.
-func restored(units []unit) {
+func Restored(units []Unit) {
 	for i := range units {
 		u := &units[i]
-		if now := lookAt(u.at, u.facts.Dir); u.at == u.taken && now.Exists && now.Size == u.facts.Size && now.Mod == u.facts.Mod {
-			u.facts.Dev, u.facts.Ino = now.Dev, now.Ino
+		if now := LookAt(u.At, u.Facts.Dir); u.At == u.Taken && now.Exists && now.Size == u.Facts.Size && now.Mod == u.Facts.Mod {
+			u.Facts.Dev, u.Facts.Ino = now.Dev, now.Ino
 		}
 	}
 }
 
 // keptPath is where a placement keeps what it replaces. Its number comes again when a
 // ledger begins anew, so that alone is no name.
-func keptPath(state string, placement int64) string {
+func KeptPath(state string, placement int64) string {
 	return filepath.Join(state, "kept", fmt.Sprintf("%d-%08x", placement, rand.Uint64()))
 }
