@@ -7,6 +7,8 @@ import (
 	"os"
 	"time"
 
+	"stilltide/internal/look"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
@@ -130,7 +132,7 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	if diags.Failed() {
 		n, _ := diags.Count()
 		d.State, d.Wrong = d.State+" "+plural(n, "error")+" in the rules file.", true
-	} else if err := engine.Preview(engine.NewSet(f), l, nil, now, func(p engine.Foreseen) {
+	} else if err := engine.Preview(look.NewSet(f), l, nil, now, func(p engine.Foreseen) {
 		if !p.Unmatched {
 			return
 		}

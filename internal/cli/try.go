@@ -6,6 +6,8 @@ import (
 	"os"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/work"
 
 	"github.com/spf13/cobra"
@@ -36,7 +38,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 		return err
 	}
 	path = absolute(path)
-	set := engine.NewSet(f)
+	set := look.NewSet(f)
 	r, err := a.ruleToTry(f, set, path, name)
 	if err != nil {
 		return err

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/look"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -48,7 +50,7 @@ func (a *app) why(path string, removed, all bool) error {
 	if l != nil {
 		defer l.Close()
 	}
-	w, err := engine.Explain(engine.NewSet(f), l, absolute(path), removed, time.Now())
+	w, err := engine.Explain(look.NewSet(f), l, absolute(path), removed, time.Now())
 	if err != nil {
 		return err
 	}
@@ -339,7 +341,7 @@ func (a *app) preview(paths []string) error {
 		paths[i] = absolute(paths[i])
 	}
 	p := preview{a: a, f: f, unmatched: map[string][]string{}}
-	if err := engine.Preview(engine.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
+	if err := engine.Preview(look.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
 		return err
 	}
 	p.progress("")

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -26,7 +28,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
-	set := NewSet(f)
+	set := look.NewSet(f)
 	for _, ring := range set.Loops() {
 		warn(placesAt(ring[0]), "loop", loopText(ring),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
@@ -86,7 +88,7 @@ func loopText(ring []*rule.Rule) string {
 // Loops says of each loop of rules which they are.
 func Loops(f *rule.File) []string {
 	var list []string
-	for _, ring := range NewSet(f).Loops() {
+	for _, ring := range look.NewSet(f).Loops() {
 		list = append(list, loopText(ring))
 	}
 	return list
@@ -137,7 +139,7 @@ func channels(f *rule.File) rule.Diagnostics {
 // Examples tries the rules' examples; each difference is an error.
 func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 	var d rule.Diagnostics
-	set := NewSet(f)
+	set := look.NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
 			for _, wrong := range take.Example(set, r, &r.Examples[i], now) {

@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/work"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -132,7 +133,7 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew = runner.New(), newCrew()
-	e.flow = newFlow(NewSet(o.Rules), e.ledger, nil)
+	e.flow = newFlow(look.NewSet(o.Rules), e.ledger, nil)
 	e.flow.look = func(path string) (file.Facts, error) { return look.From(e.flow.set, path) }
 	e.flow.only = o.Only
 	e.flow.applyRules()
@@ -432,14 +433,10 @@ func (e *Engine) Alive(within time.Duration) bool {
 	}
 }
 
-// maxPasses bounds the passes of one sweep, in case a rule may take what it
-// places itself (loops: allow).
-const maxPasses = 50
-
 // lookAgain begins another pass of a sweep if jobs placed something where a
 // rule watches: a chain goes on to its end.
 func (e *Engine) lookAgain() bool {
-	if !e.flow.chained || e.passes == maxPasses {
+	if !e.flow.chained || e.passes == loop.MaxPasses {
 		return false
 	}
 	e.flow.chained = false

@@ -135,31 +135,14 @@ func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(st
 	if l == nil {
 		return from, nil
 	}
-	from.Memory = memoryOf(l)
+	from.Memory = ledger.MemoryOf(l)
 	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
 		if !set.Chained(c.Root) {
 			return nil, nil
 		}
-		return originOf(l, c, f)
+		return ledger.OriginOf(l, c, f)
 	}
-	return from, func(unit string) (bool, error) { return madeByRules(set, l, unit) }
-}
-
-// placedBelow is what the ledger knows of who filled a folder.
-type placedBelow interface {
-	PlacedBelow(folder string) (rules []string, err error)
-}
-
-// madeByRules reports whether the files of a folder were put there by rules, one by
-// one: an archive that was unpacked is one whole.
-func madeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
-	names, err := l.PlacedBelow(unit)
-	for _, name := range names {
-		if r := set.Rule(name); r == nil || !r.Unpacks() {
-			return true, err
-		}
-	}
-	return false, err
+	return from, func(unit string) (bool, error) { return ledger.MadeByRules(set, l, unit) }
 }
 
 // reason reports what a rule makes of the file: its conditions, one by one, and the

@@ -328,7 +328,7 @@ func (f *flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candida
 	return list
 }
 
-func (f *flow) made(unit string) (bool, error) { return madeByRules(f.set, f.store, unit) }
+func (f *flow) made(unit string) (bool, error) { return ledger.MadeByRules(f.set, f.store, unit) }
 
 // askAgain has a path offered again a moment later, because the ledger could not
 // be asked about it: a file that may have been handled before is never taken for a

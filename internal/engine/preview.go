@@ -309,7 +309,7 @@ func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *work.Foretelling, c
 	if w.At == c.Unit {
 		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}
 	}
-	if f.Stage >= maxPasses {
+	if f.Stage >= loop.MaxPasses {
 		return
 	}
 	for _, path := range w.Placed {

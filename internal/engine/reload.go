@@ -3,6 +3,8 @@ package engine
 import (
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -14,7 +16,7 @@ import (
 // offered anew.
 func (e *Engine) Reload(f *rule.File) error {
 	err := e.do(func() {
-		e.flow.reload(NewSet(f), time.Now())
+		e.flow.reload(look.NewSet(f), time.Now())
 		e.o.Rules = f
 		e.rulesRead()
 		e.events.Want(e.wanted())

@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -49,7 +51,7 @@ func FuzzRules(f *testing.F) {
 		}
 		havePlaces(t, Doubts(rules))
 		havePlaces(t, Examples(rules, time.Now()))
-		set := NewSet(rules)
+		set := look.NewSet(rules)
 		set.Loops()
 		if err := Preview(set, nil, nil, time.Now(), func(Foreseen) {}); err != nil {
 			t.Log(err)

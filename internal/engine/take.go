@@ -83,23 +83,10 @@ func (f *flow) forgetWay(path string) {
 // asks are what a decision asks beyond the look at the file.
 func (f *flow) asks() take.Sources {
 	return take.Sources{
-		Memory: memoryOf(f.store),
+		Memory: ledger.MemoryOf(f.store),
 		Inside: func(c plan.Candidate, facts *file.Facts) { look.Complete(f.set, c.Rule, c.Unit, facts) },
 		Passed: f.passed,
 		Chain:  f.chain,
-	}
-}
-
-// rememberer is what the ledger remembers of files.
-type rememberer interface {
-	Known(rule, path string) (ledger.Known, bool, error)
-}
-
-// memoryOf asks the ledger what a rule remembers.
-func memoryOf(l rememberer) func(plan.Candidate) (take.Memory, bool, error) {
-	return func(c plan.Candidate) (take.Memory, bool, error) {
-		k, ok, err := l.Known(c.Rule.Name.S, c.Unit)
-		return take.Memory{Facts: k.Facts, Job: k.Job, Hash: k.Hash}, ok, err
 	}
 }
 
@@ -135,29 +122,7 @@ func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if !f.set.Chained(c.Root) {
 		return nil, nil
 	}
-	return originOf(f.store, c, facts)
-}
-
-// originator is what the ledger knows of where a file came from.
-type originator interface {
-	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
-	FolderOrigin(path string) (rule, chain string, ok bool, err error)
-}
-
-// originOf asks the ledger which rules a file went through before it came to its path,
-// by itself or with a folder that it lies in.
-func originOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error) {
-	name, before, ok, err := l.Origin(c.Unit, facts)
-	for at := filepath.Dir(c.Unit); err == nil && !ok && at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
-		name, before, ok, err = l.FolderOrigin(at)
-	}
-	switch {
-	case err != nil || !ok:
-		return nil, err
-	case before == "":
-		return []string{name}, nil
-	}
-	return loop.Through(strings.Split(before, ","), name), nil
+	return ledger.OriginOf(f.store, c, facts)
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/work"
 
 	"stilltide/internal/core/file"
@@ -222,7 +224,7 @@ func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
 
 // oneName spells a path that is reached in several ways through links always the same.
 func oneName(path string) string {
-	return filepath.Join(realPath(filepath.Dir(path)), filepath.Base(path))
+	return filepath.Join(look.RealPath(filepath.Dir(path)), filepath.Base(path))
 }
 
 // takenLater names the later job that took a placed file.

@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/look"
+
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
@@ -169,7 +171,7 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 	if diags.Failed() {
 		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}
-	set, now := engine.NewSet(f), time.Now()
+	set, now := look.NewSet(f), time.Now()
 	if err = engine.Preview(set, nil, nil, now, func(one engine.Foreseen) { list = append(list, one) }); err != nil {
 		return nil, err
 	}

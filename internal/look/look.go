@@ -17,7 +17,7 @@ func From(set *plan.Set, path string) (file.Facts, error) {
 	return watchfs.LookBelow(root, path)
 }
 
-// complete finds out what a rule needs to know of a file that is there.
+// Complete finds out what a rule needs to know of a file that is there.
 func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 	needs := set.Needs(r)
 	if needs == (plan.Needs{}) {

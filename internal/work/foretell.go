@@ -14,7 +14,7 @@ import (
 	"stilltide/internal/place"
 )
 
-// foretelling is one job under way in a scene.
+// Foretelling is one job under way in a scene.
 type Foretelling struct {
 	Scene  *Scene
 	State  string // the state folder
@@ -33,7 +33,7 @@ type Foretelling struct {
 	Thrown string   // "to the trash" or "deleted", if a step discards the file
 }
 
-// end puts the file where it belongs afterwards.
+// End puts the file where it belongs afterwards.
 func (w *Foretelling) End(target *rule.Place, same rule.SameName) {
 	if target == nil || w.At == "" || w.Job.Event == file.Removed || w.Open {
 		return
@@ -92,7 +92,7 @@ func (w *Foretelling) note(format string, args ...any) {
 	w.Notes = append(w.Notes, fmt.Sprintf(format, args...))
 }
 
-// step foretells one step.
+// Step foretells one step.
 func (w *Foretelling) Step(s *rule.Step) {
 	r := w.Job.Rule
 	uncertain := s.Uncertain(r.Saved)

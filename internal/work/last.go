@@ -19,7 +19,7 @@ type history interface {
 	TakenBack(path string) (bool, error)
 }
 
-// lastOf returns an error if what a placement put somewhere was made from a file that is not
+// LastOf returns an error if what a placement put somewhere was made from a file that is not
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
@@ -79,7 +79,7 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 // maxFollowed bounds the jobs through which a file is followed.
 const maxFollowed = 16
 
-// nothingElse says that a placement stays because its input is gone.
+// NothingElse says that a placement stays because its input is gone.
 func NothingElse(p *ledger.Placement, input string) error {
 	return fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
 }

@@ -12,7 +12,7 @@ const (
 	KeptOutput = 1 << 20  // bytes that are kept of one that prints more
 )
 
-// boundOutput looks at a growing output file now and each second until the
+// BoundOutput looks at a growing output file now and each second until the
 // attempt ends, so that a job that prints without end does not fill the disk.
 func BoundOutput(over <-chan struct{}, path string) {
 	tick := time.NewTicker(OutputLook)
@@ -29,7 +29,7 @@ func BoundOutput(over <-chan struct{}, path string) {
 	}
 }
 
-// cutOutput keeps the end of an output file. The command writes on with
+// CutOutput keeps the end of an output file. The command writes on with
 // O_APPEND meanwhile; what it writes in this instant may be lost.
 func CutOutput(path string, size int64) error {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND, 0)
@@ -49,5 +49,5 @@ func CutOutput(path string, size int64) error {
 	return err
 }
 
-// outputLook is the time between two looks at an output file.
+// OutputLook is the time between two looks at an output file.
 const OutputLook = time.Second

@@ -15,7 +15,7 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// scene is a picture of the file system as it would be after what was foretold so far.
+// Scene is a picture of the file system as it would be after what was foretold so far.
 // It differs from the real one by what was placed and taken away.
 type Scene struct {
 	Now     map[string]Thing // by path
@@ -30,7 +30,7 @@ type change struct {
 	known bool
 }
 
-// thing is what is at a path of the scene.
+// Thing is what is at a path of the scene.
 type Thing struct {
 	Gone   bool
 	Facts  file.Facts
@@ -42,10 +42,10 @@ type Thing struct {
 
 func NewScene() *Scene { return &Scene{Now: map[string]Thing{}, numbers: &place.Numbers{}} }
 
-// begin starts what takeBack takes back.
+// Begin starts what takeBack takes back.
 func (s *Scene) Begin() { s.changes = s.changes[:0] }
 
-// takeBack makes the scene what it was when begin was called.
+// TakeBack makes the scene what it was when begin was called.
 func (s *Scene) TakeBack() {
 	for _, c := range slices.Backward(s.changes) {
 		if c.known {
@@ -70,7 +70,7 @@ func (s *Scene) set(path string, t Thing) {
 	s.Now[path] = t
 }
 
-// look reports what is at a path; false if nothing is.
+// Look reports what is at a path; false if nothing is.
 func (s *Scene) Look(path string) (Thing, bool) {
 	if t, ok := s.Now[path]; ok {
 		return t, !t.Gone
@@ -247,7 +247,7 @@ func (s *Scene) put(l landing, t Thing, by string) {
 	s.set(l.path, t)
 }
 
-// remove notes that nothing is at a path any more.
+// Remove notes that nothing is at a path any more.
 func (s *Scene) Remove(path string) {
 	if t, _ := s.Look(path); t.Facts.Dir {
 		for below := range s.Now {

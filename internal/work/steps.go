@@ -22,7 +22,7 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// hands are what steps act with: those of the engine record every placement
+// Hands are what steps act with: those of the engine record every placement
 // before it is made, those of a trial only touch a throwaway folder.
 type Hands struct {
 	Placer *place.Placer
@@ -49,7 +49,7 @@ type Book interface {
 	Lost(folder string, attributes []string) string           // what to say of attributes that a folder cannot hold, once
 }
 
-// unit is one file of a job and where it is now.
+// Unit is one file of a job and where it is now.
 type Unit struct {
 	Taken    string
 	At       string // "" if it is nowhere
@@ -57,7 +57,7 @@ type Unit struct {
 	Captures map[string]string
 }
 
-// work is the steps of one attempt under way.
+// Work is the steps of one attempt under way.
 type Work struct {
 	Hands
 	Job    plan.Job
@@ -75,7 +75,7 @@ type Work struct {
 	printed int64 // bytes in the output file
 }
 
-// problem is why a step failed.
+// Problem is why a step failed.
 type Problem struct {
 	Text     string
 	Waits    bool // nothing is wrong with the file: the target's disk is full or away
@@ -90,7 +90,7 @@ func problemOf(err error) *Problem {
 	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
 }
 
-// step does one step.
+// Step does one step.
 func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
 	applies, err := w.Job.Applies(s)
 	if err != nil || !applies {
@@ -710,5 +710,5 @@ func (w *Work) tell(format string, args ...any) {
 	}
 }
 
-// errDiskAway says that a destination's disk is not mounted.
+// ErrDiskAway says that a destination's disk is not mounted.
 var ErrDiskAway = errors.New("its disk is not mounted")

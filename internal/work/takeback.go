@@ -12,13 +12,13 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// recordOf returns what the place package must know of a placement of a job whose file was
+// RecordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func RecordOf(p *ledger.Placement, watch string) place.Record {
 	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
-// relied returns an error if another job relies on the content that a placement put at
+// Relied returns an error if another job relies on the content that a placement put at
 // its target.
 func Relied(l interface {
 	Reliers(target string, job int64) ([]ledger.Placement, error)
@@ -38,7 +38,7 @@ func Relied(l interface {
 	return nil
 }
 
-// takeBack undoes an attempt's placements, newest first, and says what could
+// TakeBack undoes an attempt's placements, newest first, and says what could
 // not be undone. A placement that was cut short is brought to a clean point
 // first. That the rest is being undone is durable before the first of it is.
 // After a crash any of it may have been undone already. What may be all that is left of the
@@ -87,7 +87,7 @@ func (h Hands) TakeBack(list []*ledger.Placement, inputs []Unit, crashed bool) (
 	return problems
 }
 
-// notUndone lists what is still done: the next attempt's end tries again.
+// NotUndone lists what is still done: the next attempt's end tries again.
 func NotUndone(list []*ledger.Placement) []*ledger.Placement {
 	return slices.DeleteFunc(slices.Clone(list), func(p *ledger.Placement) bool { return p.State != ledger.Done })
 }
@@ -101,11 +101,11 @@ func (h Hands) drop(p *ledger.Placement) {
 	h.Book.Did(p)
 }
 
-// changes are how files look that were put back: from another disk a file
+// Changes are how files look that were put back: from another disk a file
 // comes back with another number.
 type Changes map[string]file.Facts
 
-// before returns the placement that had put the file where an undone one has brought it back
+// Before returns the placement that had put the file where an undone one has brought it back
 // to, if it looks different now.
 func (c Changes) Before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
 	now, ok := c[undone.Source]
@@ -128,13 +128,13 @@ func (c Changes) back(p *ledger.Placement) {
 	}
 }
 
-// undoing is what is asked, and told, while a placement is undone.
+// Undoing is what is asked, and told, while a placement is undone.
 type Undoing struct {
 	Stays func() error      // an error if what it placed is to stay there
 	Rest  func(*place.Rest) // what could not be removed of a folder that is back
 }
 
-// undo undoes one placement, newest first. resumed says that it may have been
+// Undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
 func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, u Undoing) error {
 	if f, ok := c[p.Target]; ok {
@@ -230,7 +230,7 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 
 func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
-// isBack reports whether what a placement placed is no longer there, and what
+// IsBack reports whether what a placement placed is no longer there, and what
 // it took, or replaced, is.
 func IsBack(p *ledger.Placement) bool {
 	target := LookAt(p.Target, p.After.Dir)
@@ -248,7 +248,7 @@ func IsBack(p *ledger.Placement) bool {
 	return !target.Exists
 }
 
-// isHalfBack reports whether a move that replaced something is back, and what it replaced
+// IsHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
 func IsHalfBack(p *ledger.Placement) bool {
 	if p.Kind != string(place.Moved) || !p.Replaced {
@@ -330,7 +330,7 @@ func (h Hands) cleanParts(p *ledger.Placement, part string, made bool) {
 	}
 }
 
-// lookAt returns the facts of a path; the zero value if it cannot be looked at.
+// LookAt returns the facts of a path; the zero value if it cannot be looked at.
 func LookAt(path string, dir bool) file.Facts {
 	if path == "" {
 		return file.Facts{}
@@ -346,7 +346,7 @@ func LookAt(path string, dir bool) file.Facts {
 	return f
 }
 
-// stuck follows the files whose placements could not be undone.
+// Stuck follows the files whose placements could not be undone.
 func Stuck(units []Unit, list []*ledger.Placement) {
 	for _, p := range list {
 		for i := range units {
@@ -359,7 +359,7 @@ func Stuck(units []Unit, list []*ledger.Placement) {
 	}
 }
 
-// restored notes how files look that were put back: one that came back from
+// Restored notes how files look that were put back: one that came back from
 // another disk has another number, and is still the same file.
 func Restored(units []Unit) {
 	for i := range units {
@@ -370,7 +370,7 @@ func Restored(units []Unit) {
 	}
 }
 
-// keptPath is where a placement keeps what it replaces. Its number comes again when a
+// KeptPath is where a placement keeps what it replaces. Its number comes again when a
 // ledger begins anew, so that alone is no name.
 func KeptPath(state string, placement int64) string {
 	return filepath.Join(state, "kept", fmt.Sprintf("%d-%08x", placement, rand.Uint64()))

@@ -18,7 +18,7 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// took lists the files that the steps took away, besides the job's own.
+// Took lists the files that the steps took away, besides the job's own.
 func (w *Work) Took() (paths []string) {
 	for _, p := range w.Placed {
 		switch place.Kind(p.Kind) {
@@ -31,13 +31,13 @@ func (w *Work) Took() (paths []string) {
 	return paths
 }
 
-// isThere reports whether a path is there, by the path itself or what a link leads to.
+// IsThere reports whether a path is there, by the path itself or what a link leads to.
 func IsThere(path string) (bool, error) {
 	f, err := watchfs.Stat(path)
 	return f.Exists, err
 }
 
-// all does the steps, one after the other, until one fails.
+// All does the steps, one after the other, until one fails.
 func (w *Work) All(ctx context.Context) *Problem {
 	r := w.Job.Rule
 	for i := range r.Steps {
@@ -69,7 +69,7 @@ var (
 	ErrStopJob = errors.New("the job is to be stopped")
 )
 
-// scratch makes the attempt's own folder, if a step uses it.
+// Scratch makes the attempt's own folder, if a step uses it.
 func (w *Work) Scratch() (string, error) {
 	if !w.Job.Rule.NeedsScratch() {
 		return "", nil
@@ -142,7 +142,7 @@ func writeScript(s *plan.Script) error {
 	return nil
 }
 
-// keepOutput returns the output's name, or removes the file and gives "" if
+// KeepOutput returns the output's name, or removes the file and gives "" if
 // nothing was printed.
 func (w *Work) KeepOutput(name string) string {
 	if w.printed == 0 {

@@ -24,6 +24,10 @@ const Deepest = 5
 // again, counts as a loop.
 const Short = time.Minute
 
+// MaxPasses bounds the passes of one sweep, in case a rule may take what it
+// places itself (loops: allow).
+const MaxPasses = 50
+
 // Book keeps what is known of files' descent. The zero value is ready to use.
 type Book struct {
 	placed  map[string]descent // by path

@@ -1,4 +1,4 @@
-package engine
+package look
 
 import (
 	"path/filepath"
@@ -16,7 +16,7 @@ func NewSet(f *rule.File) *plan.Set {
 	s := spelling{ways: map[string]string{}}
 	for _, r := range f.All() {
 		for _, folder := range r.Folders {
-			s.watched = append(s.watched, spelled{folder, realPath(folder)})
+			s.watched = append(s.watched, spelled{folder, RealPath(folder)})
 		}
 	}
 	for _, r := range f.All() {
@@ -60,7 +60,7 @@ func (s *spelling) note(folder string) string {
 // of returns the name of a folder by the outermost watched folder that it is or lies in,
 // or by one that it holds.
 func (s *spelling) of(folder string) string {
-	real, best, name := realPath(folder), "", folder
+	real, best, name := RealPath(folder), "", folder
 	for _, w := range s.watched {
 		if rest, ok := plan.Below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
 			best, name = w.real, w.path+rest
@@ -77,8 +77,8 @@ func (s *spelling) of(folder string) string {
 	return folder
 }
 
-// realPath is a path without links, as far as it is there.
-func realPath(path string) string {
+// RealPath is a path without links, as far as it is there.
+func RealPath(path string) string {
 	rest := ""
 	for at := path; ; at = filepath.Dir(at) {
 		if real, err := filepath.EvalSymlinks(at); err == nil {
