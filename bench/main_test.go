@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/ledger"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/ledger"
 )
 
 // Each pair of rounds becomes one value; the median of these is held against

@@ -13,9 +13,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 // Undo and retry that are ended by force, between two disks: said again, they go on, and the

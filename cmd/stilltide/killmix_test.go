@@ -15,9 +15,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 var kills = flag.Int("kill.times", 25, "how often the program is ended by force at mixed work")

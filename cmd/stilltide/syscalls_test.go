@@ -16,9 +16,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 var everyError = flag.Bool("fault.all", false, "let each system call fail with each error, not with one of them")

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 // built builds the program once for the tests that start it themselves.

@@ -8,10 +8,10 @@ import (
 	"testing"
 	"unsafe"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"stilltide/internal/machine"
 )
 
 // fileCalls are the system calls that change what is on a disk, or see that it is there.

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -25,6 +23,7 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/work"
 )
 
 // jobFilter are the flags of `jobs`.

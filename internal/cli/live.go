@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"stilltide/internal/work"
-
 	"golang.org/x/term"
 
 	"stilltide/internal/control"
@@ -21,6 +19,7 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/live"
+	"stilltide/internal/work"
 )
 
 // maxRows bounds the jobs of each list in the live view.

@@ -7,16 +7,16 @@ import (
 	"os"
 	"time"
 
-	"stilltide/internal/look"
-
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/control"
 	"stilltide/internal/core/history"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/report"
 )
 
@@ -132,7 +132,7 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	if diags.Failed() {
 		n, _ := diags.Count()
 		d.State, d.Wrong = d.State+" "+plural(n, "error")+" in the rules file.", true
-	} else if err := engine.Preview(look.NewSet(f), l, nil, now, func(p engine.Foreseen) {
+	} else if err := advice.Preview(look.NewSet(f), l, nil, now, func(p advice.Foreseen) {
 		if !p.Unmatched {
 			return
 		}

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 )
 
@@ -140,8 +140,8 @@ func (a *app) check(strict bool) error {
 		return err
 	}
 	if !diags.Failed() {
-		diags = append(diags, engine.Doubts(f)...)
-		diags = append(diags, engine.Examples(f, time.Now())...)
+		diags = append(diags, advice.Doubts(f)...)
+		diags = append(diags, advice.Examples(f, time.Now())...)
 		diags.Sort()
 	}
 	differs := 0

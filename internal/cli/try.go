@@ -6,15 +6,13 @@ import (
 	"os"
 	"time"
 
-	"stilltide/internal/look"
-
-	"stilltide/internal/work"
-
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
+	"stilltide/internal/look"
+	"stilltide/internal/work"
 )
 
 func (a *app) tryCommand() *cobra.Command {
@@ -76,7 +74,7 @@ func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.R
 		}
 		return nil, usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
 	}
-	w, err := engine.Explain(set, nil, path, false, time.Now())
+	w, err := advice.Explain(set, nil, path, false, time.Now())
 	if err != nil {
 		return nil, err
 	}

@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/control"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/notice"
@@ -325,7 +326,7 @@ const (
 
 // trusted refuses rules by which another user could run commands as this one.
 func (a *app) trusted(f *rule.File) error {
-	loose := engine.LooseFiles(f)
+	loose := advice.LooseFiles(f)
 	if a.trust || len(loose) == 0 {
 		return nil
 	}
@@ -482,7 +483,7 @@ func (a *app) greet(f *rule.File) {
 	if a.logFormat == logJSON {
 		a.note("%s", head)
 	}
-	for _, loop := range engine.Loops(f) {
+	for _, loop := range advice.Loops(f) {
 		a.note("%s; stilltide check says where", loop)
 	}
 	if a.logFormat == logJSON {

@@ -9,18 +9,18 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/look"
-
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/control"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 )
 
 func (a *app) whyCommand() *cobra.Command {
@@ -50,7 +50,7 @@ func (a *app) why(path string, removed, all bool) error {
 	if l != nil {
 		defer l.Close()
 	}
-	w, err := engine.Explain(look.NewSet(f), l, absolute(path), removed, time.Now())
+	w, err := advice.Explain(look.NewSet(f), l, absolute(path), removed, time.Now())
 	if err != nil {
 		return err
 	}
@@ -67,7 +67,7 @@ func (a *app) why(path string, removed, all bool) error {
 	return nil
 }
 
-func (a *app) whyJSON(f *rule.File, w engine.Why) error {
+func (a *app) whyJSON(f *rule.File, w advice.Why) error {
 	for _, r := range w.Reasons {
 		line := struct {
 			Rule       string           `json:"rule"`
@@ -88,7 +88,7 @@ func (a *app) whyJSON(f *rule.File, w engine.Why) error {
 	return nil
 }
 
-func writers(w engine.Why) []string {
+func writers(w advice.Why) []string {
 	names := []string{}
 	for _, one := range w.Writers {
 		names = append(names, fmt.Sprintf("%s (process %d)", ink.Clean(one.Program), one.PID))
@@ -98,7 +98,7 @@ func writers(w engine.Why) []string {
 
 // whyText says the verdict first, then what the rule makes of the file that takes it or
 // comes closest, then each other rule in a line.
-func (a *app) whyText(f *rule.File, w engine.Why, all bool) {
+func (a *app) whyText(f *rule.File, w advice.Why, all bool) {
 	state := "is not there; as if it arrived now"
 	if w.Facts.Exists {
 		when := plan.Span(time.Since(w.Facts.Mod.Time())) + " ago"
@@ -129,7 +129,7 @@ const farOff = 10
 
 // mainReason returns the reason that answers the question: of the rule that takes the file,
 // that has handled it, or that comes closest; -1 if none watches its folder.
-func mainReason(w engine.Why) int {
+func mainReason(w advice.Why) int {
 	closest, fewest := -1, 0
 	for i, r := range w.Reasons {
 		if r.Takes || w.Taker == nil && r.Handled != 0 {
@@ -152,12 +152,12 @@ func mainReason(w engine.Why) int {
 }
 
 // looksThere reports whether the file lies where a rule looks.
-func looksThere(r engine.Reason) bool {
+func looksThere(r advice.Reason) bool {
 	return !slices.ContainsFunc(r.Conditions, func(c plan.Condition) bool { return c.Key == "watch" && !c.Fits })
 }
 
 // reply is what a rule makes of the file, in a few words.
-func (a *app) reply(r engine.Reason) string {
+func (a *app) reply(r advice.Reason) string {
 	switch {
 	case r.Handled != 0:
 		return fmt.Sprintf("has handled it, as job %d", r.Handled)
@@ -170,7 +170,7 @@ func (a *app) reply(r engine.Reason) string {
 }
 
 // conditions shows one rule with all its conditions.
-func (a *app) conditions(f *rule.File, r engine.Reason) {
+func (a *app) conditions(f *rule.File, r advice.Reason) {
 	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(r))
 	wide := 0
 	for _, c := range r.Conditions {
@@ -186,7 +186,7 @@ func (a *app) conditions(f *rule.File, r engine.Reason) {
 }
 
 // others gives each other rule a line: the first of its conditions that is not met.
-func (a *app) others(f *rule.File, w engine.Why, first int) {
+func (a *app) others(f *rule.File, w advice.Why, first int) {
 	var rows [][]cell
 	for i, r := range w.Reasons {
 		if i == first {
@@ -231,7 +231,7 @@ func (a *app) short(f *rule.File, c plan.Condition) string {
 }
 
 // verdict reports whether a rule takes the file, whether it is ready, and what would be done.
-func (a *app) verdict(f *rule.File, w engine.Why, first int) {
+func (a *app) verdict(f *rule.File, w advice.Why, first int) {
 	if w.Taker == nil {
 		fmt.Fprintln(a.out, a.style.Warn(noTaker(w, first)))
 	} else {
@@ -260,7 +260,7 @@ func (a *app) verdict(f *rule.File, w engine.Why, first int) {
 }
 
 // ending says where the file is afterwards.
-func ending(f *rule.File, w engine.Why) string {
+func ending(f *rule.File, w advice.Why) string {
 	switch {
 	case w.Thrown != "":
 		return "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
@@ -273,7 +273,7 @@ func ending(f *rule.File, w engine.Why) string {
 }
 
 // noTaker says why no rule takes the file, as far as one sentence can.
-func noTaker(w engine.Why, first int) string {
+func noTaker(w advice.Why, first int) string {
 	if first < 0 {
 		return "No rule takes it: none watches its folder."
 	}
@@ -294,7 +294,7 @@ func noTaker(w engine.Why, first int) string {
 }
 
 // earlier lists what was done with the file before.
-func (a *app) earlier(w engine.Why) {
+func (a *app) earlier(w advice.Why) {
 	if len(w.Jobs) > 0 {
 		fmt.Fprintln(a.out)
 	}
@@ -341,7 +341,7 @@ func (a *app) preview(paths []string) error {
 		paths[i] = absolute(paths[i])
 	}
 	p := preview{a: a, f: f, unmatched: map[string][]string{}}
-	if err := engine.Preview(look.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
+	if err := advice.Preview(look.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
 		return err
 	}
 	p.progress("")
@@ -355,13 +355,13 @@ func (a *app) preview(paths []string) error {
 type preview struct {
 	a         *app
 	f         *rule.File
-	taken     []engine.Foreseen
+	taken     []advice.Foreseen
 	unmatched map[string][]string // files by reason
 	seen      int
 	last      time.Time
 }
 
-func (p *preview) tell(f engine.Foreseen) {
+func (p *preview) tell(f advice.Foreseen) {
 	p.seen++
 	if p.a.json {
 		p.a.printJSON(p.line(f))
@@ -387,7 +387,7 @@ func (p *preview) progress(text string) {
 	fmt.Fprintf(w, "\r\x1b[K%s", text)
 }
 
-func (p *preview) line(f engine.Foreseen) any {
+func (p *preview) line(f advice.Foreseen) any {
 	line := struct {
 		File      string   `json:"file"`
 		Rule      *string  `json:"rule"`
@@ -413,7 +413,7 @@ func (p *preview) line(f engine.Foreseen) any {
 }
 
 // endOf says in a word or a path where a file would be afterwards.
-func (p *preview) endOf(t engine.Foreseen) cell {
+func (p *preview) endOf(t advice.Foreseen) cell {
 	st := p.a.style
 	switch {
 	case t.Thrown != "":
@@ -433,7 +433,7 @@ func (p *preview) endOf(t engine.Foreseen) cell {
 }
 
 // rows are the lines of one file: a line for each of its steps.
-func (p *preview) rows(t engine.Foreseen) [][]cell {
+func (p *preview) rows(t advice.Foreseen) [][]cell {
 	steps := slices.Clone(t.Steps)
 	for i := range steps {
 		steps[i] = ink.Clean(strings.ReplaceAll(steps[i], p.f.Base+"/", ""))

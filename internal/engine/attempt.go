@@ -8,12 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // attempt runs a job's steps, one after the other, in a goroutine of its own.

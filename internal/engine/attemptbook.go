@@ -9,13 +9,12 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // trimKept removes the oldest of the content that replacements left, until

@@ -7,8 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -16,6 +14,7 @@ import (
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // end sends the input where it belongs, or ends the job where it is.

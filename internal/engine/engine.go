@@ -17,18 +17,17 @@ import (
 	"sync"
 	"time"
 
-	"stilltide/internal/look"
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/notify"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // StopAfter is how long running commands may go on after the watcher was asked to end.

@@ -10,12 +10,11 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/work"
-
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/work"
 )
 
 // run runs an engine on rules in a folder until stop is called. At the end no

@@ -3,13 +3,12 @@ package engine
 import (
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/work"
 )
 
 // job is a job that is not over.

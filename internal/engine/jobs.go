@@ -6,14 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
+	"stilltide/internal/work"
 )
 
 // begin starts an attempt, if the job's files still are what was taken.

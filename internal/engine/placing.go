@@ -8,14 +8,13 @@ import (
 	"sync"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // placeQueue holds the end moves that wait for the placing goroutine.

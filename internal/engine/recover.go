@@ -8,14 +8,13 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // recover takes up the jobs of an earlier run, however that ended. A job

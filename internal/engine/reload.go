@@ -3,11 +3,10 @@ package engine
 import (
 	"time"
 
-	"stilltide/internal/look"
-
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 )
 
 // Reload returns the running engine changed rules, which must be free of

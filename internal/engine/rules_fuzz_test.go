@@ -8,10 +8,10 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/look"
-
+	"stilltide/internal/advice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
 )
 
 // FuzzRules takes whole rules files with many rules through all that check and preview
@@ -49,11 +49,11 @@ func FuzzRules(f *testing.F) {
 				}
 			}
 		}
-		havePlaces(t, Doubts(rules))
-		havePlaces(t, Examples(rules, time.Now()))
+		havePlaces(t, advice.Doubts(rules))
+		havePlaces(t, advice.Examples(rules, time.Now()))
 		set := look.NewSet(rules)
 		set.Loops()
-		if err := Preview(set, nil, nil, time.Now(), func(Foreseen) {}); err != nil {
+		if err := advice.Preview(set, nil, nil, time.Now(), func(advice.Foreseen) {}); err != nil {
 			t.Log(err)
 		}
 		for _, name := range []string{"A/one.csv", "B/two.txt", "A/sub/three"} {

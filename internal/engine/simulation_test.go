@@ -17,8 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -26,6 +24,7 @@ import (
 	"stilltide/internal/machine"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 var (

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/look"
-
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
@@ -19,6 +17,7 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 )
 
 // settled gives a unit that is ready to the rule that takes it. under is the rule

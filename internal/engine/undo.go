@@ -7,15 +7,13 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/look"
-
-	"stilltide/internal/work"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // undone is the reason of a job that was undone.

@@ -11,7 +11,7 @@ import (
 )
 
 // rooms in their order: a room imports only what stands above it.
-var rooms = []string{"core", "watchfs", "ledger", "place", "runner", "ink", "service", "notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
+var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "advice", "ink", "service", "notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
 
 // pure are the packages outside the standard library that the core may use:
 // they compute, and touch nothing.

@@ -17,11 +17,11 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/look"
-
+	"stilltide/internal/advice"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/machine"
 	"stilltide/internal/place"
 )
@@ -49,7 +49,7 @@ type run struct {
 	after     tree
 	jobs      []ledger.Job
 	unsettled int // files that the sweep left to the next
-	foreseen  []engine.Foreseen
+	foreseen  []advice.Foreseen
 }
 
 var theLaws = []law{
@@ -166,13 +166,13 @@ func sweep(w *world) (jobs []ledger.Job, unsettled int, err error) {
 }
 
 // preview asks what a sweep would do.
-func preview(w *world) (list []engine.Foreseen, err error) {
+func preview(w *world) (list []advice.Foreseen, err error) {
 	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
 		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}
 	set, now := look.NewSet(f), time.Now()
-	if err = engine.Preview(set, nil, nil, now, func(one engine.Foreseen) { list = append(list, one) }); err != nil {
+	if err = advice.Preview(set, nil, nil, now, func(one advice.Foreseen) { list = append(list, one) }); err != nil {
 		return nil, err
 	}
 	asked := map[string]bool{}
@@ -184,7 +184,7 @@ func preview(w *world) (list []engine.Foreseen, err error) {
 		if w.has("unit: folder") {
 			continue // whether a folder is one's unit, or another's place, is a race here
 		}
-		why, err := engine.Explain(set, nil, one.File, false, now)
+		why, err := advice.Explain(set, nil, one.File, false, now)
 		if err != nil {
 			return nil, err
 		}
@@ -290,8 +290,8 @@ func (r *run) foldersRace() bool {
 // chainFreesNames reports whether a later stage may take a file away whose name another job
 // wants: that job gets the name, or a number, as it happens.
 func (r *run) chainFreesNames() bool {
-	chain := slices.ContainsFunc(r.foreseen, func(f engine.Foreseen) bool { return f.Stage > 0 })
-	return chain && slices.ContainsFunc(r.foreseen, func(f engine.Foreseen) bool { return len(f.Clashes) > 0 })
+	chain := slices.ContainsFunc(r.foreseen, func(f advice.Foreseen) bool { return f.Stage > 0 })
+	return chain && slices.ContainsFunc(r.foreseen, func(f advice.Foreseen) bool { return len(f.Clashes) > 0 })
 }
 
 // outcome is how a job ended, in a word. In failed folders numbers go in the order in which

@@ -1,3 +1,6 @@
+// Package look tells what a file is: its facts from the watched folder that it lies below,
+// through no link on the way; what its content and tags say, as far as a rule asks for it;
+// and the one name that a folder goes by.
 package look
 
 import (

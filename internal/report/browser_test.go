@@ -11,9 +11,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 // probe reports what a browser made of the page: its width beside the window's,

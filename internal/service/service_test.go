@@ -11,9 +11,9 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 var hard = Spec{Name: "kelder", Program: `/opt/still tide/50%/bin/stilltide`, Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`}

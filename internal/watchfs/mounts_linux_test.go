@@ -6,10 +6,10 @@ import (
 	"path/filepath"
 	"testing"
 
-	"stilltide/internal/machine"
-
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
+
+	"stilltide/internal/machine"
 )
 
 // A folder on a disk that is unplugged and plugged in again, with something of

@@ -9,13 +9,12 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/look"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"

@@ -1,3 +1,10 @@
+// Package work does an attempt: a job's steps, one after the other, until one fails. A failed
+// attempt takes back what its steps placed, newest first.
+//
+// What a step would do is foretold with the same parts, in a picture of the folders instead
+// of the folders themselves ([Foretelling], [Scene]), and a rule is tried on a copy with the
+// same parts in a throwaway folder ([Trial]). The one who has the work done hears of each
+// placement before it is made, by [Book], and may refuse it.
 package work
 
 import (

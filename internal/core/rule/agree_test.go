@@ -11,10 +11,10 @@ import (
 	"strings"
 	"testing"
 
-	"stilltide/internal/machine"
-
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 // ruleWith is a rules file with one rule.

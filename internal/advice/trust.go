@@ -1,4 +1,4 @@
-package engine
+package advice
 
 import (
 	"os/exec"

@@ -1,4 +1,4 @@
-package engine
+package advice
 
 import (
 	"errors"
@@ -11,17 +11,15 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/work"
-
-	"stilltide/internal/look"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // Foreseen is what would happen with one file that is there now, or that a step would

@@ -1,12 +1,12 @@
-package engine
+// Package advice answers what people ask before anything happens: what would be done with
+// the files that are there (preview), why a file is taken or not (why), and what of correct
+// rules would fail on this machine (check). It asks the functions that decide and act, and
+// touches nothing.
+package advice
 
 import (
 	"slices"
 	"time"
-
-	"stilltide/internal/work"
-
-	"stilltide/internal/look"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
@@ -14,7 +14,9 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // Reason is what one rule makes of a file.

@@ -1,6 +1,6 @@
 //go:build unix
 
-package engine
+package advice
 
 import (
 	"os"

@@ -1,4 +1,4 @@
-package engine
+package advice
 
 import (
 	"fmt"
@@ -10,12 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/look"
-
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
+	"stilltide/internal/look"
 )
 
 // Doubts looks at the machine for what would let correct rules fail: programs
