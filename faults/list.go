@@ -20,7 +20,7 @@ var faults = []Fault{
 	{"the same entry is no placement", "internal/place/same.go", "\tcase name == filepath.Base(r.Source):\n\t\treturn here, nil\n", "", unit("place", "TestTheSamePlaceIsNoPlacement")},
 	{"a second spelling of a name is no other file", "internal/place/same.go", "\tcase there.Ino == r.Expect.Ino && there.Dev == r.Expect.Dev:\n\t\treturn alias, nil\n", "", unit("place", "TestWithoutCase|TestTheSamePlace|HardLink")},
 	{"a duplicate gets its hidden name before the file that stays is compared", "internal/place/same.go", "\tis, err := p.isDuplicate(r, d, c, hidden)\n", "\tis, err := apart, error(nil)\n", unit("place", ".")},
-	{"content that another job relies on stays", "internal/engine/takeback.go", "\t\tif other.After.Ino == p.After.Ino {\n", "\t\tif false {\n", script("relies")},
+	{"content that another job relies on stays", "internal/work/takeback.go", "\t\tif other.After.Ino == p.After.Ino {\n", "\t\tif false {\n", script("relies")},
 	{"a move never replaces", "internal/place/system_linux.go", "unix.RENAME_NOREPLACE)", "0)", unit("place", ".")},
 
 	// Who takes a file.
@@ -33,13 +33,13 @@ var faults = []Fault{
 
 	// In the middle of a job.
 	{"what a job works on is offered to no rule", "internal/engine/claims.go", "\t\tif f.claims[key] == nil && (key == path || facts.Ino != 0) {\n", "\t\tif false {\n", script("offered")},
-	{"of a job that failed nothing is left to a chain", "internal/engine/attempt.go", "\tproblems := w.takeBack(w.placed, a.units(), false)\n", "\tvar problems []string\n", script("offered")},
-	{"a file that a command took away is nowhere", "internal/engine/ends.go", "\t\twas.at, j.gone = \"\", true\n", "\t\tj.gone = true\n", script("owndoing")},
+	{"of a job that failed nothing is left to a chain", "internal/engine/attempt.go", "\tproblems := w.TakeBack(w.Placed, a.units(), false)\n", "\tvar problems []string\n", script("offered")},
+	{"a file that a command took away is nowhere", "internal/engine/ends.go", "\t\twas.At, j.gone = \"\", true\n", "\t\tj.gone = true\n", script("owndoing")},
 	{"what can be known before the first step is known before it", "internal/engine/attempt.go", "\tif err := a.plan.Ready(); err != nil {\n", "\tif err := a.plan.Ready(); false {\n", script("foreknown")},
 	{"a job whose end cannot be placed takes back what its steps placed", "internal/engine/ends.go", "\t\tif len(j.rule.Steps) > 0 {\n\t\t\tf.unmake(j, now)\n", "\t\tif false {\n\t\t\tf.unmake(j, now)\n", script("unmade")},
-	{"a copy that was there already is not the job's", "internal/place/unpack.go", "func(s Staged) bool { return s.Duplicate })\n", "func(Staged) bool { return false })\n", script("unpacked")},
-	{"the copy of a file that is gone stays", "internal/engine/takeback.go", "\t\tif gone && p.Kind == string(place.Put) && !p.Replaced {\n", "\t\tif gone = false; gone {\n", script("lastcopy")},
-	{"the copy of a file that a command changed stays", "internal/engine/last.go", "\t\tcase why == \"\" && now.Exists:\n\t\t\twhy = \"has changed\"\n", "\t\tcase now.Exists:\n\t\t\treturn nil\n", script("lastcopy")},
+	{"what an archive holds that was there already is not the job's", "internal/work/unpack.go", "\t\tif r.Same {\n", "\t\tif false {\n", script("unpacked")},
+	{"the copy of a file that is gone stays", "internal/work/takeback.go", "\t\tif gone && p.Kind == string(place.Put) && !p.Replaced {\n", "\t\tif gone = false; gone {\n", script("lastcopy")},
+	{"the copy of a file that a command changed stays", "internal/work/last.go", "\t\tcase why == \"\" && now.Exists:\n\t\t\twhy = \"has changed\"\n", "\t\tcase now.Exists:\n\t\t\treturn nil\n", script("lastcopy")},
 	{"the markers of a batch go along", "internal/engine/take.go", "\tj.row.Extra = append(j.row.Extra, f.markersOf(r, j.row.Files()...)...)\n", "", script("ready")},
 	{"a marker is named after its file", "internal/engine/placing.go", "\tname := filepath.Base(plan.MarkerOf(m.marker, all[at].target))\n", "\tname := m.to.Name\n", script("sameplace")},
 	{"an empty file beside its part-file is not ready", "internal/watchfs/watchfs.go", "\t\tif f, err := Stat(path + ending); err == nil && f.Exists {\n", "\t\tif f, err := Stat(path + ending); err == nil && f.Exists && false {\n", script("partfile")},
@@ -47,13 +47,13 @@ var faults = []Fault{
 	// Crashes and commands by hand.
 	{"an attempt that a crash cut short is none of those that may fail", "internal/engine/recover.go", "\trow.Earlier++ // an attempt that was cut short is none of those that may fail\n", "", script("crashes")},
 	{"a job that ends the watcher again and again fails", "internal/engine/recover.go", "\tif sameBoot {\n\t\trow.Crashes++\n\t}\n", "\t_ = sameBoot\n", script("crashes")},
-	{"after a crash what the steps placed is taken back", "internal/engine/recover.go", "\tproblems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).takeBack(list, inputs, true)\n", "\t_ = inputs\n", ended("steps.*fail.*")},
-	{"an undo that was cut short goes on", "internal/engine/takeback.go", "\tif resumed && isBack(p) {\n\t\tc.back(p)\n\t\treturn nil\n\t}\n", "", ended("undo_of_a_move_to_another_disk")},
-	{"an undone replacement brings back what it replaced, wherever it was ended", "internal/engine/takeback.go", "\tif isHalfBack(p) {\n", "\tif false {\n", ended("undo_of_a_replacement")},
-	{"an undone move of a folder between disks leaves nothing hidden", "internal/engine/takeback.go", "\tif !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone\n", "\tif false {\n", ended("undo_of_a_folder")},
+	{"after a crash what the steps placed is taken back", "internal/engine/recover.go", "\tproblems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).TakeBack(list, inputs, true)\n", "\t_ = inputs\n", ended("steps.*fail.*")},
+	{"an undo that was cut short goes on", "internal/work/takeback.go", "\tif resumed && IsBack(p) {\n\t\tc.back(p)\n\t\treturn nil\n\t}\n", "", ended("undo_of_a_move_to_another_disk")},
+	{"an undone replacement brings back what it replaced, wherever it was ended", "internal/work/takeback.go", "\tif IsHalfBack(p) {\n", "\tif false {\n", ended("undo_of_a_replacement")},
+	{"an undone move of a folder between disks leaves nothing hidden", "internal/work/takeback.go", "\tif !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone\n", "\tif false {\n", ended("undo_of_a_folder")},
 	{"a retry removes the failure note, wherever it was ended", "internal/engine/recover.go", "\t\tif err := removeTraces(placer, row.State, p.Source, at); err != nil {\n\t\t\treturn err\n\t\t}\n", "", ended("retry_from_another_disk")},
 	{"the copy of a folder is recorded before it has its name", "internal/place/place.go", "\totherwise := s.Duplicate || s.Facts.Dir && s.Facts.Ino != r.Expect.Ino\n", "\totherwise := s.Duplicate\n", ended("folder_to_another_disk")},
-	{"the intention is durable before a file is moved", "internal/engine/placing.go", "\t\terr := e.ledger.Sync(work) // the intentions of all that wait: who comes meanwhile holds up none of them\n", "\t\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
+	{"the intention is durable before a file is moved", "internal/engine/placing.go", "\t\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them\n", "\t\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
 	{"without a watcher nothing runs", "internal/cli/jobs.go", "\t\tif list[i].State == ledger.Running {\n\t\t\tlist[i].State = ledger.Queued\n", "\t\tif false {\n\t\t\tlist[i].State = ledger.Queued\n", script("cutshort")},
 	{"a file's place is kept true when a later rule moves it", "internal/ledger/nowin.go", "\t\tjobs[i].FileNow = at\n", "\t\t_ = at\n", script("kepttrue")},
 	{"a retry does not take up a newer file of the same name", "internal/engine/status.go", "\t\tif j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {\n", "\t\tif false {\n", []string{"-run", "^TestScripts$", "./cmd/stilltide"}},
@@ -62,8 +62,8 @@ var faults = []Fault{
 	{"several jobs are undone as long as one more can be", "internal/engine/undo.go", "\t\tif len(refused) == 0 || len(refused) == len(sent) {\n", "\t\tif true {\n", script("kepttrue")},
 
 	// What is said before.
-	{"preview knows what a rule would have handled", "internal/engine/preview.go", "\t\tp.handled[c.Rule.Name.S+\"\\x00\"+c.Unit] = take.Memory{Facts: w.self.facts, Job: 1}\n", "", script("kepttrue")},
-	{"preview goes on with chains", "internal/engine/preview.go", "\t\tp.next = append(p.next, offered{path, stage})\n", "\t\t_ = stage\n", script("foretold")},
+	{"preview knows what a rule would have handled", "internal/advice/preview.go", "\t\tp.handled[c.Rule.Name.S+\"\\x00\"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}\n", "", script("kepttrue")},
+	{"preview goes on with chains", "internal/advice/preview.go", "\t\tp.next = append(p.next, offered{path, stage})\n", "\t\t_ = stage\n", script("foretold")},
 	{"the last save of a run is run", "internal/quick/quick.go", "\ts.machine.Changed(path, now.Add(s.pause()))\n", "\tif s.pause() == 0 {\n\t\ts.machine.Changed(path, now)\n\t}\n", script("quick")},
 	{"a mirrored copy is not removed because its file was moved by a rule", "internal/engine/ends.go", "\t\t\tf.forget(path, false, now)\n", "\t\t\t_ = path\n", script("kepttrue")},
 }

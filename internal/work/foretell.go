@@ -1,17 +1,14 @@
 package work
 
 import (
-	"cmp"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/place"
 )
 
 // Foretelling is one job under way in a scene.
@@ -121,111 +118,6 @@ func (w *Foretelling) Step(s *rule.Step) {
 	}
 }
 
-// act does a step in the scene.
-func (w *Foretelling) act(s *rule.Step) {
-	switch {
-	case w.At != "":
-	case w.Thrown == "to the trash":
-		w.Doubt = true // what is done with a file in the trash is not foretold
-		return
-	case len(s.From) == 0 && needsFile(s):
-		w.Wrong = "an earlier step has discarded the file"
-		return
-	}
-	switch s.Verb() {
-	case "run", "script":
-		w.ran = true
-		if s.OutputTo != nil {
-			w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true})
-		}
-	case "write":
-		text, err := w.Job.Text(s)
-		if err != nil {
-			w.Wrong = err.Error()
-			return
-		}
-		w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)}, text: []byte(text)})
-	case "move", "copy", "discard":
-		if len(s.From) > 0 {
-			w.others(s)
-			return
-		}
-		w.own(s)
-	case "rename", "mirror":
-		w.own(s)
-	case "replace_with":
-		w.replace(s)
-	case "unpack":
-		w.unpack(s)
-	}
-}
-
-// unpack foretells what an archive holds.
-func (w *Foretelling) unpack(s *rule.Step) {
-	to, err := w.Job.Spot(s, w.Job.Path())
-	if err != nil {
-		w.Wrong = err.Error()
-		return
-	}
-	if w.Self.Source == "" {
-		w.Doubt = true // only a run can tell what it holds
-		return
-	}
-	first := ""
-	err = place.Entries(w.Self.Source, limitsOf(s), func(name string, content []byte, whole bool) {
-		if w.Wrong != "" {
-			return
-		}
-		spot := plan.Spot{Root: to.Root, Rel: filepath.Join(to.Rel, filepath.Dir(name)), Name: filepath.Base(name)}
-		if spot.Rel == "." {
-			spot.Rel = ""
-		}
-		t := Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)}, text: content, open: !whole}
-		l := w.Scene.land("", t, spot, s.SameName, nil)
-		if w.clash(l, spot.Name); l.skipped {
-			l.wrong = l.path + " is there already with other content"
-		}
-		if w.Wrong = l.wrong; w.Wrong == "" {
-			w.Scene.put(l, t, w.Job.Rule.Name.S)
-			w.arrives(l)
-			first = cmp.Or(first, l.path)
-		}
-	})
-	if err != nil && w.Wrong == "" {
-		w.Wrong = plan.Display(w.At) + " cannot be unpacked: " + err.Error()
-	}
-	w.Job.Placed = first
-}
-
-// needsFile reports whether a step can be done only while the job's file is there.
-func needsFile(s *rule.Step) bool {
-	return !slices.Contains([]string{"run", "script", "write", "mirror", "tell"}, s.Verb())
-}
-
-// replace foretells new content in the file's place.
-func (w *Foretelling) replace(s *rule.Step) {
-	path, err := w.Job.Replacement(s)
-	there, ok := w.Scene.Look(path)
-	switch inScratch := w.scratch(path); {
-	case err != nil:
-		w.Wrong = err.Error()
-		return
-	case inScratch && w.ran:
-		w.Doubt, w.Self.open, w.Self.Source = true, true, ""
-	case !ok || inScratch:
-		w.Wrong = "replace_with: there is no " + plan.Display(path)
-		return
-	case !there.Facts.Regular:
-		w.Wrong = "replace_with: " + plan.Display(path) + " is not a regular file"
-		return
-	case !s.Gains(w.Self.Facts.Size, there.Facts.Size):
-		return
-	default:
-		w.Self.Source, w.Self.text, w.Self.open, w.Self.Facts.Size = there.Source, there.text, there.open, there.Facts.Size
-	}
-	w.Scene.Now[w.At] = w.Self
-}
-
 // scratch reports whether a path lies in the attempt's own folder: only a run fills that.
 func (w *Foretelling) scratch(path string) bool {
 	return strings.HasPrefix(path, w.Job.Scratch+string(filepath.Separator))
@@ -253,104 +145,4 @@ func (w *Foretelling) land(source string, t Thing, to plan.Spot, same rule.SameN
 		w.Job.Placed = l.path
 		w.arrives(l)
 	}
-}
-
-// own foretells a step on the job's own file.
-func (w *Foretelling) own(s *rule.Step) {
-	if s.Verb() == "discard" {
-		w.Thrown = map[rule.Discard]string{rule.DiscardTrash: "to the trash", rule.DiscardDelete: "deleted"}[s.Discard]
-		w.Scene.Remove(w.At)
-		w.At = ""
-		return
-	}
-	if s.Verb() == "mirror" && w.At == "" {
-		return
-	}
-	spot, err := w.Job.Spot(s, w.Job.Path())
-	if s.Verb() == "mirror" {
-		spot, err = w.Job.Spot(s, w.Job.File)
-	}
-	if err != nil {
-		w.Wrong = err.Error()
-		return
-	}
-	switch s.Verb() {
-	case "move", "rename":
-		if w.scratch(spot.Path()) {
-			w.Open = true
-			return
-		}
-		w.move(spot, s.SameName)
-	case "mirror":
-		w.land(w.At, w.Self, spot, s.SameName, w.Ours)
-	default:
-		w.land(w.At, w.Self, spot, s.SameName, nil)
-	}
-}
-
-// others foretells a step on the files that from names.
-func (w *Foretelling) others(s *rule.Step) {
-	globs, err := w.Job.Sources(s)
-	if err != nil {
-		w.Wrong = err.Error()
-		return
-	}
-	for _, glob := range globs {
-		if w.scratch(glob) {
-			w.fromScratch(s, glob)
-			continue
-		}
-		paths := w.Scene.glob(glob)
-		if len(paths) == 0 {
-			w.Wrong = "from: there is no " + plan.Display(glob)
-		}
-		for _, path := range paths {
-			if w.Wrong == "" {
-				w.other(s, path)
-			}
-		}
-	}
-}
-
-// fromScratch foretells what a command makes, as far as its name is spelled out.
-func (w *Foretelling) fromScratch(s *rule.Step, path string) {
-	if w.Doubt = true; !w.ran {
-		w.Wrong = "from: there is no " + plan.Display(path) + ": no command before has made it"
-		return
-	}
-	if strings.ContainsAny(filepath.Base(path), "*?[") || s.Verb() == "discard" {
-		return
-	}
-	spot, err := w.Job.Spot(s, path)
-	if err != nil {
-		w.Wrong = err.Error()
-		return
-	}
-	w.land("", Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true}, spot, s.SameName, nil)
-}
-
-func (w *Foretelling) other(s *rule.Step, path string) {
-	t, _ := w.Scene.Look(path)
-	if s.Verb() == "discard" {
-		w.Scene.Remove(path)
-		return
-	}
-	spot, err := w.Job.Spot(s, path)
-	if err != nil {
-		w.Wrong = err.Error()
-		return
-	}
-	l := w.Scene.land(path, t, spot, s.SameName, nil)
-	if w.Wrong = l.wrong; l.wrong != "" || l.here || l.skipped {
-		return
-	}
-	if s.Verb() == "move" {
-		w.Scene.Remove(path)
-		if path == w.At { // its own file, by another way
-			w.At, w.Job.At = l.path, l.path
-		}
-	}
-	w.Scene.put(l, t, w.Job.Rule.Name.S)
-	w.Job.Placed = l.path
-	w.arrives(l)
 }

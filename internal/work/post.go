@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"mime/multipart"
 	"net"
 	"net/http"
@@ -17,10 +18,72 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
+
+var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save"}, Files: rule.SuitsFiles}, func() act { return &post{} })
+
+type post struct {
+	Address    rule.Text            `key:"post" pattern:"^(https?://|\\{)" doc:"the address to which the file is sent over HTTP"`
+	Method     rule.Text            `key:"method" default:"POST" doc:"the HTTP method; POST if left out"`
+	Headers    map[string]rule.Text `key:"headers" doc:"HTTP headers; placeholders are filled"`
+	HeadersEnv map[string]string    `key:"headers_env" doc:"HTTP headers whose value is in an environment variable, for secrets"`
+	Field      rule.Text            `key:"field" doc:"the file is sent as this field of a form (multipart/form-data)"`
+
+	url    *fill.Template
+	header map[string]*fill.Template
+}
+
+// Check is part of rule.Act.
+func (p *post) Check(c *rule.Checker) {
+	p.url = c.Fill(p.Address, c.Each)
+	if at := c.Constant(p.Address); !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
+		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S), "begin it with http:// or https://")
+	}
+	p.header = map[string]*fill.Template{}
+	for name, t := range p.Headers {
+		p.header[name] = c.Fill(t, c.Each)
+	}
+	for _, r := range c.Step.SuccessCodes {
+		if r.Low < 100 || r.Top > 599 {
+			c.ErrorAt("success_codes", "range", fmt.Sprintf("%s is not an HTTP status", r), "they go from 100 to 599")
+		}
+	}
+}
+
+// Secrets lists the environment variables in which the step has secrets.
+func (p *post) Secrets() []string { return slices.Collect(maps.Values(p.HeadersEnv)) }
+
+// Says is part of plan.Act.
+func (p *post) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
+	address, err := p.address(j)
+	return "send to " + plan.ShownAddress(address), err
+}
+
+// address fills the address. What is filled in is escaped, so that it stays one part of a
+// path or query.
+func (p *post) address(j *plan.Job) (string, error) {
+	return p.url.Fill(func(word string) (fill.Value, error) {
+		v, err := j.Lookup(word)
+		v.Text = url.QueryEscape(v.Text)
+		v.Text = strings.ReplaceAll(v.Text, "+", "%20")
+		return v, err
+	})
+}
+
+// success reports whether an HTTP status means success.
+func (p *post) success(s *rule.Step, status int) bool {
+	return s.SuccessCodes.Has(status) || len(s.SuccessCodes) == 0 && 200 <= status && status < 300
+}
+
+func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
+	return w.each(s, func(u *Unit, j plan.Job) error { return w.post(ctx, p, s, u, j) })
+}
+
+func (p *post) foretell(*Foretelling, *rule.Step) {}
 
 // postTimeout bounds a post step that has no timeout of its own.
 const postTimeout = 5 * time.Minute
@@ -30,8 +93,8 @@ const maxAnswer = maxSaved
 
 // post sends a file over HTTP. A redirect is not followed: the file goes to
 // the address that the rule names, or nowhere.
-func (w *Work) post(ctx context.Context, s *rule.Step, u *Unit, j plan.Job) error {
-	address, err := j.Address(s)
+func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *Unit, j plan.Job) error {
+	address, err := p.address(&j)
 	if err != nil {
 		return err
 	}
@@ -53,11 +116,11 @@ func (w *Work) post(ctx context.Context, s *rule.Step, u *Unit, j plan.Job) erro
 		return err
 	}
 	defer f.Close()
-	body, kind, size, err := postBody(s, f, u)
+	body, kind, size, err := p.body(f, u)
 	if err != nil {
 		return err
 	}
-	req, err := postRequest(ctx, s, j, address, body, kind, size)
+	req, err := p.request(ctx, j, address, body, kind, size)
 	if err != nil {
 		return err
 	}
@@ -74,7 +137,7 @@ func (w *Work) post(ctx context.Context, s *rule.Step, u *Unit, j plan.Job) erro
 	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
 		return err
 	}
-	if !s.Expects(res.StatusCode) {
+	if !p.success(s, res.StatusCode) {
 		first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
 		why := fmt.Sprintf("%s answered %s", shown, res.Status)
 		if first = shorten(first); first != "" {
@@ -113,17 +176,17 @@ func innermost(err error) error {
 	return err
 }
 
-// postBody is the file itself, or a form with the file as a field.
-func postBody(s *rule.Step, f *os.File, u *Unit) (body io.Reader, kind string, size int64, err error) {
+// body is the file itself, or a form with the file as a field.
+func (p *post) body(f *os.File, u *Unit) (body io.Reader, kind string, size int64, err error) {
 	kind = watchfs.MediaType(u.At)
-	if !s.Field.Set() {
+	if !p.Field.Set() {
 		return f, kind, u.Facts.Size, nil
 	}
 	var head, tail strings.Builder
 	form := multipart.NewWriter(&head)
 	header := textproto.MIMEHeader{}
 	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "_", "\n", "_")
-	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(s.Field.S), quote.Replace(filepath.Base(u.At))))
+	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(p.Field.S), quote.Replace(filepath.Base(u.At))))
 	header.Set("Content-Type", kind)
 	if _, err := form.CreatePart(header); err != nil {
 		return nil, "", 0, err
@@ -133,10 +196,10 @@ func postBody(s *rule.Step, f *os.File, u *Unit) (body io.Reader, kind string, s
 	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())), form.FormDataContentType(), size, nil
 }
 
-func postRequest(ctx context.Context, s *rule.Step, j plan.Job, address string, body io.Reader, kind string, size int64) (*http.Request, error) {
+func (p *post) request(ctx context.Context, j plan.Job, address string, body io.Reader, kind string, size int64) (*http.Request, error) {
 	method := http.MethodPost
-	if s.Method.Set() {
-		method = strings.ToUpper(s.Method.S)
+	if p.Method.Set() {
+		method = strings.ToUpper(p.Method.S)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, address, body)
 	if err != nil {
@@ -147,14 +210,14 @@ func postRequest(ctx context.Context, s *rule.Step, j plan.Job, address string, 
 		req.Body = http.NoBody
 	}
 	req.Header.Set("Content-Type", kind)
-	headers, err := j.Headers(s)
-	if err != nil {
-		return nil, err
+	for name, t := range p.header {
+		value, err := t.Fill(j.Lookup)
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set(name, strings.NewReplacer("\r", " ", "\n", " ").Replace(value))
 	}
-	for name, value := range headers {
-		req.Header.Set(name, value)
-	}
-	for name, variable := range s.HeadersEnv {
+	for name, variable := range p.HeadersEnv {
 		value, ok := os.LookupEnv(variable)
 		if !ok {
 			return nil, fmt.Errorf("the environment variable %s, which the header %s needs, is not set", variable, name)

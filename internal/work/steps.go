@@ -11,8 +11,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -82,47 +80,17 @@ type Problem struct {
 	Hopeless bool // another attempt would fail for the same reason
 }
 
+func (p *Problem) Error() string { return p.Text }
+
 func problemOf(err error) *Problem {
 	if err == nil {
 		return nil
 	}
+	if p := (*Problem)(nil); errors.As(err, &p) {
+		return p
+	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
-}
-
-// Step does one step.
-func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
-	applies, err := w.Job.Applies(s)
-	if err != nil || !applies {
-		return problemOf(err)
-	}
-	if t := s.Timeout.Duration; t > 0 && !s.Runs() {
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, t)
-		defer cancel()
-	}
-	placer := *w.Placer
-	placer.Cancel = ctx.Done()
-	defer func(was *place.Placer) { w.Placer = was }(w.Placer)
-	w.Placer = &placer
-	switch s.Verb() {
-	case "run", "script":
-		return w.program(ctx, s)
-	case "write":
-		return problemOf(w.write(s))
-	case "tell":
-		return problemOf(w.notify(s))
-	case "move", "copy", "discard":
-		if len(s.From) > 0 {
-			return w.ended(ctx, s, w.others(s))
-		}
-	}
-	for i := range w.Units {
-		if err := w.one(ctx, s, &w.Units[i]); err != nil {
-			return w.ended(ctx, s, err)
-		}
-	}
-	return nil
 }
 
 // ended says why a step failed that was ended.
@@ -145,35 +113,6 @@ func (w *Work) as(u *Unit) plan.Job {
 	}
 	j.At = u.At
 	return j
-}
-
-// one does a step that places or sends one of the job's files.
-func (w *Work) one(ctx context.Context, s *rule.Step, u *Unit) error {
-	j := w.as(u)
-	if s.Verb() == "mirror" {
-		return w.mirror(s, u, j)
-	}
-	if u.At == "" {
-		if j.Event == file.Removed {
-			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the step out then", plan.Display(u.Taken), s.Verb())
-		}
-		return fmt.Errorf("an earlier step has discarded the file")
-	}
-	switch s.Verb() {
-	case "move", "rename":
-		return w.move(s, u, j)
-	case "copy":
-		return w.copy(s, j, u.At, u.Facts)
-	case "replace_with":
-		return w.replace(s, u, j)
-	case "discard":
-		return w.discard(s, u)
-	case "unpack":
-		return w.unpack(s, u, j)
-	case "tag":
-		return w.tag(s, u, j)
-	}
-	return w.post(ctx, s, u, j)
 }
 
 // placing begins the record of a placement; the request's Stage completes it.
@@ -317,32 +256,6 @@ func (w *Work) real(spot plan.Spot) (plan.Spot, error) {
 	return spot, w.Book.There(spot.Folder())
 }
 
-// move moves or renames one of the job's files, and follows it.
-func (w *Work) move(s *rule.Step, u *Unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.At)
-	if err != nil {
-		return err
-	}
-	req := place.Request{To: to}
-	list := w.placing(place.Moved, u.At, u.Facts, &req, s.SameName)
-	res, err := w.Placer.Move(req)
-	if w.left(err) {
-		return nil
-	}
-	if err != nil {
-		return w.gone(*list, err)
-	}
-	w.done(*list, res)
-	w.placedAt(to.Path())
-	if res.Here {
-		return nil
-	}
-	w.tell("%s would be moved to %s", filepath.Base(u.At), res.Target)
-	u.At, u.Facts = res.Target, res.Facts
-	w.follow(u)
-	return nil
-}
-
 // follow lets later steps see where a single file is.
 func (w *Work) follow(u *Unit) {
 	if w.Job.Files != nil {
@@ -354,102 +267,6 @@ func (w *Work) follow(u *Unit) {
 	w.Job.At = u.At
 }
 
-func (w *Work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) error {
-	to, err := w.spot(s, j, source)
-	if err != nil {
-		return err
-	}
-	return w.copyTo(to, source, facts, s.SameName, nil)
-}
-
-func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName, ours func(string, file.Facts) bool) error {
-	req := place.Request{To: to, Ours: ours}
-	list := w.placing(place.Put, source, facts, &req, same)
-	res, err := w.Placer.Copy(req)
-	if w.left(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	w.done(*list, res)
-	w.placedAt(to.Path())
-	if res.Here {
-		return nil
-	}
-	if res.Same {
-		w.note("its content was already in " + res.Target)
-		w.tell("%s has that content already", res.Target)
-		return nil
-	}
-	w.tell("would be copied to %s", res.Target)
-	return nil
-}
-
-// others does a step on the files that from names.
-func (w *Work) others(s *rule.Step) error {
-	j := w.Job
-	globs, err := j.Sources(s)
-	if err != nil {
-		return err
-	}
-	for _, glob := range globs {
-		paths, err := filepath.Glob(glob)
-		if err != nil {
-			return fmt.Errorf("from: %s is not a pattern: %w", glob, err)
-		}
-		paths = slices.DeleteFunc(paths, func(path string) bool { return plan.Hidden(filepath.Base(path)) })
-		if len(paths) == 0 {
-			return fmt.Errorf("from: there is no %s", plan.Display(glob))
-		}
-		for _, path := range paths {
-			if err := w.other(s, j, path); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-func (w *Work) other(s *rule.Step, j plan.Job, path string) error {
-	facts, err := watchfs.Stat(path)
-	if err == nil && facts.Dir {
-		facts, err = watchfs.LookTree(path)
-	}
-	if err == nil && !facts.Exists {
-		err = fmt.Errorf("%s: %w", plan.Display(path), place.ErrGone) // another job was quicker
-	}
-	if err != nil {
-		return err
-	}
-	if s.Verb() == "copy" {
-		return w.copy(s, j, path, facts)
-	}
-	if s.Verb() == "discard" {
-		u := Unit{Taken: path, At: path, Facts: facts}
-		err := w.throwAway(s, &u)
-		w.wentTo(path, u.At, u.Facts)
-		return err
-	}
-	to, err := w.spot(s, j, path)
-	if err != nil {
-		return err
-	}
-	req := place.Request{To: to}
-	list := w.placing(place.Moved, path, facts, &req, s.SameName)
-	res, err := w.Placer.Move(req)
-	if err == nil {
-		w.done(*list, res)
-		if !res.Here {
-			w.tell("%s would be moved to %s", filepath.Base(path), res.Target)
-			w.wentTo(path, res.Target, res.Facts)
-		}
-	} else if w.left(err) {
-		return nil
-	}
-	return w.gone(*list, err)
-}
-
 // wentTo follows the job's own file where a step took it that named it by its path.
 func (w *Work) wentTo(from, to string, facts file.Facts) {
 	for i := range w.Units {
@@ -458,245 +275,6 @@ func (w *Work) wentTo(from, to string, facts file.Facts) {
 			w.follow(u)
 		}
 	}
-}
-
-// replace puts new content in place of the file's.
-func (w *Work) replace(s *rule.Step, u *Unit, j plan.Job) error {
-	source, err := j.Replacement(s)
-	if err != nil {
-		return err
-	}
-	next, err := watchfs.Stat(source)
-	switch {
-	case err != nil:
-		return err
-	case !next.Exists:
-		return fmt.Errorf("replace_with: there is no %s", plan.Display(source))
-	case !next.Regular:
-		return fmt.Errorf("replace_with: %s is not a regular file", plan.Display(source))
-	case !s.Gains(u.Facts.Size, next.Size):
-		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", s.GainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.Facts.Size))))
-		w.tell("kept as it is: the new content is not %ssmaller", s.GainText())
-		return nil
-	}
-	req := place.Request{To: u.spot(j)}
-	list := w.placing(place.Put, source, u.Facts, &req, "")
-	req.Source, req.Expect = source, u.Facts
-	res, err := w.Placer.Replace(req)
-	if err != nil {
-		return err
-	}
-	w.done(*list, res)
-	was := u.Facts.Size
-	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
-	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
-	u.Facts = res.Facts
-	return nil
-}
-
-func percent(was, is int64) int64 { return (is - was) * 100 / max(was, 1) }
-
-// spot names the place where a unit is now: links above the watched folder
-// are meant, those below are not followed.
-func (u *Unit) spot(j plan.Job) plan.Spot {
-	if rel, err := filepath.Rel(j.Watch, u.At); err == nil && filepath.IsLocal(rel) {
-		dir := filepath.Dir(rel)
-		if dir == "." {
-			dir = ""
-		}
-		return plan.Spot{Root: j.Watch, Rel: dir, Name: filepath.Base(rel)}
-	}
-	return place.SpotOf(u.At)
-}
-
-// discard discards one of the job's files, and follows it into the trash.
-func (w *Work) discard(s *rule.Step, u *Unit) error {
-	if err := w.throwAway(s, u); err != nil {
-		return err
-	}
-	w.follow(u)
-	return nil
-}
-
-func (w *Work) throwAway(s *rule.Step, u *Unit) error {
-	if w.trial != nil {
-		w.tell("would go: %s (%s)", u.At, s.Discard)
-		u.At = ""
-		return nil
-	}
-	var req place.Request
-	if s.Discard == rule.DiscardDelete {
-		list := w.placing(place.Deleted, u.At, u.Facts, &req, "")
-		if err := w.Placer.Delete(req); err != nil {
-			return w.gone(*list, err)
-		}
-		w.done(*list)
-		u.At = ""
-		return nil
-	}
-	list := w.placing(place.Trashed, u.At, u.Facts, &req, "")
-	res, err := w.Placer.Trash(req)
-	if err != nil {
-		return w.gone(*list, err)
-	}
-	w.done(*list, res)
-	u.At, u.Facts = res.Target, res.Facts
-	return nil
-}
-
-func (w *Work) unpack(s *rule.Step, u *Unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.At)
-	if err != nil {
-		return err
-	}
-	req := place.Request{To: to}
-	list := w.placing(place.Put, u.At, u.Facts, &req, s.SameName)
-	results, err := w.Placer.Unpack(req, limitsOf(s))
-	if err != nil {
-		return err
-	}
-	w.unpacked(*list, results)
-	return nil
-}
-
-// limitsOf are the bounds that an unpack step sets.
-func limitsOf(s *rule.Step) place.Limits {
-	limits := s.Limits()
-	return place.Limits{Files: limits.MaxFiles, Size: limits.MaxSize, Ratio: limits.MaxRatio}
-}
-
-// unpacked reports what an archive held: what was made, and what was there already.
-func (w *Work) unpacked(list []*ledger.Placement, results []place.Result) {
-	var made []place.Result
-	for _, r := range results {
-		if r.Same {
-			w.tell("%s has that content already", r.Target)
-			continue
-		}
-		made = append(made, r)
-		w.tell("would be unpacked: %s", r.Target)
-	}
-	if len(made) == 0 {
-		for _, p := range list {
-			w.drop(p)
-		}
-	} else {
-		w.done(list, made...)
-	}
-	note := fmt.Sprintf("%d unpacked", len(made))
-	if there := len(results) - len(made); there > 0 {
-		note += fmt.Sprintf(", %d there already", there)
-	}
-	w.note(note)
-	if len(results) > 0 {
-		w.Job.Placed = results[0].Target
-	}
-}
-
-func (w *Work) tag(s *rule.Step, u *Unit, j plan.Job) error {
-	tags, err := j.Tags(s)
-	if err != nil {
-		return err
-	}
-	have := watchfs.Tags(u.At)
-	all := slices.Clone(have)
-	for _, l := range tags {
-		if !slices.Contains(all, l) {
-			all = append(all, l)
-		}
-	}
-	if len(all) == len(have) {
-		return nil
-	}
-	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged), Source: u.At, Target: u.At,
-		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: ledger.Intended}
-	if err := w.Book.Intend([]*ledger.Placement{p}); err != nil {
-		return err
-	}
-	w.Placed = append(w.Placed, p)
-	f, err := watchfs.OpenKnown(w.Job.Watch, u.At, u.Facts)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := watchfs.WriteTags(f, strings.Join(all, ",")); err != nil {
-		return err
-	}
-	w.done([]*ledger.Placement{p})
-	w.tell("its tags would be %s", strings.Join(all, ", "))
-	return nil
-}
-
-func (w *Work) write(s *rule.Step) error {
-	text, err := w.Job.Text(s)
-	if err != nil {
-		return err
-	}
-	to, err := w.spot(s, w.Job, w.Job.Path())
-	if err != nil {
-		return err
-	}
-	req := place.Request{To: to}
-	list := w.placing(place.Put, "", file.Facts{}, &req, s.SameName)
-	res, err := w.Placer.Write(req, []byte(text))
-	if w.left(err) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	w.done(*list, res)
-	w.tell("would be written: %s", res.Target)
-	return nil
-}
-
-// mirror keeps the same path below another folder in step.
-func (w *Work) mirror(s *rule.Step, u *Unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.Taken)
-	if err != nil {
-		return err
-	}
-	ours := func(target string, f file.Facts) bool { return w.Book.Ours(j.Rule.Name.S, target, f) }
-	if u.At != "" {
-		return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
-	}
-	there, err := watchfs.Stat(to.Path())
-	switch {
-	case err != nil:
-		return err
-	case !there.Exists:
-		w.note("its copy was gone already")
-		return nil
-	case !ours(to.Path(), there):
-		w.note("its copy has been changed, so it stays in " + to.Path())
-		return nil
-	}
-	var req place.Request
-	list := w.placing(place.Trashed, to.Path(), there, &req, "")
-	if w.trial != nil {
-		w.tell("would go to the trash: %s", to.Path())
-		return nil
-	}
-	res, err := w.Placer.Trash(req)
-	if err != nil {
-		return err
-	}
-	w.done(*list, res)
-	w.note("its copy is in the trash")
-	return nil
-}
-
-func (w *Work) notify(s *rule.Step) error {
-	text, err := w.Job.Text(s)
-	if err != nil {
-		return err
-	}
-	if w.trial != nil {
-		w.tell("would tell %s: %s", s.Tell.S, text)
-		return nil
-	}
-	w.Book.Notice(s.Tell.S, text, w.Job)
-	return nil
 }
 
 // tell prints a line in a trial.

@@ -266,7 +266,7 @@ func (j *Job) Command(s *rule.Step, state string) (Command, error) {
 	for name, value := range s.Env {
 		c.Env = append(c.Env, name+"="+value)
 	}
-	if s.Verb() == "script" {
+	if s.Script.Set() {
 		return j.script(s, state, c)
 	}
 	words, err := s.Command.Fill(j.Lookup)

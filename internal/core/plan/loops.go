@@ -200,12 +200,10 @@ func leading(r *rule.Rule) []way {
 	renamed := false
 	for i := range r.Steps {
 		s := &r.Steps[i]
-		renamed = renamed || s.Verb() == "rename" || s.Verb() == "move" && s.Name != nil
-		if p, t := s.Destination(); t != nil && !s.Runs() && s.Verb() != "unpack" {
-			own := s.Verb() != "write" && len(s.From) == 0
+		renamed = renamed || s.Kind().Takes != rule.TakesNothing && s.Name != nil
+		if p, t := s.Destination(); t != nil && !s.Runs() {
+			own := s.Kind().Puts == rule.PutsFile && len(s.From) == 0
 			list = append(list, way{fixedPart(*p, t), levelsOf(t), own && s.Name == nil && !renamed})
-		} else if t != nil && !s.Runs() {
-			list = append(list, way{fixedPart(*p, t), levelsOf(t), false})
 		}
 	}
 	if r.Processed != nil {
@@ -230,8 +228,8 @@ func (s *Set) StaysPut() []*rule.Place {
 	for _, r := range s.Rules() {
 		places := r.Places()
 		for i := range r.Steps {
-			if step := &r.Steps[i]; step.Verb() == "move" && len(step.From) == 0 {
-				places = append(places, &rule.Place{To: step.Move, Folder: step.Into, Name: step.Name})
+			if step := &r.Steps[i]; step.TakesInput() && step.To != nil {
+				places = append(places, &rule.Place{To: *step.To, Folder: step.Folder, Name: step.Name})
 			}
 		}
 		for _, p := range places {

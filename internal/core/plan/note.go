@@ -85,7 +85,7 @@ func (f Failure) byHand() []string {
 			return nil
 		}
 		line := c.ByHand()
-		if s.OutputTo != nil {
+		if s.To != nil {
 			if spot, err := j.Spot(s, j.Path()); err == nil {
 				line += " > " + fill.Quote([]string{spot.Path()})
 			}

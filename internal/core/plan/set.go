@@ -115,7 +115,7 @@ func Destinations(r *rule.Rule) []string {
 			}
 			list = append(list, fixed)
 		}
-		if v := s.Verb(); v == "rename" || v == "replace_with" {
+		if s.Kind().InPlace {
 			list = append(list, r.Folders...)
 		}
 	}

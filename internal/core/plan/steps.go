@@ -122,7 +122,7 @@ func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
 	if err != nil {
 		return Spot{}, err
 	}
-	if s.Verb() == "mirror" {
+	if s.Kind().SameRel {
 		spot.Rel = filepath.Join(spot.Rel, filepath.Dir(j.rel()))
 		if spot.Rel == "." {
 			spot.Rel = ""
@@ -144,44 +144,6 @@ func split(s Spot) Spot {
 	return Spot{Root: s.Root, Rel: strings.TrimSuffix(dir, "/"), Name: name}
 }
 
-// Replacement returns the path whose content replaces the file's.
-func (j *Job) Replacement(s *rule.Step) (string, error) {
-	path, err := s.Into.Fill(j.Lookup)
-	if err == nil && !filepath.IsAbs(path) {
-		path = filepath.Join(s.ReplaceWith.Base, path)
-	}
-	return path, err
-}
-
-// Labels fills the tags of a tag step.
-func (j *Job) Tags(s *rule.Step) ([]string, error) {
-	var list []string
-	for _, t := range s.Labels {
-		label, err := t.Fill(j.Lookup)
-		if err != nil {
-			return nil, err
-		}
-		if label = strings.TrimSpace(strings.NewReplacer(",", "_", "\n", " ").Replace(label)); label != "" {
-			list = append(list, label)
-		}
-	}
-	return list, nil
-}
-
-// Text fills the text of a write or notify step.
-func (j *Job) Text(s *rule.Step) (string, error) { return s.Words.Fill(j.Lookup) }
-
-// Address fills the address of a post step. What is filled in is escaped, so
-// that it stays one part of a path or query.
-func (j *Job) Address(s *rule.Step) (string, error) {
-	return s.URL.Fill(func(word string) (fill.Value, error) {
-		v, err := j.Lookup(word)
-		v.Text = url.QueryEscape(v.Text)
-		v.Text = strings.ReplaceAll(v.Text, "+", "%20")
-		return v, err
-	})
-}
-
 // ShownAddress is an address as it may be shown: without a password, and without what
 // follows the question mark, where keys often stand.
 func ShownAddress(address string) string {
@@ -201,19 +163,6 @@ func ShownAddress(address string) string {
 		return u.Redacted()
 	}
 	return shown
-}
-
-// Headers fills the headers of a post step.
-func (j *Job) Headers(s *rule.Step) (map[string]string, error) {
-	headers := map[string]string{}
-	for name, t := range s.Header {
-		value, err := t.Fill(j.Lookup)
-		if err != nil {
-			return nil, err
-		}
-		headers[name] = strings.NewReplacer("\r", " ", "\n", " ").Replace(value)
-	}
-	return headers, nil
 }
 
 // foreseen gives the words that only a run can know their own names.
@@ -249,11 +198,8 @@ func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state 
 		if _, err := j.Foretell(s, state); err != nil {
 			return nil, "", err
 		}
-		switch s.Verb() {
-		case "move", "rename", "copy":
-			if len(s.From) == 0 {
-				placed = append(placed, j.Placed)
-			}
+		if k := s.Kind(); k.Puts == rule.PutsFile && !k.SameRel && len(s.From) == 0 {
+			placed = append(placed, j.Placed)
 		}
 	}
 	if c.Rule.Processed == nil || event == file.Removed {
@@ -263,86 +209,30 @@ func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state 
 	return placed, spot.Path(), err
 }
 
+// Act is what a verb says of a step before it is done.
+type Act interface {
+	// Says tells in a few words what the step would do, and follows the job's file. state is
+	// the state folder.
+	Says(j *Job, s *rule.Step, state string) (string, error)
+}
+
 // Foretell says what one step would do, and follows the file.
 func (j *Job) Foretell(s *rule.Step, state string) (string, error) {
-	switch s.Verb() {
-	case "run", "script":
-		return j.foretellRun(s, state)
-	case "replace_with":
-		path, err := j.Replacement(s)
-		text := "replace its content with " + Display(path)
-		if s.Keep == rule.KeepSmaller {
-			text += ", if that is " + s.GainText() + "smaller"
-		}
-		return text, err
-	case "discard":
-		what := map[rule.Discard]string{rule.DiscardTrash: "to the trash", rule.DiscardDelete: "delete"}[s.Discard]
-		if len(s.From) == 0 {
-			return what, nil
-		}
-		from, err := j.Sources(s)
-		return what + ": " + strings.Join(from, ", "), err
-	case "tag":
-		tags, err := j.Tags(s)
-		return "tag " + strings.Join(tags, ", "), err
-	case "post":
-		address, err := j.Address(s)
-		return "send to " + ShownAddress(address), err
-	case "tell":
-		text, err := j.Text(s)
-		return fmt.Sprintf("tell %s: %s", s.Tell.S, Display(text)), err
-	}
-	return j.foretellPlacing(s)
+	return s.Act.(Act).Says(j, s, state)
 }
 
-func (j *Job) foretellRun(s *rule.Step, state string) (string, error) {
-	command, err := j.Command(s, state)
-	if err != nil {
-		return "", err
-	}
-	text := "run " + fill.Quote(command.Args)
-	if command.Script != nil {
-		text = "script, on " + Display(filepath.Base(j.Path()))
-	}
-	if s.OutputTo != nil {
-		spot, err := j.Spot(s, j.Path())
-		return text + " > " + fill.Quote([]string{spot.Path()}), err
-	}
-	return text, nil
-}
-
-func (j *Job) foretellPlacing(s *rule.Step) (string, error) {
-	if s.Verb() == "mirror" && j.Event == file.Removed {
-		spot, err := j.Spot(s, j.File)
-		return "to the trash: " + Display(spot.Path()), err
-	}
+// Lands returns where a step puts what it places, of other files the first, and which those
+// are.
+func (j *Job) Lands(s *rule.Step) (spot Spot, from []string, err error) {
 	source := j.Path()
-	from, err := j.Sources(s)
-	if err != nil {
-		return "", err
+	if from, err = j.Sources(s); err != nil {
+		return spot, nil, err
 	}
 	if len(from) > 0 {
 		source = from[0]
 	}
-	spot, err := j.Spot(s, source)
-	if err != nil {
-		return "", err
+	if spot, err = j.Spot(s, source); err == nil {
+		j.Placed = spot.Path()
 	}
-	j.Placed = spot.Path()
-	switch s.Verb() {
-	case "rename":
-		j.At = spot.Path()
-		return "rename to " + Display(spot.Name), nil
-	case "unpack":
-		return "unpack to " + Display(spot.Folder()), nil
-	case "move":
-		if len(from) == 0 {
-			j.At = spot.Path()
-			return "move to " + Display(spot.Path()), nil
-		}
-	}
-	if len(from) > 0 {
-		return fmt.Sprintf("%s %s to %s", s.Verb(), Display(strings.Join(from, ", ")), Display(spot.Folder())), nil
-	}
-	return s.Verb() + " to " + Display(spot.Path()), nil
+	return spot, from, err
 }

@@ -33,8 +33,10 @@ func (f *File) SecretNames() []string {
 	}
 	for _, r := range f.All() {
 		for i := range r.Steps {
-			for _, name := range r.Steps[i].HeadersEnv {
-				names[name] = true
+			if holder, ok := r.Steps[i].Act.(interface{ Secrets() []string }); ok {
+				for _, name := range holder.Secrets() {
+					names[name] = true
+				}
 			}
 		}
 	}

@@ -17,6 +17,10 @@ import (
 // Choice is one word of a few.
 type Choice string
 
+// OneOf is implemented by texts that are one of a few words, the first of which is taken
+// where another stands.
+type OneOf interface{ Words() []string }
+
 // choose reads one of the words.
 func choose(d *decoder, n ast.Node, what string, words ...string) string {
 	s, ok := d.scalar(n)

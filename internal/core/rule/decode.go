@@ -4,8 +4,9 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 
@@ -262,6 +263,10 @@ func (d *decoder) into(n ast.Node, v reflect.Value, what string) {
 	case reflect.Map:
 		d.intoMap(n, v, what)
 	case reflect.String:
+		if one, ok := v.Interface().(OneOf); ok {
+			v.SetString(choose(d, n, what, one.Words()...))
+			return
+		}
 		if s, ok := d.scalar(n); ok {
 			v.SetString(s)
 			return
@@ -363,6 +368,10 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 	}
 	noter, _ := v.Addr().Interface().(interface{ noteKey(string, Pos) })
 	fields := fieldsOf(v.Type())
+	var own map[string]reflect.Value // the keys that the verb of a step has of its own
+	if step, ok := v.Addr().Interface().(*Step); ok {
+		own = step.begin(pairs)
+	}
 	seen := map[string]Pos{}
 	for _, p := range pairs {
 		key := p.Key.GetToken().Value
@@ -374,21 +383,21 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		if noter != nil {
 			noter.noteKey(key, seen[key])
 		}
+		if value, ok := own[key]; ok {
+			d.into(p.Value, value, key)
+			continue
+		}
 		index, ok := fields[key]
 		if !ok {
-			d.unknownKey(p.Key, key, what, fields, pairs)
+			d.unknownKey(p.Key, key, what, slices.Concat(slices.Collect(maps.Keys(fields)), slices.Collect(maps.Keys(own))), pairs)
 			continue
 		}
 		d.into(p.Value, v.FieldByIndex(index), key)
 	}
 }
 
-func (d *decoder) unknownKey(n ast.Node, key, what string, fields map[string][]int, pairs []*ast.MappingValueNode) {
-	names := make([]string, 0, len(fields))
-	for name := range fields {
-		names = append(names, name)
-	}
-	sort.Strings(names)
+func (d *decoder) unknownKey(n ast.Node, key, what string, names []string, pairs []*ast.MappingValueNode) {
+	slices.Sort(names)
 	hint := "the keys here are " + strings.Join(names, ", ")
 	if near := Nearest(key, names); near != "" {
 		hint = "did you mean " + near + "?"

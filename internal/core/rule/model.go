@@ -157,7 +157,7 @@ func (r *Rule) noteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten ||
 // Moves reports whether the input leaves its folder after success.
 func (r *Rule) Moves() bool {
 	for i := range r.Steps {
-		if s := &r.Steps[i]; s.TakesInput() && s.Verb() != "rename" && !s.Where.Set() {
+		if s := &r.Steps[i]; s.TakesInput() && !s.verb.InPlace && !s.Where.Set() {
 			return true
 		}
 	}
@@ -244,7 +244,7 @@ func (r *Rule) NeedsScratch() bool {
 
 // Unpacks reports whether any step unpacks an archive.
 func (r *Rule) Unpacks() bool {
-	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Verb() == "unpack" })
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.verb.Puts == PutsMany })
 }
 
 // Runs reports whether any step starts a program.

@@ -2,7 +2,6 @@ package rule
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
@@ -117,13 +116,13 @@ func insteadOf(what, key string) string {
 		return ""
 	}
 	for _, v := range verbs {
-		if v.name == key {
+		if v.Name == key {
 			return fmt.Sprintf("%s is a step: put it under do: [{%s: …}]", key, key)
 		}
 	}
 	for _, v := range verbs {
-		if slices.Contains(v.options, key) {
-			return fmt.Sprintf("%s belongs to a step: do: [{%s: …, %s: …}]", key, v.name, key)
+		if v.takes(key) {
+			return fmt.Sprintf("%s belongs to a step: do: [{%s: …, %s: …}]", key, v.Name, key)
 		}
 	}
 	return ""
@@ -138,7 +137,7 @@ func stepOption(pairs []*ast.MappingValueNode, key string) string {
 		}
 	}
 	for _, v := range verbs {
-		if v.name == verb && slices.Contains(v.options, key) {
+		if v.Name == verb && v.takes(key) {
 			return fmt.Sprintf("it belongs to the step: do: [{%s: …, %s: …}]", verb, key)
 		}
 	}

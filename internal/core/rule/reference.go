@@ -47,24 +47,35 @@ func keyTable(t reflect.Type) string {
 // cellText keeps a text inside its table cell.
 func cellText(s string) string { return strings.ReplaceAll(s, "|", `\|`) }
 
-func stepDocs() map[string]string {
-	docs := map[string]string{}
-	for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
-		docs[f.Tag.Get("key")] = f.Tag.Get("doc")
+// stepFields are the fields of all keys of steps: those that verbs share, then each verb's own.
+func stepFields() (fields []reflect.StructField) {
+	add := func(t reflect.Type) {
+		for _, f := range reflect.VisibleFields(t) {
+			if f.Tag.Get("key") != "" {
+				fields = append(fields, f)
+			}
+		}
 	}
-	return docs
+	add(reflect.TypeFor[Step]())
+	for _, v := range verbs {
+		add(reflect.TypeOf(v.New()).Elem())
+	}
+	return fields
 }
 
 func verbTable() string {
-	docs := stepDocs()
+	docs := map[string]string{}
+	for _, f := range stepFields() {
+		docs[f.Tag.Get("key")] = f.Tag.Get("doc")
+	}
 	var b strings.Builder
 	b.WriteString("| verb | does | options |\n|---|---|---|\n")
 	for _, v := range verbs {
 		var options []string
-		for _, o := range v.options {
-			options = append(options, "`"+o+"`")
+		for _, key := range v.keys() {
+			options = append(options, "`"+key+"`")
 		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", v.name, cellText(docs[v.name]), strings.Join(options, " "))
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", v.Name, cellText(docs[v.Name]), strings.Join(options, " "))
 	}
 	return b.String()
 }
@@ -72,13 +83,17 @@ func verbTable() string {
 func optionTable() string {
 	isVerb := map[string]bool{}
 	for _, v := range verbs {
-		isVerb[v.name] = true
+		isVerb[v.Name] = true
 	}
 	var b strings.Builder
-	b.WriteString("| option | value |\n|---|---|\n")
-	for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
-		if key := f.Tag.Get("key"); key != "" && !isVerb[key] {
-			fmt.Fprintf(&b, "| `%s` | %s |\n", key, cellText(f.Tag.Get("doc")))
+	b.WriteString("| option | with | value |\n|---|---|---|\n")
+	for _, f := range stepFields() {
+		if key := f.Tag.Get("key"); !isVerb[key] {
+			with := "all"
+			if verbs := verbsWith(key); len(verbs) > 0 {
+				with = strings.Join(verbs, ", ")
+			}
+			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", key, with, cellText(f.Tag.Get("doc")))
 		}
 	}
 	return b.String()

@@ -2,6 +2,7 @@ package rule
 
 import (
 	"reflect"
+	"strconv"
 	"strings"
 )
 
@@ -52,11 +53,34 @@ func fieldSchema(t reflect.Type, f reflect.StructField, defs map[string]any) map
 	if own := keySchemas[t.Name()+"."+key]; own != nil {
 		s = own()
 	}
+	if re := f.Tag.Get("fits"); re != "" {
+		s = anyOf(fitting(re), number(), boolean()) // YAML reads 5 or true where a text is meant
+	}
+	if re := f.Tag.Get("pattern"); re != "" {
+		s = fitting(re)
+	}
+	if f.Type.Kind() == reflect.Slice && f.Tag.Get("fits") != "" {
+		s = listOf(s)
+	}
 	s = merge(s, description(f.Tag.Get("doc")))
+	if text := f.Tag.Get("default"); text != "" {
+		s["default"] = valueOf(text)
+	}
 	if value, ok := defaultOf[t.Name()+"."+key]; ok {
 		s["default"] = value
 	}
 	return s
+}
+
+// valueOf reads a default as YAML would.
+func valueOf(text string) any {
+	if n, err := strconv.Atoi(text); err == nil {
+		return n
+	}
+	if b, err := strconv.ParseBool(text); err == nil {
+		return b
+	}
+	return text
 }
 
 // defaultOf has what a key stands for that is left out, where that is one value.
@@ -69,7 +93,6 @@ var defaultOf = map[string]any{
 	"Ready.writers": "wait", "Ready.min_size": 0, "Ready.overdue": "wait",
 	"Batch.max_wait": "1m", "Group.overdue": "fail",
 	"Retry.times": 2, "Retry.delay": "2s", "Retry.factor": 2, "Retry.max_delay": "10m", "Retry.jitter": 0.1, "Retry.after_crash": true,
-	"Step.keep": "new", "Step.min_gain": "1%", "Step.max_files": 100_000, "Step.max_size": "10GiB", "Step.max_ratio": 300, "Step.add_file": true, "Step.method": "POST", "Step.same_name": "number",
 	"Channel.digest": "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added", "Example.size": 0,
 }
 
@@ -88,11 +111,6 @@ var keySchemas = map[string]func() map[string]any{
 	"Ready.marker":        func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
 	"Retry.factor":        func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
 	"Retry.jitter":        func() map[string]any { return map[string]any{"type": "number", "minimum": 0, "maximum": 0.3} },
-	"Step.tag":            func() map[string]any { return listOf(anyOf(fitting(`^[^,\n]*$`), number(), boolean())) },
-	"Step.as":             func() map[string]any { return anyOf(fitting(`^[^/]*$`), number(), boolean()) },
-	"Step.rename":         func() map[string]any { return anyOf(fitting(`^[^/]*$`), number(), boolean()) },
-	"Step.post":           func() map[string]any { return fitting(`^(https?://|\{)`) },
-	"Step.save":           func() map[string]any { return fitting(`^[a-z][a-z0-9_]*$`) },
 	"Channel.webhook":     func() map[string]any { return fitting(`^(https?://[^/]|\{)`) },
 	"Channel.desktop":     func() map[string]any { return map[string]any{"const": true} },
 	"Mail.from":           func() map[string]any { return fitting(`@`) },
@@ -139,6 +157,9 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 	case reflect.TypeFor[Retry]():
 		return anyOf(map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs))
 	}
+	if one, ok := reflect.Zero(t).Interface().(OneOf); ok {
+		return words(one.Words()...)
+	}
 	switch t.Kind() {
 	case reflect.Slice:
 		return listOf(typeSchema(t.Elem(), defs))
@@ -158,24 +179,16 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 func stepSchema(defs map[string]any) map[string]any {
 	if defs["Step"] == nil {
 		keys := map[string]any{}
-		for _, f := range reflect.VisibleFields(reflect.TypeFor[Step]()) {
-			if key := f.Tag.Get("key"); key != "" {
-				keys[key] = fieldSchema(reflect.TypeFor[Step](), f, defs)
-			}
+		for _, f := range stepFields() {
+			keys[f.Tag.Get("key")] = fieldSchema(reflect.TypeFor[Step](), f, defs)
 		}
 		var each []any
 		for _, v := range verbs {
 			own := map[string]any{}
-			for _, key := range append([]string{v.name, "where", "timeout"}, v.options...) {
+			for _, key := range append([]string{v.Name, "where", "timeout"}, v.keys()...) {
 				own[key] = keys[key]
 			}
-			needed := []string{v.name}
-			switch v.name {
-			case "write":
-				needed = append(needed, "as", "content")
-			case "tell":
-				needed = append(needed, "text")
-			}
+			needed := append([]string{v.Name}, v.Needs...)
 			each = append(each, map[string]any{"type": "object", "properties": own, "required": needed, "additionalProperties": false})
 		}
 		defs["Step"] = map[string]any{"oneOf": each}
@@ -321,8 +334,6 @@ func (GroupOverdue) schema() map[string]any { return words("fail", "take") }
 func (Again) schema() map[string]any        { return words("changed", "never", "always") }
 func (Loops) schema() map[string]any        { return words("stop", "allow") }
 func (SameName) schema() map[string]any     { return words("number", "replace", "skip", "fail") }
-func (Discard) schema() map[string]any      { return words("trash", "delete") }
-func (Keep) schema() map[string]any         { return words("new", "smaller") }
 func (Stdin) schema() map[string]any        { return words("file") }
 func (Existing) schema() map[string]any     { return words("take", "leave") }
 func (Order) schema() map[string]any {

@@ -7,12 +7,57 @@ import (
 	"path/filepath"
 	"strings"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
 )
+
+var (
+	runVerb = verb(rule.Verb{Name: "run", Options: []string{"working_folder", "env", "success_codes", "add_file", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
+		func() act { return &program{} })
+	scriptVerb = verb(rule.Verb{Name: "script", Options: []string{"interpreter", "working_folder", "env", "success_codes", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
+		func() act { return &program{} })
+)
+
+// program is run and script: their keys are the rule's, too, so that the step has them.
+type program struct{}
+
+// Check is part of rule.Act.
+func (program) Check(c *rule.Checker) { c.Program() }
+
+// Says is part of plan.Act.
+func (program) Says(j *plan.Job, s *rule.Step, state string) (string, error) {
+	command, err := j.Command(s, state)
+	if err != nil {
+		return "", err
+	}
+	text := "run " + fill.Quote(command.Args)
+	if command.Script != nil {
+		text = "script, on " + plan.Display(filepath.Base(j.Path()))
+	}
+	if s.To != nil {
+		to, err := j.Spot(s, j.Path())
+		return text + " > " + fill.Quote([]string{to.Path()}), err
+	}
+	return text, nil
+}
+
+func (program) do(ctx context.Context, w *Work, s *rule.Step) error {
+	if p := w.program(ctx, s); p != nil {
+		return p
+	}
+	return nil
+}
+
+func (program) foretell(w *Foretelling, s *rule.Step) {
+	w.ran = true
+	if s.To != nil {
+		w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true})
+	}
+}
 
 // program runs a command or script, and keeps its standard output where the
 // step wants that.
@@ -101,7 +146,7 @@ func (w *Work) keepStdout(s *rule.Step, path string) error {
 // judge says in one sentence why a command failed, "" if it did not.
 func (w *Work) judge(ctx context.Context, s *rule.Step) string {
 	program := "the script"
-	if s.Verb() == "run" {
+	if s.Command != nil {
 		program = filepath.Base(s.Command.Words[0].String())
 	}
 	run := w.run

@@ -1,0 +1,3 @@
+package rule_test
+
+import _ "stilltide/internal/work" // registers the verbs

@@ -1,0 +1,143 @@
+package work
+
+import (
+	"context"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/place"
+)
+
+var moveVerb = verb(rule.Verb{Name: "move", Options: []string{"from", "as", "same_name"}, Takes: rule.TakesUnlessFrom, Puts: rule.PutsFile},
+	func() act { return &move{} })
+
+type move struct {
+	Folder rule.Path `key:"move" doc:"the folder to which the file, or from:, is moved"`
+}
+
+// Check is part of rule.Act.
+func (m *move) Check(c *rule.Checker) { c.Into(m.Folder) }
+
+// Says is part of plan.Act.
+func (m *move) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
+	to, from, err := j.Lands(s)
+	if err != nil {
+		return "", err
+	}
+	if len(from) > 0 {
+		return sayOthers(s.Verb(), from, to), nil
+	}
+	j.At = to.Path()
+	return "move to " + plan.Display(to.Path()), nil
+}
+
+func (m *move) do(_ context.Context, w *Work, s *rule.Step) error {
+	if len(s.From) == 0 {
+		return w.each(s, func(u *Unit, j plan.Job) error { return w.move(s, u, j) })
+	}
+	return w.others(s, func(path string, facts file.Facts) error { return w.moveOther(s, path, facts) })
+}
+
+func (m *move) foretell(w *Foretelling, s *rule.Step) {
+	if len(s.From) == 0 {
+		w.moveTo(s)
+		return
+	}
+	w.others(s, func(path string, t Thing) { w.other(s, path, t, true) }, func(path string) { w.made(s, path) })
+}
+
+// move moves or renames one of the job's files, and follows it.
+func (w *Work) move(s *rule.Step, u *Unit, j plan.Job) error {
+	to, err := w.spot(s, j, u.At)
+	if err != nil {
+		return err
+	}
+	req := place.Request{To: to}
+	list := w.placing(place.Moved, u.At, u.Facts, &req, s.SameName)
+	res, err := w.Placer.Move(req)
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return w.gone(*list, err)
+	}
+	w.done(*list, res)
+	w.placedAt(to.Path())
+	if res.Here {
+		return nil
+	}
+	w.tell("%s would be moved to %s", filepath.Base(u.At), res.Target)
+	u.At, u.Facts = res.Target, res.Facts
+	w.follow(u)
+	return nil
+}
+
+// moveOther moves a file that is none of the job's.
+func (w *Work) moveOther(s *rule.Step, path string, facts file.Facts) error {
+	to, err := w.spot(s, w.Job, path)
+	if err != nil {
+		return err
+	}
+	req := place.Request{To: to}
+	list := w.placing(place.Moved, path, facts, &req, s.SameName)
+	res, err := w.Placer.Move(req)
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return w.gone(*list, err)
+	}
+	w.done(*list, res)
+	if !res.Here {
+		w.tell("%s would be moved to %s", filepath.Base(path), res.Target)
+		w.wentTo(path, res.Target, res.Facts)
+	}
+	return nil
+}
+
+// moveTo foretells a move or a rename of the job's own file.
+func (w *Foretelling) moveTo(s *rule.Step) {
+	to, err := w.Job.Spot(s, w.Job.Path())
+	switch {
+	case err != nil:
+		w.Wrong = err.Error()
+	case w.scratch(to.Path()):
+		w.Open = true
+	default:
+		w.move(to, s.SameName)
+	}
+}
+
+// other foretells that a file which is none of the job's is moved or copied.
+func (w *Foretelling) other(s *rule.Step, path string, t Thing, moved bool) {
+	to, err := w.Job.Spot(s, path)
+	if err != nil {
+		w.Wrong = err.Error()
+		return
+	}
+	l := w.Scene.land(path, t, to, s.SameName, nil)
+	if w.Wrong = l.wrong; l.wrong != "" || l.here || l.skipped {
+		return
+	}
+	if moved {
+		w.Scene.Remove(path)
+		if path == w.At { // its own file, by another way
+			w.At, w.Job.At = l.path, l.path
+		}
+	}
+	w.Scene.put(l, t, w.Job.Rule.Name.S)
+	w.Job.Placed = l.path
+	w.arrives(l)
+}
+
+// made foretells that what a command has made is moved or copied.
+func (w *Foretelling) made(s *rule.Step, path string) {
+	to, err := w.Job.Spot(s, path)
+	if err != nil {
+		w.Wrong = err.Error()
+		return
+	}
+	w.land("", Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true}, to, s.SameName, nil)
+}

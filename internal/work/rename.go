@@ -1,0 +1,34 @@
+package work
+
+import (
+	"context"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+)
+
+var renameVerb = verb(rule.Verb{Name: "rename", Options: []string{"same_name"}, Takes: rule.TakesInput, Puts: rule.PutsFile, InPlace: true},
+	func() act { return &rename{} })
+
+type rename struct {
+	Name rule.Text `key:"rename" fits:"^[^/]*$" doc:"the file's new name, in the folder where it is"`
+}
+
+// Check is part of rule.Act.
+func (r *rename) Check(c *rule.Checker) { c.Name(r.Name, "rename") }
+
+// Says is part of plan.Act.
+func (r *rename) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
+	to, _, err := j.Lands(s)
+	if err != nil {
+		return "", err
+	}
+	j.At = to.Path()
+	return "rename to " + plan.Display(to.Name), nil
+}
+
+func (r *rename) do(_ context.Context, w *Work, s *rule.Step) error {
+	return w.each(s, func(u *Unit, j plan.Job) error { return w.move(s, u, j) })
+}
+
+func (r *rename) foretell(w *Foretelling, s *rule.Step) { w.moveTo(s) }

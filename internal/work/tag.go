@@ -1,0 +1,98 @@
+package work
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+)
+
+var tagVerb = verb(rule.Verb{Name: "tag"}, func() act { return &tag{} })
+
+type tag struct {
+	Tags []rule.Text `key:"tag" fits:"^[^,\\n]*$" doc:"tags that are added to the file's (user.xdg.tags)"`
+
+	filled []*fill.Template
+}
+
+// Check is part of rule.Act.
+func (t *tag) Check(c *rule.Checker) { t.filled = checkTags(c, t.Tags) }
+
+// checkTags compiles tags.
+func checkTags(c *rule.Checker, tags []rule.Text) (filled []*fill.Template) {
+	for _, one := range tags {
+		if strings.ContainsAny(one.S, ",\n") {
+			c.Error(one.Pos, "tag", "a tag holds no comma and no line break", "make a list of them")
+		}
+		filled = append(filled, c.Fill(one, c.Each))
+	}
+	return filled
+}
+
+// fillTags fills tags; one that is empty then is left out.
+func fillTags(j *plan.Job, tags []*fill.Template) (list []string, err error) {
+	for _, t := range tags {
+		text, err := t.Fill(j.Lookup)
+		if err != nil {
+			return nil, err
+		}
+		if text = strings.TrimSpace(strings.NewReplacer(",", "_", "\n", " ").Replace(text)); text != "" {
+			list = append(list, text)
+		}
+	}
+	return list, nil
+}
+
+// Says is part of plan.Act.
+func (t *tag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
+	tags, err := fillTags(j, t.filled)
+	return "tag " + strings.Join(tags, ", "), err
+}
+
+func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
+	return w.each(s, func(u *Unit, j plan.Job) error {
+		tags, err := fillTags(&j, t.filled)
+		if err != nil {
+			return err
+		}
+		all := watchfs.Tags(u.At)
+		for _, one := range tags {
+			if !slices.Contains(all, one) {
+				all = append(all, one)
+			}
+		}
+		return w.setTags(u, all)
+	})
+}
+
+// setTags gives a file its tags.
+func (w *Work) setTags(u *Unit, all []string) error {
+	if slices.Equal(all, watchfs.Tags(u.At)) {
+		return nil
+	}
+	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged), Source: u.At, Target: u.At,
+		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: ledger.Intended}
+	if err := w.Book.Intend([]*ledger.Placement{p}); err != nil {
+		return err
+	}
+	w.Placed = append(w.Placed, p)
+	f, err := watchfs.OpenKnown(w.Job.Watch, u.At, u.Facts)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := watchfs.WriteTags(f, strings.Join(all, ",")); err != nil {
+		return err
+	}
+	w.done([]*ledger.Placement{p})
+	w.tell("its tags would be %s", strings.Join(all, ", "))
+	return nil
+}
+
+func (t *tag) foretell(*Foretelling, *rule.Step) {}
