@@ -14,9 +14,11 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"stilltide/internal/cli"
+	"stilltide/internal/standin/share"
 )
 
 func TestMain(m *testing.M) {
+	share.Serve() // returns, unless this process was started to serve one
 	testscript.Main(m, map[string]func(){
 		"stilltide": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
 	})

@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -27,7 +28,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
 	}
-	set := look.NewSet(f)
+	set, machine := look.NewSet(f), newAsked()
 	for _, ring := range set.Loops() {
 		warn(placesAt(ring[0]), "loop", loopText(ring),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
@@ -43,12 +44,14 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		if earlier := set.Shadowed(r); earlier != nil {
 			warn(r.Name.Pos, "never-taken", fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S, earlier.Name.S), "put it before "+earlier.Name.S)
 		}
-		d = append(d, destinations(r)...)
+		d = append(d, destinations(r, machine)...)
 		for i, folder := range r.Folders {
 			if len(r.Watch) != len(r.Folders) {
 				break // one of them has an error of its own
 			}
-			if info, err := os.Stat(folder); err != nil {
+			if info, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
+				warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
+			} else if err != nil {
 				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "the watcher waits for it; make it if you want it now")
 			} else if !info.IsDir() {
 				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder), "name the folder, and the file in match:")
@@ -151,20 +154,21 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 }
 
 // destinations warns of folders that exist and cannot be written to.
-func destinations(r *rule.Rule) rule.Diagnostics {
+func destinations(r *rule.Rule, machine asked) rule.Diagnostics {
 	var d rule.Diagnostics
 	for _, p := range []*rule.Place{r.Processed, r.Failed} {
 		if p == nil {
 			continue
 		}
-		folder := plan.FixedFolder(p)
+		folder, silent := plan.FixedFolder(p), false
 		for folder != filepath.Dir(folder) {
-			if _, err := os.Stat(folder); err == nil {
+			_, err := machine.stat(folder)
+			if silent = errors.As(err, new(look.NoAnswer)); silent || err == nil {
 				break
 			}
 			folder = filepath.Dir(folder)
 		}
-		if !writable(folder) {
+		if !silent && !writable(folder) {
 			d = append(d, rule.Diagnostic{Pos: p.To.Pos, Severity: rule.SeverityWarning, Code: "folder-not-writable",
 				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder), Hint: "a job would wait until it can", Quote: quoteLine(p.To.Pos)})
 		}

@@ -5,6 +5,7 @@
 package advice
 
 import (
+	"errors"
 	"slices"
 	"time"
 
@@ -50,6 +51,9 @@ type Why struct {
 // removed asks as if the file were there no more.
 func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
+	if _, err := newAsked().stat(path); errors.As(err, new(look.NoAnswer)) {
+		return w, err
+	}
 	facts, err := look.From(set, path)
 	if err != nil {
 		return w, err

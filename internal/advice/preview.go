@@ -47,15 +47,22 @@ type Foreseen struct {
 func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tell func(Foreseen)) error {
 	p := newPreviewer(set, l, now, tell)
 	if len(paths) > 0 {
+		machine := newAsked()
 		for _, path := range paths {
+			if _, err := machine.stat(path); errors.As(err, new(look.NoAnswer)) {
+				return err
+			}
 			if err := p.walk(path, rule.AllLevels); err != nil {
 				return err
 			}
 		}
-	} else if err := p.all(); err != nil {
-		return err
+		return p.chain()
 	}
-	return p.chain()
+	err := p.all()
+	if err == nil || errors.As(err, new(look.NoAnswer)) { // what was seen goes on all the same
+		err = errors.Join(p.chain(), err)
+	}
+	return err
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
@@ -64,13 +71,18 @@ func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Fore
 
 // all looks through the watched folders in the order of a sweep.
 func (p *previewer) all() error {
-	folders := p.set.Folders()
+	folders, machine := p.set.Folders(), newAsked()
+	var silent error
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if _, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
+			silent = err // the others are told of all the same
+			continue
+		}
 		if err := p.walk(folder, folders[folder]); err != nil && !os.IsNotExist(err) {
 			return err
 		}
 	}
-	return nil
+	return silent
 }
 
 type previewer struct {

@@ -276,6 +276,16 @@ func (a *app) stamp(st ink.Style) string {
 
 func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	path := display(short(f.Base, ev.Path))
+	switch silent := errors.Is(ev.Err, watchfs.ErrSilent); {
+	case silent && ev.Kind == watchfs.Trouble:
+		a.alarm("blocked: %s does not answer; its rules wait, and others go on", path)
+		return
+	case silent && ev.Kind == watchfs.Recovered:
+		a.note("%s answers again", path)
+		return
+	case silent:
+		return // it is said when it lasts
+	}
 	switch ev.Kind {
 	case watchfs.Absent:
 		why := ""

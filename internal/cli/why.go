@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -341,14 +342,15 @@ func (a *app) preview(paths []string) error {
 		paths[i] = absolute(paths[i])
 	}
 	p := preview{a: a, f: f, unmatched: map[string][]string{}}
-	if err := advice.Preview(look.NewSet(f), l, paths, time.Now(), p.tell); err != nil {
+	err = advice.Preview(look.NewSet(f), l, paths, time.Now(), p.tell)
+	if err != nil && !errors.As(err, new(look.NoAnswer)) {
 		return err
 	}
 	p.progress("")
 	if !a.json {
 		p.print()
 	}
-	return nil
+	return err
 }
 
 // preview collects what is foreseen, and shows how far it is on a terminal.

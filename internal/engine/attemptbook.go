@@ -2,6 +2,7 @@ package engine
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -143,8 +145,14 @@ func (b *attemptBook) Stays(p *ledger.Placement, job []*ledger.Placement) error 
 
 func (b *attemptBook) Did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
 
+func (b *attemptBook) Answers(path string) error { return b.e.answering(path) }
+
 func (b *attemptBook) There(folder string) error {
-	if err := b.e.mounted(folder); err != nil {
+	err := b.e.mounted(folder)
+	if errors.As(err, new(look.NoAnswer)) {
+		return err
+	}
+	if err != nil {
 		return fmt.Errorf("%w: %w", work.ErrDiskAway, err)
 	}
 	return nil

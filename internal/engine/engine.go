@@ -15,9 +15,9 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
@@ -90,6 +90,10 @@ type Engine struct {
 	active  int                               // attempts and placements under way
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
 	mounts  mounts
+	answers *look.Answers
+	far     atomic.Int64    // placements on their way to or from a file system that may not answer
+	silent  map[string]bool // file systems of which was said that they do not answer
+	later   []ledger.Job    // running when the watcher ended, and on a file system that has not answered since
 	tell    telling
 	passes  int             // of a sweep, after the first
 	ended   chan struct{}   // closed when Run ends
@@ -131,9 +135,10 @@ func Open(o Options) (*Engine, error) {
 		e.ledger.Close()
 		return nil, err
 	}
-	e.runner, e.crew = runner.New(), newCrew()
-	e.flow = newFlow(look.NewSet(o.Rules), e.ledger, nil)
-	e.flow.look = func(path string) (file.Facts, error) { return look.From(e.flow.set, path) }
+	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
+	e.flow = newFlow(look.NewSet(o.Rules), e.ledger, e.lookAt)
+	e.knowFolders(e.flow.set)
+	e.flow.unsure = func(path string) bool { _, is := e.answers.Unsure(path); return is }
 	e.flow.only = o.Only
 	e.flow.applyRules()
 	e.queue.kick = make(chan struct{}, 1)
@@ -198,11 +203,22 @@ func (e *Engine) run(ctx context.Context) error {
 	close(quit)
 	w.Close()
 	e.crew.end()
-	e.work.Wait()
-	placer.Wait()
+	if errors.Is(err, errLeft) { // what does not come back ends with the program
+		err = nil
+	} else {
+		e.work.Wait()
+		placer.Wait()
+	}
 	e.tell.hub.Close()
 	return err
 }
+
+// errLeft says that something under way was left behind, because it does not come back.
+var errLeft = errors.New("a call to the system does not come back")
+
+// leftAfter is how long the watcher's end waits for what is under way after all of it was
+// told to end.
+const leftAfter = 5 * time.Second
 
 // loop is the flow's goroutine: it alone touches the flow.
 func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) error {
@@ -216,6 +232,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	ready := e.o.Ready == nil
+	var lastly time.Time // when the end waits no longer
 	for {
 		now := time.Now()
 		if !ready && e.sweptAll() {
@@ -236,6 +253,9 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		if e.flow.stopping && e.active == 0 {
 			return trouble
 		}
+		if !lastly.IsZero() && (now.After(lastly) || e.onlySilent(now)) {
+			return errLeft
+		}
 		if e.o.Once && e.finished() {
 			if e.lookAgain() {
 				continue
@@ -245,10 +265,13 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			return e.unread()
 		}
 		wait := time.Duration(1<<63 - 1)
-		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) }, e.nextBeat} {
+		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) }, e.nextBeat, func() (time.Time, bool) { return e.sayLate(now) }} {
 			if at, ok := next(); ok {
 				wait = min(wait, max(time.Until(at), 0))
 			}
+		}
+		if !lastly.IsZero() {
+			wait = min(wait, max(time.Until(lastly), 0))
 		}
 		events := e.events.Events()
 		if until, held := e.queue.holdsUp(now); held {
@@ -272,6 +295,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		case <-done:
 			done = nil
 			e.flow.stopping = true
+			lastly = time.Now().Add(e.o.StopAfter + leftAfter)
 			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
 			defer stop.Stop()
 		}
@@ -342,6 +366,8 @@ func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 // carryOut does what the flow decided.
 func (e *Engine) carryOut(runs context.Context) {
 	f := e.flow
+	e.lookBeside(f.beside)
+	f.beside = nil
 	for _, a := range f.starts {
 		e.active++
 		ctx, cancel := context.WithCancelCause(runs)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -26,7 +27,10 @@ type flow struct {
 	set      *plan.Set
 	store    store
 	look     func(path string) (file.Facts, error)
-	looks    [maxLooks]seen // of lookAll
+	looks    [maxLooks]seen         // of lookAll
+	unsure   func(path string) bool // whether a path may not be answered, so that it is looked at beside the flow; nil for never
+	asking   map[string]bool        // paths that are looked at beside the flow, and whether something happened to them meanwhile
+	beside   []string               // of those, to be looked at from now on
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
@@ -94,7 +98,7 @@ type OverdueFile struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, asking: map[string]bool{}, wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
 		paused: map[string]bool{}, running: map[int64]*job{},
 	}
@@ -204,6 +208,9 @@ func (f *flow) event(e watchfs.Event, now time.Time) {
 		f.wentAway(e.Path, e.Dir, now)
 	case watchfs.Absent:
 		f.absent[e.Path] = true
+		if errors.Is(e.Err, watchfs.ErrSilent) {
+			f.silent(e.Path)
+		}
 	case watchfs.Present:
 		if f.absent[e.Path] {
 			f.cameBack(e.Path)
@@ -417,6 +424,7 @@ const maxBegun = 4000
 // advance does all that is due by now.
 func (f *flow) advance(now time.Time) {
 	for paths := range slices.Chunk(f.settle.Asks(now), maxLooks) {
+		paths = f.surely(paths)
 		for i, look := range f.lookAll(paths) {
 			f.lookedAt(paths[i], look, now)
 		}

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"errors"
+	"os"
 	"slices"
 	"time"
 
@@ -49,11 +51,19 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		e.findMissing(ev.Path)
 	case watchfs.Absent:
 		f.absent = true
+		e.answers.Refresh()
+		if errors.Is(ev.Err, watchfs.ErrSilent) {
+			e.answers.Later(ev.Path, func() { _, _ = os.Lstat(ev.Path) }) // so that it is known how long
+		}
 		if ev.Err != nil {
 			f.trouble = ev.Err.Error()
 		}
 	case watchfs.Present:
 		f.absent, f.trouble = false, ""
+		e.answers.Refresh() // a file system may have come with it
+		if len(e.later) > 0 {
+			e.resumeLater(time.Now())
+		}
 		e.mounts.note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
@@ -62,6 +72,9 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
 		e.flow.lookedThrough(ev.Path)
+	}
+	if _, unsure := e.answers.Unsure(ev.Path); unsure && errors.Is(ev.Err, watchfs.ErrSilent) {
+		return // that is said of the whole file system
 	}
 	e.tellFolder(ev, time.Now())
 	if e.o.Folders != nil && ev.Kind != watchfs.Swept {

@@ -146,6 +146,7 @@ type placing struct {
 	alone  bool          // the job has, and had, no further files: its end may be written late
 	one    [1]move       // what moves is made of, for the many that have but one
 	note   *plan.Failure // beside the input, for the failed folder
+	unsure bool          // it goes to, or comes from, a file system that may not answer
 
 	output string // what the last attempt printed, for the note: a file below the state folder
 }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,7 +18,7 @@ type lanes struct {
 	workers sync.WaitGroup
 
 	mu   sync.Mutex
-	open map[uint64]*lane // by device
+	open map[string]*lane // by file system
 }
 
 // lane is the way to one file system.
@@ -33,17 +34,14 @@ const maxCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *placing) {
-	folder := filepath.Dir(p.landed)
-	if len(p.moves) > 0 {
-		folder = p.moves[0].to.Root
-	}
-	device := deviceOf(folder)
-	l.mu.Lock()
-	defer l.mu.Unlock()
+	device := l.e.wayOf(p)
 	way := l.open[device]
 	if way == nil {
 		way = &lane{}
 		l.open[device] = way
+	}
+	if _, p.unsure = l.e.unsureWay(p); p.unsure {
+		l.e.far.Add(1)
 	}
 	way.waiting = append(way.waiting, p)
 	if way.workers < maxCopies {
@@ -52,18 +50,42 @@ func (l *lanes) add(p *placing) {
 	}
 }
 
-// deviceOf is the device that a folder lies on, 0 if the system has no numbers
-// for them.
-func deviceOf(folder string) uint64 {
+// wayOf names the file system that a placing goes to, or the one that may not answer, if
+// it goes to such a one or comes from there.
+func (e *Engine) wayOf(p *placing) string {
+	if point, unsure := e.unsureWay(p); unsure {
+		return point
+	}
+	folder := filepath.Dir(p.landed)
+	if len(p.moves) > 0 {
+		folder = p.moves[0].to.Root
+	}
 	info, err := os.Stat(folder)
 	if err != nil {
-		return 0
+		return ""
 	}
-	return watchfs.Facts(info).Dev
+	return fmt.Sprint(watchfs.Facts(info).Dev) // 0 where the system has no numbers for them
+}
+
+// unsureWay is the file system that may not answer to which a placing goes, or from which
+// it comes.
+func (e *Engine) unsureWay(p *placing) (point string, unsure bool) {
+	if !e.answers.Any() {
+		return "", false
+	}
+	for i := range p.moves {
+		m := &p.moves[i]
+		for _, path := range []string{m.record.Source, m.to.Root} {
+			if point, unsure = e.answers.Unsure(path); unsure {
+				return point, true
+			}
+		}
+	}
+	return "", false
 }
 
 // work places until there is nothing left for it.
-func (l *lanes) work(device uint64, way *lane) {
+func (l *lanes) work(device string, way *lane) {
 	for {
 		p := l.next(device, way)
 		if p == nil {
@@ -78,6 +100,9 @@ func (l *lanes) work(device uint64, way *lane) {
 			way.busy = slices.Delete(way.busy, at, at+1)
 		}
 		l.mu.Unlock()
+		if p.unsure {
+			l.e.far.Add(-1)
+		}
 		l.e.placed <- []placedEnd{done}
 	}
 }
@@ -85,7 +110,7 @@ func (l *lanes) work(device uint64, way *lane) {
 // next takes the first that goes to no target that is busy. If there is none,
 // the worker ends, and with the last one the lane: a busy one takes over
 // what is left.
-func (l *lanes) next(device uint64, way *lane) *placing {
+func (l *lanes) next(device string, way *lane) *placing {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, p := range way.waiting {

@@ -76,7 +76,7 @@ func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 // before that is durable. What has to be copied to another file system is left to
 // that one's lane.
 func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
-	far := lanes{e: e, open: map[uint64]*lane{}}
+	far := lanes{e: e, open: map[string]*lane{}}
 	defer far.workers.Wait()
 	by := e.mover()
 	by.near = true
@@ -109,6 +109,10 @@ func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
 	room := make([]moved, len(batch)) // most have but one file
 	for i, p := range batch {
 		result := placedEnd{id: p.id, leads: p.leads, err: err}
+		if _, unsure := by.e.unsureWay(p); unsure && err == nil {
+			far.add(p)
+			continue
+		}
 		if err == nil {
 			result = by.place(p, room[i:i:i+1])
 		}

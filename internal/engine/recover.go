@@ -63,16 +63,28 @@ func (e *Engine) recover(now time.Time) error {
 		return err
 	}
 	for _, row := range jobs {
-		tries, err := e.tries(row)
-		if err != nil {
+		if err := e.resumeOne(row, sameBoot, now); err != nil {
 			return err
 		}
-		placements, err := e.ledger.Placements(row.ID)
-		if err != nil {
-			return err
-		}
-		e.resume(row, tries, placements, sameBoot, now)
 	}
+	return nil
+}
+
+// resumeOne takes up one job, or leaves it for later if a file system does not answer.
+func (e *Engine) resumeOne(row ledger.Job, sameBoot bool, now time.Time) error {
+	tries, err := e.tries(row)
+	if err != nil {
+		return err
+	}
+	placements, err := e.ledger.Placements(row.ID)
+	if err != nil {
+		return err
+	}
+	if row.State == ledger.Running && e.unanswered(row, placements) {
+		e.later = append(e.later, row)
+		return nil
+	}
+	e.resume(row, tries, placements, sameBoot, now)
 	return nil
 }
 

@@ -14,8 +14,10 @@ import (
 // are tested again; one that no longer fits is cancelled, and its file is
 // offered anew.
 func (e *Engine) Reload(f *rule.File) error {
+	set := look.NewSet(f)
+	e.knowFolders(set)
 	err := e.do(func() {
-		e.flow.reload(look.NewSet(f), time.Now())
+		e.flow.reload(set, time.Now())
 		e.o.Rules = f
 		e.rulesRead()
 		e.events.Want(e.wanted())

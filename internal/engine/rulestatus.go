@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
 )
 
 // RuleState says how a rule stands.
@@ -111,6 +112,11 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 		if w != nil {
 			known := w.Folders[path]
 			gone, trouble = known.Absent, known.Trouble
+			if trouble == watchfs.ErrSilent.Error() {
+				s.State = RuleBlocked
+				s.Notes = append(s.Notes, path+" does not answer; it is looked through when it does")
+				continue
+			}
 			if gone && trouble != "" { // absent for a reason of its own
 				s.Notes, trouble = append(s.Notes, fmt.Sprintf("%s: %s", path, trouble)), ""
 			}

@@ -135,7 +135,10 @@ func (e *Engine) tellLedger(now time.Time) {
 // no trouble.
 func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	lost := ""
-	switch {
+	switch silent := errors.Is(ev.Err, watchfs.ErrSilent); {
+	case silent && ev.Kind == watchfs.Absent: // it is said when it lasts
+	case silent:
+		lost = plan.Display(ev.Path) + " does not answer"
 	case ev.Kind == watchfs.Trouble, ev.Kind == watchfs.Absent && ev.Err != nil:
 		lost = fmt.Sprintf("%s cannot be watched: %v", plan.Display(ev.Path), ev.Err)
 	case ev.Kind == watchfs.Polled && !errors.Is(ev.Err, watchfs.ErrRemote):
@@ -150,7 +153,11 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	}
 	if (ev.Kind == watchfs.Present || ev.Kind == watchfs.Recovered) && e.tell.folders[ev.Path] {
 		delete(e.tell.folders, ev.Path)
-		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: plan.Display(ev.Path) + " is watched again"})
+		text := " is watched again"
+		if errors.Is(ev.Err, watchfs.ErrSilent) {
+			text = " answers again"
+		}
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: plan.Display(ev.Path) + text})
 	}
 }
 

@@ -33,10 +33,13 @@ func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 		}
 	}
 	if needs.Tags && says.Tags == nil {
-		says.Tags = watchfs.Tags(path)
+		if says.Tags = watchfs.Tags(path); says.Tags == nil {
+			says.Tags = []string{}
+		}
 	}
-	if needs.Shot && says.Shot.IsZero() {
+	if needs.Shot && !says.ShotAsked {
 		says.Shot, _ = watchfs.Shot(path)
+		says.ShotAsked = true
 	}
 	facts.Inside = &says
 }

@@ -13,10 +13,10 @@ import (
 // watches it gives it. Otherwise a file would be offered twice, and one that a rule
 // puts back where it watches would be taken for a new one.
 func NewSet(f *rule.File) *plan.Set {
-	s := spelling{ways: map[string]string{}}
+	s := spelling{ways: map[string]string{}, answers: NewAnswers()}
 	for _, r := range f.All() {
 		for _, folder := range r.Folders {
-			s.watched = append(s.watched, spelled{folder, RealPath(folder)})
+			s.watched = append(s.watched, spelled{folder, s.answers.Know(folder)})
 		}
 	}
 	for _, r := range f.All() {
@@ -44,6 +44,7 @@ func NewSet(f *rule.File) *plan.Set {
 type spelling struct {
 	watched []spelled
 	ways    map[string]string
+	answers *Answers
 }
 
 type spelled struct{ path, real string }
@@ -60,7 +61,7 @@ func (s *spelling) note(folder string) string {
 // of returns the name of a folder by the outermost watched folder that it is or lies in,
 // or by one that it holds.
 func (s *spelling) of(folder string) string {
-	real, best, name := RealPath(folder), "", folder
+	real, best, name := s.answers.Know(folder), "", folder
 	for _, w := range s.watched {
 		if rest, ok := plan.Below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
 			best, name = w.real, w.path+rest

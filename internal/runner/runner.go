@@ -225,6 +225,10 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 			return c, nil, startError(s, err)
 		}
 	}
+	// A folder or program that does not answer holds up its own command alone: the child
+	// would reach for them while no other can be started (syscall.ForkLock).
+	_, _ = os.Stat(s.Dir)
+	_, _ = os.Stat(c.path)
 	in, err := nothing()
 	if err != nil {
 		return c, nil, err

@@ -14,3 +14,6 @@ func IsMountPoint(string) bool { return true }
 
 // ListedMounts returns none: mount points are not known here.
 func ListedMounts(string) []string { return nil }
+
+// UnsureMounts returns none: mount points are not known here.
+func UnsureMounts() []string { return nil }

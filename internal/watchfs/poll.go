@@ -51,7 +51,9 @@ func (w *Watcher) pollFolders() {
 		}
 		w.mu.Unlock()
 		for _, p := range paths {
-			w.lookAt(p)
+			if !w.lookBeside(p) {
+				return
+			}
 		}
 		var tick <-chan time.Time
 		if len(paths) > 0 {
@@ -64,6 +66,44 @@ func (w *Watcher) pollFolders() {
 		case <-w.looks:
 		}
 	}
+}
+
+// lookBeside looks at a folder, and goes on beside that if it takes long. It is false when
+// the watcher ends.
+func (w *Watcher) lookBeside(path string) bool {
+	w.mu.Lock()
+	under := w.polls[path]
+	w.polls[path] = true
+	w.mu.Unlock()
+	if under {
+		return true // it has not answered yet
+	}
+	done := make(chan struct{})
+	w.walking.Go(func() {
+		defer close(done)
+		w.lookAt(path)
+		w.mu.Lock()
+		delete(w.polls, path)
+		w.mu.Unlock()
+	})
+	slow := time.NewTimer(beside)
+	defer slow.Stop()
+	select {
+	case <-done:
+	case <-slow.C:
+		w.doubtAbove(path)
+	case <-w.stop:
+		return false
+	}
+	return true
+}
+
+// doubtAbove has the wanted folder looked at that a path lies in.
+func (w *Watcher) doubtAbove(path string) {
+	w.mu.Lock()
+	root := w.rootOf(walk{path: path})
+	w.mu.Unlock()
+	w.Doubt(root)
 }
 
 // poll has a folder looked at now and then. The lock is held.
@@ -89,6 +129,7 @@ func (w *Watcher) lookAt(path string) {
 	}
 	w.mu.Unlock()
 	before = before.with(walked)
+	remote := Remote(path)
 	entries, err := os.ReadDir(path)
 	if err != nil {
 		w.mu.Lock()
@@ -139,7 +180,7 @@ func (w *Watcher) lookAt(path string) {
 	}
 	if w.unread[path] { // it can be read again: all of it is looked through, and events do from now on
 		delete(w.unread, path)
-		if w.src.has(path) && !Remote(path) {
+		if w.src.has(path) && !remote {
 			delete(w.polled, path)
 			batch = append(batch, Event{Kind: Recovered, Path: path, Dir: true})
 		}
@@ -149,14 +190,14 @@ func (w *Watcher) lookAt(path string) {
 		}
 		w.push(k)
 	}
-	w.retryWatch(path)
+	w.retryWatch(path, remote)
 	w.mu.Unlock()
 	w.send(batch)
 }
 
 // retryWatch goes back to events when a watch is free again. The lock is held.
-func (w *Watcher) retryWatch(path string) {
-	if Remote(path) || w.src.has(path) {
+func (w *Watcher) retryWatch(path string, remote bool) {
+	if remote || w.src.has(path) {
 		return
 	}
 	if w.src.watch(path) == nil {

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -52,8 +53,12 @@ type Watcher struct {
 	unread map[string]bool            // folders that could not be read, or not to their end
 	walks  []walk                     // to be done by the walker
 	queued map[walk]bool
+	busy   map[string]bool // by wanted folder: a walk there is under way
+	polls  map[string]bool // polled folders that are being looked at
 	kick   chan struct{}
 	looks  chan struct{} // kicked when the first folder must be looked at
+
+	walking sync.WaitGroup // walks, and looks at polled folders
 }
 
 // root is a wanted folder.
@@ -62,6 +67,7 @@ type root struct {
 	depth   int
 	present bool
 	told    bool // Absent or Present was sent
+	silent  bool // it does not answer
 	facts   file.Facts
 }
 
@@ -77,7 +83,7 @@ func New(o Options) (*Watcher, error) {
 	}
 	w := &Watcher{
 		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{}, queued: map[walk]bool{},
+		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{}, queued: map[walk]bool{}, busy: map[string]bool{}, polls: map[string]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -103,6 +109,7 @@ func (w *Watcher) Close() {
 		w.src.close()
 	}
 	w.done.Wait()
+	w.waitForWalks()
 }
 
 // Want sets the wanted folders, each with its depth. New ones are swept; ones
@@ -305,42 +312,20 @@ func (w *Watcher) guard(path string) {
 	}
 }
 
-// walkFolders is the goroutine that watches and sweeps folders until Close.
-func (w *Watcher) walkFolders() {
-	for {
-		w.mu.Lock()
-		var k walk
-		some := len(w.walks) > 0
-		if some {
-			k = w.walks[0]
-			w.walks = w.walks[1:]
-			delete(w.queued, k)
-		}
-		w.mu.Unlock()
-		if !some {
-			select {
-			case <-w.kick:
-				continue
-			case <-w.stop:
-				return
-			}
-		}
-		s := sweeper{w: w}
-		if k.root != "" {
-			s.root(k.root)
-		} else {
-			s.folder(k.path)
-		}
-		s.flush()
-	}
-}
-
 // sweeper is one pass over a folder and what lies below it.
 type sweeper struct {
 	w       *Watcher
 	batch   []Event
 	stopped bool
-	trouble error // why a folder could not be read, the first if there are several
+	trouble error        // why a folder could not be read, the first if there are several
+	asked   atomic.Int64 // when the system was asked what it has not answered yet, in Unix nanoseconds; 0 if nothing
+}
+
+// ask does something that the file system may not answer.
+func (s *sweeper) ask(do func()) {
+	s.asked.Store(time.Now().UnixNano())
+	do()
+	s.asked.Store(0)
 }
 
 func (s *sweeper) tell(e Event) {
@@ -359,13 +344,17 @@ func (s *sweeper) flush() {
 
 // root sweeps a wanted folder, or begins to wait for it.
 func (s *sweeper) root(path string) {
-	info, err := os.Stat(path)
+	var info fs.FileInfo
+	var err error
+	s.ask(func() { info, err = os.Stat(path) })
 	if err != nil || !info.IsDir() {
 		s.absent(path, err)
 		return
 	}
 	if s.w.o.Missing != nil {
-		if why := s.w.o.Missing(path); why != nil {
+		var why error
+		s.ask(func() { why = s.w.o.Missing(path) })
+		if why != nil {
 			s.unmounted(path, why)
 			return
 		}
@@ -391,7 +380,7 @@ func (s *sweeper) root(path string) {
 	if s.stopped {
 		return
 	}
-	if _, err := os.Stat(path); err != nil {
+	if s.ask(func() { _, err = os.Stat(path) }); err != nil {
 		s.absent(path, err)
 		return
 	}
@@ -486,15 +475,18 @@ func (s *sweeper) folder(path string) {
 	if s.stopped {
 		return
 	}
-	polled := s.w.attach(s, path)
-	d, err := os.Open(path)
-	if err != nil {
+	remote := false
+	s.ask(func() { remote = Remote(path) }) // before anything is locked: it may not answer
+	polled := s.w.attach(s, path, remote)
+	var d *os.File
+	var err error
+	if s.ask(func() { d, err = os.Open(path) }); err != nil {
 		s.troubled(path, err)
 		return
 	}
 	var below []string
 	told := map[string]bool{}
-	err = eachEntry(d, func(e fs.DirEntry) bool {
+	err = eachEntry(d, s.ask, func(e fs.DirEntry) bool {
 		name, dir := filepath.Join(path, e.Name()), e.IsDir()
 		if !dir && e.Type()&fs.ModeType != 0 {
 			return !s.stopped
@@ -543,7 +535,7 @@ func (s *sweeper) troubled(path string, err error) {
 
 // attach makes the system tell of a folder, or has it looked at now and then: then it
 // gives true.
-func (w *Watcher) attach(s *sweeper, path string) bool {
+func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 	if w.src == nil {
 		return false
 	}
@@ -553,7 +545,7 @@ func (w *Watcher) attach(s *sweeper, path string) bool {
 	if !w.src.has(path) || polled {
 		err := w.src.watch(path)
 		switch {
-		case err == nil && polled && !Remote(path):
+		case err == nil && polled && !remote:
 			delete(w.polled, path)
 			delete(w.walked, path)
 			s.batch = append(s.batch, Event{Kind: Recovered, Path: path, Dir: true})
@@ -565,7 +557,7 @@ func (w *Watcher) attach(s *sweeper, path string) bool {
 		_ = w.src.watch(path) // it was only watched for new names, or for its own, so far
 	}
 	_, polled = w.polled[path]
-	if !polled && Remote(path) {
+	if !polled && remote {
 		w.poll(path)
 		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
 		return true
@@ -584,12 +576,15 @@ func EachEntry(folder string, f func(fs.DirEntry)) error {
 		return err
 	}
 	defer d.Close()
-	return eachEntry(d, func(e fs.DirEntry) bool { f(e); return true })
+	return eachEntry(d, func(read func()) { read() }, func(e fs.DirEntry) bool { f(e); return true })
 }
 
-func eachEntry(d *os.File, f func(fs.DirEntry) bool) error {
+// eachEntry reads a folder; ask is what each read is done by.
+func eachEntry(d *os.File, ask func(read func()), f func(fs.DirEntry) bool) error {
 	for {
-		entries, err := d.ReadDir(batchSize)
+		var entries []fs.DirEntry
+		var err error
+		ask(func() { entries, err = d.ReadDir(batchSize) })
 		slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
 		for _, e := range entries {
 			if !f(e) {

@@ -66,6 +66,9 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 	if err == nil {
 		err = writeScript(c.Script)
 	}
+	if err == nil {
+		err = w.reachable(c)
+	}
 	if err != nil {
 		return problemOf(err)
 	}
@@ -100,6 +103,20 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 	}
 	if s.Stdout.Set() {
 		return problemOf(w.keepStdout(s, spec.Stdout))
+	}
+	return nil
+}
+
+// reachable returns an error if something does not answer that a command would wait for
+// before it is one: it would hold a worker meanwhile.
+func (w *Work) reachable(c plan.Command) error {
+	for _, path := range []string{c.Dir, c.Args[0], c.Stdin} {
+		if !filepath.IsAbs(path) {
+			continue
+		}
+		if err := w.Book.Answers(path); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -7,10 +7,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -21,6 +23,7 @@ type Scene struct {
 	Now     map[string]Thing // by path
 	changes []change         // since begin
 	numbers *place.Numbers
+	answers *look.Answers // what lies where nothing is answered counts as not there
 }
 
 // change is what was known of a path before something was done there.
@@ -40,7 +43,9 @@ type Thing struct {
 	Rule   string // the rule that would have placed it
 }
 
-func NewScene() *Scene { return &Scene{Now: map[string]Thing{}, numbers: &place.Numbers{}} }
+func NewScene() *Scene {
+	return &Scene{Now: map[string]Thing{}, numbers: &place.Numbers{}, answers: look.NewAnswers()}
+}
 
 // Begin starts what takeBack takes back.
 func (s *Scene) Begin() { s.changes = s.changes[:0] }
@@ -71,7 +76,12 @@ func (s *Scene) set(path string, t Thing) {
 }
 
 // Look reports what is at a path; false if nothing is.
-func (s *Scene) Look(path string) (Thing, bool) {
+func (s *Scene) Look(path string) (Thing, bool) { return s.lookBy(watchfs.LookAny, path) }
+
+// there is Look for those who need not know what lies in a folder.
+func (s *Scene) there(path string) (Thing, bool) { return s.lookBy(watchfs.Stat, path) }
+
+func (s *Scene) lookBy(look func(string) (file.Facts, error), path string) (Thing, bool) {
 	if t, ok := s.Now[path]; ok {
 		return t, !t.Gone
 	}
@@ -88,11 +98,26 @@ func (s *Scene) Look(path string) (Thing, bool) {
 			break
 		}
 	}
-	facts, err := watchfs.LookAny(source)
-	if err != nil || !facts.Exists {
+	facts := s.real(look, source)
+	if !facts.Exists {
 		return Thing{}, false
 	}
 	return Thing{Facts: facts, Source: source}, true
+}
+
+// real looks at the real file.
+func (s *Scene) real(look func(string) (file.Facts, error), path string) file.Facts {
+	var found struct {
+		facts file.Facts
+		err   error
+	}
+	if s.answers.Any() {
+		s.answers.Know(filepath.Dir(path))
+	}
+	if s.answers.Ask(path, 2*time.Second, func() { found.facts, found.err = look(path) }) != nil || found.err != nil {
+		return file.Facts{}
+	}
+	return found.facts
 }
 
 // glob lists the paths of the scene that a pattern fits, by name.
@@ -108,7 +133,7 @@ func (s *Scene) glob(pattern string) []string {
 		}
 	}
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(found)), func(path string) bool {
-		_, there := s.Look(path)
+		_, there := s.there(path)
 		return !there || plan.Hidden(filepath.Base(path))
 	})
 }
@@ -150,7 +175,7 @@ func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName, o
 	wanted, path := t.payload(), filepath.Join(to.Folder(), to.Name)
 	for n := range s.tries(path, wanted, ours != nil) {
 		l := landing{path: filepath.Join(to.Folder(), place.Numbered(to.Name, n)), number: n, maybe: maybe}
-		there, taken := s.Look(l.path)
+		there, taken := s.there(l.path)
 		if !taken {
 			return l
 		}
@@ -192,7 +217,7 @@ func (s *Scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int
 		known = nil
 	}
 	return known.Tries(path, wanted, func(n int) bool {
-		_, taken := s.Look(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
+		_, taken := s.there(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
 		return taken
 	})
 }
@@ -208,7 +233,7 @@ func (t Thing) payload() *place.Payload {
 // makeFolder notes a folder that is made for what is placed in it.
 func (s *Scene) makeFolder(folder string) {
 	for ; folder != filepath.Dir(folder); folder = filepath.Dir(folder) {
-		if _, there := s.Look(folder); there {
+		if _, there := s.there(folder); there {
 			return
 		}
 		s.set(folder, Thing{Facts: file.Facts{Exists: true, Dir: true}})
@@ -221,7 +246,7 @@ func (s *Scene) cannotEnter(source string, t Thing, to plan.Spot) string {
 		if t.Facts.Dir && source != "" && place.SameEntry(at, source) {
 			return place.ErrInside.Error()
 		}
-		there, ok := s.Look(at)
+		there, ok := s.there(at)
 		if !ok {
 			continue
 		}
@@ -249,7 +274,7 @@ func (s *Scene) put(l landing, t Thing, by string) {
 
 // Remove notes that nothing is at a path any more.
 func (s *Scene) Remove(path string) {
-	if t, _ := s.Look(path); t.Facts.Dir {
+	if t, _ := s.there(path); t.Facts.Dir {
 		for below := range s.Now {
 			if strings.HasPrefix(below, path+string(filepath.Separator)) {
 				s.note(below)

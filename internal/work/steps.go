@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
@@ -39,6 +40,7 @@ type Book interface {
 	Intend(p []*ledger.Placement) error                       // until that is durable
 	Did(p *ledger.Placement)                                  // how it ended
 	Stays(p *ledger.Placement, job []*ledger.Placement) error // an error if what it placed is relied on, or all that is left
+	Answers(path string) error                                // an error if the file system there does not answer
 	There(folder string) error                                // an error if the folder's disk is not mounted
 	Ours(rule, target string, f file.Facts) bool              // whether what lies there is what the rule placed
 	Notice(channel, text string, job plan.Job)                // a notify step
@@ -90,7 +92,7 @@ func problemOf(err error) *Problem {
 		return p
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
+	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.As(err, new(look.NoAnswer)) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
 }
 
 // ended says why a step failed that was ended.

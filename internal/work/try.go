@@ -185,6 +185,7 @@ func (t *trialHands) Number() int64                                      { t.las
 func (t *trialHands) Intend([]*ledger.Placement) error                   { return nil }
 func (t *trialHands) Did(*ledger.Placement)                              {}
 func (t *trialHands) Stays(*ledger.Placement, []*ledger.Placement) error { return nil }
+func (t *trialHands) Answers(string) error                               { return nil }
 func (t *trialHands) There(string) error                                 { return nil }
 func (t *trialHands) Ours(string, string, file.Facts) bool               { return false }
 func (t *trialHands) Notice(string, string, plan.Job)                    {}

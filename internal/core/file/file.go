@@ -80,6 +80,8 @@ type Inside struct {
 	Kind string    // media type, "" if nobody asked for it
 	Tags []string  // tags (user.xdg.tags), nil if nobody asked for them
 	Shot time.Time // when a picture was taken, zero if it does not say
+
+	ShotAsked bool // somebody asked for Shot
 }
 
 // Says returns what is known of what a file's content and tags say.

@@ -1,0 +1,161 @@
+package main
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
+	"stilltide/internal/standin/share"
+)
+
+const shareRules = `version: 1
+workers: 2
+defaults: {debounce: 0s}
+rules:
+  - {name: near, watch: in, processed: done}
+  - {name: run, watch: run, run: "true", processed: ran}
+  - {name: far, watch: share/in, poll: 200ms, processed: share/done}
+  - {name: there, watch: out, processed: share/out}
+  - {name: steps, watch: steps, do: [{copy: share/copies}]}
+  - {name: from, watch: from, do: [{run: "true", working_folder: share}], processed: came}
+`
+
+// A share that does not answer any more stops its own rules. The others go on, its state is
+// said, the watcher ends and starts beside it, and when it answers again all is done.
+func TestAShareThatHangs(t *testing.T) {
+	dir := t.TempDir()
+	for _, sub := range []string{"in", "run", "out", "steps", "from", "share", "behind/in"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(shareRules), 0o666))
+	drop := func(folder, name string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, folder, name), []byte(name), 0o666))
+	}
+	comes := func(folder, name string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			_, err := os.Stat(filepath.Join(dir, folder, name))
+			return err == nil
+		}, time.Minute, 5*time.Millisecond, "%s/%s", folder, name)
+	}
+	w := watchShare(t, dir)
+	drop("behind/in", "first")
+	drop("in", "first")
+	drop("out", "first")
+	drop("steps", "first")
+	comes("behind/done", "first")
+	comes("done", "first")
+	comes("behind/out", "first")
+	comes("behind/copies", "first")
+
+	require.NoError(t, s.Hang())
+	for i := range 20 { // in turn, so that what hangs meets what does not
+		drop("behind/in", fmt.Sprint("hung", i))
+		drop("out", fmt.Sprint("hung", i))
+		drop("steps", fmt.Sprint("hung", i))
+		drop("from", fmt.Sprint("hung", i))
+		drop("in", fmt.Sprint("near", i))
+		drop("run", fmt.Sprint("near", i))
+		comes("done", fmt.Sprint("near", i))
+		comes("ran", fmt.Sprint("near", i))
+	}
+	w.says(t, "blocked: share does not answer")
+	out, err := w.program(dir, "status").CombinedOutput()
+	require.Error(t, err, "a rule is blocked")
+	require.Contains(t, string(out), "does not answer")
+	w.ends(t)
+	for _, args := range [][]string{{"check"}, {"preview"}, {"why", "share/in/hung0"}} { // nobody waits for ever
+		out, _ := w.program(dir, args...).CombinedOutput()
+		require.Contains(t, string(out), "does not answer", args)
+	}
+	drop("in", "swept")
+	out, err = w.program(dir, "sweep").CombinedOutput()
+	require.Error(t, err, "not all of the folders was seen")
+	require.Contains(t, string(out), "share/in could not be read to its end")
+	comes("done", "swept")
+
+	w = watchShare(t, dir) // it starts beside the share
+	drop("in", "second")
+	comes("done", "second")
+	require.NoError(t, s.GoOn())
+	for i := range 20 {
+		comes("behind/done", fmt.Sprint("hung", i))
+		comes("behind/out", fmt.Sprint("hung", i))
+		comes("behind/copies", fmt.Sprint("hung", i))
+		comes("came", fmt.Sprint("hung", i))
+	}
+	w.ends(t)
+}
+
+// shareWatcher is a watcher under way, and what it said.
+type shareWatcher struct {
+	*exec.Cmd
+	mu   sync.Mutex
+	said bytes.Buffer
+}
+
+func (w *shareWatcher) Write(p []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.said.Write(p)
+}
+
+func (w *shareWatcher) text() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.said.String()
+}
+
+func watchShare(t *testing.T, dir string) *shareWatcher {
+	t.Helper()
+	w := &shareWatcher{}
+	w.Cmd = w.program(dir, "watch")
+	w.Stdout, w.Stderr = w, w
+	require.NoError(t, w.Start())
+	w.says(t, "End with Ctrl-C")
+	return w
+}
+
+func (w *shareWatcher) program(dir string, args ...string) *exec.Cmd {
+	program, err := built()
+	if err != nil {
+		panic(err)
+	}
+	c := exec.Command(program, args...)
+	c.Dir = dir
+	return c
+}
+
+func (w *shareWatcher) says(t *testing.T, text string) {
+	t.Helper()
+	require.Eventually(t, func() bool { return bytes.Contains([]byte(w.text()), []byte(text)) }, time.Minute, 10*time.Millisecond, "it must say %q, and says:\n%s", text, w.text())
+}
+
+// ends asks the watcher to end and waits for that.
+func (w *shareWatcher) ends(t *testing.T) {
+	t.Helper()
+	require.NoError(t, w.Process.Signal(syscall.SIGINT))
+	ended := make(chan error, 1)
+	go func() { ended <- w.Wait() }()
+	select {
+	case err := <-ended:
+		require.NoError(t, err, w.text())
+	case <-time.After(time.Minute):
+		_ = w.Process.Kill()
+		t.Fatalf("it does not end:\n%s", w.text())
+	}
+}

@@ -1,0 +1,251 @@
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+	"stilltide/internal/look"
+	"stilltide/internal/watchfs"
+)
+
+// A file system of another machine or program may not answer. The flow does not wait for it:
+// what is to be looked at there is looked at beside the flow, and answered as an input; what
+// the flow must know at once it asks for a moment, and goes without it then. The folder
+// counts as absent until it answers again.
+
+// surely takes from paths those that may not be answered, which are looked at beside the
+// flow, and leaves the others.
+func (f *flow) surely(paths []string) []string {
+	if f.unsure == nil {
+		return paths
+	}
+	sure := paths[:0]
+	for _, path := range paths {
+		if !f.unsure(path) {
+			sure = append(sure, path)
+			continue
+		}
+		if _, under := f.asking[path]; under {
+			f.asking[path] = true
+			continue
+		}
+		f.asking[path] = false
+		f.beside = append(f.beside, path)
+	}
+	return sure
+}
+
+// answered brings the answer to a look beside the flow. If something happened to the path
+// meanwhile it is asked again.
+func (f *flow) answered(path string, look seen, now time.Time) {
+	again := f.asking[path]
+	delete(f.asking, path)
+	switch {
+	case !f.settle.Has(path):
+	case again:
+		f.settle.Nudge(path, now)
+	default:
+		f.lookedAt(path, look, now)
+	}
+}
+
+// silent lets go of what waits in a folder that does not answer: it is found again by the
+// sweep when the folder does. Jobs that run there give their workers back.
+func (f *flow) silent(folder string) {
+	for _, w := range f.settle.All() {
+		if _, below := plan.Below(w.Path, folder); below {
+			f.settle.Forget(w.Path)
+		}
+	}
+	for id, j := range f.running {
+		if f.isAbsent(j.row.Watch) {
+			f.dispatch.Idle(id)
+		}
+	}
+}
+
+// knowFolders finds out from which of the rules' folders links lead to a file system that
+// may not answer.
+func (e *Engine) knowFolders(set *plan.Set) {
+	if !e.answers.Any() {
+		return
+	}
+	for folder := range set.Folders() {
+		e.answers.Know(folder)
+	}
+	for _, folder := range set.FixedPlaces() {
+		e.answers.Know(folder)
+	}
+}
+
+// lookAt looks at a path for the flow, and waits for it for a moment at most.
+func (e *Engine) lookAt(path string) (file.Facts, error) {
+	set, res := e.flow.set, &seen{}
+	if err := e.answers.Ask(path, look.Patience, func() { res.facts, res.err = look.From(set, path) }); err != nil {
+		e.doubt(path)
+		return file.Facts{}, err
+	}
+	return res.facts, res.err
+}
+
+// doubt has the folder looked at in which something was not answered.
+func (e *Engine) doubt(path string) {
+	if root := e.flow.set.Root(path); root != "" && e.events != nil {
+		e.events.Doubt(root)
+	}
+}
+
+// maxBeside bounds the answers that one look beside the flow brings.
+const maxBeside = 256
+
+// lookBeside looks at paths beside the flow, those of each file system one after the other.
+func (e *Engine) lookBeside(paths []string) {
+	at := map[string][]string{}
+	for _, path := range paths {
+		point, _ := e.answers.Unsure(path)
+		if at[point] = append(at[point], path); len(at[point]) == maxBeside {
+			e.lookLater(point, at[point])
+			delete(at, point)
+		}
+	}
+	for point, paths := range at {
+		e.lookLater(point, paths)
+	}
+}
+
+func (e *Engine) lookLater(point string, paths []string) {
+	set := e.flow.set
+	e.answers.Later(point, func() {
+		looks := make([]seen, len(paths))
+		for i, path := range paths {
+			looks[i] = lookWhole(set, path)
+		}
+		_ = e.do(func() { // a watcher that has ended needs no answer
+			now := time.Now()
+			for i, path := range paths {
+				e.flow.answered(path, looks[i], now)
+			}
+		})
+	})
+	for _, path := range paths {
+		e.doubtLater(path)
+		break // one walk is enough
+	}
+}
+
+// doubtLater has a folder looked at in which looks take long.
+func (e *Engine) doubtLater(path string) {
+	time.AfterFunc(look.Patience, func() {
+		_ = e.do(func() {
+			if _, under := e.flow.asking[path]; under {
+				e.doubt(path)
+			}
+		})
+	})
+}
+
+// lookWhole looks at a path and at all that its rules may ask of what is inside.
+func lookWhole(set *plan.Set, path string) (res seen) {
+	if res.facts, res.err = look.From(set, path); res.err != nil || !res.facts.Regular {
+		return res
+	}
+	for _, c := range set.Candidates(path) {
+		look.Complete(set, c.Rule, path, &res.facts)
+	}
+	return res
+}
+
+// onlySilent reports whether all that is under way waits for file systems that do not answer.
+func (e *Engine) onlySilent(now time.Time) bool {
+	silent := false
+	for _, at := range e.answers.Since() {
+		silent = silent || now.Sub(at) >= time.Second
+	}
+	if !silent {
+		return false
+	}
+	stuck := int(e.far.Load())
+	for id := range e.cancels {
+		if j := e.flow.running[id]; j != nil && e.flow.isAbsent(j.row.Watch) {
+			stuck++
+		}
+	}
+	return e.active <= stuck
+}
+
+// sayAfter is how long a file system does not answer until that is said.
+const sayAfter = 10 * time.Second
+
+// sayLate says which file systems do not answer, and which do again. next is when there may
+// be more to say.
+func (e *Engine) sayLate(now time.Time) (next time.Time, ok bool) {
+	if !e.answers.Any() {
+		return next, false
+	}
+	since := e.answers.Since()
+	for point, at := range since {
+		switch due := at.Add(sayAfter); {
+		case e.silent[point]:
+		case !due.After(now):
+			set(&e.silent, point)
+			e.sayFolder(watchfs.Event{Kind: watchfs.Trouble, Path: point, Dir: true, Err: watchfs.ErrSilent})
+		case !ok || due.Before(next):
+			next, ok = due, true
+		}
+	}
+	for point := range e.silent {
+		if at, waits := since[point]; !waits || at.Add(sayAfter).After(now) {
+			delete(e.silent, point)
+			e.sayFolder(watchfs.Event{Kind: watchfs.Recovered, Path: point, Dir: true, Err: watchfs.ErrSilent})
+		}
+	}
+	if len(e.silent) > 0 && !ok {
+		next, ok = now.Add(time.Second), true // until it answers
+	}
+	return next, ok
+}
+
+func (e *Engine) sayFolder(ev watchfs.Event) {
+	e.tellFolder(ev, time.Now())
+	if e.o.Folders != nil {
+		e.o.Folders(ev)
+	}
+}
+
+// patienceFor is how long somebody waits for a file system who can wait.
+const patienceFor = 2 * time.Second
+
+// answering returns an error if the file system that a path lies on does not answer now.
+func (e *Engine) answering(path string) error {
+	return e.answers.Ask(path, patienceFor, func() { _, _ = os.Lstat(path) })
+}
+
+// unanswered reports whether a job cannot be taken up now, because a file system does not
+// answer on which it may have done something.
+func (e *Engine) unanswered(row ledger.Job, placements []ledger.Placement) bool {
+	paths := []string{row.File}
+	for _, p := range placements {
+		paths = append(paths, p.Source, p.Target)
+	}
+	for _, path := range paths {
+		if path != "" && e.answering(filepath.Dir(path)) != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// resumeLater takes up the jobs of an earlier run for which a folder did not answer.
+func (e *Engine) resumeLater(now time.Time) {
+	jobs := e.later
+	e.later = nil
+	for _, row := range jobs {
+		if err := e.resumeOne(row, true, now); err != nil {
+			e.later = append(e.later, row) // the ledger says what is wrong with it
+		}
+	}
+}

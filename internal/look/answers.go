@@ -1,0 +1,277 @@
+package look
+
+import (
+	"cmp"
+	"slices"
+	"sync"
+	"time"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/watchfs"
+)
+
+// Patience is how long somebody who must not wait waits for a file system that may not
+// answer.
+const Patience = 8 * time.Millisecond
+
+// Answers asks file systems that may not answer: those of other machines and of other
+// programs. What it asks them is done in goroutines of its own, and who must not wait does
+// not wait for it. What lies on other file systems is done at once. Use NewAnswers; a nil
+// one knows of none.
+//
+// A goroutine ends when its call comes back. One whose call never does stays until the
+// program ends; nothing more is asked of that file system meanwhile.
+type Answers struct {
+	table func() []string
+
+	mu     sync.Mutex
+	mounts []*mount
+	linked map[string]string // by a folder that links lead to such a file system: where it really is
+}
+
+// mount is one file system that may not answer.
+type mount struct {
+	point   string
+	calls   map[*call]bool // under way
+	overdue int            // those for which somebody has stopped waiting
+	queue   []func()       // to be done one after the other
+	queued  bool           // that is under way
+	linked  bool           // it is a folder from which links lead to one
+}
+
+// call is something that was asked.
+type call struct {
+	since   time.Time
+	overdue bool
+}
+
+// NoAnswer says that a file system does not answer.
+type NoAnswer struct{ Point string }
+
+func (e NoAnswer) Error() string { return plan.Display(e.Point) + " does not answer" }
+
+// NewAnswers reads the mount table.
+func NewAnswers() *Answers {
+	a := &Answers{table: watchfs.UnsureMounts, linked: map[string]string{}}
+	a.Refresh()
+	return a
+}
+
+// Refresh reads the mount table again.
+func (a *Answers) Refresh() {
+	if a == nil {
+		return
+	}
+	points := a.table()
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	known := map[string]*mount{}
+	for _, m := range a.mounts {
+		if !m.linked {
+			known[m.point] = m
+		}
+	}
+	a.mounts = slices.DeleteFunc(a.mounts, func(m *mount) bool { return !m.linked })
+	for _, point := range points {
+		m := known[point]
+		if m == nil {
+			m = &mount{point: point, calls: map[*call]bool{}}
+		}
+		known[point] = nil
+		if m != nil {
+			a.mounts = append(a.mounts, m)
+		}
+	}
+}
+
+// of finds the file system that a path lies on, if it may not answer.
+func (a *Answers) of(path string) (found *mount) {
+	if a == nil {
+		return nil
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if len(a.mounts) == 0 {
+		return nil
+	}
+	for folder, real := range a.linked {
+		if rest, below := plan.Below(path, folder); below {
+			path = real + rest
+			break
+		}
+	}
+	for _, m := range a.mounts {
+		if _, below := plan.Below(path, m.point); below && (found == nil || len(m.point) > len(found.point)) {
+			found = m
+		}
+	}
+	return found
+}
+
+// Any reports whether there is a file system that may not answer.
+func (a *Answers) Any() bool {
+	if a == nil {
+		return false
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return len(a.mounts) > 0
+}
+
+// Know notes where a folder really is, if links lead from it to a file system that may not
+// answer, and returns that; the folder itself if that is not answered in two seconds.
+func (a *Answers) Know(folder string) (real string) {
+	if !a.Any() {
+		return RealPath(folder)
+	}
+	a.mu.Lock()
+	real, known := a.linked[folder]
+	a.mu.Unlock()
+	if known || a.of(folder) != nil {
+		return cmp.Or(real, folder)
+	}
+	found := make(chan string, 1)
+	m := &mount{point: folder, calls: map[*call]bool{}, linked: true}
+	c := m.begin()
+	go func() { // ends when it is answered
+		found <- RealPath(folder)
+		a.over(m, c)
+	}()
+	timer := time.NewTimer(2 * time.Second)
+	defer timer.Stop()
+	select {
+	case real = <-found:
+		a.mu.Lock()
+		a.linked[folder] = real
+		a.mu.Unlock()
+		return real
+	case <-timer.C:
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if m.calls[c] {
+		c.overdue, m.overdue = true, 1
+		a.mounts = append(a.mounts, m) // wherever the links lead: it does not answer
+	}
+	return folder
+}
+
+// Unsure reports whether a path lies on a file system that may not answer, and on which.
+func (a *Answers) Unsure(path string) (point string, is bool) {
+	if m := a.of(path); m != nil {
+		return m.point, true
+	}
+	return "", false
+}
+
+// Since returns the file systems that have not answered a call yet, and since when.
+func (a *Answers) Since() map[string]time.Time {
+	if !a.Any() {
+		return nil
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var since map[string]time.Time
+	for _, m := range a.mounts {
+		for c := range m.calls {
+			if since == nil {
+				since = map[string]time.Time{}
+			}
+			if at, known := since[m.point]; !known || c.since.Before(at) {
+				since[m.point] = c.since
+			}
+		}
+	}
+	return since
+}
+
+// Ask does something with a path, and waits for it for a while at most: not at all while
+// an earlier call has not come back in its time. After a NoAnswer it may still be done
+// later, so what it writes to must be its own.
+func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
+	m := a.of(path)
+	if m == nil {
+		do()
+		return nil
+	}
+	a.mu.Lock()
+	if m.overdue > 0 {
+		a.mu.Unlock()
+		return NoAnswer{m.point}
+	}
+	c := m.begin()
+	a.mu.Unlock()
+	done := make(chan struct{})
+	go func() {
+		do()
+		a.over(m, c)
+		close(done)
+	}()
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-done:
+		return nil
+	case <-timer.C:
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !m.calls[c] {
+		return nil // it came back in this instant
+	}
+	c.overdue = true
+	m.overdue++
+	return NoAnswer{m.point}
+}
+
+// begin notes that a call is under way. The lock is held.
+func (m *mount) begin() *call {
+	c := &call{since: time.Now()}
+	m.calls[c] = true
+	return c
+}
+
+// over notes that a call came back.
+func (a *Answers) over(m *mount, c *call) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(m.calls, c)
+	if c.overdue {
+		m.overdue--
+	}
+}
+
+// Later does something with a path of a file system that may not answer, when all that
+// was to be done later before it has been done.
+func (a *Answers) Later(path string, do func()) {
+	m := a.of(path)
+	if m == nil { // it was unmounted in this instant
+		go do()
+		return
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	m.queue = append(m.queue, do)
+	if !m.queued {
+		m.queued = true
+		go a.work(m)
+	}
+}
+
+// work does what is queued, one after the other.
+func (a *Answers) work(m *mount) {
+	for {
+		a.mu.Lock()
+		if len(m.queue) == 0 {
+			m.queued = false
+			a.mu.Unlock()
+			return
+		}
+		do := m.queue[0]
+		m.queue = m.queue[1:]
+		c := m.begin()
+		a.mu.Unlock()
+		do()
+		a.over(m, c)
+	}
+}

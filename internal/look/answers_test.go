@@ -1,0 +1,81 @@
+package look
+
+import (
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// shares makes Answers that know of two file systems which may not answer.
+func shares() *Answers {
+	a := &Answers{table: func() []string { return []string{"/net", "/net/inner"} }, linked: map[string]string{"/home/link": "/net/inner/x"}}
+	a.Refresh()
+	return a
+}
+
+func TestWhatMayNotAnswer(t *testing.T) {
+	a := shares()
+	for path, at := range map[string]string{"/net": "/net", "/net/a/b": "/net", "/net/inner/c": "/net/inner", "/home/link/d": "/net/inner", "/network": "", "/home": "", "/": ""} {
+		point, is := a.Unsure(path)
+		require.Equal(t, at, point, path)
+		require.Equal(t, at != "", is, path)
+	}
+	var none *Answers
+	require.False(t, none.Any())
+	done := false
+	require.NoError(t, none.Ask("/net/a", time.Second, func() { done = true }))
+	require.True(t, done)
+}
+
+// Nobody waits longer than he says, and nobody at all while an earlier call does not come
+// back; others are not concerned, and when it has come back all goes on.
+func TestNobodyWaitsForWhatDoesNotAnswer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		hang := make(chan struct{})
+		var came atomic.Int32
+		begun := time.Now()
+		require.Equal(t, NoAnswer{"/net"}, a.Ask("/net/a", Patience, func() { <-hang; came.Add(1) }))
+		require.Equal(t, Patience, time.Since(begun))
+		require.Equal(t, NoAnswer{"/net"}, a.Ask("/net/b", Patience, func() { came.Add(1) }))
+		require.Equal(t, Patience, time.Since(begun), "it does not wait again")
+		require.NoError(t, a.Ask("/net/inner/c", Patience, func() {}))
+		require.NoError(t, a.Ask("/home/d", Patience, func() { time.Sleep(time.Second) }), "what is sure to answer is waited for")
+
+		var order []int
+		for i := range 3 {
+			a.Later("/net/e", func() { order = append(order, i) })
+		}
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		require.Equal(t, []int{0, 1, 2}, order, "what nobody waits for is asked all the same")
+		require.Equal(t, map[string]time.Time{"/net": begun}, a.Since())
+		close(hang)
+		synctest.Wait()
+		require.Empty(t, a.Since())
+		require.NoError(t, a.Ask("/net/b", Patience, func() { came.Add(1) }))
+		require.EqualValues(t, 2, came.Load(), "the call that nobody waited for came back, too")
+	})
+}
+
+// What is to be done later waits for what was to be done before it.
+func TestLaterIsInOrder(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		hang := make(chan struct{})
+		var did []string
+		a.Later("/net/a", func() { <-hang; did = append(did, "a") })
+		a.Later("/net/b", func() { did = append(did, "b") })
+		inner := make(chan struct{})
+		a.Later("/net/inner/c", func() { close(inner) })
+		<-inner // another file system
+		synctest.Wait()
+		require.Empty(t, did)
+		close(hang)
+		synctest.Wait()
+		require.Equal(t, []string{"a", "b"}, did)
+	})
+}

@@ -1,0 +1,18 @@
+//go:build !linux
+
+package share
+
+import "errors"
+
+// Share is a share that is mounted.
+type Share struct{}
+
+// Serve does nothing here.
+func Serve() {}
+
+// Mount cannot mount here.
+func Mount(string, string) (*Share, error) { return nil, errors.New("no FUSE on this system") }
+
+func (*Share) Hang() error { return nil }
+func (*Share) GoOn() error { return nil }
+func (*Share) Unmount()    {}
