@@ -358,6 +358,8 @@ func placedWord(p ledger.Placement) string {
 			return "Replaced"
 		}
 		return "Made"
+	case place.Linked:
+		return "Linked"
 	case place.Trashed:
 		return "Trashed"
 	case place.Deleted:

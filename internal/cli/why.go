@@ -112,14 +112,14 @@ func (a *app) whyText(f *rule.File, w advice.Why, all bool) {
 	first := mainReason(w)
 	a.verdict(f, w, first)
 	if first >= 0 {
-		a.conditions(f, w.Reasons[first])
+		a.conditions(f, w, w.Reasons[first])
 	}
 	if !all {
 		a.others(f, w, first)
 	}
 	for i, r := range w.Reasons {
 		if all && i != first {
-			a.conditions(f, r)
+			a.conditions(f, w, r)
 		}
 	}
 	a.earlier(w)
@@ -158,12 +158,14 @@ func looksThere(r advice.Reason) bool {
 }
 
 // reply is what a rule makes of the file, in a few words.
-func (a *app) reply(r advice.Reason) string {
+func (a *app) reply(w advice.Why, r advice.Reason) string {
 	switch {
 	case r.Handled != 0:
 		return fmt.Sprintf("has handled it, as job %d", r.Handled)
 	case r.Takes:
 		return a.style.Good("takes it")
+	case r.Fits && w.Taker == nil:
+		return "would take it, as far as that is known"
 	case r.Fits:
 		return "would take it, but an earlier rule does"
 	}
@@ -171,8 +173,8 @@ func (a *app) reply(r advice.Reason) string {
 }
 
 // conditions shows one rule with all its conditions.
-func (a *app) conditions(f *rule.File, r advice.Reason) {
-	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(r))
+func (a *app) conditions(f *rule.File, w advice.Why, r advice.Reason) {
+	fmt.Fprintf(a.out, "\n%s %s\n", a.style.Bold(r.Rule.Name.S), a.reply(w, r))
 	wide := 0
 	for _, c := range r.Conditions {
 		wide = max(wide, len(c.Key))
@@ -193,7 +195,7 @@ func (a *app) others(f *rule.File, w advice.Why, first int) {
 		if i == first {
 			continue
 		}
-		why := a.reply(r)
+		why := a.reply(w, r)
 		if !r.Takes && !r.Fits && r.Handled == 0 {
 			for _, c := range r.Conditions {
 				if !c.Fits {
@@ -287,6 +289,9 @@ func noTaker(w advice.Why, first int) string {
 		if !c.Fits {
 			wrong = append(wrong, c.Key)
 		}
+	}
+	if len(wrong) == 0 && !w.Facts.Exists {
+		return fmt.Sprintf("Whether %s takes it can only be told when it is there.", r.Rule.Name.S)
 	}
 	if len(wrong) == 0 {
 		return "No rule takes it."

@@ -112,7 +112,7 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 		if p.After.Exists && p.Kind != string(place.Tagged) && b.set.Watched(p.Target) {
 			come = append(come, p)
 		}
-		if p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {
+		if !place.Adds(p.Kind) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {
 			gone = append(gone, p)
 		}
 	}

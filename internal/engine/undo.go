@@ -212,7 +212,7 @@ func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
 	if p.Kind != string(place.Duplicate) { // undoing that leaves its target
 		over[oneName(p.Target)] = file.Facts{}
 	}
-	if p.Kind != string(place.Put) {
+	if !place.Adds(p.Kind) {
 		over[oneName(p.Source)] = p.Facts
 	}
 	if p.Kind == string(place.Tagged) || p.Replaced {
@@ -295,7 +295,7 @@ func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, l
 			return rests, err
 		}
 	}
-	if row.FileNow == p.Target && p.Kind != string(place.Put) { // true at every stage, should the next one fail
+	if row.FileNow == p.Target && !place.Adds(p.Kind) { // true at every stage, should the next one fail
 		row.FileNow = p.Source
 		l.Record(*row, row.State)
 	}

@@ -65,7 +65,7 @@ CREATE TABLE placement (                -- one change to one file
 	job         INTEGER NOT NULL,
 	id          INTEGER NOT NULL,
 	attempt     INTEGER NOT NULL,
-	kind        TEXT NOT NULL, -- moved, duplicate, put, trashed, deleted, tagged
+	kind        TEXT NOT NULL, -- moved, duplicate, put, linked, trashed, deleted, tagged
 	source      TEXT NOT NULL,
 	target      TEXT NOT NULL,
 	is_folder   INTEGER NOT NULL, -- 1 if it is a whole folder

@@ -92,6 +92,20 @@ func (g guarded) Write(d *folder, name string, content []byte) error {
 	return g.ops.Write(d, name, content)
 }
 
+func (g guarded) Link(from *folder, name string, d *folder, as string) error {
+	if err := g.before("link", from.at(name), d.at(as)); err != nil {
+		return err
+	}
+	return g.ops.Link(from, name, d, as)
+}
+
+func (g guarded) Symlink(to string, d *folder, name string) error {
+	if err := g.before("link", to, d.at(name)); err != nil {
+		return err
+	}
+	return g.ops.Symlink(to, d, name)
+}
+
 func (g guarded) Flush(d *folder) error {
 	if err := g.before("flush", d.path); err != nil {
 		return err

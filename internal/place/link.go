@@ -2,8 +2,10 @@ package place
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 )
 
 // linkNew renames in two steps of which the first refuses to replace. Killed
@@ -21,4 +23,50 @@ func linkNew(from, to string) error {
 		return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
 	}
 	return os.Rename(from, to)
+}
+
+// Symlink makes a symbolic link that leads to the source. One that does so already is not
+// made twice.
+func (p *Placer) Symlink(r Request) (Result, error) {
+	at := filepath.Join(r.To.Folder(), r.To.Name)
+	if to, err := os.Readlink(at); err == nil && to == r.Source {
+		f, err := p.system().Stat(at)
+		return Result{Target: at, Facts: f, Same: true}, err
+	}
+	return p.link(r, &Payload{Size: -1}, func(r *Request, d *folder, part string) error { return p.system().Symlink(r.Source, d, part) })
+}
+
+// Link makes a second name of the source, on the same file system. Content that is there
+// already is not stored under another number.
+func (p *Placer) Link(r Request) (Result, error) {
+	return p.link(r, nil, func(r *Request, d *folder, part string) error { return p.system().Link(r.from, r.base(), d, part) })
+}
+
+// link puts what to makes in its place; is is what may be there already, nil for the source's
+// content.
+func (p *Placer) link(r Request, is *Payload, to func(r *Request, d *folder, part string) error) (Result, error) {
+	done, err := p.source(&r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer done()
+	src, err := p.hold(&r)
+	if err != nil {
+		return Result{}, err
+	}
+	defer src.release()
+	if is == nil {
+		is = r.payload()
+	}
+	return p.put(r, content{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string, error) {
+		_ = p.system().DiscardIn(d, part) // of an earlier try that was ended by force
+		err := to(&r, d, part)
+		if isCrossDevice(err) {
+			return nil, fmt.Errorf("%s cannot have a second name in %s: it lies on another file system", r.Source, d.path)
+		}
+		if err != nil {
+			return nil, cannot(r.Source, "linked from "+d.path, err)
+		}
+		return nil, nil
+	}})
 }

@@ -48,6 +48,9 @@ type ops interface {
 	// Dress gives a file the mode and the time that another had.
 	Dress(d *folder, name string, f file.Facts) error
 	Write(d *folder, name string, content []byte) error
+	// Link makes a second name of a file (a hard link), or a symbolic link that leads to a path.
+	Link(from *folder, name string, d *folder, as string) error
+	Symlink(to string, d *folder, name string) error
 	Flush(d *folder) error
 	DiscardIn(d *folder, name string) error
 }
@@ -171,6 +174,12 @@ func (realOps) Write(d *folder, name string, content []byte) error {
 	_, err = f.Write(content)
 	return errors.Join(err, f.Sync(), f.Close())
 }
+
+func (realOps) Link(from *folder, name string, d *folder, as string) error {
+	return linkIn(from, name, d, as)
+}
+
+func (realOps) Symlink(to string, d *folder, name string) error { return d.root.Symlink(to, name) }
 
 func (o realOps) Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error) {
 	f, err := statIn(from, name)

@@ -74,6 +74,14 @@ func noSuchFlag(err error) bool {
 	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.ENOTSUP)
 }
 
+// linkIn makes a second name of a file (linkat(2)).
+func linkIn(from *folder, name string, d *folder, as string) error {
+	if err := unix.Linkat(int(from.dir.Fd()), name, int(d.dir.Fd()), as, 0); err != nil {
+		return &os.LinkError{Op: "link", Old: from.at(name), New: d.at(as), Err: err}
+	}
+	return nil
+}
+
 // exchange swaps two names (renameat2(2), RENAME_EXCHANGE). Where the file
 // system lacks that, errNoExchange says so.
 func exchange(d *folder, a, b string) error {

@@ -82,3 +82,8 @@ func exchange(*folder, string, string) error { return errNoExchange }
 
 // keepOwner leaves the owner as it is: the user who runs the watcher.
 func keepOwner(*os.File, os.FileInfo) bool { return true }
+
+// linkIn makes a second name of a file.
+func linkIn(from *folder, name string, d *folder, as string) error {
+	return os.Link(from.at(name), d.at(as))
+}

@@ -20,10 +20,15 @@ const (
 	Moved     Kind = "moved"     // Source went to Target; also a rename
 	Duplicate Kind = "duplicate" // Source went, because its content was at Target already
 	Put       Kind = "put"       // a new file, or new content, came to Target
+	Linked    Kind = "linked"    // a symbolic link that leads to Source came to Target
 	Trashed   Kind = "trashed"   // Source went to Target in the trash
 	Deleted   Kind = "deleted"   // Source went for good
 	Tagged    Kind = "tagged"    // Target got tags; Kept is what it had before
 )
+
+// Adds reports whether a placement of a kind adds something at its target, and leaves its
+// source where it is.
+func Adds(kind string) bool { return Kind(kind) == Put || Kind(kind) == Linked }
 
 // Record is what must be known of a placement to undo it.
 type Record struct {
@@ -73,7 +78,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 			return fmt.Errorf("what %s replaced is no longer kept", r.Target)
 		}
 	}
-	if r.Kind != Put {
+	if !Adds(string(r.Kind)) {
 		if there, err := look(r.Source); err != nil || there.Exists && !(there.Dir && isEmpty(r.Source)) {
 			return errors.Join(err, fmt.Errorf("cannot restore %s: another file is there", r.Source))
 		}
@@ -134,7 +139,7 @@ func (p *Placer) undo(r Record, part string) error {
 		return nil
 	case Duplicate:
 		return p.copyBack(r, part)
-	case Put:
+	case Put, Linked:
 		if r.Replaced {
 			return p.swapBack(r, part)
 		}

@@ -63,7 +63,7 @@ func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 // movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
 func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string, err error) {
 	for _, p := range job {
-		if p.Source == at && p.Target != at && p.Kind != string(place.Put) && (p.State == ledger.Done || p.State == ledger.Undoing) {
+		if p.Source == at && p.Target != at && !place.Adds(p.Kind) && (p.State == ledger.Done || p.State == ledger.Undoing) {
 			return p.Target, nil
 		}
 	}
@@ -93,7 +93,7 @@ func inputGone(list []*ledger.Placement, inputs []Unit) (path string, gone bool)
 		}
 		at, there := u.Taken, LookAt(u.Taken, false).Exists
 		for _, p := range list {
-			if p.Source == at && p.Kind != string(place.Put) && p.Kind != string(place.Tagged) && p.State != ledger.Dropped {
+			if p.Source == at && !place.Adds(p.Kind) && p.Kind != string(place.Tagged) && p.State != ledger.Dropped {
 				if at = p.Target; at != "" {
 					there = there || LookAt(at, false).Exists
 				}

@@ -172,7 +172,7 @@ func (w *Work) done(list []*ledger.Placement, results ...place.Result) {
 		w.Job.Placed = results[0].Target
 	}
 	for i, p := range list {
-		if i < len(results) && (results[i].Here || results[i].Same && p.Kind == string(place.Put)) {
+		if i < len(results) && (results[i].Here || results[i].Same && place.Adds(p.Kind)) {
 			p.State = ledger.Dropped // it was there: nothing was made
 			w.Book.Did(p)
 			continue

@@ -3,6 +3,7 @@ package work
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"slices"
 
@@ -150,7 +151,7 @@ func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part str
 	}
 	record := RecordOf(p, watch)
 	record.Relied, record.Rest = u.Stays, u.Rest
-	if p.Kind == string(place.Put) { // asked once more when it has its hidden name
+	if place.Adds(p.Kind) { // asked once more when it has its hidden name
 		if err := u.Stays(); err != nil {
 			return err
 		}
@@ -161,7 +162,7 @@ func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part str
 	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && u.Stays() == nil && p.Kind == string(place.Put) && !p.Replaced {
+	if err != nil && u.Stays() == nil && place.Adds(p.Kind) && !p.Replaced {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
@@ -194,14 +195,14 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays fun
 	hidden, back := LookAt(there, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
-	case p.Kind == string(place.Put) && !p.Replaced && stays() != nil:
+	case place.Adds(p.Kind) && !p.Replaced && stays() != nil:
 		_ = placer.Rename(there, p.Target)
-	case p.Kind == string(place.Put), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
+	case place.Adds(p.Kind), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
 		_ = placer.Discard(there) // a placed copy that was about to go
 	case hidden.Same(p.After):
 		_ = placer.Rename(there, p.Target)
 	}
-	if here := filepath.Join(filepath.Dir(p.Source), part); p.Source != "" && p.Kind != string(place.Put) && here != there {
+	if here := filepath.Join(filepath.Dir(p.Source), part); p.Source != "" && !place.Adds(p.Kind) && here != there {
 		_ = placer.Discard(here) // a copy on its way back
 	}
 }
@@ -234,7 +235,7 @@ func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 // it took, or replaced, is.
 func IsBack(p *ledger.Placement) bool {
 	target := LookAt(p.Target, p.After.Dir)
-	if p.Kind == string(place.Put) {
+	if place.Adds(p.Kind) {
 		return !target.Exists || target.Ino != p.After.Ino
 	}
 	switch {
@@ -262,14 +263,14 @@ func IsHalfBack(p *ledger.Placement) bool {
 // left of one that was not.
 func (h Hands) happened(p *ledger.Placement, part string) bool {
 	target := LookAt(p.Target, p.Facts.Dir)
-	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || p.Kind != string(place.Put))
+	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || !place.Adds(p.Kind))
 	if made && h.finishRemoval(p, part) {
 		p.After = target
 		return true
 	}
 	h.cleanParts(p, part, made)
 	switch place.Kind(p.Kind) {
-	case place.Put:
+	case place.Put, place.Linked:
 		return made
 	case place.Tagged:
 		return true
@@ -318,7 +319,7 @@ func (h Hands) cleanParts(p *ledger.Placement, part string, made bool) {
 		}
 	}
 	here := filepath.Join(filepath.Dir(p.Source), part)
-	if here == there || p.Source == "" || p.Kind == string(place.Put) {
+	if here == there || p.Source == "" || place.Adds(p.Kind) {
 		return
 	}
 	if hidden := LookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
@@ -346,6 +347,11 @@ func LookAt(path string, dir bool) file.Facts {
 	return f
 }
 
+func isEmpty(folder string) bool {
+	entries, err := os.ReadDir(folder)
+	return err == nil && len(entries) == 0
+}
+
 // Stuck follows the files whose placements could not be undone.
 func Stuck(units []Unit, list []*ledger.Placement) {
 	for _, p := range list {
@@ -364,8 +370,13 @@ func Stuck(units []Unit, list []*ledger.Placement) {
 func Restored(units []Unit) {
 	for i := range units {
 		u := &units[i]
-		if now := LookAt(u.At, u.Facts.Dir); u.At == u.Taken && now.Exists && now.Size == u.Facts.Size && now.Mod == u.Facts.Mod {
+		now := LookAt(u.At, u.Facts.Dir)
+		switch {
+		case u.At != u.Taken || !now.Exists || now.Size != u.Facts.Size:
+		case now.Mod == u.Facts.Mod:
 			u.Facts.Dev, u.Facts.Ino = now.Dev, now.Ino
+		case now.Dir && sameFile(now, u.Facts) && isEmpty(u.At):
+			u.Facts.Mod = now.Mod // an empty folder has its own time, which a part-file in it has changed
 		}
 	}
 }
