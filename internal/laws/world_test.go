@@ -226,14 +226,14 @@ func (d drawing) step() string {
 	s := d.one(
 		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`, `"{name}"`, "same.txt"),
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
-		"discard: trash", "discard: delete", "tag: [seen]", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
+		"discard: trash", "discard: delete", "tag: [seen]", "untag: [seen]", "link: "+to+as, "link: "+to+as+", hard: true", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
 		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
 		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `run: rm {file}`, `script: "echo more >>\"$1\""`, `copy: `+to+`, from: "{scratch}/*"`,
 	)
-	if d.chance(10) && !strings.HasPrefix(s, "tag") {
+	if d.chance(10) && !strings.Contains(s, "tag: ") {
 		s += `, where: 'size > 2'`
 	}
-	if d.chance(20) && (strings.HasPrefix(s, "copy") || strings.HasPrefix(s, "move") || strings.HasPrefix(s, "rename") || strings.HasPrefix(s, "write") || strings.HasPrefix(s, "mirror")) {
+	if d.chance(20) && (strings.HasPrefix(s, "copy") || strings.HasPrefix(s, "move") || strings.HasPrefix(s, "rename") || strings.HasPrefix(s, "write") || strings.HasPrefix(s, "mirror") || strings.HasPrefix(s, "link")) {
 		s += ", same_name: " + d.one("number", "replace", "skip", "fail")
 	}
 	return s

@@ -33,7 +33,7 @@ func verb(v rule.Verb, fresh func() act) rule.Verb {
 
 func init() {
 	rule.Register(runVerb, scriptVerb, moveVerb, copyVerb, renameVerb, replaceVerb, discardVerb, unpackVerb,
-		tagVerb, writeVerb, mirrorVerb, postVerb, tellVerb)
+		tagVerb, untagVerb, linkVerb, writeVerb, mirrorVerb, postVerb, tellVerb)
 }
 
 // Step does one step.

@@ -156,6 +156,20 @@ func (c *Checker) Into(p Path) {
 	}
 }
 
+// FileGoesOn reports whether the job's file goes elsewhere after the step: by a later one, or
+// because the rule says where it ends.
+func (c *Checker) FileGoesOn() bool {
+	after := false
+	for i := range c.Rule.Steps {
+		s := &c.Rule.Steps[i]
+		if after && s.verb != nil && s.TakesInput() {
+			return true
+		}
+		after = after || s == c.Step
+	}
+	return c.Rule.Processed != nil
+}
+
 // Error notes an error at a place.
 func (c *Checker) Error(at Pos, code, message, hint string) {
 	c.d.add(SeverityError, at, code, message, hint)

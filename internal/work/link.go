@@ -1,0 +1,105 @@
+package work
+
+import (
+	"context"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/place"
+)
+
+var linkVerb = verb(rule.Verb{Name: "link", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile, Files: rule.SuitsFiles},
+	func() act { return &link{} })
+
+type link struct {
+	Folder rule.Path `key:"link" doc:"the folder in which a symbolic link leads to the file, or to from:"`
+	Hard   bool      `key:"hard" default:"false" doc:"true: no symbolic link, but a second name of the file itself, on the same file system"`
+}
+
+// Check is part of rule.Act.
+func (l *link) Check(c *rule.Checker) {
+	c.Into(l.Folder)
+	if !l.Hard && len(c.Step.From) == 0 && c.FileGoesOn() {
+		c.ErrorAt("link", "link", "this link would lead nowhere, because the file goes elsewhere after it", "put link after the step that moves the file, with no processed:, or write hard: true")
+	}
+}
+
+// Says is part of plan.Act.
+func (l *link) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
+	to, from, err := j.Lands(s)
+	if err != nil {
+		return "", err
+	}
+	if len(from) > 0 {
+		return sayOthers(s.Verb(), from, to), nil
+	}
+	return "link from " + plan.Display(to.Path()), nil
+}
+
+func (l *link) do(_ context.Context, w *Work, s *rule.Step) error {
+	if len(s.From) == 0 {
+		return w.each(s, func(u *Unit, j plan.Job) error { return l.link(w, s, j, u.At, u.Facts) })
+	}
+	return w.others(s, func(path string, facts file.Facts) error { return l.link(w, s, w.Job, path, facts) })
+}
+
+// link makes one link.
+func (l *link) link(w *Work, s *rule.Step, j plan.Job, source string, facts file.Facts) error {
+	to, err := w.spot(s, j, source)
+	if err != nil {
+		return err
+	}
+	req := place.Request{To: to}
+	kind, link := place.Linked, w.Placer.Symlink
+	if l.Hard {
+		kind, link = place.Put, w.Placer.Link
+	}
+	list := w.placing(kind, source, facts, &req, s.SameName)
+	res, err := link(req)
+	if w.left(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	w.placedAt(to.Path())
+	switch {
+	case res.Here || res.Same && !l.Hard:
+		w.note("it was linked from " + res.Target + " already")
+	case res.Same:
+		w.note("its content was already in " + res.Target)
+	default:
+		w.tell("%s would be linked from %s", filepath.Base(source), res.Target)
+	}
+	return nil
+}
+
+func (l *link) foretell(w *Foretelling, s *rule.Step) {
+	if len(s.From) > 0 {
+		w.others(s, func(path string, t Thing) { l.foretellOne(w, s, path, t) }, nil)
+		return
+	}
+	l.foretellOne(w, s, w.At, w.Self)
+}
+
+func (l *link) foretellOne(w *Foretelling, s *rule.Step, source string, t Thing) {
+	to, err := w.Job.Spot(s, source)
+	if err != nil {
+		w.Wrong = err.Error()
+		return
+	}
+	if l.Hard {
+		w.land(source, t, to, s.SameName, nil)
+		return
+	}
+	t = Thing{Facts: file.Facts{Exists: true}} // no rule takes a symbolic link
+	at := w.Scene.land("", t, to, s.SameName, nil)
+	w.clash(at, to.Name)
+	if w.Wrong = at.wrong; at.wrong == "" && !at.skipped {
+		w.Scene.put(at, t, w.Job.Rule.Name.S)
+		w.Job.Placed = at.path
+	}
+}

@@ -1,0 +1,42 @@
+package work
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/watchfs"
+)
+
+var untagVerb = verb(rule.Verb{Name: "untag"}, func() act { return &untag{} })
+
+type untag struct {
+	Tags []rule.Text `key:"untag" fits:"^[^,\\n]*$" doc:"tags that are taken from the file's (user.xdg.tags)"`
+
+	filled []*fill.Template
+}
+
+// Check is part of rule.Act.
+func (t *untag) Check(c *rule.Checker) { t.filled = checkTags(c, t.Tags) }
+
+// Says is part of plan.Act.
+func (t *untag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
+	tags, err := fillTags(j, t.filled)
+	return "untag " + strings.Join(tags, ", "), err
+}
+
+func (t *untag) do(_ context.Context, w *Work, s *rule.Step) error {
+	return w.each(s, func(u *Unit, j plan.Job) error {
+		tags, err := fillTags(&j, t.filled)
+		if err != nil {
+			return err
+		}
+		have := watchfs.Tags(u.At)
+		return w.setTags(u, slices.DeleteFunc(slices.Clone(have), func(one string) bool { return slices.Contains(tags, one) }))
+	})
+}
+
+func (t *untag) foretell(*Foretelling, *rule.Step) {}
