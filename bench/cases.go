@@ -93,7 +93,8 @@ func latencyCase(b *bench) error {
 
 // latencies returns the times in milliseconds, the shortest first.
 func (b *bench) latencies(n int, start func(dir string) (*process, error)) ([]float64, error) {
-	dir, err := b.office("latency", fmt.Sprintf("rules: [{name: stamp, watch: in, debounce: 0s, run: %q}]\n", b.tool("stamp")+" {file}"))
+	dir, err := b.office("latency", fmt.Sprintf("rules: [{name: stamp, watch: in, debounce: 0s, run: %q}]\n",
+		b.tool("stamp")+" {file}"))
 	if err != nil {
 		return nil, err
 	}
@@ -142,9 +143,11 @@ func monotonic() int64 {
 // commandsCase: a sweep over files with one tiny command each.
 func commandsCase(b *bench) error {
 	n := b.count(2000)
-	r := Result{Case: fmt.Sprintf("sweep, %d files, a tiny command each", n), Unit: "s", Baseline: "find | xargs -P2 -n1"}
+	r := Result{Case: fmt.Sprintf("sweep, %d files, a tiny command each", n), Unit: "s",
+		Baseline: "find | xargs -P2 -n1"}
 	for range b.rounds {
-		dir, err := b.office("commands", "workers: 2\nrules: [{name: tiny, watch: in, debounce: 0s, run: /bin/true}]\n")
+		dir, err := b.office("commands",
+			"workers: 2\nrules: [{name: tiny, watch: in, debounce: 0s, run: /bin/true}]\n")
 		if err != nil {
 			return err
 		}
@@ -168,7 +171,8 @@ func commandsCase(b *bench) error {
 // scanCase: a sweep over files that nothing takes.
 func scanCase(b *bench) error {
 	n := b.count(200_000)
-	dir, err := b.office("scan", "rules: [{name: none, watch: in, depth: all, match: \"*.nothing\", processed: out}]\n")
+	dir, err := b.office("scan", "rules: [{name: none, watch: in, depth: all, match: \"*.nothing\", processed: "+
+		"out}]\n")
 	if err != nil {
 		return err
 	}
@@ -211,13 +215,15 @@ func crossCase(b *bench) error {
 	if same, err := sameDevice(other, b.folder); err != nil || same {
 		return fmt.Errorf("%s and %s are one file system: %v", other, b.folder, err)
 	}
-	r := Result{Case: fmt.Sprintf("%d MiB in %d files to another disk", files*size>>20, files), Unit: "s", Baseline: "cp, then sync"}
+	r := Result{Case: fmt.Sprintf("%d MiB in %d files to another disk", files*size>>20, files), Unit: "s",
+		Baseline: "cp, then sync"}
 	block := make([]byte, size)
 	for i := range block {
 		block[i] = byte(i * 7)
 	}
 	for range b.rounds {
-		dir, err := b.office("cross", "workers: 2\nrules: [{name: far, watch: in, debounce: 0s, processed: "+filepath.Join(other, "ours")+"}]\n")
+		dir, err := b.office("cross", "workers: 2\nrules: [{name: far, watch: in, debounce: 0s, processed: "+
+			filepath.Join(other, "ours")+"}]\n")
 		if err != nil {
 			return err
 		}
@@ -233,7 +239,8 @@ func crossCase(b *bench) error {
 			}
 		}
 		syscall.Sync()
-		base, err := timed(dir, "sh", "-c", "cp -r in "+filepath.Join(other, "base")+" && sync "+filepath.Join(other, "base")+"/* "+filepath.Join(other, "base"))
+		base, err := timed(dir, "sh", "-c", "cp -r in "+filepath.Join(other, "base")+" && sync "+
+			filepath.Join(other, "base")+"/* "+filepath.Join(other, "base"))
 		if err != nil {
 			return err
 		}
@@ -262,7 +269,8 @@ func idleCase(b *bench) error {
 	var rules strings.Builder
 	rules.WriteString("rules:\n")
 	for i := range 300 {
-		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: \"gauge-<station>_<day>.csv\", processed: \"out/{station}\"}\n", i, i)
+		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: \"gauge-<station>_<day>.csv\", processed: "+
+			"\"out/{station}\"}\n", i, i)
 	}
 	if err := b.idle("300 rules", rules.String(), 300, 40); err != nil {
 		return err
@@ -288,7 +296,8 @@ func (b *bench) idle(what, rules string, folders int, memory float64) error {
 	time.Sleep(3 * time.Second)
 	ticks, wakeups := p.ticks(), p.wakeups()
 	time.Sleep(10 * time.Second)
-	b.add(Result{Case: "idle with " + what + ": CPU in 10 s", Unit: "ticks", Ours: []float64{p.ticks() - ticks}}, "value", 0)
+	b.add(Result{Case: "idle with " + what + ": CPU in 10 s", Unit: "ticks", Ours: []float64{p.ticks() - ticks}},
+		"value", 0)
 	b.add(Result{Case: "the same: wake-ups in 10 s", Unit: "", Ours: []float64{p.wakeups() - wakeups}}, "value", 20)
 	b.add(Result{Case: "the same: memory", Unit: "MiB", Ours: []float64{p.status("VmRSS") / 1024}}, "value", memory)
 	return nil
@@ -297,7 +306,8 @@ func (b *bench) idle(what, rules string, folders int, memory float64) error {
 // queueCase: a queue of a million jobs, and how soon the first one starts.
 func queueCase(b *bench) error {
 	n := b.count(1_000_000)
-	dir, err := b.office("queue", "workers: 2\nrules: [{name: long, watch: in, debounce: 0s, script: \""+b.tool("stamp")+" $1; sleep 120\"}]\n")
+	dir, err := b.office("queue", "workers: 2\nrules: [{name: long, watch: in, debounce: 0s, script: \""+
+		b.tool("stamp")+" $1; sleep 120\"}]\n")
 	if err != nil {
 		return err
 	}
@@ -318,8 +328,10 @@ func queueCase(b *bench) error {
 		return err
 	}
 	time.Sleep(60 * time.Second) // all files are looked through meanwhile
-	b.add(Result{Case: fmt.Sprintf("%d queued jobs: start to first command", n), Unit: "s", Ours: []float64{float64(ns-begun) / 1e9}}, "value", 1)
-	b.add(Result{Case: "the same: memory at most", Unit: "MiB", Ours: []float64{p.status("VmHWM") / 1024}}, "value", 120)
+	b.add(Result{Case: fmt.Sprintf("%d queued jobs: start to first command", n), Unit: "s",
+		Ours: []float64{float64(ns-begun) / 1e9}}, "value", 1)
+	b.add(Result{Case: "the same: memory at most", Unit: "MiB", Ours: []float64{p.status("VmHWM") / 1024}}, "value",
+		120)
 	return nil
 }
 
@@ -450,10 +462,16 @@ func growthCase(b *bench) error {
 		what string
 		a, b func() (float64, error)
 	}{
-		{fmt.Sprintf("%d → %d files in a sweep", n, 2*n), func() (float64, error) { return perFile(n, nothing, moveRules) }, func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
-		{fmt.Sprintf("%d → %d files at once", 2*n, 4*n), func() (float64, error) { return burst(2 * n) }, func() (float64, error) { return burst(4 * n) }},
-		{"150 → 300 rules", func() (float64, error) { return perFile(n, nothing, rules(150)) }, func() (float64, error) { return perFile(n, nothing, rules(300)) }},
-		{"200,000 → 400,000 rows of history", func() (float64, error) { return perFile(n, history(200_000), moveRules) }, func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
+		{fmt.Sprintf("%d → %d files in a sweep", n, 2*n),
+			func() (float64, error) { return perFile(n, nothing, moveRules) },
+			func() (float64, error) { return perFile(2*n, nothing, moveRules) }},
+		{fmt.Sprintf("%d → %d files at once", 2*n, 4*n), func() (float64, error) { return burst(2 * n) },
+			func() (float64, error) { return burst(4 * n) }},
+		{"150 → 300 rules", func() (float64, error) { return perFile(n, nothing, rules(150)) },
+			func() (float64, error) { return perFile(n, nothing, rules(300)) }},
+		{"200,000 → 400,000 rows of history",
+			func() (float64, error) { return perFile(n, history(200_000), moveRules) },
+			func() (float64, error) { return perFile(n, history(400_000), moveRules) }},
 	} {
 		r := Result{Case: "per file: " + c.what, Unit: "µs", Baseline: "half of it"}
 		for range b.rounds {

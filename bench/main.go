@@ -52,7 +52,8 @@ var cases = []struct {
 	name string
 	run  func(*bench) error
 }{
-	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase}, {"cross", crossCase},
+	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
+	{"cross", crossCase},
 	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"growth", growthCase},
 }
 
@@ -164,7 +165,8 @@ func (b *bench) table(where string) {
 		if !r.Reached {
 			mark = "MISSED"
 		}
-		fmt.Printf("%-44s %-26s %10s %9s %19s %8s  %s\n", r.Case, r.Baseline, show(ours)+" "+r.Unit, r.show(r.Median),
+		fmt.Printf("%-44s %-26s %10s %9s %19s %8s  %s\n", r.Case, r.Baseline, show(ours)+" "+r.Unit,
+			r.show(r.Median),
 			r.show(r.Low)+" … "+r.show(r.High), r.show(r.Goal), mark)
 		if r.Note != "" {
 			fmt.Printf("    %s\n", r.Note)

@@ -26,7 +26,8 @@ func TestFigures(t *testing.T) {
 	require.Equal(t, 2.0, b.results[1].Median)
 	require.False(t, b.results[1].Reached)
 	require.True(t, b.results[2].Reached)
-	require.Equal(t, []string{"2.00x", "+2.00", "40.50"}, []string{b.results[0].show(2), b.results[1].show(2), b.results[2].show(40.5)})
+	require.Equal(t, []string{"2.00x", "+2.00", "40.50"}, []string{b.results[0].show(2), b.results[1].show(2),
+		b.results[2].show(40.5)})
 	require.Equal(t, 10, (&bench{scale: 0.001}).count(2000), "never too few to say anything")
 }
 

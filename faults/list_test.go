@@ -15,7 +15,8 @@ func TestEachFaultStandsInTheCode(t *testing.T) {
 	for _, f := range faults {
 		text, err := os.ReadFile(filepath.Join("..", f.File))
 		require.NoError(t, err, f.What)
-		require.Equal(t, 1, strings.Count(string(text), f.Old), "%s: %s holds %q so often, and must hold it once", f.What, f.File, f.Old)
+		require.Equal(t, 1, strings.Count(string(text), f.Old), "%s: %s holds %q so often, and must hold it once",
+			f.What, f.File, f.Old)
 		require.NotEqual(t, f.Old, f.New, f.What)
 	}
 }

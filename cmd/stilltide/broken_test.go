@@ -21,9 +21,12 @@ func TestASweepEndsWithABrokenLedger(t *testing.T) {
 	require.NoError(t, err)
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\ndefaults: {debounce: 0s}\nrules:\n  - {name: all, watch: in, processed: out, match: \"*.go\"}\n  - {name: rest, watch: in}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"),
+		[]byte("version: 1\ndefaults: {debounce: 0s}\nrules:\n  - {name: all, watch: in, processed: out, match: "+
+			"\"*.go\"}\n  - {name: rest, watch: in}\n"), 0o644))
 	for i := range 600 {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprint("a file with a name of some length ", i)), nil, 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprint("a file with a name of some length ",
+			i)), nil, 0o644))
 	}
 	sweep := func() (string, error) {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
@@ -53,7 +56,8 @@ func TestASweepEndsWithABrokenLedger(t *testing.T) {
 			os.Remove(path + more)
 		}
 		for i := range 3 {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("new %d %d", at, i)), []byte("x"), 0o644))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("new %d %d", at, i)), []byte("x"),
+				0o644))
 		}
 		if said, err := sweep(); err != nil {
 			refused++

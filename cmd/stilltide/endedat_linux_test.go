@@ -20,7 +20,8 @@ import (
 	"stilltide/internal/machine"
 )
 
-var endedTwice = flag.Uint64("ended.twice", 0, "end the program once more, at a call drawn with this seed, when it goes on")
+var endedTwice = flag.Uint64("ended.twice", 0,
+	"end the program once more, at a call drawn with this seed, when it goes on")
 
 // ending is one job, and the command amid which the program is ended by force. FAR in its
 // rules, and in its paths, is a folder on another disk.
@@ -39,54 +40,95 @@ var endings = []ending{
 		amid: []string{"sweep"}, want: map[string]string{"done/a": "a"}},
 	{name: "to another disk", rule: `{watch: in, processed: FAR/done}`, files: map[string]string{"in/a": "a"},
 		amid: []string{"sweep"}, want: map[string]string{"FAR/done/a": "a"}},
-	{name: "folder to another disk", rule: `{watch: in, unit: folder, processed: FAR/done}`, files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
-		amid: []string{"sweep"}, want: map[string]string{"FAR/done/box/one": "one", "FAR/done/box/sub/two": "two"}},
+	{name: "folder to another disk", rule: `{watch: in, unit: folder, processed: FAR/done}`,
+		files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
+		amid:  []string{"sweep"}, want: map[string]string{"FAR/done/box/one": "one", "FAR/done/box/sub/two": "two"}},
 	{name: "steps", rule: `{watch: in, do: [{copy: copies}, {rename: "{stem}.done"}, {write: copies, as: "{name}.ok", content: ok}], processed: done}`, files: map[string]string{"in/a.txt": "a"},
-		amid: []string{"sweep"}, want: map[string]string{"copies/a.txt": "a", "done/a.done": "a", "copies/a.done.ok": "ok"}},
-	{name: "replace", rule: `{watch: in, processed: done, same_name: replace}`, files: map[string]string{"in/a": "new", "done/a": "old"},
-		amid: []string{"sweep"}, want: map[string]string{"done/a": "new"}},
-	{name: "the same content", rule: `{watch: in, processed: FAR/done}`, files: map[string]string{"in/a": "a", "FAR/done/a": "a"},
+		amid: []string{"sweep"}, want: map[string]string{"copies/a.txt": "a", "done/a.done": "a",
+			"copies/a.done.ok": "ok"}},
+	{name: "replace", rule: `{watch: in, processed: done, same_name: replace}`,
+		files: map[string]string{"in/a": "new", "done/a": "old"},
+		amid:  []string{"sweep"}, want: map[string]string{"done/a": "new"}},
+	{name: "the same content", rule: `{watch: in, processed: FAR/done}`, files: map[string]string{"in/a": "a",
+		"FAR/done/a": "a"},
 		amid: []string{"sweep"}, want: map[string]string{"FAR/done/a": "a"}},
-	{name: "unpack", rule: `{watch: in, do: [{unpack: open}], processed: done}`, files: map[string]string{"in/a.zip": zipped("one", "sub/two")},
-		amid: []string{"sweep"}, want: map[string]string{"open/one": "one", "open/sub/two": "sub/two", "done/a.zip": zipped("one", "sub/two")}},
-	{name: "a batch and its markers", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, ready: {marker: "{name}.ok"}, processed: FAR/done}`,
-		files: map[string]string{"in/a.txt": "a", "in/b.txt": "b", "in/a.txt.ok": "", "in/b.txt.ok": ""}, amid: []string{"sweep"},
-		want: map[string]string{"FAR/done/a.txt": "a", "FAR/done/b.txt": "b", "FAR/done/a.txt.ok": "", "FAR/done/b.txt.ok": ""}},
-	{name: "undo of a batch", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, do: [{copy: copies}], processed: FAR/done}`, files: map[string]string{"in/a.txt": "a", "in/b.txt": "b"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a.txt": "a", "in/b.txt": "b"}},
-	{name: "retry of a batch", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, run: "false", failed: FAR/failed, retry: 0}`, files: map[string]string{"in/a.txt": "a", "in/b.txt": "b"},
-		before: [][]string{{"sweep"}}, amid: []string{"retry", "1"}, want: map[string]string{"in/a.txt": "a", "in/b.txt": "b"}},
-	{name: "to the trash", rule: `{watch: in, do: [{copy: copies}, {discard: trash}]}`, files: map[string]string{"in/a": "a"},
-		amid: []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
-	{name: "deletion", rule: `{watch: in, do: [{copy: copies}, {discard: delete}]}`, files: map[string]string{"in/a": "a"},
-		amid: []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
-	{name: "replacement by a command", rule: `{watch: in, do: [{run: "env F={file} cp new {scratch}/x"}, {replace_with: "{scratch}/x"}]}`, files: map[string]string{"in/a": "a", "new": "b"},
+	{name: "unpack", rule: `{watch: in, do: [{unpack: open}], processed: done}`,
+		files: map[string]string{"in/a.zip": zipped("one", "sub/two")},
+		amid:  []string{"sweep"}, want: map[string]string{"open/one": "one", "open/sub/two": "sub/two",
+			"done/a.zip": zipped("one", "sub/two")}},
+	{name: "a batch and its " +
+		"markers", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, ready: {marker: "{name}.ok"}, processed: FAR/done}`,
+		files: map[string]string{"in/a.txt": "a", "in/b.txt": "b", "in/a.txt.ok": "", "in/b.txt.ok": ""},
+		amid:  []string{"sweep"},
+		want: map[string]string{"FAR/done/a.txt": "a", "FAR/done/b.txt": "b", "FAR/done/a.txt.ok": "",
+			"FAR/done/b.txt.ok": ""}},
+	{name: "undo of a " +
+		"batch", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, do: [{copy: copies}], processed: FAR/done}`, files: map[string]string{"in/a.txt": "a", "in/b.txt": "b"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a.txt": "a",
+			"in/b.txt": "b"}},
+	{name: "retry of a " +
+		"batch", rule: `{watch: in, match: "*.txt", batch: {quiet: 0s, max_files: 2}, run: "false", failed: FAR/failed, retry: 0}`, files: map[string]string{"in/a.txt": "a", "in/b.txt": "b"},
+		before: [][]string{{"sweep"}}, amid: []string{"retry", "1"}, want: map[string]string{"in/a.txt": "a",
+			"in/b.txt": "b"}},
+	{name: "to the trash", rule: `{watch: in, do: [{copy: copies}, {discard: trash}]}`,
+		files: map[string]string{"in/a": "a"},
+		amid:  []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
+	{name: "deletion", rule: `{watch: in, do: [{copy: copies}, {discard: delete}]}`,
+		files: map[string]string{"in/a": "a"},
+		amid:  []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
+	{name: "replacement by a " +
+		"command", rule: `{watch: in, do: [{run: "env F={file} cp new {scratch}/x"}, {replace_with: "{scratch}/x"}]}`, files: map[string]string{"in/a": "a", "new": "b"},
 		amid: []string{"sweep"}, want: map[string]string{"in/a": "b", "new": "b"}},
-	{name: "deletion before a step that fails", rule: `{watch: in, do: [{copy: copies}, {discard: delete}, {run: "false"}], retry: 0}`, files: map[string]string{"in/a": "a"},
-		amid: []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
-	{name: "undo of a move to another disk", rule: `{watch: in, do: [{copy: copies}], processed: FAR/done}`, files: map[string]string{"in/a": "a"},
+	{name: "deletion before a step that fails",
+		rule:  `{watch: in, do: [{copy: copies}, {discard: delete}, {run: "false"}], retry: 0}`,
+		files: map[string]string{"in/a": "a"},
+		amid:  []string{"sweep"}, want: map[string]string{"copies/a": "a"}},
+	{name: "undo of a move to another disk", rule: `{watch: in, do: [{copy: copies}], processed: FAR/done}`,
+		files:  map[string]string{"in/a": "a"},
 		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "a"}},
-	{name: "undo of a folder", rule: `{watch: in, unit: folder, processed: FAR/done}`, files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"}},
-	{name: "undo of a replacement", rule: `{watch: in, processed: done, same_name: replace}`, files: map[string]string{"in/a": "new", "done/a": "old"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new", "done/a": "old"}},
-	{name: "undo of an archive", rule: `{watch: in, do: [{unpack: open}]}`, files: map[string]string{"in/a.zip": zipped("one", "sub/two")},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a.zip": zipped("one", "sub/two")}},
-	{name: "undo of a replacement on another disk", rule: `{watch: in, processed: FAR/done, same_name: replace}`, files: map[string]string{"in/a": "new", "FAR/done/a": "old"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new", "FAR/done/a": "old"}},
-	{name: "undo of a step that replaces", rule: `{watch: in, do: [{copy: copies, same_name: replace}], processed: done}`, files: map[string]string{"in/a": "new", "copies/a": "old"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new", "copies/a": "old"}},
-	{name: "undo of the same content", rule: `{watch: in, processed: FAR/done}`, files: map[string]string{"in/a": "a", "FAR/done/a": "a"},
-		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "a", "FAR/done/a": "a"}},
-	{name: "undo out of the trash", rule: `{watch: in, do: [{discard: trash}]}`, files: map[string]string{"in/a": "a"},
+	{name: "undo of a folder", rule: `{watch: in, unit: folder, processed: FAR/done}`,
+		files:  map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/box/one": "one",
+			"in/box/sub/two": "two"}},
+	{name: "undo of a replacement", rule: `{watch: in, processed: done, same_name: replace}`,
+		files:  map[string]string{"in/a": "new", "done/a": "old"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new",
+			"done/a": "old"}},
+	{name: "undo of an archive", rule: `{watch: in, do: [{unpack: open}]}`,
+		files:  map[string]string{"in/a.zip": zipped("one", "sub/two")},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"},
+		want: map[string]string{"in/a.zip": zipped("one", "sub/two")}},
+	{name: "undo of a replacement on another disk", rule: `{watch: in, processed: FAR/done, same_name: replace}`,
+		files:  map[string]string{"in/a": "new", "FAR/done/a": "old"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new",
+			"FAR/done/a": "old"}},
+	{name: "undo of a step that replaces",
+		rule:   `{watch: in, do: [{copy: copies, same_name: replace}], processed: done}`,
+		files:  map[string]string{"in/a": "new", "copies/a": "old"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "new",
+			"copies/a": "old"}},
+	{name: "undo of the same content", rule: `{watch: in, processed: FAR/done}`,
+		files:  map[string]string{"in/a": "a", "FAR/done/a": "a"},
+		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "a",
+			"FAR/done/a": "a"}},
+	{name: "undo out of the trash", rule: `{watch: in, do: [{discard: trash}]}`,
+		files:  map[string]string{"in/a": "a"},
 		before: [][]string{{"sweep"}}, amid: []string{"undo", "1"}, want: map[string]string{"in/a": "a"}},
-	{name: "retry of a folder", rule: `{watch: in, unit: folder, run: "false", failed: FAR/failed, retry: 0}`, files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
-		before: [][]string{{"sweep"}}, amid: []string{"retry", "1"}, want: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"}},
-	{name: "steps that fail, over two disks", rule: `{watch: in, do: [{move: FAR/mid}, {move: mid}, {run: "false"}], failed: failed, retry: 0}`, files: map[string]string{"in/a": "a"},
-		amid: []string{"sweep"}, want: map[string]string{"failed/a": "a", "failed/a.failed.txt": "*"}},
-	{name: "a folder's step that fails", rule: `{watch: in, unit: folder, do: [{move: FAR/mid}, {run: "false"}], failed: failed, retry: 0}`, files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
-		amid: []string{"sweep"}, want: map[string]string{"failed/box/one": "one", "failed/box/sub/two": "two", "failed/box.failed.txt": "*"}},
-	{name: "retry from another disk", rule: `{watch: in, run: "false", failed: FAR/failed, retry: 0}`, files: map[string]string{"in/a": "a"},
+	{name: "retry of a folder", rule: `{watch: in, unit: folder, run: "false", failed: FAR/failed, retry: 0}`,
+		files:  map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
+		before: [][]string{{"sweep"}}, amid: []string{"retry", "1"}, want: map[string]string{"in/box/one": "one",
+			"in/box/sub/two": "two"}},
+	{name: "steps that fail, over two disks",
+		rule:  `{watch: in, do: [{move: FAR/mid}, {move: mid}, {run: "false"}], failed: failed, retry: 0}`,
+		files: map[string]string{"in/a": "a"},
+		amid:  []string{"sweep"}, want: map[string]string{"failed/a": "a", "failed/a.failed.txt": "*"}},
+	{name: "a folder's step that fails",
+		rule:  `{watch: in, unit: folder, do: [{move: FAR/mid}, {run: "false"}], failed: failed, retry: 0}`,
+		files: map[string]string{"in/box/one": "one", "in/box/sub/two": "two"},
+		amid:  []string{"sweep"}, want: map[string]string{"failed/box/one": "one", "failed/box/sub/two": "two",
+			"failed/box.failed.txt": "*"}},
+	{name: "retry from another disk", rule: `{watch: in, run: "false", failed: FAR/failed, retry: 0}`,
+		files:  map[string]string{"in/a": "a"},
 		before: [][]string{{"sweep"}}, amid: []string{"retry", "1"}, want: map[string]string{"in/a": "a"}},
 }
 
@@ -143,7 +185,8 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 	for p, text := range e.want {
 		want[path(p)] = text
 	}
-	rules := "version: 1\ndefaults: {debounce: 0s, retry: {times: 3, delay: 10ms}}\nrules:\n  - " + strings.Replace(put.Replace(e.rule), "{", "{name: one, ", 1) + "\n"
+	rules := "version: 1\ndefaults: {debounce: 0s, retry: {times: 3, delay: 10ms}}\nrules:\n  - " +
+		strings.Replace(put.Replace(e.rule), "{", "{name: one, ", 1) + "\n"
 	require.NoError(t, os.WriteFile(filepath.Join(near, "stilltide.yaml"), []byte(rules), 0o644))
 	var said bytes.Buffer
 	command := func(args ...string) *exec.Cmd {
@@ -193,7 +236,8 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 type cutShort struct{ call, said string }
 
 func (e ending) cut(t *testing.T, c *exec.Cmd, at int, inject injection) (s cutShort) {
-	out, err := os.Create(filepath.Join(t.TempDir(), "said")) // a file: traced waits for no copying of what is printed
+	// a file: traced waits for no copying of what is printed
+	out, err := os.Create(filepath.Join(t.TempDir(), "said"))
 	require.NoError(t, err)
 	defer out.Close()
 	c.Stdout, c.Stderr = out, out

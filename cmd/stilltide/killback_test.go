@@ -29,7 +29,8 @@ func TestKilledUndoAndRetry(t *testing.T) {
 		require.NoError(t, os.Mkdir(filepath.Join(near, dir), 0o755))
 	}
 	rules := "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n" +
-		"  - {name: steps, watch: in, match: \"*.ok\", do: [{move: " + far + "/mid}, {move: mid}], processed: " + far + "/out}\n" +
+		"  - {name: steps, watch: in, match: \"*.ok\", do: [{move: " + far + "/mid}, {move: mid}], processed: " +
+		far + "/out}\n" +
 		"  - {name: fails, watch: in, match: \"*.bad\", run: \"false\", failed: " + far + "/failed}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(near, "stilltide.yaml"), []byte(rules), 0o644))
 	content := bytes.Repeat([]byte("a page of the survey\n"), 100_000)
@@ -58,7 +59,8 @@ func TestKilledUndoAndRetry(t *testing.T) {
 				case err != nil:
 				case d.Name() == ".stilltide":
 					return fs.SkipDir
-				case strings.HasPrefix(d.Name(), ".stilltide-"), strings.HasSuffix(path, ".ok"), strings.HasSuffix(path, ".bad"):
+				case strings.HasPrefix(d.Name(), ".stilltide-"), strings.HasSuffix(path, ".ok"),
+					strings.HasSuffix(path, ".bad"):
 					paths = append(paths, path)
 				}
 				return nil

@@ -105,7 +105,8 @@ rules:
 	for name := range cutTooOften(t, near, 10+*kills/5) { // it is back where it came from
 		require.FileExists(t, filepath.Join(near, "in", name))
 		for path := range want {
-			if strings.Contains(path+"/", "/"+name+"/") || strings.Contains(path, "/"+strings.TrimSuffix(name, ".zip")+"/") {
+			if strings.Contains(path+"/", "/"+name+"/") || strings.Contains(path,
+				"/"+strings.TrimSuffix(name, ".zip")+"/") {
 				delete(want, path)
 			}
 		}

@@ -39,7 +39,8 @@ rules:
     failed: failed
 `)
 	w := startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second,
+		5*time.Millisecond)
 	for i := range files {
 		put(t, dir, fmt.Sprintf("in/gauge-%04d.csv", i), "x")
 	}
@@ -101,7 +102,12 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 	require.True(t, chosen(screen, "slip-2.txt"), screen)
 	term.keys("0", "r")
 	term.sees("0", "queued again")
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "done/slip-2.txt")); return err == nil }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_,
+			err := os.Stat(filepath.Join(dir, "done/slip-2.txt"))
+		return err == nil
+	}, 10*time.Second,
+		10*time.Millisecond)
 
 	term.keys("0", "q")
 	term.sees("0", "--live\n>")

@@ -48,7 +48,8 @@ rules: [{name: r, watch: in, debounce: 0s, script: 'env > env.txt', processed: d
 	require.Equal(t, "READY=1\nSTATUS=1 rule", read())
 	require.Equal(t, "WATCHDOG=1", read())
 	require.Equal(t, "WATCHDOG=1", read())
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "done", "a")); return err == nil }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "done", "a")); return err == nil },
+		20*time.Second, 10*time.Millisecond)
 	require.NoError(t, watcher.Process.Signal(syscall.SIGTERM))
 	said := ""
 	for !strings.Contains(said, "STOPPING=1") {

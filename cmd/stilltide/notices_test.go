@@ -100,7 +100,8 @@ rules:
     processed: done
 `, hook.Address(), post.Address(), hook.Address()+"/batch"))
 	w := startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second,
+		5*time.Millisecond)
 	for i := range 1000 {
 		content := "good\n"
 		if i%100 == 7 {
@@ -108,7 +109,8 @@ rules:
 		}
 		put(t, dir, fmt.Sprintf("in/slip-%d.txt", i), content)
 	}
-	require.Eventually(t, func() bool { return len(hook.All()) > 0 && len(post.All()) > 0 }, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(hook.All()) > 0 && len(post.All()) > 0 }, 60*time.Second,
+		20*time.Millisecond)
 	w.stop()
 	counts := map[notice.Kind]int{}
 	for _, m := range messages(t, hook) {
@@ -139,7 +141,8 @@ rules:
     notify: {on: caught_up, to: office}
 `, hook.Address()))
 	w := startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second,
+		5*time.Millisecond)
 	for i := range 200 {
 		put(t, dir, fmt.Sprintf("in/slip-%d.txt", i), "good\n")
 	}
@@ -184,13 +187,18 @@ rules:
 		}
 		return strings.Join(list, "\n")
 	}
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is alive") }, 10*time.Second, 20*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "slips: small.txt is overdue") }, 10*time.Second, 20*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "no rule took odd.bin") }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide is alive") }, 10*time.Second,
+		20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "slips: small.txt is overdue") },
+		10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "no rule took odd.bin") }, 20*time.Second,
+		20*time.Millisecond)
 	put(t, dir, "stilltide.yaml", rules+"    mtach: x\n")
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide needs a person") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide needs a person") },
+		10*time.Second, 20*time.Millisecond)
 	put(t, dir, "stilltide.yaml", rules)
-	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide has recovered") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(titles(), "Still Tide has recovered") },
+		10*time.Second, 20*time.Millisecond)
 	w.stop()
 	require.NotContains(t, titles(), "part")
 	require.NotContains(t, titles(), "old.bin")
@@ -226,7 +234,8 @@ rules:
     run: "true"
 `, hook.Address()))
 	w := startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Count(w.said(), "processed") == 30 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Count(w.said(), "processed") == 30 }, 10*time.Second,
+		5*time.Millisecond)
 	for i := range 30 {
 		require.NoError(t, os.Remove(filepath.Join(dir, fmt.Sprintf("in/slip-%d.txt", i))))
 	}
@@ -236,14 +245,16 @@ rules:
 		}
 		return ""
 	}
-	require.Eventually(t, func() bool { return title(0) == "slips is blocked" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return title(0) == "slips is blocked" }, 10*time.Second,
+		20*time.Millisecond)
 	program, err := built()
 	require.NoError(t, err)
 	resume := exec.Command(program, "resume", "slips")
 	resume.Dir = dir
 	out, err := resume.CombinedOutput()
 	require.NoError(t, err, string(out))
-	require.Eventually(t, func() bool { return title(1) == "slips has recovered" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return title(1) == "slips has recovered" }, 10*time.Second,
+		20*time.Millisecond)
 	w.stop()
 	require.Len(t, hook.All(), 2)
 }
@@ -255,7 +266,8 @@ func TestListenAnswersTheMachinesThatWatch(t *testing.T) {
 	require.NoError(t, free.Close())
 	dir := t.TempDir()
 	put(t, dir, "in/slip-1.txt", "x")
-	put(t, dir, "stilltide.yaml", "version: 1\nlisten: "+address+"\nrules:\n  - name: slips\n    watch: in\n    debounce: 0s\n    processed: done\n")
+	put(t, dir, "stilltide.yaml", "version: 1\nlisten: "+address+
+		"\nrules:\n  - name: slips\n    watch: in\n    debounce: 0s\n    processed: done\n")
 	w := startWatcher(t, dir)
 	get := func(page string) string {
 		res, err := http.Get("http://" + address + page)

@@ -35,7 +35,8 @@ func TestRecipes(t *testing.T) {
 		}
 		name := strings.Trim(regexp.MustCompile(`[^a-z]+`).ReplaceAllString(strings.ToLower(title), "_"), "_")
 		text := fmt.Sprintf("%s\n-- stilltide.yaml --\n%s%s", script, m[1], files)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%02d_%s.txtar", i, name)), []byte(text), 0o666))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("%02d_%s.txtar", i, name)), []byte(text),
+			0o666))
 	}
 	require.Zero(t, rules, "each rules file is tried once")
 	testscript.Run(t, testscript.Params{Dir: dir, Setup: setupScript, Cmds: scriptCommands, Condition: condition})

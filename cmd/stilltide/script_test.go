@@ -66,7 +66,8 @@ var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
 // hostileNames makes files whose names try to be more than names: hostile FOLDER.
 func hostileNames(ts *testscript.TestScript, _ bool, args []string) {
 	for _, name := range []string{
-		"with blanks", `"quoted" 'twice'`, "new\nline", "\x1b[31mred\x1b]0;title\a", "bad\xff\xfeutf8", "{name} {file}", "-rf", "--help",
+		"with blanks", `"quoted" 'twice'`, "new\nline", "\x1b[31mred\x1b]0;title\a", "bad\xff\xfeutf8",
+		"{name} {file}", "-rf", "--help",
 		"$(touch pwned)", "`touch pwned`; touch pwned", "..\\..\\pwned", "*?[a]",
 	} {
 		ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), name), []byte("content\n"), 0o666))
@@ -122,7 +123,8 @@ func fillFolder(ts *testscript.TestScript, _ bool, args []string) {
 	n, err := strconv.Atoi(args[1])
 	ts.Check(err)
 	for i := range n {
-		ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), "file-"+strconv.Itoa(i)+".txt"), []byte(strconv.Itoa(i)+"\n"), 0o666))
+		ts.Check(os.WriteFile(filepath.Join(ts.MkAbs(args[0]), "file-"+strconv.Itoa(i)+".txt"),
+			[]byte(strconv.Itoa(i)+"\n"), 0o666))
 	}
 }
 

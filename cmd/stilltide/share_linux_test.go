@@ -142,7 +142,8 @@ func (w *shareWatcher) program(dir string, args ...string) *exec.Cmd {
 
 func (w *shareWatcher) says(t *testing.T, text string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return bytes.Contains([]byte(w.text()), []byte(text)) }, time.Minute, 10*time.Millisecond, "it must say %q, and says:\n%s", text, w.text())
+	require.Eventually(t, func() bool { return bytes.Contains([]byte(w.text()), []byte(text)) }, time.Minute,
+		10*time.Millisecond, "it must say %q, and says:\n%s", text, w.text())
 }
 
 // ends asks the watcher to end and waits for that.

@@ -30,7 +30,8 @@ func receive(ts *testscript.TestScript, _ bool, args []string) {
 		body, err := io.ReadAll(r.Body)
 		if err == nil {
 			request.WriteString("\n" + string(body))
-			err = os.WriteFile(filepath.Join(folder, strconv.Itoa(n)), bytes.ReplaceAll(request.Bytes(), []byte("\r\n"), []byte("\n")), 0o666)
+			err = os.WriteFile(filepath.Join(folder, strconv.Itoa(n)),
+				bytes.ReplaceAll(request.Bytes(), []byte("\r\n"), []byte("\n")), 0o666)
 		}
 		status := http.StatusOK
 		if statuses := args[2:]; len(statuses) > 0 {

@@ -31,7 +31,9 @@ func TestEverySystemCallFailsOnce(t *testing.T) {
 	program, err := built()
 	require.NoError(t, err)
 	errs := []string{"EIO", "ENOSPC", "EACCES", "EINTR"}
-	calls := []string{"renameat2", "openat", "newfstatat", "fstat", "fsync", "pwrite64", "write", "copy_file_range", "unlinkat", "mkdirat", "linkat", "utimensat", "fchmod", "fchown", "getdents64", "read", "lseek", "ftruncate"}
+	calls := []string{"renameat2", "openat", "newfstatat", "fstat", "fsync", "pwrite64", "write", "copy_file_range",
+		"unlinkat", "mkdirat", "linkat", "utimensat", "fchmod", "fchown", "getdents64", "read", "lseek",
+		"ftruncate"}
 	n, failed := 0, 0
 	for _, call := range calls {
 		for at := 1; at <= 4; at++ {
@@ -57,9 +59,13 @@ func TestCallsThatFailOverSeveralStarts(t *testing.T) {
 	program, err := built()
 	require.NoError(t, err)
 	for _, one := range []struct{ call, when string }{
-		{"unlinkat", "1+"}, {"getdents64", "1+"}, {"getdents64", "2+2"}, {"renameat2", "1+"}, {"renameat2", "1+2"}, {"renameat2", "2+2"}, {"fsync", "1+"}, {"copy_file_range", "1+"}, {"mkdirat", "1+"},
+		{"unlinkat", "1+"}, {"getdents64", "1+"}, {"getdents64", "2+2"}, {"renameat2", "1+"}, {"renameat2", "1+2"},
+		{"renameat2", "2+2"}, {"fsync", "1+"}, {"copy_file_range", "1+"}, {"mkdirat", "1+"},
 	} {
-		t.Run(one.call+" "+one.when, func(t *testing.T) { faults(t, strace, program, one.call, "error=EIO", one.when, 3) })
+		t.Run(one.call+" "+one.when, func(t *testing.T) {
+			faults(t, strace, program, one.call, "error=EIO",
+				one.when, 3)
+		})
 	}
 }
 
@@ -94,8 +100,10 @@ rules:
 	put(filepath.Join(near, "in/b.near"), "near")
 	put(filepath.Join(near, "in/box/one"), "one")
 	put(filepath.Join(near, "in/box/sub/two"), "two")
-	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:%s:when=%s", call, fault, when)}
-	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies", "done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
+	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:%s:when=%s", call,
+		fault, when)}
+	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies",
+		"done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
 		args = append(args, "-P", filepath.Join(near, path))
 	}
 	for _, path := range []string{"boxes", "files"} {
@@ -113,8 +121,10 @@ rules:
 		wholeSomewhere(t, near, far, what+"\n"+string(said))
 	}
 	var again []byte
-	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two", far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want, filesBelow(t, near, far)); {
+	want := map[string]string{far + "/boxes/box/one": "one", far + "/boxes/box/sub/two": "two",
+		far + "/files/a.far": "far", near + "/done/b.done": "near", near + "/copies/b.near": "near"}
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end) && !maps.Equal(want,
+		filesBelow(t, near, far)); {
 		// What failed for good is retried; what waits for its next attempt is due soon.
 		_ = exec.Command(program, "--config", filepath.Join(near, "stilltide.yaml"), "retry", "--failed").Run()
 		s := exec.Command(program, "sweep")

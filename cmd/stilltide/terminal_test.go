@@ -52,7 +52,8 @@ func newTerminal(t *testing.T, dir string, wide, high string) *terminal {
 	program, err := built()
 	require.NoError(t, err)
 	term := &terminal{t: t, socket: filepath.Join(t.TempDir(), "tmux")}
-	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", wide, "-y", high, "-c", dir, "env", "PS1=> ", "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "sh")
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", wide, "-y", high, "-c", dir, "env", "PS1=> ",
+		"PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "sh")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
 	return term
 }
@@ -103,7 +104,8 @@ func TestQuickFollowsAnEditor(t *testing.T) {
 		word := "saved-with-" + strings.ReplaceAll(how, " ", "-")
 		term.keys("1", ":set "+how, "Enter", "o"+word, "Escape", ":w", "Enter")
 		screen := term.sees("0", word)
-		require.Equal(t, 1, strings.Count(screen, "first line"), "the terminal is cleared before each run:\n%s", screen)
+		require.Equal(t, 1, strings.Count(screen, "first line"), "the terminal is cleared before each run:\n%s",
+			screen)
 		term.sees("0", "exit code 0")
 	}
 	term.keys("1", ":q", "Enter")

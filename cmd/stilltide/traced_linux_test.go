@@ -16,8 +16,9 @@ import (
 
 // fileCalls are the system calls that change what is on a disk, or see that it is there.
 var fileCalls = map[uint64]string{
-	unix.SYS_RENAMEAT2: "renameat2", unix.SYS_UNLINKAT: "unlinkat", unix.SYS_MKDIRAT: "mkdirat", unix.SYS_LINKAT: "linkat",
-	unix.SYS_FSYNC: "fsync", unix.SYS_FTRUNCATE: "ftruncate", unix.SYS_COPY_FILE_RANGE: "copy_file_range",
+	unix.SYS_RENAMEAT2: "renameat2", unix.SYS_UNLINKAT: "unlinkat", unix.SYS_MKDIRAT: "mkdirat",
+	unix.SYS_LINKAT: "linkat",
+	unix.SYS_FSYNC:  "fsync", unix.SYS_FTRUNCATE: "ftruncate", unix.SYS_COPY_FILE_RANGE: "copy_file_range",
 	unix.SYS_FCHMOD: "fchmod", unix.SYS_UTIMENSAT: "utimensat",
 }
 
@@ -44,7 +45,8 @@ func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *
 	var status unix.WaitStatus
 	_, err := unix.Wait4(pid, &status, unix.WALL, nil)
 	require.NoError(t, err)
-	require.NoError(t, unix.PtraceSetOptions(pid, unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_EXITKILL))
+	require.NoError(t, unix.PtraceSetOptions(pid,
+		unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_EXITKILL))
 	require.NoError(t, unix.PtraceSyscall(pid, 0))
 	ends := map[int]func(){} // by thread
 	for count := 0; ; {
@@ -89,7 +91,8 @@ func entered(thread int) uint64 {
 		call   uint64
 		args   [6]uint64
 	}
-	_, _, errno := unix.Syscall6(unix.SYS_PTRACE, unix.PTRACE_GET_SYSCALL_INFO, uintptr(thread), unsafe.Sizeof(info), uintptr(unsafe.Pointer(&info)), 0, 0)
+	_, _, errno := unix.Syscall6(unix.SYS_PTRACE, unix.PTRACE_GET_SYSCALL_INFO, uintptr(thread),
+		unsafe.Sizeof(info), uintptr(unsafe.Pointer(&info)), 0, 0)
 	if errno != 0 || info.op != unix.PTRACE_SYSCALL_INFO_ENTRY {
 		return ^uint64(0)
 	}

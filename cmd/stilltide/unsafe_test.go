@@ -37,8 +37,10 @@ func TestNothingUnsafeIsShown(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o755))
 	for i, piece := range unsafePieces() {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.txt", i, piece)), []byte(piece+"\n"), 0o644))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.csv", i, piece)), []byte(piece), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.txt", i, piece)),
+			[]byte(piece+"\n"), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprintf("%d%s.csv", i, piece)), []byte(piece),
+			0o644))
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
 defaults: {debounce: 0s, retry: 0}
@@ -48,11 +50,13 @@ rules:
 `), 0o644))
 	safe := func(text, what string) {
 		for _, r := range text {
-			bad := unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) && r != '\n' && r != '\t' || r == unicode.ReplacementChar
+			bad := unicode.In(r, unicode.Cc, unicode.Cf, unicode.Zl, unicode.Zp) && r != '\n' && r != '\t' ||
+				r == unicode.ReplacementChar
 			require.False(t, bad, "U+%04X in %s: %q", r, what, text)
 		}
 	}
-	for _, args := range []string{"check", "preview", "preview --json", "sweep", "jobs", "jobs --json", "jobs show 1", "jobs show 2", "jobs show 1 --json",
+	for _, args := range []string{"check", "preview", "preview --json", "sweep", "jobs", "jobs --json",
+		"jobs show 1", "jobs show 2", "jobs show 1 --json",
 		"status", "status --json", "report", "report --json", "why in", "undo 2", "retry 1", "sweep --json"} {
 		c := exec.Command(program, strings.Fields(args)...)
 		c.Dir = dir

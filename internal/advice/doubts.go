@@ -26,7 +26,8 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
+		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message,
+			Hint: hint, Quote: quoteLine(at)})
 	}
 	set, machine := look.NewSet(f), newAsked()
 	for _, ring := range set.Loops() {
@@ -34,15 +35,20 @@ func Doubts(f *rule.File) rule.Diagnostics {
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
 	}
 	for _, r := range set.StaysPut() {
-		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay", "leave it out, or name another folder")
+		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay",
+			"leave it out, or name another folder")
 	}
 	for _, l := range LooseFiles(f) {
-		warn(rule.Pos{File: f.Path, Line: 1, Column: 1}, "changeable", fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path), "remove that permission (chmod, chown); watch and sweep refuse it otherwise")
+		warn(rule.Pos{File: f.Path, Line: 1, Column: 1}, "changeable",
+			fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path),
+			"remove that permission (chmod, chown); watch and sweep refuse it otherwise")
 	}
 	d = append(d, channels(f)...)
 	for _, r := range f.All() {
 		if earlier := set.Shadowed(r); earlier != nil {
-			warn(r.Name.Pos, "never-taken", fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S, earlier.Name.S), "put it before "+earlier.Name.S)
+			warn(r.Name.Pos, "never-taken",
+				fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S,
+					earlier.Name.S), "put it before "+earlier.Name.S)
 		}
 		d = append(d, destinations(r, machine)...)
 		for i, folder := range r.Folders {
@@ -52,27 +58,33 @@ func Doubts(f *rule.File) rule.Diagnostics {
 			if info, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
 				warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
 			} else if err != nil {
-				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder), "the watcher waits for it; make it if you want it now")
+				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder),
+					"the watcher waits for it; make it if you want it now")
 			} else if !info.IsDir() {
-				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder), "name the folder, and the file in match:")
+				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder),
+					"name the folder, and the file in match:")
 			}
 		}
 		for i := range r.Steps {
 			s := &r.Steps[i]
 			if word := leadingName(r, s); word != "" {
-				warn(s.Run.Pos, "leading-dash", fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash would be read as an option", word), "use {file}, or put a folder or -- before it")
+				warn(s.Run.Pos, "leading-dash",
+					fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash "+
+						"would be read as an option", word), "use {file}, or put a folder or -- before it")
 			}
 			if text, words := programOf(s); words != nil {
 				if missing := missingProgram(s.Base, words); missing != "" {
 					warn(text.Pos, "program", missing, "install it, or correct its path")
 				}
 				if path, who := looseProgram(words); who != "" {
-					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path), "remove that permission (chmod, chown)")
+					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path),
+						"remove that permission (chmod, chown)")
 				}
 			}
 		}
 		if len(r.Steps) == 0 && r.Processed == nil {
-			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S), "add run:, script: or processed:")
+			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S),
+				"add run:, script: or processed:")
 		}
 	}
 	return d
@@ -84,7 +96,8 @@ func loopText(ring []*rule.Rule) string {
 	for _, r := range ring {
 		names = append(names, r.Name.S)
 	}
-	return fmt.Sprintf("the rules %s form a loop: each takes what the one before places", strings.Join(append(names, names[0]), " → "))
+	return fmt.Sprintf("the rules %s form a loop: each takes what the one before places",
+		strings.Join(append(names, names[0]), " → "))
 }
 
 // Loops says of each loop of rules which they are.
@@ -116,7 +129,8 @@ func channels(f *rule.File) rule.Diagnostics {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message, Hint: hint, Quote: quoteLine(at)})
+		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message,
+			Hint: hint, Quote: quoteLine(at)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Channels)) {
 		c := f.Channels[name]
@@ -126,7 +140,8 @@ func channels(f *rule.File) rule.Diagnostics {
 		}
 		for _, v := range variables {
 			if v.Set() && os.Getenv(v.S) == "" {
-				warn(v.Pos, "secret", fmt.Sprintf("the environment variable %s is not set here, and the channel %s needs it", v.S, name), "set it where the watcher is started")
+				warn(v.Pos, "secret", fmt.Sprintf("the environment variable %s is not set here, and the channel "+
+					"%s needs it", v.S, name), "set it where the watcher is started")
 			}
 		}
 		if c.Run != nil {
@@ -146,7 +161,8 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 		for i := range r.Examples {
 			for _, wrong := range take.Example(set, r, &r.Examples[i], now) {
 				at := r.Examples[i].Pos
-				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example", Message: "this example differs: " + wrong, Quote: quoteLine(at)})
+				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example",
+					Message: "this example differs: " + wrong, Quote: quoteLine(at)})
 			}
 		}
 	}
@@ -169,8 +185,10 @@ func destinations(r *rule.Rule, machine asked) rule.Diagnostics {
 			folder = filepath.Dir(folder)
 		}
 		if !silent && !writable(folder) {
-			d = append(d, rule.Diagnostic{Pos: p.To.Pos, Severity: rule.SeverityWarning, Code: "folder-not-writable",
-				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder), Hint: "a job would wait until it can", Quote: quoteLine(p.To.Pos)})
+			d = append(d, rule.Diagnostic{Pos: p.To.Pos, Severity: rule.SeverityWarning,
+				Code:    "folder-not-writable",
+				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder),
+				Hint:    "a job would wait until it can", Quote: quoteLine(p.To.Pos)})
 		}
 	}
 	return d

@@ -96,7 +96,8 @@ type decided struct {
 }
 
 // decideAll asks the rules as the watcher would, and goes on behind those that share.
-func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, removed bool, now time.Time) (decided, error) {
+func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, removed bool,
+	now time.Time) (decided, error) {
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: facts}
 	from, made := askLedger(set, l)
 	candidates, err := take.Candidates(set, path, facts.Dir, made)
@@ -105,7 +106,8 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	}
 	d.filled = map[*rule.Rule]bool{}
 	for _, c := range set.Units(path, facts.Dir) {
-		d.filled[c.Rule] = !slices.ContainsFunc(candidates, func(left plan.Candidate) bool { return left.Rule == c.Rule })
+		d.filled[c.Rule] = !slices.ContainsFunc(candidates,
+			func(left plan.Candidate) bool { return left.Rule == c.Rule })
 	}
 	if removed {
 		d.taking, _, err = take.Gone(candidates, from)
@@ -165,7 +167,8 @@ func (d decided) reason(set *plan.Set, r *rule.Rule, path string, facts file.Fac
 	reason := Reason{Rule: r}
 	reason.Conditions, reason.Fits = set.Explain(r, path, with, event, now)
 	if d.filled[r] {
-		reason.Conditions = slices.DeleteFunc(reason.Conditions, func(c plan.Condition) bool { return c.Key == "unit" })
+		reason.Conditions = slices.DeleteFunc(reason.Conditions,
+			func(c plan.Condition) bool { return c.Key == "unit" })
 		reason.also("unit", "a folder that no rule fills", "rules put its files there")
 	}
 	if !asked {

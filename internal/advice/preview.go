@@ -66,7 +66,8 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, now: now, tell: tell, scene: work.NewScene(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{}}
+	return &previewer{set: set, l: l, now: now, tell: tell, scene: work.NewScene(), done: map[string]bool{},
+		handled: map[string]take.Memory{}, chains: map[string][]string{}}
 }
 
 // all looks through the watched folders in the order of a sweep.
@@ -103,14 +104,16 @@ var errEnough = errors.New("the file has been foretold")
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
 // before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
-func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self work.Thing, t take.Reply, now time.Time) Foreseen {
+func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self work.Thing, t take.Reply,
+	now time.Time) Foreseen {
 	var found *Foreseen
 	p := newPreviewer(set, l, now, func(f Foreseen) {
 		if f.File == path && f.Stage == 0 && found == nil {
 			found = &f
 		}
 	})
-	if p.until = path; self.Facts.Ino != 0 && p.all() == errEnough && found != nil && found.Rule == t.Candidate.Rule {
+	if p.until = path; self.Facts.Ino != 0 && p.all() == errEnough && found != nil &&
+		found.Rule == t.Candidate.Rule {
 		return *found
 	}
 	p = newPreviewer(set, l, now, func(Foreseen) {})
@@ -184,7 +187,8 @@ func (p *previewer) one(path string, dir bool) error {
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
 func (p *previewer) tellOf(path string, self work.Thing, dir bool, stage int) error {
-	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path), Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
+	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path),
+		Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
 	from, made := p.sources(self)
 	candidates, err := take.Candidates(p.set, path, dir, made)
 	if err == nil && dir && len(candidates) == 0 {
@@ -197,7 +201,8 @@ func (p *previewer) tellOf(path string, self work.Thing, dir bool, stage int) er
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}
 	for err == nil && len(candidates) > 0 {
 		var v take.Verdict
-		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now}, from); err != nil {
+		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now},
+			from); err != nil {
 			break
 		}
 		for _, r := range v.Replies {
@@ -268,7 +273,8 @@ func (p *previewer) sources(self work.Thing) (take.Sources, func(unit string) (b
 	}
 	return from, func(unit string) (bool, error) {
 		for path := range p.scene.Now {
-			if strings.HasPrefix(path, unit+string(filepath.Separator)) && !p.scene.Now[path].Gone && p.scene.Now[path].Rule != "" {
+			if strings.HasPrefix(path, unit+string(filepath.Separator)) && !p.scene.Now[path].Gone &&
+				p.scene.Now[path].Rule != "" {
 				return true, nil
 			}
 		}
@@ -367,7 +373,8 @@ func (p *previewer) chain() error {
 func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain []string) {
 	c := t.Candidate
 	p.scene.Begin()
-	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S), At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
+	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
+		At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
 	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
 	if err := w.Job.Ready(); err != nil {
 		w.Wrong = err.Error()

@@ -25,7 +25,8 @@ func LooseFiles(f *rule.File) []Loose {
 	var found []Loose
 	look := func(path string, rules bool) {
 		for _, p := range []string{path, filepath.Dir(path)} {
-			if who := changeable(p); who != "" && !slices.ContainsFunc(found, func(l Loose) bool { return l.Path == p }) {
+			if who := changeable(p); who != "" && !slices.ContainsFunc(found,
+				func(l Loose) bool { return l.Path == p }) {
 				found = append(found, Loose{p, who, rules})
 			}
 		}

@@ -16,7 +16,8 @@ import (
 
 func (a *app) pauseCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "pause [RULE …]", Short: "Pause rules, or all: files are still taken, but nothing starts", Args: cobra.ArbitraryArgs,
+		Use: "pause [RULE …]", Short: "Pause rules, or all: files are still taken, but nothing starts",
+		Args: cobra.ArbitraryArgs,
 		Long: `A paused rule keeps taking files and holds them; running jobs finish. It stays paused until
 resume, even across a restart.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, true) },
@@ -25,7 +26,8 @@ resume, even across a restart.`,
 
 func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "resume [RULE …]", Short: "Resume paused rules, or all; unblocks blocked ones, too", Args: cobra.ArbitraryArgs,
+		Use: "resume [RULE …]", Short: "Resume paused rules, or all; unblocks blocked ones, too",
+		Args: cobra.ArbitraryArgs,
 		Long: `Resumes paused rules. For a blocked rule it confirms that things are as they should be:
 removals are accepted, a loop may continue, and a folder whose disk is not mounted is used
 as it is.`,
@@ -41,7 +43,8 @@ func (a *app) pause(names []string, paused bool) error {
 	if !diags.Failed() {
 		for _, name := range names {
 			if !knowsRule(f, name) {
-				return usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
+				return usage("there is no rule named %s in %s%s", name, a.shown(f.Path),
+					didYouMean(name, ruleNames(f)))
 			}
 		}
 	}
@@ -87,7 +90,9 @@ func pauseOffline(f *rule.File, names []string, paused bool) error {
 
 func (a *app) cancelCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "cancel ID …", Short: "Cancel jobs: take them out of the queue, or stop them; inputs stay where they are", Args: cobra.MinimumNArgs(1),
+		Use: "cancel ID " +
+			"…", Short: "Cancel jobs: take them out of the queue, or stop them; inputs stay where they are",
+		Args: cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.cancel(args) },
 	})
 }
@@ -110,7 +115,8 @@ func (a *app) cancel(args []string) error {
 
 func (a *app) undoCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "undo ID …", Short: "Undo jobs: put back what they placed, as long as it is unchanged", Args: cobra.MinimumNArgs(1),
+		Use: "undo ID …", Short: "Undo jobs: put back what they placed, as long as it is unchanged",
+		Args: cobra.MinimumNArgs(1),
 		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, newest first:
 all of it or nothing. If a placed file has changed since, or a later job took it, nothing is
 touched and the obstacles are listed. The input counts as handled until it changes;
@@ -138,7 +144,8 @@ func (a *app) undo(args []string) error {
 }
 
 // viaWatcher asks the running watcher, or does it through the ledger.
-func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]engine.Sent, error), offline func(*ledger.Ledger, int64) engine.Sent) ([]engine.Sent, error) {
+func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]engine.Sent, error),
+	offline func(*ledger.Ledger, int64) engine.Sent) ([]engine.Sent, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}

@@ -103,7 +103,8 @@ func demoFolder(folder string, keep bool) (string, error) {
 			path = fmt.Sprintf("%s-%d", base, n)
 		}
 		if _, err := os.Lstat(path); err == nil {
-			if _, err := os.Stat(filepath.Join(path, mark)); err != nil || keep || ledger.InUse(filepath.Join(path, ".stilltide")) {
+			if _, err := os.Stat(filepath.Join(path, mark)); err != nil || keep ||
+				ledger.InUse(filepath.Join(path, ".stilltide")) {
 				continue
 			}
 			if err := os.RemoveAll(path); err != nil {
@@ -194,7 +195,8 @@ func (s *show) play() error {
 			return err
 		}
 	}
-	s.until(5*time.Second, "done/NOR/gauge-NOR_2031-04-02.csv", "done/PIR/gauge-PIR_2031-04-02.csv", "done/SLU/gauge-SLU_2031-04-02.csv")
+	s.until(5*time.Second, "done/NOR/gauge-NOR_2031-04-02.csv", "done/PIR/gauge-PIR_2031-04-02.csv",
+		"done/SLU/gauge-SLU_2031-04-02.csv")
 
 	s.say("The Sluice's next day has a faulty line: it fails, and a note says which")
 	if err := drop("gauge-SLU_2031-04-03.csv", gauges, "gauge-SLU_2031-04-03.csv"); err != nil {
@@ -216,7 +218,8 @@ func (s *show) play() error {
 	}
 
 	s.say("A file with spaces, quotes and umlauts in its name, and one that no rule knows")
-	if err := errors.Join(drop("slip-0402-kapitan.txt", arrivals, odd), drop("seal.jpg", arrivals, "seal.jpg")); err != nil {
+	if err := errors.Join(drop("slip-0402-kapitan.txt", arrivals, odd),
+		drop("seal.jpg", arrivals, "seal.jpg")); err != nil {
 		return err
 	}
 
@@ -238,10 +241,12 @@ func (s *show) playSteps(arrivals, gauges string) error {
 	if err := demo.Deliver(bundle, filepath.Join(arrivals, "bundle-SLU-13.zip")); err != nil {
 		return err
 	}
-	s.until(6*time.Second, "done/SLU/gauge-SLU_2031-03-30.csv", "done/SLU/gauge-SLU_2031-03-31.csv", "bundles/bundle-SLU-13.zip")
+	s.until(6*time.Second, "done/SLU/gauge-SLU_2031-03-30.csv", "done/SLU/gauge-SLU_2031-03-31.csv",
+		"bundles/bundle-SLU-13.zip")
 
 	s.say("Pier Head sends a corrected file under the same name, and North Mole one that was handled")
-	err = errors.Join(demo.Drop("gauge-PIR_2031-04-02-corrected.csv", filepath.Join(gauges, "gauge-PIR_2031-04-02.csv")),
+	err = errors.Join(demo.Drop("gauge-PIR_2031-04-02-corrected.csv",
+		filepath.Join(gauges, "gauge-PIR_2031-04-02.csv")),
 		demo.Drop("gauge-NOR_2031-04-02.csv", filepath.Join(gauges, "gauge-NOR_2031-04-02.csv")))
 	if err != nil {
 		return err
@@ -258,7 +263,8 @@ func (s *show) playSteps(arrivals, gauges string) error {
 	s.until(6*time.Second, "surveys/07/survey-07.xyz", "surveys/07/summary.txt")
 
 	s.say("Two scanned charts are made smaller where they are; one of them is wanted back (stilltide undo)")
-	err = errors.Join(demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-12.pgm")), demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-13.pgm")))
+	err = errors.Join(demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-12.pgm")),
+		demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", "chart-13.pgm")))
 	if err != nil {
 		return err
 	}
@@ -313,7 +319,8 @@ func (s *show) writeSlowly(path string, content []byte) error {
 // untilRetrying waits for a job that waits for its next attempt.
 func (s *show) untilRetrying(most time.Duration) {
 	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if jobs, err := s.jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}}); err == nil && len(jobs) > 0 {
+		if jobs, err := s.jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}}); err == nil &&
+			len(jobs) > 0 {
 			return
 		}
 	}
@@ -425,7 +432,8 @@ func (s *show) judge() error {
 		return found("the demo did not work as expected; its folder is " + s.folder)
 	}
 	s.say("Everything worked as expected. Look around:")
-	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    stilltide jobs show 4\n    stilltide report --to report.html\n", s.folder)
+	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    "+
+		"stilltide jobs show 4\n    stilltide report --to report.html\n", s.folder)
 	return nil
 }
 
@@ -467,10 +475,13 @@ func (s *show) expectJobs() error {
 		got[name] = state
 	}
 	want := map[string]string{
-		"gauge-NOR_2031-04-02.csv": "processed; processed", "gauge-PIR_2031-04-02.csv": "processed; processed", "gauge-SLU_2031-04-02.csv": "processed",
-		"gauge-SLU_2031-04-03.csv": "failed", slow: "processed", "slip-0402-gale.txt": "processed, tried again", odd: "processed",
-		"bundle-SLU-13.zip": "processed", "gauge-SLU_2031-03-30.csv": "processed", "gauge-SLU_2031-03-31.csv": "processed",
-		"survey-07.json": "processed", "chart-12.pgm": "reverted", "chart-13.pgm": "processed",
+		"gauge-NOR_2031-04-02.csv": "processed; processed", "gauge-PIR_2031-04-02.csv": "processed; processed",
+		"gauge-SLU_2031-04-02.csv": "processed",
+		"gauge-SLU_2031-04-03.csv": "failed", slow: "processed", "slip-0402-gale.txt": "processed, tried again",
+		odd:                 "processed",
+		"bundle-SLU-13.zip": "processed", "gauge-SLU_2031-03-30.csv": "processed",
+		"gauge-SLU_2031-03-31.csv": "processed",
+		"survey-07.json":           "processed", "chart-12.pgm": "reverted", "chart-13.pgm": "processed",
 	}
 	for name, state := range want {
 		if got[name] != state {

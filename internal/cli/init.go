@@ -17,7 +17,8 @@ var initRules []byte
 
 func (a *app) initCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "init [FOLDER]", Short: "Write a commented rules file and its folders to begin with", Args: cobra.MaximumNArgs(1),
+		Use: "init [FOLDER]", Short: "Write a commented rules file and its folders to begin with",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Writes stilltide.yaml, with one rule that works and comments that explain it, into the folder
 (the current one if none is named), and makes the folders that the rule names. It never
 overwrites a file.`,

@@ -84,7 +84,8 @@ func (a *app) jobs(filter jobFilter) error {
 		return err
 	}
 	if filter.rule != "" && !knowsRule(f, filter.rule) {
-		return usage("there is no rule named %s in %s%s", filter.rule, a.shown(f.Path), didYouMean(filter.rule, ruleNames(f)))
+		return usage("there is no rule named %s in %s%s", filter.rule, a.shown(f.Path),
+			didYouMean(filter.rule, ruleNames(f)))
 	}
 	var list []ledger.Job
 	if l != nil {
@@ -106,7 +107,8 @@ func (a *app) jobs(filter jobFilter) error {
 		return nil
 	}
 	if len(list) == 0 {
-		fmt.Fprintln(a.err, "No matching jobs. A job begins when a rule takes a file: stilltide watch or sweep does that.")
+		fmt.Fprintln(a.err, "No matching jobs. A job begins when a rule takes a file: stilltide watch or sweep "+
+			"does that.")
 		return nil
 	}
 	a.jobTable(f, list)
@@ -139,7 +141,8 @@ func (f jobFilter) query() (ledger.Filter, error) {
 			ok = ok || string(st) == s
 		}
 		if !ok {
-			return q, usage("there is no state %q%s; the states are %s", s, didYouMean(s, known), strings.Join(known, ", "))
+			return q, usage("there is no state %q%s; the states are %s", s, didYouMean(s, known),
+				strings.Join(known, ", "))
 		}
 		q.States = append(q.States, ledger.State(s))
 	}
@@ -313,7 +316,8 @@ func (a *app) showJob(arg string) error {
 		case !t.Ended.IsZero():
 			text = "ran " + plan.Span(t.Ended.Sub(t.Started))
 			if t.Memory > 0 {
-				text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU), humanize.IBytes(uint64(t.Memory)))
+				text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU),
+					humanize.IBytes(uint64(t.Memory)))
 			}
 		}
 		if t.Exit != nil {
@@ -336,7 +340,8 @@ func (a *app) showJob(arg string) error {
 		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
 	}
 	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
-		fmt.Fprintf(a.out, "\n%s\n", a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", j.ID)))
+		fmt.Fprintf(a.out, "\n%s\n", a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d "+
+			"prints all):", j.ID)))
 		for _, t := range work.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
 			fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
 		}
@@ -344,7 +349,8 @@ func (a *app) showJob(arg string) error {
 	if j.State == ledger.Failed && j.FileNow != "" {
 		fmt.Fprintf(a.out, "\nTo retry it: stilltide retry %d\n", j.ID)
 	}
-	if j.State == ledger.Processed && slices.ContainsFunc(placements, func(p ledger.Placement) bool { return p.State == ledger.Done }) {
+	if j.State == ledger.Processed && slices.ContainsFunc(placements,
+		func(p ledger.Placement) bool { return p.State == ledger.Done }) {
 		fmt.Fprintf(a.out, "\nTo put it all back: stilltide undo %d\n", j.ID)
 	}
 	return nil

@@ -127,13 +127,15 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 	}
 	for _, j := range w.Running[:min(len(w.Running), maxRows)] {
 		note := ""
-		if lines := work.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)), 1); len(lines) > 0 {
+		if lines := work.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)),
+			1); len(lines) > 0 {
 			note = lines[0]
 		}
 		if j.Attempt > 1 {
 			note = strings.TrimSpace(fmt.Sprintf("attempt %d  %s", j.Attempt, note))
 		}
-		s.Running = append(s.Running, live.Row{ID: j.ID, Rule: j.Rule, File: display(filepath.Base(j.File)), State: ledger.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
+		s.Running = append(s.Running, live.Row{ID: j.ID, Rule: j.Rule, File: display(filepath.Base(j.File)),
+			State: ledger.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
 	}
 }
 
@@ -147,7 +149,8 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 	total := s.Counts[ledger.Queued] + s.Counts[ledger.Retrying] + s.Counts[ledger.Held]
 	s.MoreOp = max(total-len(list), 0)
 	for _, j := range list {
-		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: plan.Span(time.Since(j.Taken)), Note: j.Reason}
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State,
+			Time: plan.Span(time.Since(j.Taken)), Note: j.Reason}
 		if j.State == ledger.Retrying {
 			row.Note = fmt.Sprintf("again in %s: %s", plan.Span(time.Until(j.Due)), j.Reason)
 		}
@@ -157,7 +160,8 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 		return err
 	}
 	for _, j := range list {
-		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: clock(j.Ended, time.Now()), Note: j.Reason}
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: clock(j.Ended, time.Now()),
+			Note: j.Reason}
 		if row.Note == "" {
 			row.Note = strings.TrimSpace("→ " + whereNow(v.f, j) + "  " + j.Result)
 		}
@@ -167,7 +171,8 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 }
 
 // act does something to one job and says what became of it.
-func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine.Sent, error), offline func(*ledger.Ledger, int64) engine.Sent) string {
+func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine.Sent, error),
+	offline func(*ledger.Ledger, int64) engine.Sent) string {
 	sent, err := viaWatcher(v.f.StateFolder(), []int64{id}, online, offline)
 	if err != nil {
 		return err.Error()

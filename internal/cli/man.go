@@ -43,7 +43,8 @@ func (a *app) manCommand() *cobra.Command {
 					return err
 				}
 			}
-			fmt.Fprintf(a.err, "The pages are in %s; man stilltide shows the first if it is on the manual's path.\n", display(args[0]))
+			fmt.Fprintf(a.err, "The pages are in %s; man stilltide shows the first if it is on the manual's "+
+				"path.\n", display(args[0]))
 			return nil
 		},
 	}

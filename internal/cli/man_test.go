@@ -23,7 +23,8 @@ func TestManPagesSayWhatTheCommandsDo(t *testing.T) {
 	root := (&app{out: io.Discard, err: io.Discard}).root()
 	root.InitDefaultCompletionCmd()
 	root.DisableAutoGenTag = true // the same commands make the same pages
-	head := &doc.GenManHeader{Title: "STILLTIDE", Section: "1", Source: "Still Tide " + Version, Manual: "Still Tide", Date: &released}
+	head := &doc.GenManHeader{Title: "STILLTIDE", Section: "1", Source: "Still Tide " + Version,
+		Manual: "Still Tide", Date: &released}
 	require.NoError(t, doc.GenManTree(root, head, made))
 	want := texts(t, made)
 	if *writeMan {

@@ -28,7 +28,8 @@ type quickFlags struct {
 func (a *app) quickCommand() *cobra.Command {
 	var f quickFlags
 	c := &cobra.Command{
-		Use: "quick PATTERN … -- COMMAND …", Short: "Run a command when files change: a rule from the command line", Args: cobra.ArbitraryArgs,
+		Use: "quick PATTERN … -- COMMAND …", Short: "Run a command when files change: a rule from the command line",
+		Args: cobra.ArbitraryArgs,
 		Long: `Runs a command each time one of the files changes: once for a batch of changes, with {files}
 for what changed, or with --each once for each file, with {file}, {name}, {stem} and so on.
 
@@ -81,9 +82,11 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 	defer stop()
 	dim, say := a.styleErr.Dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
 	return quick.Run(ctx, quick.Options{
-		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld, Debounce: debounce,
+		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld,
+		Debounce: debounce,
 		Ready: func(files, folders int) {
-			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"), plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
+			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"),
+				plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
 		},
 		Begin: func(files []string) {
 			if f.clear && a.onTerminal() {

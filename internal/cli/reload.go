@@ -78,7 +78,9 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		n, _ := diags.Count()
 		a.alarm("%s", name+" changed and has "+plural(n, "error")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
-		_ = e.RulesRejected(name + " changed and has " + plural(n, "error") + "; the rules from before stay in use; stilltide check shows them") // a watcher that ends tells nobody
+		// a watcher that ends tells nobody
+		_ = e.RulesRejected(name + " changed and has " + plural(n, "error") +
+			"; the rules from before stay in use; stilltide check shows them")
 		return
 	}
 	if err := a.trusted(f); err != nil {

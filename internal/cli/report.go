@@ -118,7 +118,8 @@ func later(a, b time.Time) time.Time {
 const maxUnmatched = 50
 
 // page makes the page, with what the watcher and the folders say now.
-func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary, now time.Time) ([]byte, error) {
+func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary,
+	now time.Time) ([]byte, error) {
 	d := report.Data{Summary: s, Rules: f.Path, Now: now}
 	var watcher *engine.Live
 	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
@@ -165,7 +166,8 @@ func (a *app) reportLines(s *history.Summary) error {
 	for _, name := range s.Rules() {
 		f := s.Rule(name)
 		w, r := f.Waited(), f.Ran()
-		err = errors.Join(err, a.printJSON(ruleLine{Rule: name, Jobs: f.Jobs(), Outcomes: f.Count, WaitedMedian: w.Median, Waited95: w.P95, RanMedian: r.Median, Ran95: r.P95}))
+		err = errors.Join(err, a.printJSON(ruleLine{Rule: name, Jobs: f.Jobs(), Outcomes: f.Count,
+			WaitedMedian: w.Median, Waited95: w.P95, RanMedian: r.Median, Ran95: r.P95}))
 	}
 	return err
 }

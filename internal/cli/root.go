@@ -102,7 +102,8 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "", "the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
+	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "",
+		"the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
 	})
@@ -111,10 +112,12 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		commands  []*cobra.Command
 	}{
 		{"begin", "To begin:", []*cobra.Command{a.initCommand(), a.demoCommand(), a.quickCommand()}},
-		{"before", "Before anything happens:", []*cobra.Command{a.checkCommand(), a.previewCommand(), a.whyCommand(), a.tryCommand(), a.rulesCommand(), a.tellCommand()}},
+		{"before", "Before anything happens:", []*cobra.Command{a.checkCommand(), a.previewCommand(),
+			a.whyCommand(), a.tryCommand(), a.rulesCommand(), a.tellCommand()}},
 		{"work", "At work:", []*cobra.Command{a.watchCommand(), a.sweepCommand(), a.serviceCommand()}},
 		{"see", "To see how it goes:", []*cobra.Command{a.statusCommand(), a.jobsCommand(), a.reportCommand()}},
-		{"act", "To act on it:", []*cobra.Command{a.retryCommand(), a.undoCommand(), a.cancelCommand(), a.pauseCommand(), a.resumeCommand()}},
+		{"act", "To act on it:", []*cobra.Command{a.retryCommand(), a.undoCommand(), a.cancelCommand(),
+			a.pauseCommand(), a.resumeCommand()}},
 		{"more", "More:", []*cobra.Command{a.schemaCommand(), a.manCommand(), a.versionCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
@@ -180,7 +183,8 @@ func short(base, path string) string {
 	if rel, below := strings.CutPrefix(path, base+string(filepath.Separator)); below && filepath.IsLocal(rel) {
 		return rel
 	}
-	if rel, err := filepath.Rel(base, path); err == nil && rel != ".." && !strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+	if rel, err := filepath.Rel(base, path); err == nil && rel != ".." && !strings.HasPrefix(rel,
+		".."+string(filepath.Separator)) {
 		return rel
 	}
 	if home, err := os.UserHomeDir(); err == nil && home != "/" && strings.HasPrefix(path, home+"/") {

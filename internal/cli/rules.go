@@ -43,7 +43,8 @@ func (a *app) findRules() (string, error) {
 			return path, nil
 		}
 	}
-	return "", usage("there is no %s in %s or above it; stilltide init writes one, --config FILE names another", rule.FileName, start)
+	return "", usage("there is no %s in %s or above it; stilltide init writes one, --config FILE names another",
+		rule.FileName, start)
 }
 
 // loadRules reads the rules file. Errors in it are printed, and the error
@@ -175,7 +176,8 @@ func (a *app) check(strict bool) error {
 func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 	name := a.shown(f.Path)
 	if errorsFound > 0 {
-		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.Bad(plural(errorsFound, "error")), plural(warnings, "warning"))
+		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.Bad(plural(errorsFound, "error")),
+			plural(warnings, "warning"))
 		return
 	}
 	folders := map[string]bool{}
@@ -188,7 +190,8 @@ func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 	if warnings > 0 {
 		state += ", " + a.style.Warn(plural(warnings, "warning"))
 	}
-	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"), plural(len(folders), "watched folder"))
+	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"),
+		plural(len(folders), "watched folder"))
 }
 
 // printDiagnostics shows each diagnostic in one line, and below it the line of the file
@@ -207,7 +210,8 @@ func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st ink
 		if d.Quote != "" {
 			head := fmt.Sprintf("%5d", d.Line)
 			fmt.Fprintf(w, "%s | %s\n", head, ink.Clean(d.Quote))
-			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), before(d.Quote, d.Column), st.Bad(strings.Repeat("^", max(ink.Width(d.About()), 1))))
+			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), before(d.Quote, d.Column),
+				st.Bad(strings.Repeat("^", max(ink.Width(d.About()), 1))))
 		}
 	}
 }

@@ -60,7 +60,8 @@ func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
 	case ledger.Retrying, ledger.Vanished:
 		level = slog.LevelWarn
 	}
-	attrs := []slog.Attr{slog.Int64("id", j.ID), slog.String("rule", j.Rule), slog.String("file", j.File), slog.String("state", string(j.State)),
+	attrs := []slog.Attr{slog.Int64("id", j.ID), slog.String("rule", j.Rule), slog.String("file", j.File),
+		slog.String("state", string(j.State)),
 		slog.Int("attempts", j.Attempts), slog.Float64("ran_s", j.RanS)}
 	if j.FileNow != nil {
 		attrs = append(attrs, slog.String("file_now", *j.FileNow))
@@ -189,7 +190,8 @@ func (l *lines) progress(p engine.Progress, perSecond float64) string {
 			speed = fmt.Sprintf("%.1f/s", perSecond)
 		}
 		text += " · " + speed
-		if left := time.Duration(float64(p.ToDo) / perSecond * float64(time.Second)); p.ToDo > 0 && !p.More && left >= time.Second {
+		if left := time.Duration(float64(p.ToDo) / perSecond * float64(time.Second)); p.ToDo > 0 && !p.More &&
+			left >= time.Second {
 			text += " · about " + plan.Span(left.Round(time.Second)) + " left"
 		}
 	}

@@ -25,13 +25,16 @@ Where there is neither, start  stilltide --config FILE watch  from whatever star
 there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
 	}
 	parent.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
-	parent.PersistentFlags().StringVar(&name, "name", "", "the service's `NAME`; made from the folder of the rules file if left out")
+	parent.PersistentFlags().StringVar(&name, "name", "",
+		"the service's `NAME`; made from the folder of the rules file if left out")
 	install := &cobra.Command{Use: "install", Short: "Start it now, and at each log-in",
 		RunE: func(*cobra.Command, []string) error { return a.serviceInstall(name, boot) }}
 	install.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
 	parent.AddCommand(install,
-		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again", RunE: func(*cobra.Command, []string) error { return a.serviceRemove(name) }},
-		&cobra.Command{Use: "show", Short: "Print what install would write, and where", RunE: func(*cobra.Command, []string) error { return a.serviceShow(name) }})
+		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again",
+			RunE: func(*cobra.Command, []string) error { return a.serviceRemove(name) }},
+		&cobra.Command{Use: "show", Short: "Print what install would write, and where",
+			RunE: func(*cobra.Command, []string) error { return a.serviceShow(name) }})
 	return parent
 }
 
@@ -43,7 +46,8 @@ func (a *app) serviceSpec(name string) (service.Spec, error) {
 		return service.Spec{}, err
 	}
 	if _, err := os.Stat(path); err != nil {
-		return service.Spec{}, usage("the rules file %s is not there; stilltide init writes one to begin with", path)
+		return service.Spec{}, usage("the rules file %s is not there; stilltide init writes one to begin with",
+			path)
 	}
 	program, err := os.Executable()
 	if err != nil {
@@ -87,7 +91,8 @@ func (a *app) serviceInstall(name string, boot bool) error {
 	if err != nil {
 		return noSystem(err)
 	}
-	fmt.Fprintf(a.err, "It runs now, and again at each %s. stilltide status shows how it is.\n", map[bool]string{false: "log-in", true: "start of the machine"}[boot])
+	fmt.Fprintf(a.err, "It runs now, and again at each %s. stilltide status shows how it is.\n",
+		map[bool]string{false: "log-in", true: "start of the machine"}[boot])
 	return nil
 }
 

@@ -68,7 +68,8 @@ func (a *app) status() error {
 		a.answer(report, watcher)
 		if diags.Failed() {
 			n, _ := diags.Count()
-			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n", a.style.Bad(plural(n, "error")))
+			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n",
+				a.style.Bad(plural(n, "error")))
 		}
 		a.statusTable(f, report)
 		a.waitingFiles(f, watcher)
@@ -216,7 +217,8 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 	a.table(append(head, "LAST FILE"), rows, columns(a.out))
 	for _, r := range report {
 		if r.Next != nil {
-			fmt.Fprintf(a.out, "%s: jobs start next on %s (schedule)\n", r.Rule, r.Next.Local().Format("Mon 2006-01-02 15:04"))
+			fmt.Fprintf(a.out, "%s: jobs start next on %s (schedule)\n", r.Rule,
+				r.Next.Local().Format("Mon 2006-01-02 15:04"))
 		}
 		for _, note := range r.Notes {
 			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.Warn(ink.Clean(note)))
@@ -242,6 +244,7 @@ func (a *app) waitingFiles(f *rule.File, w *engine.Live) {
 			fmt.Fprintf(a.out, "… and %d more wait\n", len(w.Files)-10)
 			break
 		}
-		fmt.Fprintf(a.out, "%s has waited %s: %s\n", display(short(f.Base, file.File)), plan.Span(time.Since(file.Since)), file.Why)
+		fmt.Fprintf(a.out, "%s has waited %s: %s\n", display(short(f.Base, file.File)),
+			plan.Span(time.Since(file.Since)), file.Why)
 	}
 }

@@ -19,7 +19,8 @@ func (a *app) tryCommand() *cobra.Command {
 	var name string
 	var inPlace bool
 	c := &cobra.Command{
-		Use: "try FILE", Short: "Run the rule's commands on a copy of a file, and show everything; moves nothing", Args: cobra.ExactArgs(1),
+		Use: "try FILE", Short: "Run the rule's commands on a copy of a file, and show everything; moves nothing",
+		Args: cobra.ExactArgs(1),
 		Long: `Runs the rule's commands on a copy of the file in a temporary folder, and prints each command
 line, its output and how it ended. Nothing is moved or recorded; whatever the commands write
 elsewhere is real. The exit status is 1 if a step fails.`,
@@ -49,9 +50,11 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	ctx, stop := a.untilSignal()
 	defer stop()
 	fmt.Fprintf(a.err, "The rule %s on %s:\n", r.Name.S, display(short(f.Base, path)))
-	ok, fileNow, err := work.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder, Out: a.out}.Try(ctx)
+	ok, fileNow, err := work.Trial{Set: set, Rule: r, File: path, InPlace: inPlace, Folder: folder,
+		Out: a.out}.Try(ctx)
 	if r.Runs() && !inPlace {
-		fmt.Fprintln(a.err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote to paths of their own is real; --in-place runs them on the file itself.")
+		fmt.Fprintln(a.err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote "+
+			"to paths of their own is real; --in-place runs them on the file itself.")
 	}
 	switch {
 	case err != nil:
@@ -61,7 +64,8 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	case fileNow == path:
 		fmt.Fprintln(a.err, "All steps succeed; the file would stay where it is. Nothing was moved.")
 	default:
-		fmt.Fprintf(a.err, "All steps succeed; the file would end in %s. Nothing was moved.\n", display(short(f.Base, fileNow)))
+		fmt.Fprintf(a.err, "All steps succeed; the file would end in %s. Nothing was moved.\n",
+			display(short(f.Base, fileNow)))
 	}
 	return nil
 }
@@ -72,14 +76,16 @@ func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.R
 		if r := set.Rule(name); r != nil {
 			return r, nil
 		}
-		return nil, usage("there is no rule named %s in %s%s", name, a.shown(f.Path), didYouMean(name, ruleNames(f)))
+		return nil, usage("there is no rule named %s in %s%s", name, a.shown(f.Path),
+			didYouMean(name, ruleNames(f)))
 	}
 	w, err := advice.Explain(set, nil, path, false, time.Now())
 	if err != nil {
 		return nil, err
 	}
 	if w.Taker == nil {
-		return nil, found(fmt.Sprintf("no rule takes %s; stilltide why says why, --rule NAME tries one anyway", display(path)))
+		return nil, found(fmt.Sprintf("no rule takes %s; stilltide why says why, --rule NAME tries one anyway",
+			display(path)))
 	}
 	return w.Taker, nil
 }

@@ -63,7 +63,8 @@ With --rule only that rule's files are handled, whatever its schedule says.`,
 // trustFlag adds --trust-rules, --log-format and --json.
 func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
 	c.Flags().BoolVar(&a.trust, "trust-rules", false, "use rules that another user can change")
-	c.Flags().StringVar(&a.logFormat, "log-format", logText, "the `FORMAT` of what it says: text, or json for machines (log/slog)")
+	c.Flags().StringVar(&a.logFormat, "log-format", logText,
+		"the `FORMAT` of what it says: text, or json for machines (log/slog)")
 	return a.jsonFlag(c)
 }
 
@@ -238,7 +239,8 @@ func (l *lines) caughtUp(b engine.Batch) {
 	if l.a.json || l.a.logFormat == logJSON || b.Jobs() < fewest && !b.Returned && held == 0 {
 		return
 	}
-	text := fmt.Sprintf("%s%s: %s done: %s, in %s", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule), plural(b.Jobs(), "file"),
+	text := fmt.Sprintf("%s%s: %s done: %s, in %s", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule),
+		plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
 	if held > 0 {
 		text += fmt.Sprintf(" (%d not listed here)", held)
@@ -344,7 +346,8 @@ func (a *app) trusted(f *rule.File) error {
 	if !loose[0].Rules {
 		what = "which the rules run"
 	}
-	return usage("%s can change %s, %s; remove that permission (chmod, chown), or use --trust-rules", loose[0].Who, a.shown(loose[0].Path), what)
+	return usage("%s can change %s, %s; remove that permission (chmod, chown), or use --trust-rules", loose[0].Who,
+		a.shown(loose[0].Path), what)
 }
 
 // openEngine takes the ledger for watch and sweep.
@@ -375,7 +378,9 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
 			who = fmt.Sprintf(" (process %d, since %s)", live.PID, clock(live.Started, time.Now()))
 		}
-		return nil, &exitError{exitBusy, fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who, a.shown(f.StateFolder()))}
+		return nil, &exitError{exitBusy,
+			fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who,
+				a.shown(f.StateFolder()))}
 	}
 	return e, err
 }
@@ -466,7 +471,8 @@ func (a *app) watch() (err error) {
 	}
 	defer stopReload()
 	context.AfterFunc(ctx, func() {
-		a.note("stopping: nothing new starts; running jobs get %s (Ctrl-C once more stops them at once)", plan.Span(engine.StopAfter))
+		a.note("stopping: nothing new starts; running jobs get %s (Ctrl-C once more stops them at once)",
+			plan.Span(engine.StopAfter))
 	})
 	context.AfterFunc(ctx, func() { manager.Status("stopping; running jobs are allowed to finish") })
 	stopProgress := a.showProgress(e, l, false)
@@ -488,7 +494,8 @@ func (a *app) greet(f *rule.File) {
 			folders[w] = true
 		}
 	}
-	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", Version, plural(len(f.All()), "rule"), plural(len(folders), "folder"),
+	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", Version, plural(len(f.All()), "rule"),
+		plural(len(folders), "folder"),
 		a.shown(f.Path), a.shown(f.StateFolder()))
 	if a.logFormat == logJSON {
 		a.note("%s", head)
@@ -517,7 +524,8 @@ func (a *app) greet(f *rule.File) {
 			}
 			match = strings.Join(m, ", ")
 		}
-		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.Bold(ink.Pad(ink.Cut(r.Name.S, 20), wide)), ink.Cut(ink.Clean(match), 40), ink.Cut(strings.Join(where, ", "), 36))
+		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.Bold(ink.Pad(ink.Cut(r.Name.S, 20), wide)),
+			ink.Cut(ink.Clean(match), 40), ink.Cut(strings.Join(where, ", "), 36))
 	}
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }

@@ -27,7 +27,8 @@ import (
 func (a *app) whyCommand() *cobra.Command {
 	var removed, all bool
 	c := &cobra.Command{
-		Use: "why FILE", Short: "Why is this file taken, or not? Rule by rule, condition by condition", Args: cobra.ExactArgs(1),
+		Use: "why FILE", Short: "Why is this file taken, or not? Rule by rule, condition by condition",
+		Args: cobra.ExactArgs(1),
 		Long: `Asks every rule about the file, which need not exist. The verdict comes first: which rule takes it,
 whether it is ready and who still writes, and what would be done. Then all conditions of that
 rule, or of the one that comes closest, and a line for each other. The exit status is 1 if no
@@ -78,7 +79,8 @@ func (a *app) whyJSON(f *rule.File, w advice.Why) error {
 			Settled    bool             `json:"settled"`
 			Writers    []string         `json:"writers"`
 			FileAfter  *string          `json:"file_after"`
-		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready, Writers: writers(w)}
+		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready,
+			Writers: writers(w)}
 		if r.Rule == w.Taker && w.FileAfter != "" {
 			line.FileAfter = &w.FileAfter
 		}
@@ -242,7 +244,8 @@ func (a *app) verdict(f *rule.File, w advice.Why, first int) {
 		if w.Facts.Exists && !w.Ready {
 			when = " when it is ready"
 		}
-		fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, ending(f, w))))
+		fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when,
+			ending(f, w))))
 	}
 	if w.Facts.Exists && !w.Ready {
 		who := ""
@@ -282,7 +285,8 @@ func noTaker(w advice.Why, first int) string {
 	}
 	r := w.Reasons[first]
 	if r.Handled != 0 {
-		return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.", r.Rule.Name.S)
+		return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.",
+			r.Rule.Name.S)
 	}
 	var wrong []string
 	for _, c := range r.Conditions {
@@ -296,7 +300,8 @@ func noTaker(w advice.Why, first int) string {
 	if len(wrong) == 0 {
 		return "No rule takes it."
 	}
-	return fmt.Sprintf("No rule takes it. %s comes closest; against it: %s.", r.Rule.Name.S, strings.Join(wrong, ", "))
+	return fmt.Sprintf("No rule takes it. %s comes closest; against it: %s.", r.Rule.Name.S,
+		strings.Join(wrong, ", "))
 }
 
 // earlier lists what was done with the file before.
@@ -305,7 +310,8 @@ func (a *app) earlier(w advice.Why) {
 		fmt.Fprintln(a.out)
 	}
 	for _, j := range w.Jobs {
-		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule, a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
+		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule,
+			a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
 	}
 }
 
@@ -326,7 +332,8 @@ func reasonOf(j ledger.Job) string {
 
 func (a *app) previewCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "preview [PATH …]", Short: "What would happen with the files there now; touches nothing", Args: cobra.ArbitraryArgs,
+		Use: "preview [PATH …]", Short: "What would happen with the files there now; touches nothing",
+		Args: cobra.ArbitraryArgs,
 		RunE: func(_ *cobra.Command, args []string) error { return a.preview(args) },
 	})
 }
@@ -406,7 +413,8 @@ func (p *preview) line(f advice.Foreseen) any {
 		Stage     int      `json:"stage,omitempty"`
 		Fails     string   `json:"fails,omitempty"`
 		Discards  string   `json:"discards,omitempty"`
-	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps, SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
+	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps,
+		SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
 	if line.Steps == nil {
 		line.Steps = []string{}
 	}
@@ -492,7 +500,8 @@ func (p *preview) print() {
 	for _, files := range p.unmatched {
 		unmatched += len(files)
 	}
-	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"), plural(unmatched, "file"))
+	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"),
+		plural(unmatched, "file"))
 	reasons := make([]string, 0, len(p.unmatched))
 	for r := range p.unmatched {
 		reasons = append(reasons, r)
@@ -513,7 +522,8 @@ func (p *preview) print() {
 
 func (a *app) rulesCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "rules [FOLDER]", Short: "The rules in their order: folders, patterns, where each stands", Args: cobra.MaximumNArgs(1),
+		Use: "rules [FOLDER]", Short: "The rules in their order: folders, patterns, where each stands",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.listRules(args) },
 	})
 }
@@ -545,12 +555,15 @@ func (a *app) listRules(args []string) error {
 		state := states[r.Name.S]
 		at := fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)
 		if a.json {
-			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders, "match": match, "state": state, "file": r.Pos.File, "line": r.Pos.Line}); err != nil {
+			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders,
+				"match": match, "state": state, "file": r.Pos.File, "line": r.Pos.Line}); err != nil {
 				return err
 			}
 			continue
 		}
-		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S}, {text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: string(state)}, {text: at}})
+		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S},
+			{text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: string(state)},
+			{text: at}})
 	}
 	if a.json {
 		return nil

@@ -110,7 +110,10 @@ func Serve(state string, w Watcher) (*Server, error) {
 	mux.HandleFunc("POST /retry", each(w.Retry))
 	mux.HandleFunc("POST /cancel", each(w.Cancel))
 	mux.HandleFunc("POST /undo", each(w.Undo))
-	mux.HandleFunc("POST /catch-up", func(rw http.ResponseWriter, _ *http.Request) { answer(rw, true, w.CatchUp()) })
+	mux.HandleFunc("POST /catch-up", func(rw http.ResponseWriter, _ *http.Request) {
+		answer(rw, true,
+			w.CatchUp())
+	})
 	mux.HandleFunc("POST /pause", rules(w, true))
 	mux.HandleFunc("POST /resume", rules(w, false))
 	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}

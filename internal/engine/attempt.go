@@ -56,7 +56,8 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 	}
 	defer e.bounded(output)()
 	why := w.All(ctx)
-	res.stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout && context.Cause(ctx) != work.ErrStopJob
+	res.stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout &&
+		context.Cause(ctx) != work.ErrStopJob
 	conclude(w, a, why, &res)
 	e.keep(w.Placed, false)
 	if len(w.Placed) > 0 {
@@ -130,7 +131,8 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 	if !res.ok || res.hash == "" || len(res.units) != 1 {
 		return
 	}
-	if u := res.units[0]; u.At != "" && !u.Facts.Same(a.plan.Facts) && (u.Facts.Size != a.plan.Facts.Size || u.Facts.Mod != a.plan.Facts.Mod) {
+	if u := res.units[0]; u.At != "" && !u.Facts.Same(a.plan.Facts) && (u.Facts.Size != a.plan.Facts.Size ||
+		u.Facts.Mod != a.plan.Facts.Mod) {
 		if sum, err := watchfs.Hash(a.plan.Watch, u.At, u.Facts.Size); err == nil {
 			res.hash = sum
 		}
@@ -139,7 +141,8 @@ func (e *Engine) rehash(a *attempt, res *attemptResult) {
 
 // workOn makes the work of an attempt.
 func (e *Engine) workOn(a *attempt, output string) *work.Work {
-	w := &work.Work{Hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), Job: a.plan, Units: a.units(), Output: output, Fulfil: a.fulfil}
+	w := &work.Work{Hands: e.hands(a.plan.ID, a.plan.Watch, a.set, a.plan.Rule.Name.S, a.chain), Job: a.plan,
+		Units: a.units(), Output: output, Fulfil: a.fulfil}
 	w.Job.Files = slices.Clone(a.plan.Files) // they change as steps move them
 	w.Job.Exists = work.IsThere
 	return w
@@ -147,7 +150,8 @@ func (e *Engine) workOn(a *attempt, output string) *work.Work {
 
 // hands are the engine's own, for one attempt of a rule.
 func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) work.Hands {
-	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.placer, Runner: e.runner, State: e.state, Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
+	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.placer, Runner: e.runner,
+		State: e.state, Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // units are the job's files where they were taken.

@@ -35,7 +35,8 @@ func (e *Engine) trimKept(most int64) {
 			total += info.Size()
 		}
 	}
-	oldest := slices.SortedFunc(maps.Keys(kept), func(a, b string) int { // a second name changes a file's change time
+	// a second name changes a file's change time
+	oldest := slices.SortedFunc(maps.Keys(kept), func(a, b string) int {
 		return cmp.Or(cmp.Compare(kept[a].Change, kept[b].Change), strings.Compare(a, b))
 	})
 	for _, name := range oldest {
@@ -168,7 +169,8 @@ func (b *attemptBook) Ours(rule, target string, f file.Facts) bool {
 
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	_ = b.e.do(func() { // a watcher that is ending tells nobody
-		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
+		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID,
+			File: job.Path()})
 	})
 }
 

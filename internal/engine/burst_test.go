@@ -53,15 +53,16 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	var e *Engine
 	var ready atomic.Bool
 	renamed, most := 0, 0 // and how many waited at once; of the placing goroutine
-	e, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add, func(operation string, _ ...string) error {
-		if operation == "rename" && ready.Load() {
-			most = max(most, e.queue.waiting())
-			if renamed++; renamed%16 == 0 {
-				time.Sleep(time.Millisecond) // slower than they come
+	e, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add,
+		func(operation string, _ ...string) error {
+			if operation == "rename" && ready.Load() {
+				most = max(most, e.queue.waiting())
+				if renamed++; renamed%16 == 0 {
+					time.Sleep(time.Millisecond) // slower than they come
+				}
 			}
-		}
-		return nil
-	})
+			return nil
+		})
 	ready.Store(true)
 	drop(t, in, "f", files)
 	more := false
@@ -74,7 +75,8 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	stop()
 	require.True(t, more, "who asks how far it is hears that there are more")
 	require.GreaterOrEqual(t, renamed, files)
-	require.Less(t, most, files*3/4, "the others waited in their folder") // more than maxWaiting where a move took longer than patience
+	// more than maxWaiting where a move took longer than patience
+	require.Less(t, most, files*3/4, "the others waited in their folder")
 	require.Empty(t, e.flow.window.more)
 	moved, err := os.ReadDir(filepath.Join(dir, "out"))
 	require.NoError(t, err)
@@ -103,8 +105,10 @@ rules:
 	const files = maxWaiting + 2*maxPlaced
 	drop(t, in, "f", files)
 	drop(t, other, "g", 1)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, 30*time.Second,
+		10*time.Millisecond)
 	close(letGo)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files+1 }, time.Minute, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files+1 }, time.Minute,
+		10*time.Millisecond)
 	stop()
 }

@@ -9,7 +9,8 @@ import (
 
 // A job's file, and everything that its steps place where rules watch, is offered to no
 // rule until the job is over. Then it is a chain; what a job that failed placed has been
-// taken back by then, so what is still there is another's. A claim goes by path, so that events pass it by, and by inode, so that a
+// taken back by then, so what is still there is another's. A claim goes by path, so that events pass it by, and by
+// inode, so that a
 // file is known by whatever name it has when it is looked at.
 
 // claim holds what a job places at a path.

@@ -22,17 +22,19 @@ func TestNoFileIsMovedBeforeItsIntentionIsDurable(t *testing.T) {
 	require.NoError(t, os.Mkdir(in, 0o777))
 	var o outcomes
 	var locked, early atomic.Bool
-	_, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add, func(operation string, _ ...string) error {
-		if operation == "rename" && locked.Load() {
-			early.Store(true)
-		}
-		return nil
-	})
+	_, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add,
+		func(operation string, _ ...string) error {
+			if operation == "rename" && locked.Load() {
+				early.Store(true)
+			}
+			return nil
+		})
 	defer stop()
 	drop(t, in, "a", 1)
 	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, time.Minute, time.Millisecond)
 
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, ".stilltide", ledger.FileName)+"?_pragma=busy_timeout(5000)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, ".stilltide", ledger.FileName)+
+		"?_pragma=busy_timeout(5000)")
 	require.NoError(t, err)
 	defer db.Close()
 	conn, err := db.Conn(context.Background())

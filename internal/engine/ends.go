@@ -142,8 +142,10 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		if path == j.row.File && !companion {
 			own = &j.end
 		}
-		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At, first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
-			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts, Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
+		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At,
+			first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
+			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts,
+				Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
 				State: ledger.Intended, FinalState: state, Chained: watched},
 		})
 		return nil
@@ -159,7 +161,8 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	if state == ledger.Failed {
 		failed := main
 		e.landed = landed[j.where(j.row.File, j.row.Facts).At]
-		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause, State: f.set.File.StateFolder(), Rules: f.set.File.Path}
+		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause,
+			State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 		if j.row.Last != nil {
 			e.output = j.row.Last.Output
 		}
@@ -214,7 +217,8 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).At, now)
 		return
 	case errors.Is(p.err, place.ErrSkipped):
-		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"), j.where(j.row.File, j.row.Facts).At, now)
+		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"),
+			j.where(j.row.File, j.row.Facts).At, now)
 		return
 	case p.err != nil:
 		j.areBack(p.back)
@@ -274,7 +278,8 @@ func (j *job) areBack(back map[string]file.Facts) {
 // unmake has what a job's steps placed taken back, because its end cannot be placed: what
 // a failed job has made does not stay.
 func (f *flow) unmake(j *job, now time.Time) {
-	f.starts = append(f.starts, &attempt{job: j, number: j.row.Attempts, plan: f.planned(j, now), set: f.set, chain: j.chain(), more: f.others(j), unmakes: true})
+	f.starts = append(f.starts, &attempt{job: j, number: j.row.Attempts, plan: f.planned(j, now), set: f.set,
+		chain: j.chain(), more: f.others(j), unmakes: true})
 }
 
 // unmade ends a job whose steps' work was taken back.
@@ -365,8 +370,10 @@ func (f *flow) finish(j *job, state ledger.State, reason, fileNow string, now ti
 		if f.isOwnWork(j, path) {
 			continue
 		}
-		if (state == ledger.Processed || state == ledger.Failed) && f.troubles[j.row.Rule] == "" && f.book.Again(j.row.Rule, path, now) {
-			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume %s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
+		if (state == ledger.Processed || state == ledger.Failed) && f.troubles[j.row.Rule] == "" &&
+			f.book.Again(j.row.Rule, path, now) {
+			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
+				"%s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
 		}
 		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
 	}
@@ -403,8 +410,10 @@ func (f *flow) isOwnWork(j *job, path string) bool {
 
 // remember notes a file that stays, so that it is not taken again.
 func (f *flow) remember(j *job, path string, facts file.Facts, hash, fileNow string) {
-	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) { // it went by itself, which is a removal
-		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash, Job: j.row.ID})
+	// it went by itself, which is a removal
+	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) {
+		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash,
+			Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
 		if (fileNow != "" || j.row.Event != file.Removed) && !j.gone {

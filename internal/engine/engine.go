@@ -111,8 +111,10 @@ type Engine struct {
 func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
-		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd, 8), asks: make(chan func()),
-		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}), started: time.Now(), cancels: map[int64]context.CancelCauseFunc{},
+		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd, 8),
+		asks: make(chan func()),
+		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
+		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{},
 	}
 	if o.StopAfter == 0 {
 		e.o.StopAfter = StopAfter
@@ -186,7 +188,8 @@ func (e *Engine) run(ctx context.Context) error {
 	if err := e.findLeaving(); err != nil {
 		return err
 	}
-	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.look(), MaxWatches: e.o.MaxWatches, Missing: e.mounts.missing})
+	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.look(), MaxWatches: e.o.MaxWatches,
+		Missing: e.mounts.missing})
 	if err != nil {
 		return err
 	}
@@ -265,7 +268,8 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			return e.unread()
 		}
 		wait := time.Duration(1<<63 - 1)
-		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) }, e.nextBeat, func() (time.Time, bool) { return e.sayLate(now) }} {
+		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) },
+			e.nextBeat, func() (time.Time, bool) { return e.sayLate(now) }} {
 			if at, ok := next(); ok {
 				wait = min(wait, max(time.Until(at), 0))
 			}
@@ -343,7 +347,8 @@ func (e *Engine) wasPlaced(batch []placedEnd) {
 
 func (e *Engine) sayStopped(job int64) {
 	if j := e.flow.jobs[job]; j != nil && e.o.Said != nil {
-		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next start makes it again", j.row.File))
+		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next "+
+			"start makes it again", j.row.File))
 	}
 }
 
@@ -477,7 +482,8 @@ func (e *Engine) lookAgain() bool {
 func (e *Engine) unread() error {
 	for _, path := range slices.Sorted(maps.Keys(e.folders)) {
 		if why := e.folders[path].unread; why != "" {
-			return fmt.Errorf("%s could not be read to its end, so some of its files may not have been seen: %s", path, why)
+			return fmt.Errorf("%s could not be read to its end, so some of its files may not have been seen: %s",
+				path, why)
 		}
 	}
 	return nil
@@ -493,14 +499,16 @@ func (e *Engine) finished() bool {
 	if !e.sweptAll() {
 		return false
 	}
-	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 && len(e.flow.troubles) == 0 {
+	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 &&
+		len(e.flow.troubles) == 0 {
 		return false
 	}
 	if e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
 		return false
 	}
 	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Settling && s != ledger.Held && j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Settling && s != ledger.Held &&
+			j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
 			return false
 		}
 	}

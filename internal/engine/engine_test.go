@@ -25,7 +25,8 @@ func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop
 }
 
 // runGuarded is run with something that is asked before each operation on a file.
-func runGuarded(t *testing.T, dir, rules string, report func(Outcome), before func(operation string, paths ...string) error) (e *Engine, stop func()) {
+func runGuarded(t *testing.T, dir, rules string, report func(Outcome),
+	before func(operation string, paths ...string) error) (e *Engine, stop func()) {
 	t.Helper()
 	running := runtime.NumGoroutine()
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
@@ -136,7 +137,8 @@ rules:
 	require.NoError(t, e.do(func() { inMemory = len(e.flow.jobs) }))
 	require.LessOrEqual(t, inMemory, maxQueued)
 	require.NoError(t, e.Pause(nil, false))
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, 60*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, 60*time.Second,
+		5*time.Millisecond)
 	stop()
 	done, err := os.ReadDir(filepath.Join(dir, "done"))
 	require.NoError(t, err)

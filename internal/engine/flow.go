@@ -24,13 +24,15 @@ import (
 // the engine brings events, looks, results and the time, and carries out the
 // effects that the flow leaves in starts, places and outcomes.
 type flow struct {
-	set      *plan.Set
-	store    store
-	look     func(path string) (file.Facts, error)
-	looks    [maxLooks]seen         // of lookAll
-	unsure   func(path string) bool // whether a path may not be answered, so that it is looked at beside the flow; nil for never
-	asking   map[string]bool        // paths that are looked at beside the flow, and whether something happened to them meanwhile
-	beside   []string               // of those, to be looked at from now on
+	set   *plan.Set
+	store store
+	look  func(path string) (file.Facts, error)
+	looks [maxLooks]seen // of lookAll
+	// whether a path may not be answered, so that it is looked at beside the flow; nil for never
+	unsure func(path string) bool
+	// paths that are looked at beside the flow, and whether something happened to them meanwhile
+	asking   map[string]bool
+	beside   []string // of those, to be looked at from now on
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine
@@ -98,9 +100,12 @@ type OverdueFile struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, asking: map[string]bool{}, wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
-		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{}, troubles: map[string]string{},
-		paused: map[string]bool{}, running: map[int64]*job{},
+		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, asking: map[string]bool{},
+		wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
+		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{},
+		leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{},
+		troubles: map[string]string{},
+		paused:   map[string]bool{}, running: map[int64]*job{},
 	}
 	f.window.count = map[string]int{}
 	f.sources = f.asks()
@@ -115,7 +120,8 @@ func (f *flow) applyRules() {
 		f.dispatch.SetQueue(name, q.Bounds())
 	}
 	for _, r := range f.set.Rules() {
-		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order), Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S) || f.isIncomplete(r)})
+		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order),
+			Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S) || f.isIncomplete(r)})
 	}
 }
 
@@ -134,7 +140,10 @@ func (f *flow) lookedThrough(folder string) {
 		return
 	}
 	delete(f.looking, folder)
-	if slices.ContainsFunc(f.set.Rules(), func(r *rule.Rule) bool { return ordered(r) && slices.Contains(r.Folders, folder) }) {
+	if slices.ContainsFunc(f.set.Rules(), func(r *rule.Rule) bool {
+		return ordered(r) && slices.Contains(r.Folders,
+			folder)
+	}) {
 		f.applyRules()
 	}
 }
@@ -409,7 +418,8 @@ func (f *flow) wentAway(path string, dir bool, now time.Time) {
 	if f.claims[path] != nil || !f.store.KnowsFiles() {
 		return // what a job took away did not go
 	}
-	for _, c := range f.candidatesOf(path, dir, now) { // none for a folder of files: what was known below is found missing by its sweep
+	// none for a folder of files: what was known below is found missing by its sweep
+	for _, c := range f.candidatesOf(path, dir, now) {
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
 			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
 			return
@@ -473,7 +483,8 @@ func (f *flow) lookedAt(path string, look seen, now time.Time) {
 	if under != nil {
 		if marker = plan.MarkerOf(under, path); marker != "" {
 			m, err := f.look(marker)
-			facts.Marker = err == nil && m.Exists && m.Writers != file.Some // a marker that is still being written says nothing yet
+			// a marker that is still being written says nothing yet
+			facts.Marker = err == nil && m.Exists && m.Writers != file.Some
 		}
 	}
 	d := f.settle.Answer(path, facts, now)

@@ -39,8 +39,10 @@ func (f *flow) begin(j *job, now time.Time) {
 	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
 		wishes: j.wishes,
-		job:    j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(), more: f.others(j), left: j.setback().left,
-		hash:  j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil && (!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
+		job:    j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(),
+		more: f.others(j), left: j.setback().left,
+		hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil &&
+			(!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
 		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
 }
@@ -189,7 +191,8 @@ func (f *flow) others(j *job) []work.Unit {
 	var list []work.Unit
 	for _, m := range j.row.Extra {
 		if !m.Companion {
-			list = append(list, work.Unit{Taken: m.File, At: m.File, Facts: m.Facts, Captures: f.capturesOf(j.rule, m.File)})
+			list = append(list, work.Unit{Taken: m.File, At: m.File, Facts: m.Facts,
+				Captures: f.capturesOf(j.rule, m.File)})
 		}
 	}
 	return list
@@ -291,7 +294,8 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
 	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
 	if j.rule.Running == rule.RunOwnWork {
-		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File, facts).At == j.row.File {
+		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File,
+			facts).At == j.row.File {
 			j.row.Facts, j.row.Hash = facts, "" // the change is the job's own work
 			delete(j.now, j.row.File)
 		}
@@ -377,7 +381,8 @@ func (j *job) asItIs() *ledger.Job {
 
 func retryOf(r *rule.Rule) dispatch.Retry {
 	t := r.Retry
-	return dispatch.Retry{Times: t.Times, First: t.Delay.Duration, Factor: float64(t.Factor), Longest: t.MaxDelay.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverExit}
+	return dispatch.Retry{Times: t.Times, First: t.Delay.Duration, Factor: float64(t.Factor),
+		Longest: t.MaxDelay.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverExit}
 }
 
 // chain lists the rules that the job's input went through before.

@@ -73,7 +73,8 @@ func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
 	}
 	require.Eventually(t, func() bool { return disk.busy() == maxCopies }, 5*time.Second, time.Millisecond)
 	require.NoError(t, os.WriteFile(filepath.Join(in, "tide.csv"), []byte("x"), 0o600))
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond, "the near one waits for the far ones")
+	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond,
+		"the near one waits for the far ones")
 	require.FileExists(t, filepath.Join(dir, "near", "tide.csv"))
 	close(disk.letGo)
 	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 5 }, 5*time.Second, time.Millisecond)

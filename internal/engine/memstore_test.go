@@ -38,8 +38,9 @@ type tables struct {
 }
 
 func newTables() tables {
-	return tables{id: 1, placement: 1, jobs: map[int64]ledger.Job{}, attempts: map[[2]int64]ledger.Attempt{}, placements: map[int64]ledger.Placement{},
-		known: map[[2]string]ledger.Known{}, content: map[[2]string]int64{}, paused: map[string]bool{}}
+	return tables{id: 1, placement: 1, jobs: map[int64]ledger.Job{}, attempts: map[[2]int64]ledger.Attempt{},
+		placements: map[int64]ledger.Placement{},
+		known:      map[[2]string]ledger.Known{}, content: map[[2]string]int64{}, paused: map[string]bool{}}
 }
 
 func (t tables) clone() tables {
@@ -49,7 +50,8 @@ func (t tables) clone() tables {
 }
 
 func newMemStore() *memStore {
-	return &memStore{durable: newTables(), now: newTables(), lateJobs: map[int64]ledger.Job{}, lateTaken: map[int64]bool{}, latePlacements: map[int64]ledger.Placement{}}
+	return &memStore{durable: newTables(), now: newTables(), lateJobs: map[int64]ledger.Job{},
+		lateTaken: map[int64]bool{}, latePlacements: map[int64]ledger.Placement{}}
 }
 
 // commit makes all durable, but for what may be late: that stays as it was.
@@ -249,7 +251,8 @@ func (m *memStore) PlacedAt(target string) (list []ledger.Placement, err error) 
 
 func (m *memStore) TakenBack(path string) (bool, error) {
 	for _, p := range m.now.placements {
-		if p.State == ledger.Undone && (p.Target == path || strings.HasPrefix(p.Target, path+string(filepath.Separator))) {
+		if p.State == ledger.Undone && (p.Target == path || strings.HasPrefix(p.Target,
+			path+string(filepath.Separator))) {
 			return true, nil
 		}
 	}
@@ -258,7 +261,8 @@ func (m *memStore) TakenBack(path string) (bool, error) {
 
 func (m *memStore) Reliers(target string, job int64) (list []ledger.Placement, err error) {
 	for _, p := range m.now.placements {
-		if p.Target == target && p.Kind == string(place.Duplicate) && p.Job != job && (p.State == ledger.Intended || p.State == ledger.Done) {
+		if p.Target == target && p.Kind == string(place.Duplicate) && p.Job != job &&
+			(p.State == ledger.Intended || p.State == ledger.Done) {
 			list = append(list, p)
 		}
 	}

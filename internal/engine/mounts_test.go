@@ -18,7 +18,8 @@ func TestADiskThatIsAwayBeforeItsFirstUse(t *testing.T) {
 	dir := t.TempDir()
 	point := filepath.Join(dir, "my disk")
 	table := filepath.Join(dir, "fstab")
-	require.NoError(t, os.WriteFile(table, []byte("# comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 "+dir+"/my\\040disk/ ext4 nofail 0 2\nUUID=3 none swap sw 0 0\n"), 0o644))
+	require.NoError(t, os.WriteFile(table, []byte("# comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 "+dir+
+		"/my\\040disk/ ext4 nofail 0 2\nUUID=3 none swap sw 0 0\n"), 0o644))
 	m := mounts{listed: watchfs.ListedMounts(table)}
 	require.Equal(t, []string{point}, m.listed)
 	require.ErrorContains(t, m.missing(filepath.Join(point, "out")), "its disk, mounted at "+point+", is not there")

@@ -163,7 +163,8 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		}
 		if p.alone && by.asIntended(m, res, err) {
 			e.ledger.RecordPlaced(m.record, res.Facts)
-			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest, intended: true})
+			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest,
+				intended: true})
 			break
 		}
 		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
@@ -199,7 +200,8 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 	if err := by.disk(m.to.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same, Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first,
+	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same,
+		Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first,
 		Held: func(path string) bool { return by.e.flow.inHand.heldBesides(m.record.Job, path) }}
 	if m.same == rule.SameReplace {
 		by.e.stageOver(m, &r)
@@ -221,7 +223,8 @@ func amended(r *ledger.Placement, s place.Staged) {
 
 // asIntended reports whether a move ended just as its record says.
 func (by *mover) asIntended(m *move, res place.Result, err error) bool {
-	return err == nil && m.record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here && m.same != rule.SameReplace
+	return err == nil && m.record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here &&
+		m.same != rule.SameReplace
 }
 
 // placedAs notes how a move ended.

@@ -124,7 +124,8 @@ const (
 
 // resume takes up one job. sameBoot tells that the system has not started anew since,
 // which would be another reason for the end.
-func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Placement, sameBoot bool, now time.Time) {
+func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Placement, sameBoot bool,
+	now time.Time) {
 	f := e.flow
 	was := row.State
 	if was != ledger.Running {
@@ -161,7 +162,8 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	}
 	row.Earlier++ // an attempt that was cut short is none of those that may fail
 	if row.Crashes >= lastCrash {
-		cut = fmt.Sprintf("the watcher ended %d times in the middle of it, the last %d while nothing else ran, so it may be what ends the watcher", row.Crashes, lastCrash-aloneAfter)
+		cut = fmt.Sprintf("the watcher ended %d times in the middle of it, the last %d while nothing else ran, "+
+			"so it may be what ends the watcher", row.Crashes, lastCrash-aloneAfter)
 	}
 	if r != nil && len(r.Steps) > 0 && (row.Crashes >= lastCrash || !r.Retry.AfterCrash) {
 		j := f.adopt(row, was, tries)
@@ -179,7 +181,8 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 // unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
 // It returns where the files are if something could not be undone.
-func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []work.Unit, left []*ledger.Placement, problems []string) {
+func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []work.Unit, left []*ledger.Placement,
+	problems []string) {
 	var list []*ledger.Placement
 	for i := range placements {
 		if p := &placements[i]; p.FinalState == "" && p.Attempt > row.Earlier {
@@ -295,16 +298,19 @@ func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still boo
 	return at, still
 }
 
-func settleMove(l store, placer *place.Placer, state string, p ledger.Placement) (at string, still bool, rest *place.Rest) {
+func settleMove(l store, placer *place.Placer, state string, p ledger.Placement) (at string, still bool,
+	rest *place.Rest) {
 	part := place.PartName(state, p.Job)
 	half := filepath.Join(filepath.Dir(p.Target), part)
-	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino && there.Dev == p.Facts.Dev {
+	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino &&
+		there.Dev == p.Facts.Dev {
 		_ = placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
 	} else {
 		_ = placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
 	if p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino {
-		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part}, p.Target); ok {
+		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part},
+			p.Target); ok {
 			p.State = ledger.Done
 			l.RecordPlacement(p)
 			return p.Target, false, rest
@@ -318,7 +324,8 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 	}
 	landed := landedAt(p, source)
 	facts := work.LookAt(source, p.Facts.Dir)
-	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino && p.Facts.Dev == facts.Dev)
+	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino &&
+		p.Facts.Dev == facts.Dev)
 	if landed != "" && there {
 		// Both names, one content: the move was between its two halves.
 		removed, err := placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)

@@ -15,7 +15,8 @@ import (
 
 // reserve notes where a job's file is to go after success, as far as that is known now.
 func (f *flow) reserve(j *job) {
-	if j.rule == nil || j.rule.Processed == nil && len(j.rule.Steps) == 0 || j.row.Event == file.Removed || j.rule.Gather != nil {
+	if j.rule == nil || j.rule.Processed == nil && len(j.rule.Steps) == 0 || j.row.Event == file.Removed ||
+		j.rule.Gather != nil {
 		return
 	}
 	path := ""

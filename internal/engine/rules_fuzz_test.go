@@ -19,9 +19,12 @@ import (
 func FuzzRules(f *testing.F) {
 	for _, text := range []string{
 		"rules:\n  - {name: a, watch: A, do: [{mirror: B}]}\n  - {name: b, watch: B, do: [{mirror: A}]}\n",
-		"rules:\n  - {name: a, watch: A, do: [{copy: B}]}\n  - {name: b, watch: B, do: [{move: A}]}\n  - {name: c, watch: ., depth: all, processed: \"{folder}\"}\n",
-		"rules:\n  - {name: a, watch: \"*\", unit: folder, processed: {to: A, as: \"{name}\"}}\n  - {name: b, watch: A, failed: \"{watch}/{rel_folder}\"}\n",
-		"vars: {x: A}\nrules:\n  - {name: a, watch: [A, B, link], share: true, do: [{script: x, save: w}, {copy: \"{w}\", where: 'exists(\"{w}\") && exit_code == 0'}]}\n",
+		"rules:\n  - {name: a, watch: A, do: [{copy: B}]}\n  - {name: b, watch: B, do: [{move: A}]}\n  - {name: " +
+			"c, watch: ., depth: all, processed: \"{folder}\"}\n",
+		"rules:\n  - {name: a, watch: \"*\", unit: folder, processed: {to: A, as: \"{name}\"}}\n  - {name: b, " +
+			"watch: A, failed: \"{watch}/{rel_folder}\"}\n",
+		"vars: {x: A}\nrules:\n  - {name: a, watch: [A, B, link], share: true, do: [{script: x, save: w}, {copy: " +
+			"\"{w}\", where: 'exists(\"{w}\") && exit_code == 0'}]}\n",
 	} {
 		f.Add("version: 1\n" + text)
 	}

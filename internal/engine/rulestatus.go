@@ -60,8 +60,10 @@ func Status(f *rule.File, l *ledger.Ledger, w *Live) ([]RuleStatus, error) {
 	for _, r := range f.All() {
 		n := tally[r.Name.S]
 		s := RuleStatus{
-			Rule: r.Name.S, State: RuleStopped, Folders: r.Folders, Settling: n[ledger.Settling], Held: n[ledger.Held], Queued: n[ledger.Queued],
-			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed], Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
+			Rule: r.Name.S, State: RuleStopped, Folders: r.Folders, Settling: n[ledger.Settling],
+			Held: n[ledger.Held], Queued: n[ledger.Queued],
+			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed],
+			Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
 		}
 		if w == nil { // nothing runs: what was cut short waits for the next start
 			s.Queued, s.Running = s.Queued+s.Running, 0
@@ -139,7 +141,8 @@ func (s *RuleStatus) folders(r *rule.Rule, w *Live) {
 	s.Settling += w.Settling[s.Rule]
 	if h := w.Hindered[s.Rule]; h.Jobs > 0 {
 		s.Hindered = h.Jobs
-		s.Notes = append(s.Notes, fmt.Sprintf("%s for disk space or for a disk, and will be retried: %s", waits(h.Jobs), h.Why))
+		s.Notes = append(s.Notes, fmt.Sprintf("%s for disk space or for a disk, and will be retried: %s",
+			waits(h.Jobs), h.Why))
 	}
 	if why := w.Troubles[s.Rule]; why != "" {
 		s.State = RuleBlocked
@@ -188,10 +191,15 @@ var RuleStates = []struct {
 	State               RuleState
 	Means, Begins, Ends string
 }{
-	{RuleWatching, "it takes files", "`stilltide watch` runs, and a folder of the rule is there", "any of the others"},
-	{RulePaused, "it takes files, and starts nothing", "`stilltide pause`; it survives a restart", "`stilltide resume`"},
-	{RuleAbsent, "none of its folders is there; it waits for them", "a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
-	{RuleBlocked, "it needs your attention", "a loop, a folder that cannot be watched, many files that went at once", "`stilltide resume RULE`, or its cause is gone"},
+	{RuleWatching, "it takes files", "`stilltide watch` runs, and a folder of the rule is there",
+		"any of the others"},
+	{RulePaused, "it takes files, and starts nothing", "`stilltide pause`; it survives a restart",
+		"`stilltide resume`"},
+	{RuleAbsent, "none of its folders is there; it waits for them",
+		"a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
+	{RuleBlocked, "it needs your attention",
+		"a loop, a folder that cannot be watched, many files that went at once",
+		"`stilltide resume RULE`, or its cause is gone"},
 	{RuleDisabled, "it takes nothing", "`enabled: false` in the rules file", "`enabled: true`"},
 	{RuleStopped, "nothing is done", "no watcher runs", "`stilltide watch`"},
 }

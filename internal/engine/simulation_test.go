@@ -97,8 +97,10 @@ func TestSimulation(t *testing.T) {
 
 // simulate runs one seed and says whether the promises held.
 func simulate(t *testing.T, base string, seed uint64) bool {
-	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)), store: newMemStore(),
-		now: time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{}, removed: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
+	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)),
+		store: newMemStore(),
+		now:   time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{},
+		removed: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
 	if err := os.MkdirAll(filepath.Join(w.dir, "in"), 0o777); err != nil {
 		t.Fatal(err)
 	}
@@ -131,7 +133,8 @@ func (w *world) fail(format string, args ...any) bool {
 func (w *world) start() {
 	w.running, w.placing = nil, nil
 	for {
-		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(), folders: map[string]*folderState{}}
+		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
+			folders: map[string]*folderState{}}
 		w.e.mounts.expect = map[string]string{w.dir: "/"}
 		w.e.flow = newFlow(plan.NewSet(w.rules), w.store, w.look)
 		w.e.flow.chance = w.r.Float64
@@ -163,11 +166,13 @@ func (w *world) before(operation string, paths ...string) error {
 		}
 	}
 	if operation == "rename" && w.far && filepath.Dir(paths[0]) != filepath.Dir(paths[1]) {
-		return &os.LinkError{Op: operation, Old: "x", New: "y", Err: syscall.EXDEV} // as if the target were on another disk
+		// as if the target were on another disk
+		return &os.LinkError{Op: operation, Old: "x", New: "y", Err: syscall.EXDEV}
 	}
 	if w.faults && w.r.IntN(8) == 0 {
 		w.say("refused: %s %v", operation, paths)
-		return &os.PathError{Op: operation, Path: "x", Err: []error{syscall.ENOSPC, syscall.EACCES, syscall.EIO, syscall.EROFS}[w.r.IntN(4)]}
+		return &os.PathError{Op: operation, Path: "x", Err: []error{syscall.ENOSPC, syscall.EACCES, syscall.EIO,
+			syscall.EROFS}[w.r.IntN(4)]}
 	}
 	return nil
 }
@@ -498,7 +503,8 @@ func (w *world) promises() bool {
 			return nil
 		}
 		if err == nil && !strings.HasSuffix(path, plan.NoteEnding) {
-			places[token(string(content))] = append(places[token(string(content))], strings.TrimPrefix(path, w.dir+"/"))
+			places[token(string(content))] = append(places[token(string(content))],
+				strings.TrimPrefix(path, w.dir+"/"))
 		}
 		return err
 	})
@@ -515,7 +521,8 @@ func (w *world) promises() bool {
 			return w.fail("input %d is in %d places: %v", n, len(at), at)
 		}
 		if len(at) == 1 && strings.HasPrefix(at[0], "in/") && !strings.HasSuffix(at[0], ".stay") &&
-			!(strings.HasSuffix(at[0], ".renamed") && w.grown[fmt.Sprintf("token-%d", n)]) { // somebody changed what could not be put back
+			// somebody changed what could not be put back
+			!(strings.HasSuffix(at[0], ".renamed") && w.grown[fmt.Sprintf("token-%d", n)]) {
 			return w.fail("input %d was forgotten: it is still in %s", n, at[0])
 		}
 	}
@@ -542,7 +549,8 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if !j.State.Final() {
 			return w.fail("job %d of %s is %s for ever: %s", j.ID, filepath.Base(j.File), j.State, j.Reason)
 		}
-		if j.FileNow, err = ledger.FollowInput(j, func(path string, after int64) (next ledger.Job, ok bool, err error) {
+		if j.FileNow, err = ledger.FollowInput(j, func(path string, after int64) (next ledger.Job, ok bool,
+			err error) {
 			for _, k := range jobs {
 				if k.File == path && k.ID > after && (!ok || k.ID < next.ID) {
 					next, ok = k, true
@@ -553,12 +561,15 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 			return w.fail("%v", err)
 		}
 		if j.FileNow != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
-			if _, err := os.Lstat(j.FileNow); err != nil && !(filepath.Dir(j.FileNow) == filepath.Dir(j.File) && len(w.removed) > 0) { // the user takes files away in there
+			// the user takes files away in there
+			if _, err := os.Lstat(j.FileNow); err != nil && !(filepath.Dir(j.FileNow) == filepath.Dir(j.File) &&
+				len(w.removed) > 0) {
 				return w.fail("job %d says its input is in %s, where it is not", j.ID, j.FileNow)
 			}
 		}
 		var n int
-		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.FileNow == "" && j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
+		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.FileNow == "" &&
+			j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
 			if input := fmt.Sprintf("token-%d", n); !w.removed[input] && !w.grown[input] {
 				return w.fail("job %d is %s and does not know where its input is", j.ID, j.State)
 			}
@@ -569,7 +580,8 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if !w.intentionsAreOver(j) {
 			return false
 		}
-		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times && w.hadCrash == 0 {
+		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times &&
+			w.hadCrash == 0 {
 			return w.fail("job %d failed after %d attempts", j.ID, j.Attempts)
 		}
 	}
@@ -588,7 +600,8 @@ func (w *world) intentionsAreOver(j ledger.Job) bool {
 	}
 	for _, p := range placements {
 		if p.FinalState == j.State && p.State == ledger.Intended {
-			return w.fail("job %d is %s, and its placement %d to %s is still intended", j.ID, j.State, p.ID, p.Target)
+			return w.fail("job %d is %s, and its placement %d to %s is still intended", j.ID, j.State, p.ID,
+				p.Target)
 		}
 	}
 	return true

@@ -22,17 +22,18 @@ import (
 
 // Live is what only a running watcher knows; the ledger holds the rest.
 type Live struct {
-	PID      int                   `json:"pid"`
-	Started  time.Time             `json:"started"`
-	Rules    string                `json:"rules"` // the rules file it reads
-	Trouble  string                `json:"blocked,omitempty"`
-	Names    []string              `json:"names"`                   // the rules, in their order
-	Settling map[string]int        `json:"settling"`                // files that are not settled, by rule
-	Files    []LiveFile            `json:"files"`                   // the longest waiting of them
-	Running  []LiveJob             `json:"running,omitempty"`       // the longest running first
-	Troubles map[string]string     `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
-	Hindered map[string]Hindrance  `json:"hindered,omitempty"`      // by rule: jobs that wait for room or for a disk
-	Paused   []string              `json:"paused,omitempty"`        // rules; "" for all
+	PID      int               `json:"pid"`
+	Started  time.Time         `json:"started"`
+	Rules    string            `json:"rules"` // the rules file it reads
+	Trouble  string            `json:"blocked,omitempty"`
+	Names    []string          `json:"names"`                   // the rules, in their order
+	Settling map[string]int    `json:"settling"`                // files that are not settled, by rule
+	Files    []LiveFile        `json:"files"`                   // the longest waiting of them
+	Running  []LiveJob         `json:"running,omitempty"`       // the longest running first
+	Troubles map[string]string `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
+	// by rule: jobs that wait for room or for a disk
+	Hindered map[string]Hindrance  `json:"hindered,omitempty"`
+	Paused   []string              `json:"paused,omitempty"` // rules; "" for all
 	Folders  map[string]LiveFolder `json:"folders"`
 }
 
@@ -82,7 +83,8 @@ const maxLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
+	l := Live{PID: os.Getpid(), Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{},
+		Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}
@@ -109,7 +111,8 @@ func (e *Engine) Live() (Live, error) {
 			l.Files = append(l.Files, LiveFile{Rule: w.Rule, File: w.Path, Since: w.Since, Why: w.Why})
 		}
 		for _, j := range e.flow.running {
-			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File, Attempt: j.row.Attempts, Since: j.row.Last.Started})
+			l.Running = append(l.Running, LiveJob{ID: j.row.ID, Rule: j.row.Rule, File: j.row.File,
+				Attempt: j.row.Attempts, Since: j.row.Last.Started})
 		}
 		for path, f := range e.folders {
 			l.Folders[path] = LiveFolder{Absent: f.absent, Polled: f.polled, Trouble: f.trouble}
@@ -166,7 +169,8 @@ func (e *Engine) Progress() (Progress, error) {
 		p.ToDo = e.flow.settle.Len()
 		_, held := e.queue.holdsUp(time.Now())
 		p.More = held || len(e.events.Events()) == cap(e.events.Events())
-		running := slices.SortedFunc(maps.Values(e.flow.running), func(a, b *job) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
+		running := slices.SortedFunc(maps.Values(e.flow.running),
+			func(a, b *job) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
 		for _, j := range running[:min(len(running), maxRunning)] {
 			p.Running = append(p.Running, j.row.File)
 		}
@@ -251,7 +255,8 @@ func CancelOffline(l *ledger.Ledger, id int64) Sent {
 		return Sent{ID: id, Reason: err.Error()}
 	}
 	was := row.State
-	row.State, row.Reason, row.Ended, row.Due = ledger.Cancelled, "it was cancelled by hand", time.Now(), time.Time{}
+	row.State, row.Reason, row.Ended, row.Due = ledger.Cancelled, "it was cancelled by hand", time.Now(),
+		time.Time{}
 	l.Record(row, was)
 	l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
 	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
@@ -299,7 +304,8 @@ func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued; the next watch or sweep works on it"}, rests...), "; ")}
+	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued; the next watch or sweep works " +
+		"on it"}, rests...), "; ")}
 }
 
 // sendRound puts a job's input back where it came from, removes its failure
@@ -369,7 +375,8 @@ func ownsInput(l store, row ledger.Job) error {
 	}
 	for _, j := range later {
 		if j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
-			return fmt.Errorf("its input is no longer there: %s is the file of job %d now", plan.Display(row.FileNow), j.ID)
+			return fmt.Errorf("its input is no longer there: %s is the file of job %d now",
+				plan.Display(row.FileNow), j.ID)
 		}
 	}
 	return nil
@@ -416,7 +423,8 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from, Target: to, Facts: facts, After: facts, State: ledger.Intended, FinalState: ledger.Queued, Chained: true}
+	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from,
+		Target: to, Facts: facts, After: facts, State: ledger.Intended, FinalState: ledger.Queued, Chained: true}
 	record := func() error {
 		r.l.RecordPlacement(p)
 		return r.l.Sync(context.Background())
@@ -424,7 +432,8 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if err := record(); err != nil {
 		return facts, err
 	}
-	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts, Part: place.PartName(r.l.Folder(), r.row.ID),
+	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts,
+		Part: place.PartName(r.l.Folder(), r.row.ID),
 		Amend: func(s place.Staged) error {
 			amended(&p, s)
 			return record()

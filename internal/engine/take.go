@@ -22,7 +22,8 @@ import (
 
 // settled gives a unit that is ready to the rule that takes it. under is the rule
 // for which it has settled.
-func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, now time.Time) {
+func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts,
+	now time.Time) {
 	if j := f.byPath[path]; j != nil {
 		if j.parked[path] {
 			f.unpark(j, path, facts, now)
@@ -135,7 +136,8 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	}
 	by := ""
 	if c.Rule.Gather.IsGroup() {
-		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event, Captures: c.Captures, Now: now}
+		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event,
+			Captures: c.Captures, Now: now}
 		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
 		if err != nil {
 			f.overdue = append(f.overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
@@ -143,13 +145,15 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		}
 		by = value
 	}
-	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
+	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(),
+		gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
 }
 
 func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
 	return &job{
 		rule: c.Rule, captures: c.Captures, checked: now,
-		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued, Event: event, Facts: facts, Seen: f.seen, Taken: now, FileNow: path},
+		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued,
+			Event: event, Facts: facts, Seen: f.seen, Taken: now, FileNow: path},
 	}
 }
 
@@ -158,7 +162,8 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	j.unless = v.Unless
 	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= loop.Deepest && f.troubles[c.Rule.Name.S] == "" {
-		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, %d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
+		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, "+
+			"%d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
 	}
 	f.forgetWay(path)
 	j.row.Extra = f.markersOf(c.Rule, path)
@@ -229,7 +234,8 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	if len(g.Missing) > 0 && r.Gather.Overdue == rule.GroupFails {
 		f.adoptPaths(j)
 		j.row.Started = now
-		j.cause = fmt.Sprintf("the group %q is not complete: nothing fits %s", g.Key.By, strings.Join(g.Missing, ", "))
+		j.cause = fmt.Sprintf("the group %q is not complete: nothing fits %s", g.Key.By,
+			strings.Join(g.Missing, ", "))
 		f.end(j, ledger.Failed, now)
 		return
 	}
@@ -237,7 +243,8 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 }
 
 // giveUp ends the wait for a file that did not become ready in time for a rule.
-func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string, now time.Time) {
+func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string,
+	now time.Time) {
 	at := slices.IndexFunc(candidates, func(c plan.Candidate) bool { return c.Rule == under })
 	if at < 0 || f.byPath[path] != nil {
 		return
@@ -289,7 +296,8 @@ func (f *flow) enqueue(j *job) {
 		return // it stays in the ledger until there is room
 	}
 	f.adoptPaths(j)
-	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File, Size: j.row.Facts.Size, Mod: j.row.Facts.Mod, Alone: j.row.Crashes >= aloneAfter})
+	f.dispatch.Add(dispatch.Job{ID: j.row.ID, Rule: j.row.Rule, Key: f.keyOf(j), Due: j.row.Due, Path: j.row.File,
+		Size: j.row.Facts.Size, Mod: j.row.Facts.Mod, Alone: j.row.Crashes >= aloneAfter})
 }
 
 // keyOf fills serial_by, which counts over all rules. Content that may come only once is compared one job
@@ -438,7 +446,8 @@ func (f *flow) tooMany(name string, list []removal) bool {
 	if 2*len(list) <= known {
 		return false
 	}
-	f.trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide resume %s accepts that they are gone", len(list), known, name))
+	f.trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide "+
+		"resume %s accepts that they are gone", len(list), known, name))
 	return true
 }
 

@@ -52,16 +52,19 @@ func (e *Engine) tellAll(now time.Time) {
 		e.tellOutcome(o, now)
 	}
 	for _, u := range f.overdue {
-		e.tellRule(u.Rule, rule.OnOverdue, notice.Event{Kind: notice.Overdue, At: now, Rule: u.Rule, File: u.File, Text: u.Why})
+		e.tellRule(u.Rule, rule.OnOverdue, notice.Event{Kind: notice.Overdue, At: now, Rule: u.Rule, File: u.File,
+			Text: u.Why})
 	}
 	for _, b := range f.over {
 		e.tellRule(b.Rule, rule.OnCaughtUp, caughtUpEvent(b, now))
 	}
 	for _, n := range f.notices {
-		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File, Job: n.Job, Text: n.Text})
+		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File,
+			Job: n.Job, Text: n.Text})
 	}
 	for _, path := range f.unmatched.found {
-		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now, File: path})
+		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now,
+			File: path})
 	}
 	f.unmatched.found = nil
 	for _, name := range f.recovered {
@@ -91,7 +94,8 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 	case o.Job.State == ledger.Processed:
 		if e.tell.waiting[o.Job.Rule] {
 			delete(e.tell.waiting, o.Job.Rule)
-			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule, Text: "it continues: what it waited for is there again"})
+			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule,
+				Text: "it continues: what it waited for is there again"})
 		}
 		ev.Kind, ev.Text = notice.Processed, join(ev.Text, o.Job.Result)
 		e.tellRule(ev.Rule, rule.OnProcessed, ev)
@@ -125,7 +129,8 @@ func (e *Engine) tellLedger(now time.Time) {
 	case text != "" && was == "":
 		e.tellTrouble(notice.Event{Kind: notice.Blocked, At: now, Text: text + "; nothing starts until it can be"})
 	case text == "" && was != "":
-		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the ledger can be written again; work goes on"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now,
+			Text: "the ledger can be written again; work goes on"})
 	}
 	e.tell.ledger = text
 }
@@ -173,7 +178,8 @@ func (e *Engine) RulesRejected(text string) error {
 func (e *Engine) rulesRead() {
 	if e.tell.rejected {
 		e.tell.rejected = false
-		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(), Text: "the rules were reloaded without errors"})
+		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(),
+			Text: "the rules were reloaded without errors"})
 	}
 }
 
@@ -234,12 +240,15 @@ func (e *Engine) pulse() string {
 			}
 		}
 	}
-	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open, len(e.flow.running))
+	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open,
+		len(e.flow.running))
 	if n := len(e.flow.troubles); n > 0 {
-		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)), ", "))
+		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)),
+			", "))
 	}
 	if n := len(e.flow.absent); n > 0 {
-		text += fmt.Sprintf("; folders that are not there: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.absent)), ", "))
+		text += fmt.Sprintf("; folders that are not there: %s",
+			strings.Join(slices.Sorted(maps.Keys(e.flow.absent)), ", "))
 	}
 	if err := e.troubled(); err != nil {
 		text += "; " + err.Error()

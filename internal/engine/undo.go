@@ -116,7 +116,8 @@ func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
 		rests = append(rests, left...)
 		if err != nil {
 			leaveUndone(l, list[i:])
-			return fail(fmt.Errorf("%w; %d of %d placements were undone; run undo again to continue", err, i, len(list)))
+			return fail(fmt.Errorf("%w; %d of %d placements were undone; run undo again to continue", err, i,
+				len(list)))
 		}
 	}
 	if err := settleUndone(l, row); err != nil {
@@ -277,7 +278,8 @@ func pointers(list []ledger.Placement) []*ledger.Placement {
 }
 
 // undoOne undoes one of a job's placements, which are given newest first.
-func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, list []*ledger.Placement, at int, resumed bool) (rests []string, err error) {
+func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, list []*ledger.Placement, at int,
+	resumed bool) (rests []string, err error) {
 	p := list[at]
 	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, work.Undoing{
 		Stays: func() error { return stays(l, p, list) },
@@ -377,7 +379,9 @@ func (e *Engine) finishUndoing() error {
 			continue // an attempt's own undoing: its job is resumed anyway
 		}
 		if sent := undoJob(e.ledger, &e.placer, row); !sent.Done {
-			e.flow.outcomes = append(e.flow.outcomes, Outcome{Job: &ledger.Job{Rule: row.Rule, Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
+			e.flow.outcomes = append(e.flow.outcomes,
+				Outcome{Job: &ledger.Job{Rule: row.Rule,
+					Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
 		}
 	}
 	return nil

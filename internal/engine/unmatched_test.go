@@ -14,7 +14,9 @@ import (
 // A file that nobody takes is told once it was left alone, in whatever order
 // others change; as it is, it is told once.
 func TestUnmatchedFiles(t *testing.T) {
-	rules, diags := rule.Parse("/office/stilltide.yaml", []byte("version: 1\nnotify: {on: unmatched, to: log}\nrules:\n  - {name: slips, watch: in, match: slip-*, processed: in/done}\n"))
+	rules, diags := rule.Parse("/office/stilltide.yaml",
+		[]byte("version: 1\nnotify: {on: unmatched, to: log}\nrules:\n  - {name: slips, watch: in, match: "+
+			"slip-*, processed: in/done}\n"))
 	require.Empty(t, diags)
 	size := int64(1)
 	f := newFlow(plan.NewSet(rules), newMemStore(), func(string) (file.Facts, error) {

@@ -11,11 +11,13 @@ import (
 )
 
 // rooms in their order: a room imports only what stands above it.
-var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "advice", "ink", "service", "notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
+var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "advice", "ink", "service",
+	"notify", "quick", "engine", "control", "metrics", "report", "live", "standin", "demo", "cli"}
 
 // pure are the packages outside the standard library that the core may use:
 // they compute, and touch nothing.
-var pure = []string{"github.com/goccy/go-yaml", "golang.org/x/text", "github.com/ncruces/go-strftime", "github.com/dustin/go-humanize", "cel.dev/cel-go", "github.com/robfig/cron"}
+var pure = []string{"github.com/goccy/go-yaml", "golang.org/x/text", "github.com/ncruces/go-strftime",
+	"github.com/dustin/go-humanize", "cel.dev/cel-go", "github.com/robfig/cron"}
 
 // impure are the packages of the standard library that the core may not use.
 var impure = []string{"os", "os/exec", "net", "net/http", "database/sql", "io/ioutil", "syscall", "log", "log/slog"}

@@ -25,7 +25,8 @@ func TestNames(t *testing.T) {
 	text, err := os.ReadFile("../../docs/names.md")
 	require.NoError(t, err)
 	listed := map[string][]string{}
-	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)` \\| ([^|]+) \\| ([^|]+) \\|$").FindAllStringSubmatch(string(text), -1) {
+	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)` \\| ([^|]+) \\| ([^|]+) "+
+		"\\|$").FindAllStringSubmatch(string(text), -1) {
 		require.NotContains(t, listed, m[1], "%s has two rows", m[1])
 		require.NotEmpty(t, strings.TrimSpace(m[2]), "%s has no meaning", m[1])
 		listed[m[1]] = strings.Split(strings.TrimSpace(m[3]), ", ")
@@ -33,7 +34,8 @@ func TestNames(t *testing.T) {
 	used := usedNames(t)
 	for word, places := range used {
 		sort.Strings(listed[word])
-		require.Equal(t, places, listed[word], "docs/names.md says another thing of %q: one word has one row, with all places where it appears", word)
+		require.Equal(t, places, listed[word],
+			"docs/names.md says another thing of %q: one word has one row, with all places where it appears", word)
 	}
 	for word := range listed {
 		require.Contains(t, used, word, "docs/names.md has a word that nothing uses")
@@ -120,7 +122,8 @@ func columns(t *testing.T, add func(string, ...string)) {
 func sources(t *testing.T, add func(string, ...string)) {
 	field := regexp.MustCompile("json:\"([a-z_0-9]+)[,\"]")
 	metric := regexp.MustCompile(`"(stilltide_[a-z_]+)"`)
-	for _, glob := range []string{"../cli/*.go", "../engine/rulestatus.go", "../engine/status.go", "../core/plan/conditions.go", "../core/notice/notice.go", "../metrics/metrics.go"} {
+	for _, glob := range []string{"../cli/*.go", "../engine/rulestatus.go", "../engine/status.go",
+		"../core/plan/conditions.go", "../core/notice/notice.go", "../metrics/metrics.go"} {
 		files, err := filepath.Glob(glob)
 		require.NoError(t, err)
 		for _, path := range files {

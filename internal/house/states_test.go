@@ -30,7 +30,8 @@ func TestStates(t *testing.T) {
 	require.Equal(t, made, string(text), "write it anew with: go test ./internal/house -run TestStates -update")
 	svg, err := os.ReadFile(picture)
 	require.NoError(t, err)
-	require.Contains(t, string(svg), madeFrom(graph()), "the picture is older than the table; write it anew with: go test ./internal/house -run TestStates -update")
+	require.Contains(t, string(svg), madeFrom(graph()),
+		"the picture is older than the table; write it anew with: go test ./internal/house -run TestStates -update")
 }
 
 // madeFrom marks a picture with what it was made from.
@@ -111,13 +112,17 @@ subgraph cluster_open { label="open"; color="#c3ced4"; style=rounded;
 	b.WriteString("}\n")
 	for _, tr := range ledger.Transitions {
 		switch {
-		case tr.To == ledger.Queued && tr.From.Final(), tr.To == ledger.Reverted, tr.To == ledger.Cancelled, tr.To == ledger.Vanished:
+		case tr.To == ledger.Queued && tr.From.Final(), tr.To == ledger.Reverted, tr.To == ledger.Cancelled,
+			tr.To == ledger.Vanished:
 		default:
 			fmt.Fprintf(&b, "%s -> %s;\n", node(tr.From), tr.To)
 		}
 	}
-	fmt.Fprintf(&b, "settling -> vanished [ltail=cluster_open label=\"gone first\"];\nsettling -> cancelled [ltail=cluster_open label=\"by hand\"];\n")
-	fmt.Fprintf(&b, "processed -> reverted [label=undo style=dashed constraint=false];\nfailed -> reverted [style=dashed constraint=false];\nskipped -> reverted [style=dashed constraint=false];\ncancelled -> reverted [style=dashed constraint=false];\n")
+	fmt.Fprintf(&b, "settling -> vanished [ltail=cluster_open label=\"gone first\"];\nsettling -> cancelled "+
+		"[ltail=cluster_open label=\"by hand\"];\n")
+	fmt.Fprintf(&b, "processed -> reverted [label=undo style=dashed constraint=false];\nfailed -> reverted "+
+		"[style=dashed constraint=false];\nskipped -> reverted [style=dashed constraint=false];\ncancelled -> "+
+		"reverted [style=dashed constraint=false];\n")
 	fmt.Fprintf(&b, "processed -> queued [ltail=cluster_over label=retry style=dashed constraint=false];\n}\n")
 	return b.String()
 }

@@ -14,9 +14,11 @@ import (
 // the columns that it is counted for.
 func TestNamesOnATerminal(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		s := rapid.OneOf(rapid.StringMatching(`[ -~]{0,40}`), rapid.String(), rapid.Map(rapid.SliceOf(rapid.Byte()), func(b []byte) string { return string(b) })).Draw(t, "name")
+		s := rapid.OneOf(rapid.StringMatching(`[ -~]{0,40}`), rapid.String(), rapid.Map(rapid.SliceOf(rapid.Byte()),
+			func(b []byte) string { return string(b) })).Draw(t, "name")
 		clean := Clean(s)
-		if !utf8.ValidString(clean) || strings.ContainsFunc(clean, func(r rune) bool { return r < 0x20 && r != '\t' || 0x7f <= r && r < 0xa0 }) {
+		if !utf8.ValidString(clean) || strings.ContainsFunc(clean,
+			func(r rune) bool { return r < 0x20 && r != '\t' || 0x7f <= r && r < 0xa0 }) {
 			t.Fatalf("%q can do something to a terminal", clean)
 		}
 		if Clean(clean) != clean {
@@ -29,7 +31,8 @@ func TestNamesOnATerminal(t *testing.T) {
 		if cut := Cut(clean, most); Width(cut) > most {
 			t.Fatalf("%q is wider than %d", cut, most)
 		}
-		if padded := Pad(clean, most); Width(padded) != max(most, Width(clean)) || !strings.HasPrefix(padded, clean) {
+		if padded := Pad(clean, most); Width(padded) != max(most, Width(clean)) || !strings.HasPrefix(padded,
+			clean) {
 			t.Fatalf("%q is not %q filled up to %d", padded, clean, most)
 		}
 	})

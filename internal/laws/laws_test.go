@@ -78,7 +78,8 @@ func TestLaws(t *testing.T) {
 			continue
 		}
 		w, b = shrink(t, base, w, b)
-		t.Errorf("seed %d breaks the law of %s: %s\n%sgo test ./internal/laws -run TestLaws -laws.seed=%d", s, b.law, b.how, w.describe(), s)
+		t.Errorf("seed %d breaks the law of %s: %s\n%sgo test ./internal/laws -run TestLaws -laws.seed=%d", s,
+			b.law, b.how, w.describe(), s)
 	}
 	if len(failures) > 0 {
 		t.Logf("worlds in which a law is broken: %v", failures)
@@ -118,7 +119,8 @@ func try(t *testing.T, base string, w *world) *broken {
 func (r *run) story() string {
 	var b strings.Builder
 	for _, j := range r.jobs {
-		fmt.Fprintf(&b, "job %d: %s took %q: %s, now in %q %s %s\n", j.ID, j.Rule, r.rel(j.File), j.State, r.rel(j.FileNow), j.Reason, j.Result)
+		fmt.Fprintf(&b, "job %d: %s took %q: %s, now in %q %s %s\n", j.ID, j.Rule, r.rel(j.File), j.State,
+			r.rel(j.FileNow), j.Reason, j.Result)
 	}
 	return b.String()
 }
@@ -129,7 +131,8 @@ func (r *run) placements(l *ledger.Ledger) string {
 	for _, j := range r.jobs {
 		list, _ := l.Placements(j.ID)
 		for _, p := range list {
-			fmt.Fprintf(&b, "job %d, placement %d: %s %q → %q, %s\n", p.Job, p.ID, p.Kind, r.rel(p.Source), r.rel(p.Target), p.State)
+			fmt.Fprintf(&b, "job %d, placement %d: %s %q → %q, %s\n", p.Job, p.ID, p.Kind, r.rel(p.Source),
+				r.rel(p.Target), p.State)
 		}
 	}
 	return b.String()
@@ -172,7 +175,8 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}
 	set, now := look.NewSet(f), time.Now()
-	if err = advice.Preview(set, nil, nil, now, func(one advice.Foreseen) { list = append(list, one) }); err != nil {
+	if err = advice.Preview(set, nil, nil, now,
+		func(one advice.Foreseen) { list = append(list, one) }); err != nil {
 		return nil, err
 	}
 	asked := map[string]bool{}
@@ -188,8 +192,10 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if why.Taker != one.Rule || why.FileAfter != one.FileAfter || why.Thrown != one.Thrown || (why.Problem != "") != (one.Fails != "") {
-			return nil, fmt.Errorf("of %q preview says %v, in %q, %q, and why says %v, in %q, %q", one.File, one.Rule != nil, one.FileAfter, one.Fails, why.Taker != nil, why.FileAfter, why.Problem)
+		if why.Taker != one.Rule || why.FileAfter != one.FileAfter || why.Thrown != one.Thrown ||
+			(why.Problem != "") != (one.Fails != "") {
+			return nil, fmt.Errorf("of %q preview says %v, in %q, %q, and why says %v, in %q, %q", one.File,
+				one.Rule != nil, one.FileAfter, one.Fails, why.Taker != nil, why.FileAfter, why.Problem)
 		}
 	}
 	return list, nil
@@ -204,7 +210,10 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	type key struct{ file, rule string }
 	did := map[key]string{}
 	for _, j := range r.jobs {
-		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "same content was handled") || strings.Contains(j.Reason, "from: there is no") || strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == ledger.Failed || strings.Contains(j.Reason, "; not undone: ") {
+		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason,
+			"same content was handled") || strings.Contains(j.Reason, "from: there is no") ||
+			strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == ledger.Failed ||
+			strings.Contains(j.Reason, "; not undone: ") {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
 		}
 		if j.State == ledger.Vanished {
@@ -301,7 +310,8 @@ func (r *run) outcome(failed bool, end string) string {
 	if failed && r.w.has("workers: 2") && r.w.has("same_name: skip") {
 		return "failed true" // who fails first has the name, and the others stay
 	}
-	if failed || r.w.has("unit: folder") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") && r.w.has("processed: ") {
+	if failed || r.w.has("unit: folder") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") &&
+		r.w.has("processed: ") {
 		parts := strings.Split(end, "/") // a folder may be named after the file
 		for i := range parts {
 			parts[i] = numberEnd.ReplaceAllString(parts[i], "$1")
@@ -348,7 +358,8 @@ func (r *run) given() (map[int64]bool, error) {
 		}
 		copied := map[string]bool{}
 		for _, p := range list {
-			copied[p.Source] = copied[p.Source] || p.Kind == string(place.Put) && p.State != ledger.Dropped && p.After.Size == p.Facts.Size
+			copied[p.Source] = copied[p.Source] || p.Kind == string(place.Put) && p.State != ledger.Dropped &&
+				p.After.Size == p.Facts.Size
 		}
 		sizes[j.Facts.Size] = sizes[j.Facts.Size] || r.w.commands() && !copied[j.File]
 		for _, p := range list {
@@ -391,7 +402,8 @@ func lastCopy(_ *testing.T, r *run) string {
 			case p.Kind == string(place.Deleted) && p.State == ledger.Done:
 				gone[p.Source] = true
 			case p.Kind == string(place.Put) && p.State == ledger.Undone && gone[p.Source]:
-				return fmt.Sprintf("job %d deleted %q and took back what it had made of it, %q", j.ID, r.rel(p.Source), r.rel(p.Target))
+				return fmt.Sprintf("job %d deleted %q and took back what it had made of it, %q", j.ID,
+					r.rel(p.Source), r.rel(p.Target))
 			}
 		}
 	}
@@ -437,7 +449,8 @@ func failing(_ *testing.T, r *run) string {
 		}
 		for _, p := range list {
 			if p.FinalState == "" && p.State == ledger.Done {
-				return fmt.Sprintf("job %d failed, and its step's placement stays: %s %q → %q", j.ID, p.Kind, r.rel(p.Source), r.rel(p.Target))
+				return fmt.Sprintf("job %d failed, and its step's placement stays: %s %q → %q", j.ID, p.Kind,
+					r.rel(p.Source), r.rel(p.Target))
 			}
 		}
 	}
@@ -468,7 +481,8 @@ func rest(t *testing.T, r *run) string {
 	}
 	if len(jobs) > len(r.jobs) {
 		j := jobs[len(r.jobs)]
-		return fmt.Sprintf("a second sweep had %s take %q: %s, now in %q %s", j.Rule, r.rel(j.File), j.State, r.rel(j.FileNow), j.Reason)
+		return fmt.Sprintf("a second sweep had %s take %q: %s, now in %q %s", j.Rule, r.rel(j.File), j.State,
+			r.rel(j.FileNow), j.Reason)
 	}
 	if diff := r.after.differences(snapshot(t, r.w.dir), true); diff != "" {
 		return "a second sweep changed something: " + diff

@@ -66,7 +66,8 @@ func TestLawsOfTheProgram(t *testing.T) {
 	for s := from; s < to; s++ {
 		w := draw(s)
 		if how := tryProgram(t, path, base, w); how != "" {
-			t.Errorf("seed %d: %s\n%sgo test ./internal/laws -run TestLawsOfTheProgram -laws.seed=%d", s, how, w.describe(), s)
+			t.Errorf("seed %d: %s\n%sgo test ./internal/laws -run TestLawsOfTheProgram -laws.seed=%d", s, how,
+				w.describe(), s)
 		}
 	}
 }
@@ -84,7 +85,8 @@ func tryProgram(t *testing.T, path, base string, w *world) string {
 	if how := conservation(t, &run{w: w, before: before.before, after: want}); how != "" {
 		return "conservation: " + how
 	}
-	if w.has("loops: allow", "age:", "batch:", "group:", "again:", ", from:", "order:", "schedule:") || w.commands() {
+	if w.has("loops: allow", "age:", "batch:", "group:", "again:", ", from:", "order:", "schedule:") ||
+		w.commands() {
 		return ""
 	}
 	if how := anyInstant(t, path, base, w, before.before, want); how != "" {
@@ -168,7 +170,8 @@ func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(20 * time.Second); !strings.Contains(said.String(), " ready: ") && time.Now().Before(end); {
+	for end := time.Now().Add(20 * time.Second); !strings.Contains(said.String(), " ready: ") &&
+		time.Now().Before(end); {
 		time.Sleep(5 * time.Millisecond)
 	}
 	quiet(dir)
@@ -203,7 +206,8 @@ func (r *readable) String() string {
 // quiet waits until the watcher has had nothing new to tell for a while.
 func quiet(dir string) {
 	last, since := "", time.Now()
-	for end := time.Now().Add(10 * time.Second); time.Now().Before(end) && time.Since(since) < 250*time.Millisecond; time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end) &&
+		time.Since(since) < 250*time.Millisecond; time.Sleep(20 * time.Millisecond) {
 		now := ""
 		if l, err := ledger.Read(filepath.Join(dir, ".stilltide")); err == nil {
 			jobs, _ := l.Jobs(ledger.Filter{})

@@ -51,7 +51,8 @@ func (w *world) text() string {
 	if strings.Contains(fmt.Sprint(w.rules), ", from:") {
 		workers = 1 // which of two jobs gets a file that both take from elsewhere is nobody's promise
 	}
-	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nqueues: {slow: {workers: 1}, quick: {priority: 3}}\nrules:\n", workers)
+	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nqueues: {slow: {workers: 1}, "+
+		"quick: {priority: 3}}\nrules:\n", workers)
 	for _, r := range w.rules {
 		fmt.Fprintf(&b, "  - name: %s\n", r.name)
 		for _, k := range r.keys {
@@ -93,13 +94,18 @@ func (w *world) describe() string {
 
 var (
 	drawnFolders = []string{"in", "in/sub", "a", "a/sub", "b", "out", "in/csv"}
-	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT", "one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv", "part.tmp", "pack.zip", "pack.zip"}
-	drawnTexts   = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
-	drawnPlaces  = []string{
-		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{folder}"`, `"{watch}"`, `"{watch}/{rel_folder}"`, `"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
-		`"{folder}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`, `"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`,
+	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT",
+		"one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv",
+		"part.tmp", "pack.zip", "pack.zip"}
+	drawnTexts  = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
+	drawnPlaces = []string{
+		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{folder}"`, `"{watch}"`, `"{watch}/{rel_folder}"`,
+		`"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
+		`"{folder}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`,
+		`"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`,
 	}
-	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`, `"{stem}.{ext}"`}
+	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`,
+		`"{stem}.{ext}"`}
 )
 
 // drawing draws a world.
@@ -127,8 +133,9 @@ func draw(seed uint64) *world {
 func (d drawing) fill(w *world) {
 	have := map[string]bool{}
 	for range 1 + d.r.IntN(9) {
-		f := drawnFile{path: d.one(drawnFolders[:6]...) + "/" + d.one(drawnNames...), content: d.one(drawnTexts...), mode: []fs.FileMode{0o644, 0o600, 0o755, 0o444}[d.r.IntN(4)],
-			age: []time.Duration{time.Minute, time.Hour, 400 * 24 * time.Hour}[d.r.IntN(3)]}
+		f := drawnFile{path: d.one(drawnFolders[:6]...) + "/" + d.one(drawnNames...), content: d.one(drawnTexts...),
+			mode: []fs.FileMode{0o644, 0o600, 0o755, 0o444}[d.r.IntN(4)],
+			age:  []time.Duration{time.Minute, time.Hour, 400 * 24 * time.Hour}[d.r.IntN(3)]}
 		if have[f.path] {
 			continue
 		}
@@ -167,20 +174,25 @@ func (d drawing) rule(i int) drawnRule {
 			r.keys = append(r.keys, d.one(lines...))
 		}
 	}
-	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link", ".", `"in*"`))
+	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link",
+		".", `"in*"`))
 	key(35, "depth: all", "depth: all", "depth: 1")
 	key(8, "unit: folder")
 	key(10, "events: [added]", "events: [changed]", "events: [added, changed, removed]", "events: removed")
-	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`, `match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
+	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`,
+		`match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
 	key(8, "hidden: true")
-	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `media_type: "text/*"`, "age: 30m..")
+	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `media_type: "text/*"`,
+		"age: 30m..")
 	key(6, "existing: leave")
 	key(12, "share: true")
 	key(5, "enabled: false")
 	key(8, "again: never", "again: always")
 	key(30, "same_name: number", "same_name: replace", "same_name: skip", "same_name: fail")
 	key(5, `ready: {marker: "{name}.ok"}`)
-	key(6, "batch: {quiet: 5ms, max_files: 3}", `group: {by: "{stem}", need: ["*"]}`, `group: {by: "{stem}", need: ["*.csv", "*.txt"], max_wait: 20ms}`, `group: {by: "{ext}", need: ["*"], max_wait: 20ms, overdue: take}`)
+	key(6, "batch: {quiet: 5ms, max_files: 3}", `group: {by: "{stem}", need: ["*"]}`,
+		`group: {by: "{stem}", need: ["*.csv", "*.txt"], max_wait: 20ms}`,
+		`group: {by: "{ext}", need: ["*"], max_wait: 20ms, overdue: take}`)
 	key(6, "order: name", "order: smallest", "order: newest")
 	key(4, `serial_by: "{name}"`)
 	key(3, "loops: allow")
@@ -224,16 +236,22 @@ func (d drawing) step() string {
 	}
 	to := d.one(drawnPlaces...)
 	s := d.one(
-		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`, `"{name}"`, "same.txt"),
+		"copy: "+to+as, "copy: "+to+as, "move: "+to+as, "rename: "+d.one(`"{name|lower}"`, `"new-{name}"`,
+			`"{name}"`, "same.txt"),
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
-		"discard: trash", "discard: delete", "tag: [seen]", "untag: [seen]", "link: "+to+as, "link: "+to+as+", hard: true", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
-		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`, `run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
-		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `run: rm {file}`, `script: "echo more >>\"$1\""`, `copy: `+to+`, from: "{scratch}/*"`,
+		"discard: trash", "discard: delete", "tag: [seen]", "untag: [seen]", "link: "+to+as,
+		"link: "+to+as+", hard: true", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
+		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`,
+		`run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
+		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `run: rm {file}`,
+		`script: "echo more >>\"$1\""`, `copy: `+to+`, from: "{scratch}/*"`,
 	)
 	if d.chance(10) && !strings.Contains(s, "tag: ") {
 		s += `, where: 'size > 2'`
 	}
-	if d.chance(20) && (strings.HasPrefix(s, "copy") || strings.HasPrefix(s, "move") || strings.HasPrefix(s, "rename") || strings.HasPrefix(s, "write") || strings.HasPrefix(s, "mirror") || strings.HasPrefix(s, "link")) {
+	if d.chance(20) && (strings.HasPrefix(s, "copy") || strings.HasPrefix(s, "move") || strings.HasPrefix(s,
+		"rename") || strings.HasPrefix(s, "write") || strings.HasPrefix(s, "mirror") || strings.HasPrefix(s,
+		"link")) {
 		s += ", same_name: " + d.one("number", "replace", "skip", "fail")
 	}
 	return s
@@ -336,7 +354,8 @@ func contents(t *testing.T, dir string) map[string]bool {
 			if err != nil || !d.Type().IsRegular() {
 				return err
 			}
-			if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel, ".stilltide/kept/") {
+			if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel,
+				".stilltide/kept/") {
 				return nil
 			}
 			text, err := os.ReadFile(path)

@@ -25,10 +25,15 @@ func BenchmarkMove(b *testing.B) {
 	for done := 0; done < b.N; done += batch {
 		var jobs []Job
 		for i := range batch {
-			f := file.Facts{Exists: true, Regular: true, Size: 16, Mod: file.At(now), Change: file.At(now), Dev: 5, Ino: uint64(done + i)}
-			j := Job{ID: l.NextID(), Rule: "move", File: fmt.Sprintf("/dev/shm/tide-bench/move/in/gauge-%d.csv", done+i), Watch: "/dev/shm/tide-bench/move/in", State: Running, Event: file.Added, Facts: f, Taken: now, Started: now, Attempts: 1}
+			f := file.Facts{Exists: true, Regular: true, Size: 16, Mod: file.At(now), Change: file.At(now), Dev: 5,
+				Ino: uint64(done + i)}
+			j := Job{ID: l.NextID(), Rule: "move", File: fmt.Sprintf("/dev/shm/tide-bench/move/in/gauge-%d.csv",
+				done+i), Watch: "/dev/shm/tide-bench/move/in", State: Running, Event: file.Added, Facts: f,
+				Taken: now, Started: now, Attempts: 1}
 			l.Record(j, "")
-			l.RecordIntention(&Placement{ID: l.NextPlacement(), Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", done+i), Facts: f, After: f, State: Intended, FinalState: Processed})
+			l.RecordIntention(&Placement{ID: l.NextPlacement(), Job: j.ID, Attempt: 1, Kind: "moved",
+				Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", done+i), Facts: f,
+				After: f, State: Intended, FinalState: Processed})
 			jobs = append(jobs, j)
 		}
 		if err := l.Sync(context.Background()); err != nil {
@@ -37,7 +42,9 @@ func BenchmarkMove(b *testing.B) {
 		for _, j := range jobs {
 			was := j.State
 			j.State, j.Ended, j.FileNow = Processed, now, j.File
-			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File, Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", j.ID), Facts: j.Facts, FinalState: Processed}, j.Facts)
+			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Attempt: 1, Kind: "moved", Source: j.File,
+				Target: fmt.Sprintf("/dev/shm/tide-bench/move/out/gauge-%d.csv", j.ID), Facts: j.Facts,
+				FinalState: Processed}, j.Facts)
 			l.RecordEnd(&j, was)
 		}
 	}

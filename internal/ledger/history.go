@@ -19,9 +19,12 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 		}
 		for _, id := range jobs {
 			l.w.add(rowKey{of: prunedJob, id: id}, &record{statement: dropJob, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedAttempts, id: id}, &record{statement: dropAttempts, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedPlacements, id: id}, &record{statement: dropPlacements, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedMembers, id: id}, &record{statement: dropMembers, columns: columns{}.num(id, 0)})
+			l.w.add(rowKey{of: prunedAttempts, id: id},
+				&record{statement: dropAttempts, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: prunedPlacements, id: id},
+				&record{statement: dropPlacements, columns: columns{}.num(id)})
+			l.w.add(rowKey{of: prunedMembers, id: id},
+				&record{statement: dropMembers, columns: columns{}.num(id, 0)})
 		}
 		if err := l.w.sync(context.Background(), true); err != nil {
 			return removed, err
@@ -35,7 +38,8 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
-	rows, err := l.db.Query(`SELECT id FROM job WHERE ended_at > 0 AND ended_at < ? ORDER BY id LIMIT ?`, nano(before), most)
+	rows, err := l.db.Query(`SELECT id FROM job WHERE ended_at > 0 AND ended_at < ? ORDER BY id LIMIT ?`,
+		nano(before), most)
 	if err != nil {
 		return nil, nil, l.damaged(err)
 	}

@@ -98,7 +98,8 @@ func (l *Ledger) catchUp() error {
 	for {
 		var id int64
 		var statements, rows []byte
-		err := l.db.QueryRow(`SELECT id, statements, rows FROM journal ORDER BY id LIMIT 1`).Scan(&id, &statements, &rows)
+		err := l.db.QueryRow(`SELECT id, statements, rows FROM journal ORDER BY id LIMIT 1`).Scan(&id, &statements,
+			&rows)
 		if err == sql.ErrNoRows {
 			return nil
 		}
@@ -108,7 +109,8 @@ func (l *Ledger) catchUp() error {
 		if err := l.catchUpPart(id, statements, rows); errors.Is(err, errPart) {
 			return l.damaged(err)
 		} else if err != nil {
-			return fmt.Errorf("the ledger could not take in what its journal holds, and was left as it was: %w", err)
+			return fmt.Errorf("the ledger could not take in what its journal holds, and was left as it was: %w",
+				err)
 		}
 	}
 }

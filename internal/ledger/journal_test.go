@@ -50,9 +50,11 @@ func burst(t *testing.T, l *Ledger, n int) []Job {
 	var jobs []Job
 	for range n {
 		id := l.NextID()
-		j := Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: Running, Event: file.Added, Attempts: 1, Taken: when, FileNow: "/in/x"}
+		j := Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: Running,
+			Event: file.Added, Attempts: 1, Taken: when, FileNow: "/in/x"}
 		l.Record(j, "")
-		l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: id, Kind: "moved", Source: j.File, Target: "/out/" + fmt.Sprint(id), Chained: true, State: Intended, FinalState: Processed})
+		l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: id, Kind: "moved", Source: j.File, Target: "/out/" +
+			fmt.Sprint(id), Chained: true, State: Intended, FinalState: Processed})
 		jobs = append(jobs, j)
 	}
 	require.NoError(t, l.Sync(context.Background()))
@@ -66,7 +68,8 @@ func TestABurstIsDurableInTheJournal(t *testing.T) {
 	require.Positive(t, parts(t, l), "it went to the journal")
 	for _, j := range jobs[:10] { // these ends are late, and lost
 		j.State, j.Ended = Processed, when
-		l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x", FinalState: Processed}, file.Facts{})
+		l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x",
+			FinalState: Processed}, file.Facts{})
 		l.RecordEnd(&j, Running)
 	}
 	crash(t, l)
@@ -131,7 +134,8 @@ func TestTheJournalIsEmptiedAtLeisure(t *testing.T) {
 func TestADamagedJournalIsLeftAlone(t *testing.T) {
 	folder := t.TempDir()
 	require.NoError(t, openAny(t, folder).Close())
-	require.NoError(t, execSQL(filepath.Join(folder, FileName), `INSERT INTO journal VALUES (1, '{"0":"DELETE FROM job"}', x'0001')`))
+	require.NoError(t, execSQL(filepath.Join(folder, FileName),
+		`INSERT INTO journal VALUES (1, '{"0":"DELETE FROM job"}', x'0001')`))
 	for range 2 {
 		_, err := Open(folder, func(error) {})
 		require.ErrorContains(t, err, "a part of its journal is damaged")

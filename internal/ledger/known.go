@@ -29,7 +29,8 @@ func (l *Ledger) Forget(rule, path string) {
 	key := knownKey{rule, path}
 	l.known[key] = nil
 	l.mu.Unlock()
-	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key, columns: columns{}.text(rule, path)})
+	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key,
+		columns: columns{}.text(rule, path)})
 }
 
 // Known returns what a rule remembers of a file.
@@ -58,7 +59,8 @@ func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 	if err != nil {
 		return Known{}, false, l.damaged(err)
 	}
-	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size,
+		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	return found, true, nil
 }
 
@@ -67,7 +69,8 @@ func (l *Ledger) Known(rule, path string) (Known, bool, error) {
 // which in a burst would be all of them.
 func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
 	lately := l.knownLately(rule, folder+"/")
-	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/", folder+"0")
+	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/",
+		folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
 	}

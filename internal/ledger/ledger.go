@@ -73,7 +73,8 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*Known{}, recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*Known{},
+		recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
 	if err := l.open(); err != nil {
 		if l.db != nil {
 			l.db.Close()
@@ -133,7 +134,8 @@ func (l *Ledger) renew() error {
 		case have == version:
 			return nil // the watcher will see to it in a moment
 		case time.Now().After(patience):
-			return fmt.Errorf("an older stilltide is using the ledger in %s; stop it, then start this one: %w", l.folder, err)
+			return fmt.Errorf("an older stilltide is using the ledger in %s; stop it, then start this one: %w",
+				l.folder, err)
 		}
 	}
 }
@@ -183,7 +185,8 @@ func (l *Ledger) open() error {
 	if err := l.inspect(path); err != nil {
 		return err
 	}
-	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)", fmt.Sprintf("wal_autocheckpoint(%d)", maxLogPages))
+	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)",
+		fmt.Sprintf("wal_autocheckpoint(%d)", maxLogPages))
 	if err != nil {
 		return err
 	}
@@ -252,7 +255,8 @@ func mustBeNew(folder string) error {
 	if log, err := os.Stat(path + "-wal"); err == nil && log.Size() > 0 {
 		return nil // all of it is in the log still
 	}
-	return fmt.Errorf("the ledger %s is empty, and it was not before: restore it from a backup, or remove it to begin a new one that knows no files yet", path)
+	return fmt.Errorf("the ledger %s is empty, and it was not before: restore it from a backup, or remove it to "+
+		"begin a new one that knows no files yet", path)
 }
 
 func (l *Ledger) countKnown() error {

@@ -30,7 +30,8 @@ var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
 func sample(id int64, state State) Job {
 	exit := 3
 	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
-		Facts: file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7}, Attempts: 2, Taken: when, Exit: &exit, Reason: "why", FileNow: "/failed/a"}
+		Facts:    file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7},
+		Attempts: 2, Taken: when, Exit: &exit, Reason: "why", FileNow: "/failed/a"}
 }
 
 func TestRowsComeBackAsTheyWere(t *testing.T) {
@@ -39,11 +40,13 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, int64(1), l.NextID())
 	j := sample(1, Queued)
 	l.Record(j, "")
-	l.RecordAttempt(Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5, Memory: 6, Output: "o"})
+	l.RecordAttempt(Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5,
+		Memory: 6, Output: "o"})
 	j.State, j.Ended = Failed, when.Add(time.Second)
 	j.Last = &Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
 	l.Record(j, Queued)
-	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done, FinalState: Failed}
+	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done,
+		FinalState: Failed}
 	l.RecordPlacement(p)
 	require.NoError(t, l.Close())
 
@@ -63,7 +66,8 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, time.Second, attempts[0].Ended.Sub(attempts[0].Started))
 	require.True(t, when.Add(time.Minute).Equal(attempts[1].Started))
 	require.Equal(t, &attempts[1], jobs[0].Last)
-	require.Equal(t, Attempt{Job: 1, Number: 2, Started: attempts[1].Started, Reason: "it said so", Memory: 7}, attempts[1])
+	require.Equal(t, Attempt{Job: 1, Number: 2, Started: attempts[1].Started, Reason: "it said so", Memory: 7},
+		attempts[1])
 	placements, err := l.Placements(1)
 	require.NoError(t, err)
 	require.Equal(t, p.Target, placements[0].Target)
@@ -165,7 +169,8 @@ func TestKnownFilesOfTableAndMemory(t *testing.T) {
 	l.w.mu.Unlock()
 	l.Forget("r", "/in/gone")
 	l.Forget("r", "/in/again")
-	for _, k := range []Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"), known("other", "/in/o")} {
+	for _, k := range []Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"),
+		known("other", "/in/o")} {
 		l.Remember(k)
 	}
 	files, err := l.KnownFiles("r", "/in")
@@ -255,8 +260,12 @@ func TestForeignDamagedAndNewerAreLeftAlone(t *testing.T) {
 		"newer": {func(p string) error {
 			return execSQL(p, `CREATE TABLE x(y)`, `PRAGMA user_version = 99`, `PRAGMA application_id = 1416193125`)
 		}, "written by a newer stilltide"},
-		"foreign":        {func(p string) error { return execSQL(p, `CREATE TABLE x(y)`, `PRAGMA user_version = 1`) }, "is not a ledger of stilltide"},
-		"foreign, plain": {func(p string) error { return execSQL(p, `CREATE TABLE x(y)`) }, "is not a ledger of stilltide"},
+		"foreign": {func(p string) error {
+			return execSQL(p, `CREATE TABLE x(y)`,
+				`PRAGMA user_version = 1`)
+		}, "is not a ledger of stilltide"},
+		"foreign, plain": {func(p string) error { return execSQL(p, `CREATE TABLE x(y)`) },
+			"is not a ledger of stilltide"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -369,7 +378,8 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	dir := t.TempDir()
 	l := open(t, dir)
 	j := sample(1, Queued)
-	j.Extra = []Member{{File: "/in/b", Facts: j.Facts, FileNow: "/in/b"}, {File: "/in/b.ok", Companion: true, Facts: j.Facts}}
+	j.Extra = []Member{{File: "/in/b", Facts: j.Facts, FileNow: "/in/b"}, {File: "/in/b.ok", Companion: true,
+		Facts: j.Facts}}
 	l.Record(j, "")
 	l.RecordMembers(j)
 	j.Extra = j.Extra[:1]
@@ -379,7 +389,8 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	l.RecordPause("s", true)
 	l.RecordPause("s", false)
 	l.RememberContent("r", "h", 1)
-	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts, State: Done, FinalState: Processed, Chained: true})
+	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts,
+		State: Done, FinalState: Processed, Chained: true})
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()
@@ -521,7 +532,8 @@ func shape(t *testing.T, db *sql.DB) map[string][]string {
 		is[name] = append(is[name], list(`SELECT 'without rowid ' || wr FROM pragma_table_list(?) WHERE schema = 'main'`, name)...)
 	}
 	for _, name := range list(`SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL`) {
-		is[name] = append(list(`SELECT seqno || ' ' || coalesce(name, '') || ' ' || key FROM pragma_index_xinfo(?)`, name), list(`SELECT sql FROM sqlite_schema WHERE name = ?`, name)...)
+		is[name] = append(list(`SELECT seqno || ' ' || coalesce(name, '') || ' ' || key FROM pragma_index_xinfo(?)`,
+			name), list(`SELECT sql FROM sqlite_schema WHERE name = ?`, name)...)
 	}
 	return is
 }
@@ -540,7 +552,8 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(1, migrations[:1]))
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
-	require.ErrorContains(t, err, "an older stilltide is using the ledger in "+folder+"; stop it, then start this one")
+	require.ErrorContains(t, err, "an older stilltide is using the ledger in "+folder+
+		"; stop it, then start this one")
 }
 
 // What was committed is brought to the tables' file when there is nothing else
@@ -573,9 +586,11 @@ func TestLateRows(t *testing.T) {
 	end := func(from, to int) {
 		var list []Job
 		for i := from; i < to; i++ {
-			j := Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: Running, Attempts: 1, Taken: time.Unix(1, 0)}
+			j := Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: Running, Attempts: 1,
+				Taken: time.Unix(1, 0)}
 			l.Record(j, "")
-			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", State: Intended, FinalState: Processed})
+			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File,
+				Target: "/out", State: Intended, FinalState: Processed})
 			list = append(list, j)
 		}
 		require.NoError(t, l.Sync(context.Background()))
@@ -583,7 +598,8 @@ func TestLateRows(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, placed, 1, "the intention is there after Sync")
 		for _, j := range list {
-			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out", FinalState: Processed}, file.Facts{})
+			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out",
+				FinalState: Processed}, file.Facts{})
 			j.State, j.Ended = Processed, time.Unix(2, 0)
 			l.RecordEnd(&j, Running)
 		}

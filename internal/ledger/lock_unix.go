@@ -58,7 +58,8 @@ func (l *lock) check() error {
 	}
 	again, err := acquire(l.f.Name())
 	if err != nil {
-		return fmt.Errorf("the lock file %s was removed or replaced, so that two programs could write: %w", l.f.Name(), err)
+		return fmt.Errorf("the lock file %s was removed or replaced, so that two programs could write: %w",
+			l.f.Name(), err)
 	}
 	l.f.Close()
 	l.f = again.f

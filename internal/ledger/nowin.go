@@ -4,7 +4,8 @@ package ledger
 // on, or a newer file may have its name.
 func (l *Ledger) NowIn(jobs []Job) error {
 	next := func(path string, after int64) (Job, bool, error) {
-		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`, path, after)
+		list, err := l.jobs(`SELECT `+jobColumns+
+			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`, path, after)
 		if err != nil || len(list) == 0 {
 			return Job{}, false, err
 		}
@@ -30,7 +31,8 @@ func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) 
 		if err != nil || !ok {
 			return at, err
 		}
-		if later.Facts.Size != f.Size || later.Facts.Mod != f.Mod { // not by its number: that of a removed file is given to the next
+		// not by its number: that of a removed file is given to the next
+		if later.Facts.Size != f.Size || later.Facts.Mod != f.Mod {
 			return "", nil // another file has its name, or other content: what the job took went by itself
 		}
 		at, id, f = later.FileNow, later.ID, later.Facts

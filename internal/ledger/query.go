@@ -15,7 +15,8 @@ import (
 const (
 	jobColumns   = plainColumns + `, ` + lastColumns
 	plainColumns = `id, rule, file, watch, state, event, size, mtime, dev, ino, is_folder, hash, attempts, earlier, taken_at, next_attempt, started_at, ended_at, ran, exit_code, reason, file_now, chain, depth, result, first_event, crashes`
-	lastColumns  = `last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output` // of its newest attempt
+	// of its newest attempt
+	lastColumns = `last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output`
 )
 
 // asked are the queries that may be asked for each file that comes.
@@ -24,7 +25,8 @@ type asked struct{ known, open, origin query }
 func newAsked() *asked {
 	return &asked{
 		known: query{text: `SELECT size, mtime, dev, ino, is_folder, hash, job FROM known WHERE rule = ? AND file = ?`},
-		open:  query{text: `SELECT ` + jobColumns + ` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
+		open: query{text: `SELECT ` + jobColumns +
+			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
 			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mtime = ?
 			AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`},
@@ -154,7 +156,8 @@ func (l *Ledger) members(jobs []Job) error {
 		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &fileNow); err != nil {
 			return l.damaged(err)
 		}
-		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
+		m.Facts = file.Facts{Exists: true, Regular: true, Size: m.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev),
+			Ino: uint64(ino)}
 		m.FileNow = fileNow.String
 		if i, ok := place[job]; ok {
 			jobs[i].Extra = append(jobs[i].Extra, m)
@@ -204,7 +207,8 @@ func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err err
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	l.settle()
 	var n int
-	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, rule, hash, job).Scan(&n)
+	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, rule, hash,
+		job).Scan(&n)
 	return n > 0, err
 }
 
@@ -338,10 +342,14 @@ func scanJob(rows *sql.Rows) (Job, error) {
 	var exit sql.NullInt64
 	var fileNow sql.NullString
 	var last attemptScan
-	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev, &ino, &j.Facts.Dir, &j.Hash,
-		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &fileNow, &j.Chain, &j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
-	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size, Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
-	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due), fromNano(started), fromNano(ended), time.Duration(ran)
+	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev,
+		&ino, &j.Facts.Dir, &j.Hash,
+		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &fileNow, &j.Chain,
+		&j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
+	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size,
+		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
+	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due),
+		fromNano(started), fromNano(ended), time.Duration(ran)
 	j.Exit, j.FileNow, j.Last = exitOf(exit), fileNow.String, last.attempt(j.ID)
 	return j, err
 }
@@ -384,7 +392,8 @@ func (s *attemptScan) attempt(job int64) *Attempt {
 		return nil
 	}
 	a := s.Attempt
-	a.Job, a.Started, a.Ended, a.CPU, a.Exit = job, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu), exitOf(s.exit)
+	a.Job, a.Started, a.Ended, a.CPU, a.Exit = job, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu),
+		exitOf(s.exit)
 	return &a
 }
 
@@ -426,7 +435,8 @@ func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
 // Reliers lists the placements of other jobs that removed a file because its content
 // was at a target already, and are not taken back.
 func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
-	return l.placements(`target = ? AND kind = 'duplicate' AND state IN ('intended', 'done') AND job <> ?`, target, job)
+	return l.placements(`target = ? AND kind = 'duplicate' AND state IN ('intended', 'done') AND job <> ?`, target,
+		job)
 }
 
 // PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
@@ -438,7 +448,8 @@ func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
 // taken back.
 func (l *Ledger) TakenBack(path string) (bool, error) {
 	const after = string(filepath.Separator + 1) // what sorts behind all that lies below
-	list, err := l.placements(`chained = 1 AND state = 'undone' AND (target = ? OR target > ? AND target < ?)`, path, path+string(filepath.Separator), path+after)
+	list, err := l.placements(`chained = 1 AND state = 'undone' AND (target = ? OR target > ? AND target < ?)`,
+		path, path+string(filepath.Separator), path+after)
 	return len(list) > 0, err
 }
 
@@ -481,12 +492,17 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 		var dir bool
 		var mode uint32
 		var before, after struct{ dev, ino, size, mod, change int64 }
-		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size, &before.mod, &before.change, &p.State, &p.FinalState,
-			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Replaced, &p.Kept, &p.Chained, &mode, &p.Made); err != nil {
+		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size,
+			&before.mod, &before.change, &p.State, &p.FinalState,
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Replaced, &p.Kept,
+			&p.Chained, &mode, &p.Made); err != nil {
 			return nil, l.damaged(err)
 		}
-		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size, Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev), Ino: uint64(before.ino)}
-		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: file.Time(after.mod), Dev: uint64(after.dev), Ino: uint64(after.ino)}
+		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size,
+			Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev),
+			Ino: uint64(before.ino)}
+		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: file.Time(after.mod),
+			Dev: uint64(after.dev), Ino: uint64(after.ino)}
 		list = append(list, p)
 	}
 	return list, rows.Err()
@@ -530,7 +546,8 @@ func (l *Ledger) readTally() (map[tallyKey]int, error) {
 
 // LastEnded returns the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
-	list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
+	list, err := l.jobs(`SELECT `+jobColumns+
+		` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
 		return Job{}, false, err
 	}
@@ -546,7 +563,9 @@ const pageSize = 10_000
 func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 	last := int64(0)
 	for {
-		rows, err := l.db.Query(`SELECT `+jobColumns+` FROM job WHERE id > ? AND ended_at > 0 AND ended_at >= ? ORDER BY id LIMIT ?`, last, nano(since), pageSize)
+		rows, err := l.db.Query(`SELECT `+jobColumns+
+			` FROM job WHERE id > ? AND ended_at > 0 AND ended_at >= ? ORDER BY id LIMIT ?`, last, nano(since),
+			pageSize)
 		if err != nil {
 			return l.damaged(err)
 		}
@@ -574,7 +593,8 @@ func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
 // zero if there is none.
 func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 	var first sql.NullInt64
-	if err := l.db.QueryRow(`SELECT min(ended_at) FROM job WHERE ended_at > 0 AND ended_at >= ?`, nano(since)).Scan(&first); err != nil {
+	if err := l.db.QueryRow(`SELECT min(ended_at) FROM job WHERE ended_at > 0 AND ended_at >= ?`,
+		nano(since)).Scan(&first); err != nil {
 		return time.Time{}, l.damaged(err)
 	}
 	return fromNano(first.Int64), nil
@@ -589,7 +609,8 @@ func (l *Ledger) Recent(limit int) ([]Job, error) {
 	}
 	var recent []Job
 	for rule := range tally {
-		list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
+		list, err := l.jobs(`SELECT `+jobColumns+
+			` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
 		if err != nil {
 			return nil, err
 		}
@@ -617,7 +638,9 @@ func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) (
 			continue
 		}
 		for _, s := range states {
-			list, err := l.jobs(`SELECT `+jobColumns+` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name, string(s), after, limit)
+			list, err := l.jobs(`SELECT `+jobColumns+
+				` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name,
+				string(s), after, limit)
 			if err != nil {
 				return nil, err
 			}

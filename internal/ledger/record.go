@@ -37,7 +37,8 @@ const (
 // sqlOf is the text of each statement. The journal keeps it beside the values,
 // so that a text may change from one version to the next.
 var sqlOf = [statements]string{
-	putJob: `INSERT INTO job (` + plainColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
+	putJob: `INSERT INTO job (` + plainColumns +
+		`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
 	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
 		last=excluded.last, last_started_at=excluded.last_started_at, last_ended_at=excluded.last_ended_at, last_exit_code=excluded.last_exit_code, last_reason=excluded.last_reason,
 		last_cpu=excluded.last_cpu, last_memory=excluded.last_memory, last_output=excluded.last_output`,
@@ -208,8 +209,10 @@ func (c columns) args(to []any) []any {
 // state: the journal is read by these.
 func jobColumnsOf(c columns, j *Job) columns {
 	f := j.Facts
-	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir)
-	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started), nano(j.Ended), int64(j.Ran))
+	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod),
+		int64(f.Dev), int64(f.Ino)).flag(f.Dir)
+	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started),
+		nano(j.Ended), int64(j.Ran))
 	c = c.exit(j.Exit).text(j.Reason).place(j.FileNow).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
 	if j.Last == nil {
 		return c
@@ -222,8 +225,10 @@ const jobState = 4
 func placementColumnsOf(c columns, p *Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
-	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size, int64(g.Mod))
-	return c.flag(p.Replaced).text(p.Kept).flag(p.Chained).text(string(p.State), string(p.FinalState)).num(int64(f.Mode), int64(p.Made))
+	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size,
+		int64(g.Mod))
+	return c.flag(p.Replaced).text(p.Kept).flag(p.Chained).text(string(p.State),
+		string(p.FinalState)).num(int64(f.Mode), int64(p.Made))
 }
 
 func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
@@ -236,7 +241,8 @@ func lastColumnsOf(c columns, a *Attempt) columns {
 
 func knownColumnsOf(c columns, k *Known) columns {
 	f := k.Facts
-	return c.text(k.Rule, k.File).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
+	return c.text(k.Rule, k.File).num(f.Size, int64(f.Mod), int64(f.Dev),
+		int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
 }
 
 // Record writes a job's row. was is the state that was recorded before, "" for
@@ -293,32 +299,38 @@ func (l *Ledger) tallied(j *Job, was State) {
 // RecordMembers writes the rows of a job's further files. A job never gains
 // files; rows behind its last are ones that went.
 func (l *Ledger) RecordMembers(j Job) {
-	l.w.add(rowKey{of: membersRow, id: j.ID}, &record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
+	l.w.add(rowKey{of: membersRow, id: j.ID},
+		&record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
 	for i, m := range j.Extra {
 		f := m.Facts
 		l.w.add(rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember, columns: columns{}.
-			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.FileNow)})
+			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev),
+			int64(f.Ino)).place(m.FileNow)})
 	}
 }
 
 // RememberContent notes content that a rule never takes again.
 func (l *Ledger) RememberContent(rule, hash string, job int64) {
-	l.w.addNamed(rowName{contentRow, knownKey{rule, hash}}, &record{statement: putContent, columns: columns{}.text(rule, hash).num(job)})
+	l.w.addNamed(rowName{contentRow, knownKey{rule, hash}},
+		&record{statement: putContent, columns: columns{}.text(rule, hash).num(job)})
 }
 
 // RecordWatched notes that a rule has watched a folder.
 func (l *Ledger) RecordWatched(rule, folder string) {
-	l.w.addNamed(rowName{watchedRow, knownKey{rule, folder}}, &record{statement: putWatched, columns: columns{}.text(rule, folder)})
+	l.w.addNamed(rowName{watchedRow, knownKey{rule, folder}},
+		&record{statement: putWatched, columns: columns{}.text(rule, folder)})
 }
 
 // RecordPause notes that a rule is paused, or goes on; "" is all rules.
 func (l *Ledger) RecordPause(rule string, paused bool) {
-	l.w.addNamed(rowName{pauseRow, knownKey{rule: rule}}, &record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
+	l.w.addNamed(rowName{pauseRow, knownKey{rule: rule}},
+		&record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
 }
 
 // RememberMount notes the mount point that a folder lies on, "" to forget it.
 func (l *Ledger) RememberMount(folder, point string) {
-	l.w.addNamed(rowName{mountRow, knownKey{file: folder}}, &record{statement: putMount, columns: columns{}.text(folder, point)})
+	l.w.addNamed(rowName{mountRow, knownKey{file: folder}},
+		&record{statement: putMount, columns: columns{}.text(folder, point)})
 }
 
 // RecordBoot notes in which start of the system the ledger is used.

@@ -26,7 +26,8 @@ const (
 )
 
 // States lists all states in the order in which a job can pass through them.
-var States = []State{Settling, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Vanished, Cancelled, Reverted}
+var States = []State{Settling, Held, Queued, Running, Retrying, Processed, Failed, Skipped, Vanished, Cancelled,
+	Reverted}
 
 // Final reports whether a job in this state is over.
 func (s State) Final() bool {

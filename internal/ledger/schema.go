@@ -408,9 +408,11 @@ func (l *Ledger) checkVersion() error {
 	case have == 0 && id == 0:
 		return ErrNone
 	case id != applicationID:
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in state_folder", path)
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in "+
+			"state_folder", path)
 	case have > version:
-		return fmt.Errorf("the ledger %s was written by a newer stilltide (schema %d, this program knows %d); use that one", path, have, version)
+		return fmt.Errorf("the ledger %s was written by a newer stilltide (schema %d, this program knows %d); "+
+			"use that one", path, have, version)
 	}
 	return nil
 }
@@ -422,7 +424,8 @@ func (l *Ledger) mustBeEmpty() error {
 		return l.damaged(err)
 	}
 	if tables > 0 {
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in state_folder", filepath.Join(l.folder, FileName))
+		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in "+
+			"state_folder", filepath.Join(l.folder, FileName))
 	}
 	return nil
 }

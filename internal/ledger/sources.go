@@ -22,7 +22,8 @@ func MemoryOf(l rememberer) func(plan.Candidate) (take.Memory, bool, error) {
 // by itself or with a folder that it lies in.
 func OriginOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error) {
 	name, before, ok, err := l.Origin(c.Unit, facts)
-	for at := filepath.Dir(c.Unit); err == nil && !ok && at != c.Root && at != filepath.Dir(at); at = filepath.Dir(at) {
+	for at := filepath.Dir(c.Unit); err == nil && !ok && at != c.Root &&
+		at != filepath.Dir(at); at = filepath.Dir(at) {
 		name, before, ok, err = l.FolderOrigin(at)
 	}
 	switch {

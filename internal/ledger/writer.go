@@ -51,7 +51,8 @@ func startWriter(l *Ledger) (*writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &writer{l: l, conn: conn, rows: newUnderway(), burst: lateAfterBurst, kick: make(chan struct{}, 1), ended: make(chan struct{}), stop: make(chan struct{})}
+	w := &writer{l: l, conn: conn, rows: newUnderway(), burst: lateAfterBurst, kick: make(chan struct{}, 1),
+		ended: make(chan struct{}), stop: make(chan struct{})}
 	if err := conn.Raw(w.prepare); err != nil {
 		return nil, err
 	}
@@ -199,7 +200,8 @@ func (w *writer) close() error {
 	w.closeStatements()
 	w.conn.Close()
 	if n := w.rows.count(); n > 0 {
-		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the files again", n)
+		return fmt.Errorf("the last %d records could not be written to the ledger; the next start finds the "+
+			"files again", n)
 	}
 	return nil
 }
@@ -280,7 +282,8 @@ func (w *writer) next() (c commit, wait time.Duration, closing bool) {
 	}
 	c.urgent = u.take(maxRows)
 	everything := all && len(u.urgent) == 0
-	c.journal = !everything && len(c.urgent) > 0 && (u.journaled > 0 || len(c.urgent) >= journalFrom && (len(w.waiting) > 0 || c.intends()))
+	c.journal = !everything && len(c.urgent) > 0 && (u.journaled > 0 || len(c.urgent) >= journalFrom &&
+		(len(w.waiting) > 0 || c.intends()))
 	c.first = u.lastJournal + 1
 	if !everything && !c.journal {
 		u.supersede(c.urgent)

@@ -60,7 +60,8 @@ const every = time.Second
 
 // Run shows the view until the user quits or the context ends, and leaves the terminal as it was.
 func Run(ctx context.Context, src Source, in io.Reader, out io.Writer) error {
-	_, err := tea.NewProgram(newModel(src), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out), tea.WithFPS(20)).Run()
+	_, err := tea.NewProgram(newModel(src), tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(out),
+		tea.WithFPS(20)).Run()
 	if ctx.Err() != nil {
 		return nil
 	}
@@ -311,7 +312,8 @@ func (m *model) jobKey(key string, row Row) (tea.Model, tea.Cmd) {
 		m.confirm = row.ID
 		m.says = fmt.Sprintf("Cancel job %d (%s)? y cancels it, any other key does not.", row.ID, row.File)
 	case "enter", "o":
-		m.output = &outputView{id: row.ID, title: fmt.Sprintf("Job %d: %s, %s", row.ID, row.Rule, row.File), follow: true}
+		m.output = &outputView{id: row.ID, title: fmt.Sprintf("Job %d: %s, %s", row.ID, row.Rule, row.File),
+			follow: true}
 		return m, m.readOutput
 	}
 	return m, nil

@@ -52,7 +52,8 @@ func keys(wide int) string {
 	if wide < 100 {
 		return ink.Cut("↑↓ choose  enter output  p pause all  P rule  r retry  c cancel  q quit", wide)
 	}
-	return "↑↓ choose a job   enter what it prints   p pause all, or go on   P pause its rule   r retry   c cancel   tab next list   q quit"
+	return "↑↓ choose a job   enter what it prints   p pause all, or go on   P pause its rule   r retry   c " +
+		"cancel   tab next list   q quit"
 }
 
 // headline answers: is it alive, and is anything wrong?
@@ -220,7 +221,8 @@ func (m *model) row(r Row, l layout, selected bool) string {
 	if selected {
 		mark = "▸ "
 	}
-	head := mark + pad(strconv.FormatInt(r.ID, 10), 5) + "  " + ink.Pad(ink.Cut(r.Rule, l.rule), l.rule) + "  " + ink.Pad(ink.Cut(r.File, l.file), l.file) + "  "
+	head := mark + pad(strconv.FormatInt(r.ID, 10), 5) + "  " + ink.Pad(ink.Cut(r.Rule, l.rule), l.rule) + "  " +
+		ink.Pad(ink.Cut(r.File, l.file), l.file) + "  "
 	state := ""
 	if r.State != ledger.Running {
 		state = ink.Pad(string(r.State), 9) + " "
@@ -261,7 +263,8 @@ func (m *model) outputLines() []string {
 	for len(lines) < m.height-2 {
 		lines = append(lines, "")
 	}
-	where := fmt.Sprintf("lines %d to %d of %d", min(v.top+1, len(v.lines)), min(v.top+page, len(v.lines)), len(v.lines))
+	where := fmt.Sprintf("lines %d to %d of %d", min(v.top+1, len(v.lines)), min(v.top+page, len(v.lines)),
+		len(v.lines))
 	if v.follow {
 		where += ", following"
 	}

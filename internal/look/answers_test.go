@@ -11,14 +11,16 @@ import (
 
 // shares makes Answers that know of two file systems which may not answer.
 func shares() *Answers {
-	a := &Answers{table: func() []string { return []string{"/net", "/net/inner"} }, linked: map[string]string{"/home/link": "/net/inner/x"}}
+	a := &Answers{table: func() []string { return []string{"/net", "/net/inner"} },
+		linked: map[string]string{"/home/link": "/net/inner/x"}}
 	a.Refresh()
 	return a
 }
 
 func TestWhatMayNotAnswer(t *testing.T) {
 	a := shares()
-	for path, at := range map[string]string{"/net": "/net", "/net/a/b": "/net", "/net/inner/c": "/net/inner", "/home/link/d": "/net/inner", "/network": "", "/home": "", "/": ""} {
+	for path, at := range map[string]string{"/net": "/net", "/net/a/b": "/net", "/net/inner/c": "/net/inner",
+		"/home/link/d": "/net/inner", "/network": "", "/home": "", "/": ""} {
 		point, is := a.Unsure(path)
 		require.Equal(t, at, point, path)
 		require.Equal(t, at != "", is, path)
@@ -43,7 +45,8 @@ func TestNobodyWaitsForWhatDoesNotAnswer(t *testing.T) {
 		require.Equal(t, NoAnswer{"/net"}, a.Ask("/net/b", Patience, func() { came.Add(1) }))
 		require.Equal(t, Patience, time.Since(begun), "it does not wait again")
 		require.NoError(t, a.Ask("/net/inner/c", Patience, func() {}))
-		require.NoError(t, a.Ask("/home/d", Patience, func() { time.Sleep(time.Second) }), "what is sure to answer is waited for")
+		require.NoError(t, a.Ask("/home/d", Patience, func() { time.Sleep(time.Second) }),
+			"what is sure to answer is waited for")
 
 		var order []int
 		for i := range 3 {

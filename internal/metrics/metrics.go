@@ -49,17 +49,20 @@ func Serve(address string, w Watcher) (*Server, error) {
 	}
 	s := &Server{
 		watcher: w,
-		waited: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "stilltide_job_wait_seconds", Buckets: spans,
-			Help: "Time from a file being taken to the start of its first attempt."}, []string{"rule"}),
+		waited: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "stilltide_job_wait_seconds",
+			Buckets: spans,
+			Help:    "Time from a file being taken to the start of its first attempt."}, []string{"rule"}),
 		ran: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "stilltide_job_run_seconds", Buckets: spans,
 			Help: "Running time of all attempts of a job."}, []string{"rule"}),
 	}
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(s.waited, s.ran, gauges{w}, collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector())
+	registry.MustRegister(s.waited, s.ran, gauges{w},
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector())
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
 	mux.HandleFunc("GET /healthz", s.health)
-	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, IdleTimeout: 10 * time.Second, ConnState: atMost(maxConnections)}
+	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
+		IdleTimeout: 10 * time.Second, ConnState: atMost(maxConnections)}
 	go s.http.Serve(l) // ends with Close
 	return s, nil
 }
@@ -119,14 +122,21 @@ func (s *Server) Close() {
 }
 
 var (
-	openJobs = prometheus.NewDesc("stilltide_jobs", "Jobs that are not over, by rule and state.", []string{"rule", "state"}, nil)
-	ended    = prometheus.NewDesc("stilltide_jobs_ended_total", "Jobs that are over, by rule and state, over the ledger's whole life.", []string{"rule", "state"}, nil)
-	waiting  = prometheus.NewDesc("stilltide_settling_files", "Files that have not settled yet, by rule.", []string{"rule"}, nil)
-	trouble  = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.", []string{"rule"}, nil)
-	paused   = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
-	present  = prometheus.NewDesc("stilltide_folder_present", "1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
-	writable = prometheus.NewDesc("stilltide_ledger_writable", "1 if the ledger can be written; nothing starts while it cannot.", nil, nil)
-	started  = prometheus.NewDesc("stilltide_start_time_seconds", "When the watcher was started, in seconds since 1970.", nil, nil)
+	openJobs = prometheus.NewDesc("stilltide_jobs", "Jobs that are not over, by rule and state.",
+		[]string{"rule", "state"}, nil)
+	ended = prometheus.NewDesc("stilltide_jobs_ended_total",
+		"Jobs that are over, by rule and state, over the ledger's whole life.", []string{"rule", "state"}, nil)
+	waiting = prometheus.NewDesc("stilltide_settling_files", "Files that have not settled yet, by rule.",
+		[]string{"rule"}, nil)
+	trouble = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.",
+		[]string{"rule"}, nil)
+	paused  = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
+	present = prometheus.NewDesc("stilltide_folder_present",
+		"1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
+	writable = prometheus.NewDesc("stilltide_ledger_writable",
+		"1 if the ledger can be written; nothing starts while it cannot.", nil, nil)
+	started = prometheus.NewDesc("stilltide_start_time_seconds",
+		"When the watcher was started, in seconds since 1970.", nil, nil)
 )
 
 // gauges asks the watcher each time somebody looks.

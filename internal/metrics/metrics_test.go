@@ -52,10 +52,12 @@ func get(t *testing.T, url, accept string) (int, string, string) {
 
 // The page is read by a parser that shares no code with what wrote it.
 func TestThePageIsOpenMetrics(t *testing.T) {
-	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`}, Settling: map[string]int{`slips "x"`: 2},
-		Folders: map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""}}}
+	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
+		Settling: map[string]int{`slips "x"`: 2},
+		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""}}}
 	s, url := serve(t, w)
-	s.Ended(ledger.Job{Rule: "slips", State: ledger.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0), Ran: time.Minute})
+	s.Ended(ledger.Job{Rule: "slips", State: ledger.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
+		Ran: time.Minute})
 	status, kind, body := get(t, url+"/metrics", "application/openmetrics-text; version=1.0.0")
 	require.Equal(t, http.StatusOK, status)
 	require.Contains(t, kind, "application/openmetrics-text; version=1.0.0")

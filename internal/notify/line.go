@@ -47,7 +47,8 @@ type line struct {
 }
 
 func newLine(h *Hub, name string, c rule.Channel, waiting []string) *line {
-	l := &line{hub: h, name: name, channel: c, send: newSender(h.o, name, c), queue: waiting, kick: make(chan struct{}, 1)}
+	l := &line{hub: h, name: name, channel: c, send: newSender(h.o, name, c), queue: waiting,
+		kick: make(chan struct{}, 1)}
 	l.ctx, l.cancel = context.WithCancel(context.Background())
 	return l
 }
@@ -81,7 +82,8 @@ func (l *line) add(id string) {
 	l.mu.Unlock()
 	if dropped != "" {
 		l.hub.box.remove(dropped)
-		l.hub.o.Report(fmt.Sprintf("more than %d notices wait for the channel %s, so the oldest was dropped", maxWaiting, l.name))
+		l.hub.o.Report(fmt.Sprintf("more than %d notices wait for the channel %s, so the oldest was dropped",
+			maxWaiting, l.name))
 	}
 	l.wake()
 }
@@ -134,7 +136,8 @@ func (l *line) run() {
 			continue
 		}
 		if time.Since(m.Last) > keepTrying {
-			l.hub.o.Report(fmt.Sprintf("a notice for the channel %s could not be delivered for a day and was dropped: %s", l.name, m.Title))
+			l.hub.o.Report(fmt.Sprintf("a notice for the channel %s could not be delivered for a day and was "+
+				"dropped: %s", l.name, m.Title))
 			l.done(id)
 			continue
 		}
@@ -159,7 +162,8 @@ func (l *line) told(err error) {
 	l.mu.Unlock()
 	switch {
 	case err != nil && !was:
-		l.hub.o.Report(fmt.Sprintf("the channel %s cannot deliver: %v; it will be tried again, and jobs go on", l.name, err))
+		l.hub.o.Report(fmt.Sprintf("the channel %s cannot deliver: %v; it will be tried again, and jobs go on",
+			l.name, err))
 	case err == nil && was:
 		l.hub.o.Report(fmt.Sprintf("the channel %s delivers again", l.name))
 	}

@@ -86,7 +86,8 @@ func (h *Hub) Use(channels rule.Channels) {
 func plain(c rule.Channel) any {
 	mail := ""
 	if c.Mail != nil {
-		mail = fmt.Sprint(c.Mail.Server.S, c.Mail.From.S, texts(c.Mail.To), c.Mail.User.S, c.Mail.Password.S, c.Mail.Secrecy)
+		mail = fmt.Sprint(c.Mail.Server.S, c.Mail.From.S, texts(c.Mail.To), c.Mail.User.S, c.Mail.Password.S,
+			c.Mail.Secrecy)
 	}
 	return []any{c.Desktop, c.Webhook.S, c.Secret.S, c.Command.S, c.DigestTime(), c.Base, mail}
 }
@@ -169,7 +170,8 @@ func (h *Hub) Beat(channel string, e notice.Event) {
 
 // One makes a message of one event.
 func One(channel string, e notice.Event) notice.Message {
-	return notice.Compose(notice.Message{Channel: channel, Counts: map[notice.Kind]int{e.Kind: 1}, Events: []notice.Event{e}, First: e.At, Last: e.At})
+	return notice.Compose(notice.Message{Channel: channel, Counts: map[notice.Kind]int{e.Kind: 1},
+		Events: []notice.Event{e}, First: e.At, Last: e.At})
 }
 
 // run moves messages that are due into the outbox.

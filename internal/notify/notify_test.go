@@ -59,7 +59,8 @@ func openHub(t *testing.T, state string, channels rule.Channels) (*Hub, *said) {
 }
 
 func failedEvent(name string) notice.Event {
-	return notice.Event{Kind: notice.Failed, At: time.Now(), Rule: "gauge-readings", File: "/in/" + name, Job: 7, Text: "line 3 says -99.99"}
+	return notice.Event{Kind: notice.Failed, At: time.Now(), Rule: "gauge-readings", File: "/in/" + name, Job: 7,
+		Text: "line 3 says -99.99"}
 }
 
 const secret = "whsec_C2FVsBQIhrscChlQIMV+b5sSYspob7oD"
@@ -69,7 +70,8 @@ func TestAWebHookIsACloudEventAndIsSigned(t *testing.T) {
 	require.NoError(t, err)
 	defer hook.Close()
 	t.Setenv("OFFICE_SECRET", secret)
-	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()), Secret: text("OFFICE_SECRET"), Digest: quickly(20 * time.Millisecond)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text(hook.Address()),
+		Secret: text("OFFICE_SECRET"), Digest: quickly(20 * time.Millisecond)}})
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	h.Tell([]string{"office"}, failedEvent("b ü.csv"))
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 5*time.Second, time.Millisecond)
@@ -103,7 +105,8 @@ func TestARefusedMessageIsTriedAgainWithTheSameName(t *testing.T) {
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 10*time.Second, 5*time.Millisecond)
 	h.Close()
-	require.Contains(t, s.all(), "the channel office cannot deliver: "+hook.Address()+" answered 503 Service Unavailable; it will be tried again, and jobs go on")
+	require.Contains(t, s.all(), "the channel office cannot deliver: "+hook.Address()+
+		" answered 503 Service Unavailable; it will be tried again, and jobs go on")
 	require.Contains(t, s.all(), "the channel office delivers again")
 }
 
@@ -169,7 +172,9 @@ func TestALetter(t *testing.T) {
 	require.NoError(t, err)
 	defer server.Close()
 	h, s := openHub(t, t.TempDir(), rule.Channels{"duty": {Digest: quickly(0), Mail: &rule.Mail{
-		Server: text(server.Address()), From: text("tide@kelder.example"), To: []rule.Text{text("duty@kelder.example"), text("chief@kelder.example")}, Secrecy: rule.StartTLSIfOffered}}})
+		Server: text(server.Address()), From: text("tide@kelder.example"),
+		To:      []rule.Text{text("duty@kelder.example"), text("chief@kelder.example")},
+		Secrecy: rule.StartTLSIfOffered}}})
 	h.Tell([]string{"duty"}, failedEvent("warder\nSubject: other.txt"))
 	require.Eventually(t, func() bool { return len(server.All()) == 1 }, 5*time.Second, time.Millisecond)
 	h.Close()
@@ -213,7 +218,8 @@ func TestADesktopNotification(t *testing.T) {
 // privateBus starts a message bus of the test's own.
 func privateBus(t *testing.T) string {
 	daemon := machine.Program(t, "dbus-daemon")
-	cmd := exec.Command(daemon, "--session", "--nofork", "--nopidfile", "--print-address=1", "--address=unix:dir="+t.TempDir())
+	cmd := exec.Command(daemon, "--session", "--nofork", "--nopidfile", "--print-address=1", "--address=unix:dir="+
+		t.TempDir())
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -229,16 +235,24 @@ func privateBus(t *testing.T) string {
 func TestACommand(t *testing.T) {
 	dir := t.TempDir()
 	script := filepath.Join(dir, "page")
-	require.NoError(t, os.WriteFile(script, []byte("#!/bin/sh\n{ printf '%s|%s|%s\\n' \"$1\" \"$2\" \"$3\"; cat; } > "+filepath.Join(dir, "got.new")+"\nmv "+dir+"/got.new "+dir+"/got\n"), 0o700))
+	require.NoError(t, os.WriteFile(script,
+		[]byte("#!/bin/sh\n{ printf '%s|%s|%s\\n' \"$1\" \"$2\" \"$3\"; cat; } > "+filepath.Join(dir, "got.new")+
+			"\nmv "+dir+"/got.new "+dir+"/got\n"), 0o700))
 	line := "./page {title} {count} {channel}"
-	h, s := openHub(t, t.TempDir(), rule.Channels{"pager": {Command: text(line), Run: command1(t, line), Base: dir, Digest: quickly(20 * time.Millisecond)}})
+	h, s := openHub(t, t.TempDir(), rule.Channels{"pager": {Command: text(line), Run: command1(t, line), Base: dir,
+		Digest: quickly(20 * time.Millisecond)}})
 	h.Tell([]string{"pager"}, failedEvent("$(touch hacked).csv"))
-	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "got")); return err == nil || s.all() != "" }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "got"))
+		return err == nil ||
+			s.all() != ""
+	}, 5*time.Second, time.Millisecond)
 	h.Close()
 	require.Empty(t, s.all())
 	got, err := os.ReadFile(filepath.Join(dir, "got"))
 	require.NoError(t, err)
-	require.Equal(t, "gauge-readings: $(touch hacked).csv failed|1|pager\ngauge-readings: /in/$(touch hacked).csv failed (job 7): line 3 says -99.99\n", string(got))
+	require.Equal(t, "gauge-readings: $(touch hacked).csv failed|1|pager\ngauge-readings: /in/$(touch "+
+		"hacked).csv failed (job 7): line 3 says -99.99\n", string(got))
 	require.NoFileExists(t, filepath.Join(dir, "hacked"))
 }
 
@@ -246,9 +260,11 @@ func TestChangedChannelsTakeOver(t *testing.T) {
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
-	h, _ := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text("http://127.0.0.1:1/none"), Digest: quickly(0)}})
+	h, _ := openHub(t, t.TempDir(), rule.Channels{"office": {Webhook: text("http://127.0.0.1:1/none"),
+		Digest: quickly(0)}})
 	h.Tell([]string{"office"}, failedEvent("a.csv"))
-	require.Eventually(t, func() bool { return len(h.box.waiting()["office"]) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return len(h.box.waiting()["office"]) == 1 }, 5*time.Second,
+		time.Millisecond)
 	h.Use(rule.Channels{"office": {Webhook: text(hook.Address()), Digest: quickly(0)}})
 	require.Eventually(t, func() bool { return len(hook.All()) == 1 }, 5*time.Second, time.Millisecond)
 	h.Close()

@@ -69,7 +69,8 @@ func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
 	defer conn.Close()
 	service := conn.Object(notificationService, notificationPath)
 	var abilities []string
-	if err := service.CallWithContext(ctx, notificationService+".GetCapabilities", 0).Store(&abilities); err != nil {
+	if err := service.CallWithContext(ctx, notificationService+".GetCapabilities",
+		0).Store(&abilities); err != nil {
 		return fmt.Errorf("no notification service answers: %w", err)
 	}
 	body := shortened(m.Text)
@@ -80,7 +81,8 @@ func (desktop) send(ctx context.Context, _ string, m notice.Message) error {
 	if m.Counts[notice.Blocked]+m.Counts[notice.Failed] > 0 {
 		hints["category"] = dbus.MakeVariant("transfer.error")
 	}
-	call := service.CallWithContext(ctx, notificationService+".Notify", 0, "Still Tide", uint32(0), "", m.Title, body, []string{}, hints, int32(-1))
+	call := service.CallWithContext(ctx, notificationService+".Notify", 0, "Still Tide", uint32(0), "", m.Title,
+		body, []string{}, hints, int32(-1))
 	if call.Err != nil {
 		return fmt.Errorf("the notification service refused it: %w", call.Err)
 	}
@@ -93,7 +95,8 @@ func shortened(text string) string {
 	if len(lines) <= maxDesktopLines {
 		return text
 	}
-	return strings.Join(append(lines[:maxDesktopLines-1:maxDesktopLines-1], fmt.Sprintf("and %d more lines", len(lines)-maxDesktopLines+1)), "\n")
+	return strings.Join(append(lines[:maxDesktopLines-1:maxDesktopLines-1],
+		fmt.Sprintf("and %d more lines", len(lines)-maxDesktopLines+1)), "\n")
 }
 
 // webhook posts a CloudEvent (specification 1.0, JSON format, structured
@@ -122,7 +125,8 @@ func eventType(m notice.Message) string {
 }
 
 func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
-	body, err := json.Marshal(cloudEvent{SpecVersion: "1.0", ID: id, Source: w.source, Type: eventType(m), Time: m.Last, ContentType: "application/json", Data: m})
+	body, err := json.Marshal(cloudEvent{SpecVersion: "1.0", ID: id, Source: w.source, Type: eventType(m),
+		Time: m.Last, ContentType: "application/json", Data: m})
 	if err != nil {
 		return err
 	}
@@ -136,7 +140,10 @@ func (w webhook) send(ctx context.Context, id string, m notice.Message) error {
 	if err := w.sign(req, id, body, time.Now()); err != nil {
 		return err
 	}
-	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	res, err := client.Do(req)
 	if err != nil {
 		var inner *url.Error
@@ -230,9 +237,11 @@ func (l email) client() (*mail.Client, error) {
 	if l.User.Set() {
 		password := os.Getenv(l.Password.S)
 		if password == "" {
-			return nil, fmt.Errorf("the environment variable %s, which holds the password, is not set", l.Password.S)
+			return nil, fmt.Errorf("the environment variable %s, which holds the password, is not set",
+				l.Password.S)
 		}
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(l.User.S), mail.WithPassword(password))
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(l.User.S),
+			mail.WithPassword(password))
 	}
 	return mail.NewClient(host, options...)
 }
@@ -250,7 +259,8 @@ func (c command) send(ctx context.Context, _ string, m notice.Message) error {
 		for _, n := range m.Counts {
 			total += n
 		}
-		return fill.Text(map[string]string{"title": m.Title, "text": m.Text, "count": strconv.Itoa(total), "channel": c.name}[word]), nil
+		return fill.Text(map[string]string{"title": m.Title, "text": m.Text, "count": strconv.Itoa(total),
+			"channel": c.name}[word]), nil
 	})
 	if err != nil {
 		return err

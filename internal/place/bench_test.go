@@ -34,7 +34,8 @@ func benchmarkMove(b *testing.B, untouched bool) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))), Expect: facts, Same: rule.SameNumber, Ledger: folder, Job: int64(i), Untouched: untouched})
+		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))),
+			Expect: facts, Same: rule.SameNumber, Ledger: folder, Job: int64(i), Untouched: untouched})
 	}
 	b.ReportAllocs()
 	b.ResetTimer()

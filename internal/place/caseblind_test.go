@@ -54,7 +54,8 @@ func TestWithoutCase(t *testing.T) {
 					f, err := watchfs.LookAny(source)
 					require.NoError(t, err)
 					require.True(t, f.Exists)
-					r := Request{Source: source, To: plan.Spot{Root: at, Name: name}, Expect: f, Part: ".stilltide-t", Kept: filepath.Join(t.TempDir(), "kept"), Same: same}
+					r := Request{Source: source, To: plan.Spot{Root: at, Name: name}, Expect: f,
+						Part: ".stilltide-t", Kept: filepath.Join(t.TempDir(), "kept"), Same: same}
 					r.Stage = func([]Staged) error { return nil }
 					var p Placer
 					do := p.Move
@@ -83,7 +84,8 @@ func TestWithoutCaseANormalFormIsCarriedOut(t *testing.T) {
 	at := blind(t)
 	f := write(t, filepath.Join(at, "Kai\u0308.txt"), "one")
 	var p Placer
-	_, err := p.Move(Request{Source: filepath.Join(at, "Kai\u0308.txt"), To: plan.Spot{Root: at, Name: "Ka\u00ef.txt"}, Expect: f, Part: ".stilltide-t"})
+	_, err := p.Move(Request{Source: filepath.Join(at, "Kai\u0308.txt"),
+		To: plan.Spot{Root: at, Name: "Ka\u00ef.txt"}, Expect: f, Part: ".stilltide-t"})
 	require.NoError(t, err)
 	entries, err := os.ReadDir(at)
 	require.NoError(t, err)
@@ -97,7 +99,8 @@ func TestWithoutCaseAnotherFile(t *testing.T) {
 	f := write(t, filepath.Join(at, "in", "A.txt"), "one")
 	write(t, filepath.Join(at, "out", "a.TXT"), "two")
 	var p Placer
-	res, err := p.Move(Request{Source: filepath.Join(at, "in", "A.txt"), To: plan.Spot{Root: filepath.Join(at, "out"), Name: "A.txt"}, Expect: f, Part: ".stilltide-t"})
+	res, err := p.Move(Request{Source: filepath.Join(at, "in", "A.txt"),
+		To: plan.Spot{Root: filepath.Join(at, "out"), Name: "A.txt"}, Expect: f, Part: ".stilltide-t"})
 	require.NoError(t, err)
 	require.Equal(t, filepath.Join(at, "out", "A-2.txt"), res.Target)
 	require.Equal(t, map[string]string{"out/a.TXT": "two", "out/A-2.txt": "one"}, all(t, at))

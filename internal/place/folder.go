@@ -71,7 +71,8 @@ func removeMade(path string, n int) {
 
 // ErrSwapped says that a folder on the way from the watched folder to the source is a
 // link now. The watcher has not followed it, so whatever is behind it is no file of a rule.
-var ErrSwapped = errors.New("a folder on the way to it is a link now, and links below a watched folder are not followed")
+var ErrSwapped = errors.New("a folder on the way to it is a link now, and links below a watched folder are not " +
+	"followed")
 
 // openSource opens the folder that a source lies in. The way from root to it may not
 // pass through links.

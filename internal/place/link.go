@@ -33,13 +33,17 @@ func (p *Placer) Symlink(r Request) (Result, error) {
 		f, err := p.system().Stat(at)
 		return Result{Target: at, Facts: f, Same: true}, err
 	}
-	return p.link(r, &Payload{Size: -1}, func(r *Request, d *folder, part string) error { return p.system().Symlink(r.Source, d, part) })
+	return p.link(r, &Payload{Size: -1},
+		func(r *Request, d *folder, part string) error { return p.system().Symlink(r.Source, d, part) })
 }
 
 // Link makes a second name of the source, on the same file system. Content that is there
 // already is not stored under another number.
 func (p *Placer) Link(r Request) (Result, error) {
-	return p.link(r, nil, func(r *Request, d *folder, part string) error { return p.system().Link(r.from, r.base(), d, part) })
+	return p.link(r, nil, func(r *Request, d *folder, part string) error {
+		return p.system().Link(r.from, r.base(),
+			d, part)
+	})
 }
 
 // link puts what to makes in its place; is is what may be there already, nil for the source's
@@ -58,11 +62,13 @@ func (p *Placer) link(r Request, is *Payload, to func(r *Request, d *folder, par
 	if is == nil {
 		is = r.payload()
 	}
-	return p.put(r, content{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string, error) {
+	return p.put(r, content{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string,
+		error) {
 		_ = p.system().DiscardIn(d, part) // of an earlier try that was ended by force
 		err := to(&r, d, part)
 		if isCrossDevice(err) {
-			return nil, fmt.Errorf("%s cannot have a second name in %s: it lies on another file system", r.Source, d.path)
+			return nil, fmt.Errorf("%s cannot have a second name in %s: it lies on another file system", r.Source,
+				d.path)
 		}
 		if err != nil {
 			return nil, cannot(r.Source, "linked from "+d.path, err)

@@ -131,7 +131,8 @@ func (m *Numbers) likely(path string, of *Payload, taken func(n int) bool) []int
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	var found []int
-	if wanted, n, ok := numberOf(filepath.Base(of.Path)); ok && n < s.next && strings.EqualFold(wanted, filepath.Base(path)) {
+	if wanted, n, ok := numberOf(filepath.Base(of.Path)); ok && n < s.next && strings.EqualFold(wanted,
+		filepath.Base(path)) {
 		found = append(found, n)
 	}
 	if read {

@@ -18,7 +18,8 @@ import (
 )
 
 func TestNumberOfIsTheOppositeOfNumbered(t *testing.T) {
-	for _, name := range []string{"a", "a.txt", ".hidden", "a-2", "a-2.txt", "a.tar.gz", "a.failed.txt", "-", "a-.x"} {
+	for _, name := range []string{"a", "a.txt", ".hidden", "a-2", "a-2.txt", "a.tar.gz", "a.failed.txt", "-",
+		"a-.x"} {
 		for _, n := range []int{2, 3, 10, 12345} {
 			wanted, got, ok := numberOf(Numbered(name, n))
 			require.True(t, ok, name)
@@ -47,7 +48,8 @@ func TestRememberedNumbersChangeNothing(t *testing.T) {
 // leaves names to others. It tells what came of each.
 func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []string) {
 	names := []string{"a.txt", "b", "a-2.txt"}
-	contents := []string{"", "1", "2", "33", "44", strings.Repeat("x", headSize) + "1", strings.Repeat("x", headSize) + "2"}
+	contents := []string{"", "1", "2", "33", "44", strings.Repeat("x", headSize) + "1",
+		strings.Repeat("x", headSize) + "2"}
 	for i := range 60 {
 		source := filepath.Join(dir, "in", fmt.Sprint(i))
 		write(t, source, contents[r.IntN(len(contents))])
@@ -64,14 +66,16 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 		}
 		facts, err := watchfs.Stat(source)
 		require.NoError(t, err)
-		req := Request{Source: source, To: to, Expect: facts, Ledger: "t", Job: int64(i), First: first, Kept: filepath.Join(dir, "kept")}
+		req := Request{Source: source, To: to, Expect: facts, Ledger: "t", Job: int64(i), First: first,
+			Kept: filepath.Join(dir, "kept")}
 		act, verb := p.Move, "move"
 		if r.IntN(3) == 0 {
 			act, verb = p.Copy, "copy"
 		}
 		res, err := act(req)
 		require.NoError(t, err)
-		story = append(story, strings.ReplaceAll(fmt.Sprintf("%s %s to %s: %s, same %v, here %v", verb, source, to.Path(), res.Target, res.Same, res.Here), dir+"/", ""))
+		story = append(story, strings.ReplaceAll(fmt.Sprintf("%s %s to %s: %s, same %v, here %v", verb, source,
+			to.Path(), res.Target, res.Same, res.Here), dir+"/", ""))
 	}
 	return story
 }

@@ -193,7 +193,8 @@ func (o realOps) Copy(from *folder, name string, d *folder, as string, whole boo
 }
 
 // copyFile copies one file that is no link.
-func (o realOps) copyFile(from *folder, name string, root *os.Root, as string, whole bool) (lost []string, err error) {
+func (o realOps) copyFile(from *folder, name string, root *os.Root, as string, whole bool) (lost []string,
+	err error) {
 	in, err := from.read(name)
 	if err != nil {
 		return nil, err
@@ -251,7 +252,8 @@ func (o realOps) copyContent(in, out *os.File) (n int64, err error) {
 
 // keepAttributes gives the copy the mode, times and extended attributes of
 // its original.
-func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time) error, whole bool) (lost []string, err error) {
+func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time) error, whole bool) (lost []string,
+	err error) {
 	if lost, err = copyXattrs(in, out); err != nil {
 		return lost, err
 	}

@@ -76,8 +76,10 @@ func Final(err error) bool {
 
 // Request is one placement.
 type Request struct {
-	Source string    // the file that is moved or copied
-	Root   string    // the watched folder that Source lies in or below: the way from there may pass through no link; "" for its own folder
+	Source string // the file that is moved or copied
+	// the watched folder that Source lies in or below: the way from there may pass through no link; "" for its own
+	// folder
+	Root   string
 	To     plan.Spot // the folder is made if needed
 	Expect file.Facts
 	Part   string // hidden name for a file on its way; the same after a crash, so that it can be found
@@ -86,7 +88,8 @@ type Request struct {
 	Same   rule.SameName // what happens if the name is there with other content; "" for number
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
-	First  []Ahead       // files that are to be placed here before this one: the names that they will have are left to them
+	// files that are to be placed here before this one: the names that they will have are left to them
+	First []Ahead
 	// Held reports whether a file at the target is another job's that still works on it: it
 	// will go on from there, so it neither stands in for the source nor is replaced.
 	Held  func(path string) bool
@@ -226,7 +229,8 @@ func (p *Placer) source(r *Request) (done func(), err error) {
 // base is the source's name in its folder.
 func (r *Request) base() string { return filepath.Base(r.Source) }
 
-func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) (d *folder, done func(), err error) {
+func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) (d *folder, done func(),
+	err error) {
 	if d = p.open[key]; d != nil {
 		return d, func() {}, nil
 	}
@@ -287,7 +291,8 @@ func (p *Placer) Move(r Request) (Result, error) {
 		if err == nil && !res.Here {
 			p.Numbers.Free(r.Source)
 		}
-		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, ErrGone) || again || len(p.open) == 0 && !errors.Is(err, fs.ErrNotExist) {
+		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, ErrGone) || again || len(p.open) == 0 &&
+			!errors.Is(err, fs.ErrNotExist) {
 			return res, err
 		}
 		p.End() // a folder was removed in this instant, or while it was kept open
@@ -450,7 +455,8 @@ func (p *Placer) tries(r *Request, d *folder, what *Payload) iter.Seq[int] {
 }
 
 // consider decides on one number; found is false if the next is to be looked at.
-func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*Payload, what *Payload) (c choice, found bool, err error) {
+func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*Payload,
+	what *Payload) (c choice, found bool, err error) {
 	name := Numbered(r.To.Name, n)
 	if !there.Exists {
 		is, err := mayTake(r, left[name], what)
@@ -482,7 +488,8 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	case r.Same == rule.SameFail:
 		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
 	case r.Same == rule.SameReplace:
-		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.at(name), ErrTaken)
+		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.at(name),
+			ErrTaken)
 	}
 	return choice{}, false, nil
 }
@@ -586,7 +593,8 @@ func (p *Placer) finished(src source, r *Request, d *folder, name string) (Resul
 	}
 	if now.Exists && !src.is(now, r) {
 		if err := sys.Rename(d, name, r.from, r.base()); err != nil {
-			return Result{}, fmt.Errorf("%s was replaced during the move; what took its name lies in %s now: %w", r.Source, d.at(name), err)
+			return Result{}, fmt.Errorf("%s was replaced during the move; what took its name lies in %s now: %w",
+				r.Source, d.at(name), err)
 		}
 		return Result{}, ErrChanged
 	}

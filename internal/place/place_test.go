@@ -53,7 +53,8 @@ func all(t *testing.T, dir string) map[string]string {
 }
 
 func request(dir string, f file.Facts) Request {
-	return Request{Source: filepath.Join(dir, "in", "a.txt"), To: plan.Spot{Root: filepath.Join(dir, "out"), Rel: "deep", Name: "a.txt"},
+	return Request{Source: filepath.Join(dir, "in", "a.txt"), To: plan.Spot{Root: filepath.Join(dir, "out"),
+		Rel: "deep", Name: "a.txt"},
 		Expect: f, Part: ".stilltide-test", Kept: filepath.Join(dir, "kept")}
 }
 
@@ -143,7 +144,8 @@ var faults = []error{unix.ENOSPC, unix.EACCES, unix.EROFS, unix.ENAMETOOLONG, un
 
 // everyFault lets each operation of an act fail, one after the other, with
 // each error; check looks at what is left. setUp makes a new world.
-func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir string) error, setUp func(dir string), check func(dir, what string, err error)) {
+func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir string) error,
+	setUp func(dir string), check func(dir, what string, err error)) {
 	for _, fault := range faults {
 		for at := 1; ; at++ {
 			dir := t.TempDir()
@@ -189,14 +191,15 @@ func TestEveryFaultOfAMove(t *testing.T) {
 				r.Untouched = untouched
 				_, err = p.Move(r)
 				return err
-			}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") }, func(dir, what string, err error) {
-				files := all(t, dir)
-				require.Len(t, files, 1, what)
-				for path, content := range files {
-					require.Equal(t, "one", content, what)
-					require.Equal(t, err == nil, path == "out/deep/a.txt", what)
-				}
-			})
+			}, func(dir string) { write(t, filepath.Join(dir, "in/a.txt"), "one") },
+				func(dir, what string, err error) {
+					files := all(t, dir)
+					require.Len(t, files, 1, what)
+					for path, content := range files {
+						require.Equal(t, "one", content, what)
+						require.Equal(t, err == nil, path == "out/deep/a.txt", what)
+					}
+				})
 		}
 	}
 }
@@ -249,7 +252,8 @@ func TestEveryFaultOfReplacing(t *testing.T) {
 					}
 				}
 				got := all(t, dir)
-				if name == "move" && err != nil && got["kept"] == "old" { // the copy is in its place, but its source would not go
+				// the copy is in its place, but its source would not go
+				if name == "move" && err != nil && got["kept"] == "old" {
 					want["out/deep/a.txt"], want["kept"] = "new", "old"
 				}
 				require.Equal(t, want, got, name+": "+what)
@@ -273,7 +277,8 @@ func TestEveryFaultOfUnpacking(t *testing.T) {
 			require.Empty(t, files, what)
 			return
 		}
-		require.Equal(t, map[string]string{"out/deep/one": "1", "out/deep/sub/two": "2", "out/deep/sub/three": "3"}, files, what)
+		require.Equal(t, map[string]string{"out/deep/one": "1", "out/deep/sub/two": "2", "out/deep/sub/three": "3"},
+			files, what)
 	})
 }
 
@@ -394,7 +399,8 @@ func TestLinksInDestinations(t *testing.T) {
 	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "one"))
 	var p Placer
 	_, err := p.Move(r)
-	require.ErrorContains(t, err, filepath.Join(dir, "out/deep")+" cannot be made: a part of it that came from a placeholder is a link")
+	require.ErrorContains(t, err, filepath.Join(dir, "out/deep")+
+		" cannot be made: a part of it that came from a placeholder is a link")
 	require.Equal(t, map[string]string{"in/a.txt": "one"}, all(t, dir))
 	r.To.Root, r.To.Rel = filepath.Join(dir, "out", "deep"), ""
 	_, err = p.Move(r)

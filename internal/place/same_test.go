@@ -42,7 +42,8 @@ var ways = map[string]func(t *testing.T, in string) string{
 		for _, dir := range []string{"lower", "work"} {
 			require.NoError(t, os.MkdirAll(filepath.Join(base, dir), 0o777))
 		}
-		return mount(t, "overlay", in+"-merged", "overlay", 0, "lowerdir="+base+"/lower,upperdir="+in+",workdir="+base+"/work")
+		return mount(t, "overlay", in+"-merged", "overlay", 0, "lowerdir="+base+"/lower,upperdir="+in+",workdir="+
+			base+"/work")
 	},
 }
 
@@ -78,7 +79,8 @@ func TestTheSamePlaceIsNoPlacement(t *testing.T) {
 						before := all(t, in)
 						f, err := watchfs.LookAny(source)
 						require.NoError(t, err)
-						r := Request{Source: source, To: plan.Spot{Root: to, Name: "a.txt"}, Expect: f, Part: ".stilltide-t", Kept: filepath.Join(dir, "kept"), Same: same}
+						r := Request{Source: source, To: plan.Spot{Root: to, Name: "a.txt"}, Expect: f,
+							Part: ".stilltide-t", Kept: filepath.Join(dir, "kept"), Same: same}
 						var last Staged
 						r.Stage = func(s []Staged) error { last = s[0]; return nil }
 						var p Placer
@@ -109,7 +111,8 @@ func TestAHardLinkIsAnotherEntry(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, to), 0o777))
 		require.NoError(t, os.Link(source, filepath.Join(dir, to, "b.txt")))
 		var p Placer
-		res, err := p.Move(Request{Source: source, To: plan.Spot{Root: filepath.Join(dir, to), Name: "b.txt"}, Expect: f, Part: ".stilltide-t"})
+		res, err := p.Move(Request{Source: source, To: plan.Spot{Root: filepath.Join(dir, to), Name: "b.txt"},
+			Expect: f, Part: ".stilltide-t"})
 		require.NoError(t, err)
 		require.True(t, res.Same)
 		require.Equal(t, map[string]string{to + "/b.txt": "one"}, all(t, dir))
@@ -179,7 +182,8 @@ func TestTheDuplicateThatStaysGoesInThatInstant(t *testing.T) {
 			var p Placer
 			done := false
 			p.Before = func(operation string, paths ...string) error {
-				if operation == "stat" && filepath.Base(paths[0]) == ".stilltide-test" && !done { // the source is hidden now
+				// the source is hidden now
+				if operation == "stat" && filepath.Base(paths[0]) == ".stilltide-test" && !done {
 					done = true
 					return meanwhile(r.Source, r.To.Path())
 				}

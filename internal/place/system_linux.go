@@ -27,7 +27,8 @@ func openHeld(d *folder, name string) (heldFile, error) {
 // read opens a regular file of the folder, and never through a link.
 func (d *folder) read(name string) (*os.File, error) {
 	for {
-		fd, err := unix.Openat(int(d.dir.Fd()), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
+		fd, err := unix.Openat(int(d.dir.Fd()), name,
+			unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
 		if err == nil {
 			return regular(os.NewFile(uintptr(fd), d.at(name)))
 		}
@@ -155,5 +156,6 @@ func keepOwner(f *os.File, info os.FileInfo) bool {
 }
 
 func lacksXattr(err error) bool {
-	return errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENODATA) || errors.Is(err, unix.EACCES)
+	return errors.Is(err, unix.ENOTSUP) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.ENODATA) ||
+		errors.Is(err, unix.EACCES)
 }

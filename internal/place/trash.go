@@ -52,7 +52,8 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 			return Result{}, cannot(InfoOf(target), "written", err)
 		}
 		move := r
-		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: filepath.Base(target)}, rule.SameFail, true
+		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: filepath.Base(target)},
+			rule.SameFail, true
 		res, err := p.Move(move)
 		if err == nil && !res.Here {
 			return res, nil
@@ -98,7 +99,8 @@ func (c can) info(path string, now time.Time) string {
 	for i, part := range parts {
 		parts[i] = url.PathEscape(part)
 	}
-	return fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.Join(parts, "/"), now.Local().Format("2006-01-02T15:04:05"))
+	return fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.Join(parts, "/"),
+		now.Local().Format("2006-01-02T15:04:05"))
 }
 
 // prepare makes the can's folders.

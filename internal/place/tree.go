@@ -22,7 +22,8 @@ import (
 // copyTree copies a whole folder to a new one below root: files with all
 // their attributes, links as links (never followed), everything flushed.
 // Sockets, devices and FIFOs have no content to copy and are refused.
-func (o realOps) copyTree(from *folder, name string, root *os.Root, as string, whole bool) (lost []string, err error) {
+func (o realOps) copyTree(from *folder, name string, root *os.Root, as string, whole bool) (lost []string,
+	err error) {
 	in, err := from.inside(name)
 	if err != nil {
 		return nil, err
@@ -63,7 +64,8 @@ func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root, whole bool) 
 	case e.Type().IsRegular():
 		return o.copyFile(in, e.Name(), out, e.Name(), whole)
 	}
-	return nil, fmt.Errorf("%s is neither a file, a folder nor a link, and cannot be moved to another file system", in.at(e.Name()))
+	return nil, fmt.Errorf("%s is neither a file, a folder nor a link, and cannot be moved to another file system",
+		in.at(e.Name()))
 }
 
 func finishFolder(in *folder, root *os.Root, name string, whole bool) error {
@@ -76,7 +78,8 @@ func finishFolder(in *folder, root *os.Root, name string, whole bool) error {
 	if err != nil {
 		return err
 	}
-	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) }, whole); err != nil {
+	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) },
+		whole); err != nil {
 		return err
 	}
 	return flushFolder(out)

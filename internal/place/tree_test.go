@@ -26,7 +26,8 @@ func box(t *testing.T, dir string) Request {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in/box/empty"), 0o750))
 	f, err := watchfs.LookTree(filepath.Join(dir, "in/box"))
 	require.NoError(t, err)
-	return Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".stilltide-test"}
+	return Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"),
+		Name: "box"}, Expect: f, Part: ".stilltide-test"}
 }
 
 func boxAt(at string) map[string]string {
@@ -78,7 +79,8 @@ func TestEveryFaultOfAFolderThatGoesToAnotherDisk(t *testing.T) {
 	everyFault(t, []error{unix.EIO, unix.EACCES}, crossOps{}, func(p *Placer, dir string) error {
 		f, err := watchfs.LookTree(filepath.Join(dir, "in/box"))
 		require.NoError(t, err)
-		res, err := p.Move(Request{Source: filepath.Join(dir, "in/box"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".stilltide-test"})
+		res, err := p.Move(Request{Source: filepath.Join(dir, "in/box"),
+			To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "box"}, Expect: f, Part: ".stilltide-test"})
 		if err == nil {
 			_, statErr := os.Lstat(filepath.Join(dir, "in/box"))
 			require.Equal(t, res.Rest != nil, statErr == nil)
@@ -121,8 +123,14 @@ func TestWhatCannotBeRemovedOfAFolderStaysAndIsSaid(t *testing.T) {
 // A file that comes while the folder is copied, or is written meanwhile, is not lost.
 func TestAFolderThatChangesWhileItIsCopiedStays(t *testing.T) {
 	for what, change := range map[string]func(in string) error{
-		"a new file":  func(in string) error { return os.WriteFile(filepath.Join(in, "sub/late"), []byte("late"), 0o644) },
-		"new content": func(in string) error { return os.WriteFile(filepath.Join(in, "one"), []byte("ONE"), 0o644) },
+		"a new file": func(in string) error {
+			return os.WriteFile(filepath.Join(in, "sub/late"), []byte("late"),
+				0o644)
+		},
+		"new content": func(in string) error {
+			return os.WriteFile(filepath.Join(in, "one"), []byte("ONE"),
+				0o644)
+		},
 		"a writer": func(in string) error {
 			f, err := os.OpenFile(filepath.Join(in, "two"), os.O_WRONLY, 0)
 			if err == nil {
@@ -193,7 +201,8 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 	f := write(t, filepath.Join(victim, "a.txt"), "theirs")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))
 	require.NoError(t, os.Symlink(victim, filepath.Join(dir, "in/sub")))
-	r := Request{Source: filepath.Join(dir, "in/sub/a.txt"), Root: filepath.Join(dir, "in"), To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "a.txt"}, Expect: f, Part: ".stilltide-test"}
+	r := Request{Source: filepath.Join(dir, "in/sub/a.txt"), Root: filepath.Join(dir, "in"),
+		To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "a.txt"}, Expect: f, Part: ".stilltide-test"}
 	var p Placer
 	_, err := p.Move(r)
 	require.ErrorIs(t, err, ErrSwapped)
@@ -203,7 +212,8 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 	_, err = p.Trash(r)
 	require.ErrorIs(t, err, ErrSwapped)
 	placed := write(t, filepath.Join(dir, "out/b.txt"), "ours")
-	err = p.Undo(Record{Kind: Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"), Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")
+	err = p.Undo(Record{Kind: Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"),
+		Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")
 	require.Error(t, err)
 	require.Equal(t, map[string]string{"victim/a.txt": "theirs", "out/b.txt": "ours"}, all(t, dir))
 }

@@ -40,7 +40,8 @@ type Record struct {
 	After    file.Facts // of the target, afterwards
 	Kept     string     // where the content that was replaced is kept
 	Replaced bool       // content was replaced
-	Made     int        // folders that were made for the target, from its own upwards: those that are empty then go, too
+	// folders that were made for the target, from its own upwards: those that are empty then go, too
+	Made int
 	// Relied, if set, gives an error if another job has removed a file because its
 	// content is at Target: that content stays. It is asked when nobody can begin to
 	// rely on it any more.

@@ -33,7 +33,8 @@ func record(r *Request, kind Kind) *Record {
 
 func TestUndo(t *testing.T) {
 	for _, inner := range []ops{realOps{}, crossOps{}} {
-		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old", "duplicate": "new"} {
+		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old",
+			"duplicate": "new"} {
 			for _, kind := range []Kind{Moved, Put} {
 				dir := t.TempDir()
 				r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "new"))
@@ -98,7 +99,8 @@ func TestTrash(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, filepath.Join(trash, "files", name), res.Target)
 		info := read(t, filepath.Join(trash, "info", name+".trashinfo"))
-		require.Regexp(t, `\A\[Trash Info\]\nPath=`+dir+`/in/a%20b%25%C3%BC\.txt\nDeletionDate=\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\n\z`, info)
+		require.Regexp(t, `\A\[Trash Info\]\nPath=`+dir+
+			`/in/a%20b%25%C3%BC\.txt\nDeletionDate=\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\n\z`, info)
 		require.NoFileExists(t, path)
 		if n == 1 {
 			require.NoError(t, p.Undo(*rec, ".stilltide-test"))
@@ -113,7 +115,8 @@ func TestDelete(t *testing.T) {
 	path := filepath.Join(dir, "a")
 	f := write(t, path, "x")
 	var p Placer
-	require.ErrorIs(t, p.Delete(Request{Source: path, Expect: file.Facts{Exists: true}, Part: ".stilltide-t"}), ErrChanged)
+	require.ErrorIs(t, p.Delete(Request{Source: path, Expect: file.Facts{Exists: true}, Part: ".stilltide-t"}),
+		ErrChanged)
 	require.NoError(t, p.Delete(Request{Source: path, Expect: f, Part: ".stilltide-t"}))
 	require.Empty(t, all(t, dir))
 }
@@ -123,7 +126,8 @@ func TestReplaceOnlyWhatIsMeant(t *testing.T) {
 	dir := t.TempDir()
 	f := write(t, filepath.Join(dir, "chart.png"), "a large picture")
 	write(t, filepath.Join(dir, "small"), "tiny")
-	r := Request{Source: filepath.Join(dir, "small"), To: SpotOf(filepath.Join(dir, "chart.png")), Expect: f, Part: ".stilltide-t", Kept: filepath.Join(dir, "kept")}
+	r := Request{Source: filepath.Join(dir, "small"), To: SpotOf(filepath.Join(dir, "chart.png")), Expect: f,
+		Part: ".stilltide-t", Kept: filepath.Join(dir, "kept")}
 	var p Placer
 	p.Before = func(operation string, _ ...string) error {
 		if operation == "exchange" { // somebody saves in this instant

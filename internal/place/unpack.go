@@ -295,7 +295,8 @@ func inside(name string) (string, error) {
 		return refused("has a backslash in its name, which is a path on some systems")
 	}
 	if len(name) > longestName || strings.Count(name, "/") >= deepestName {
-		return "", fmt.Errorf("the entry %q… lies too deep: a path may have %d parts and %d bytes", name[:min(len(name), 40)], deepestName, longestName)
+		return "", fmt.Errorf("the entry %q… lies too deep: a path may have %d parts and %d bytes",
+			name[:min(len(name), 40)], deepestName, longestName)
 	}
 	for _, part := range strings.Split(name, "/") {
 		if part == ".." {
@@ -339,7 +340,8 @@ func (u *unpacking) place() (done []Result, err error) {
 	}
 	for i := len(done) - 1; i >= 0; i-- {
 		if !done[i].Same {
-			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i), Replaced: names[i].over}
+			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i),
+				Replaced: names[i].over}
 			err = errors.Join(err, u.p.Undo(undo, u.r.part()+"-u"))
 		}
 	}
@@ -462,7 +464,8 @@ func zipped(in *os.File, size int64) (func(func(entry) error) error, error) {
 			if f.Flags&1 != 0 {
 				return fmt.Errorf("the entry %q is encrypted", f.Name)
 			}
-			if err := each(entry{name: f.Name, mode: mode, mod: f.Modified, dir: mode.IsDir(), open: f.Open}); err != nil {
+			if err := each(entry{name: f.Name, mode: mode, mod: f.Modified, dir: mode.IsDir(),
+				open: f.Open}); err != nil {
 				return err
 			}
 		}
@@ -485,13 +488,15 @@ func gzipped(in *os.File) (func(func(entry) error) error, error) {
 		return func(each func(entry) error) error { return tarred(peek, each) }, nil
 	}
 	name := filepath.Base(in.Name())
-	if stem := strings.TrimSuffix(name, filepath.Ext(name)); strings.EqualFold(filepath.Ext(name), ".gz") && stem != "" {
+	if stem := strings.TrimSuffix(name, filepath.Ext(name)); strings.EqualFold(filepath.Ext(name), ".gz") &&
+		stem != "" {
 		name = stem
 	} else {
 		name += ".out"
 	}
 	return func(each func(entry) error) error {
-		return each(entry{name: name, mode: 0o644, mod: z.ModTime, open: func() (io.ReadCloser, error) { return io.NopCloser(peek), nil }})
+		return each(entry{name: name, mode: 0o644, mod: z.ModTime,
+			open: func() (io.ReadCloser, error) { return io.NopCloser(peek), nil }})
 	}, nil
 }
 
@@ -507,7 +512,8 @@ func tarred(in io.Reader, each func(entry) error) error {
 		case h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir:
 			return fmt.Errorf("the entry %q is a link or a device", h.Name)
 		}
-		e := entry{name: h.Name, mode: h.FileInfo().Mode(), mod: h.ModTime, dir: h.Typeflag == tar.TypeDir, open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil }}
+		e := entry{name: h.Name, mode: h.FileInfo().Mode(), mod: h.ModTime, dir: h.Typeflag == tar.TypeDir,
+			open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil }}
 		if err := each(e); err != nil {
 			return err
 		}

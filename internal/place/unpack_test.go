@@ -27,7 +27,8 @@ func writeZip(t *testing.T, path string, files map[string]string) {
 	var buf bytes.Buffer
 	z := zip.NewWriter(&buf)
 	for _, name := range sortedKeys(files) {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)})
+		w, err := z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate,
+			Modified: time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)})
 		require.NoError(t, err)
 		_, err = w.Write([]byte(files[name]))
 		require.NoError(t, err)
@@ -89,10 +90,13 @@ func TestUnpack(t *testing.T) {
 	for name, make := range map[string]func(path string){
 		"zip": func(path string) { writeZip(t, path, map[string]string{"one": "one", "sub/two": "sub/two"}) },
 		"tar": func(path string) {
-			writeTar(t, path, false, tar.Header{Name: "one", Typeflag: tar.TypeReg}, tar.Header{Name: "sub/", Typeflag: tar.TypeDir}, tar.Header{Name: "./sub/two", Typeflag: tar.TypeReg})
+			writeTar(t, path, false, tar.Header{Name: "one", Typeflag: tar.TypeReg},
+				tar.Header{Name: "sub/", Typeflag: tar.TypeDir},
+				tar.Header{Name: "./sub/two", Typeflag: tar.TypeReg})
 		},
 		"tar.gz": func(path string) {
-			writeTar(t, path, true, tar.Header{Name: "one", Typeflag: tar.TypeReg}, tar.Header{Name: "sub/two", Typeflag: tar.TypeReg})
+			writeTar(t, path, true, tar.Header{Name: "one", Typeflag: tar.TypeReg},
+				tar.Header{Name: "sub/two", Typeflag: tar.TypeReg})
 		},
 	} {
 		dir := t.TempDir()
@@ -130,29 +134,39 @@ func TestHostileArchives(t *testing.T) {
 		make func(path string)
 		says string
 	}{
-		"climbing zip":  {func(p string) { writeZip(t, p, map[string]string{"good": "1", "../evil": "x"}) }, "climbs out"},
+		"climbing zip": {func(p string) { writeZip(t, p, map[string]string{"good": "1", "../evil": "x"}) },
+			"climbs out"},
 		"climbing deep": {func(p string) { writeZip(t, p, map[string]string{"a/../../evil": "x"}) }, "climbs out"},
 		"climbing tar":  {func(p string) { writeTar(t, p, false, reg("good"), reg("../../evil")) }, "climbs out"},
 		"absolute":      {func(p string) { writeZip(t, p, map[string]string{"/tmp/evil": "x"}) }, "absolute path"},
 		"drive":         {func(p string) { writeZip(t, p, map[string]string{"C:evil": "x"}) }, "absolute path"},
 		"backslash":     {func(p string) { writeZip(t, p, map[string]string{`..\evil`: "x"}) }, "backslash"},
 		"link": {func(p string) {
-			writeTar(t, p, true, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}, reg("l/passwd"))
+			writeTar(t, p, true, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"},
+				reg("l/passwd"))
 		}, "link or a device"},
 		"hard link": {func(p string) {
 			writeTar(t, p, false, tar.Header{Name: "l", Typeflag: tar.TypeLink, Linkname: "/etc/passwd"})
 		}, "link or a device"},
-		"device":            {func(p string) { writeTar(t, p, false, tar.Header{Name: "d", Typeflag: tar.TypeChar}) }, "link or a device"},
-		"pipe":              {func(p string) { writeTar(t, p, false, tar.Header{Name: "f", Typeflag: tar.TypeFifo}) }, "link or a device"},
+		"device": {func(p string) {
+			writeTar(t, p, false,
+				tar.Header{Name: "d", Typeflag: tar.TypeChar})
+		}, "link or a device"},
+		"pipe": {func(p string) {
+			writeTar(t, p, false,
+				tar.Header{Name: "f", Typeflag: tar.TypeFifo})
+		}, "link or a device"},
 		"twice":             {func(p string) { writeTar(t, p, false, reg("same"), reg("./same")) }, "two entries"},
 		"file and folder":   {func(p string) { writeTar(t, p, false, reg("x"), reg("x/y")) }, "file and a folder"},
 		"folder, then file": {func(p string) { writeTar(t, p, false, reg("x/y"), reg("x")) }, "two entries"},
-		"our own name":      {func(p string) { writeZip(t, p, map[string]string{".stilltide-abc": "x"}) }, "is reserved for the program"},
-		"bomb":              {func(p string) { writeZip(t, p, map[string]string{"zeros": zeros}) }, "limits: ratio"},
-		"gzip bomb":         {func(p string) { write(t, p, string(gzipOf(t, []byte(zeros)))) }, "limits: ratio"},
-		"not an archive":    {func(p string) { write(t, p, "hello") }, "not a zip, tar"},
-		"empty":             {func(p string) { writeZip(t, p, nil) }, "holds no files"},
-		"cut off":           {func(p string) { writeTar(t, p, true, reg("a")); cutFile(t, p) }, "unexpected EOF"},
+		"our own name": {func(p string) { writeZip(t, p, map[string]string{".stilltide-abc": "x"}) },
+			"is reserved for the program"},
+		"bomb": {func(p string) { writeZip(t, p, map[string]string{"zeros": zeros}) },
+			"limits: ratio"},
+		"gzip bomb":      {func(p string) { write(t, p, string(gzipOf(t, []byte(zeros)))) }, "limits: ratio"},
+		"not an archive": {func(p string) { write(t, p, "hello") }, "not a zip, tar"},
+		"empty":          {func(p string) { writeZip(t, p, nil) }, "holds no files"},
+		"cut off":        {func(p string) { writeTar(t, p, true, reg("a")); cutFile(t, p) }, "unexpected EOF"},
 		"many": {func(p string) {
 			files := map[string]string{}
 			for i := range 101 {

@@ -55,7 +55,8 @@ func parseWord(word string, each bool) (pieces []piece, err error) {
 			continue
 		}
 		if name != "files" && !each {
-			return nil, fmt.Errorf("%s is for --each, where each file has a run of its own; {files} stands for all that changed", raw)
+			return nil, fmt.Errorf("%s is for --each, where each file has a run of its own; {files} stands for "+
+				"all that changed", raw)
 		}
 		if name == "files" && raw != word {
 			return nil, fmt.Errorf("{files} must be a word of its own: it becomes one for each file")

@@ -69,7 +69,8 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer w.Close()
-	s := &session{o: o, known: map[string]file.Facts{}, waiting: map[string]bool{}, absent: map[string]bool{}, runner: runner.New(), results: make(chan runner.Result, 1),
+	s := &session{o: o, known: map[string]file.Facts{}, waiting: map[string]bool{}, absent: map[string]bool{},
+		runner: runner.New(), results: make(chan runner.Result, 1),
 		machine: rerun.Machine{Quiet: o.Debounce, Each: o.Each, StopOld: o.StopOld}}
 	folders := o.Targets.Folders()
 	for folder := range folders {
@@ -136,7 +137,8 @@ func (s *session) event(e watchfs.Event, now time.Time) {
 			}
 			return
 		}
-		kind := map[watchfs.Kind]settle.Kind{watchfs.Created: settle.Created, watchfs.Closed: settle.Closed, watchfs.Moved: settle.Moved, watchfs.Found: settle.Found}[e.Kind]
+		kind := map[watchfs.Kind]settle.Kind{watchfs.Created: settle.Created, watchfs.Closed: settle.Closed,
+			watchfs.Moved: settle.Moved, watchfs.Found: settle.Found}[e.Kind]
 		s.settle.Event(e.Path, kind, settle.Policy{}, now)
 	}
 }
@@ -170,7 +172,8 @@ func (s *session) files() []string {
 func (s *session) removed(path string, dir bool, now time.Time) {
 	for known := range s.known {
 		if known == path && !dir || dir && strings.HasPrefix(known, path+string(filepath.Separator)) {
-			s.settle.Event(known, settle.Nudged, settle.Policy{Debounce: s.o.Debounce}, now) // an editor may only be replacing it
+			// an editor may only be replacing it
+			s.settle.Event(known, settle.Nudged, settle.Policy{Debounce: s.o.Debounce}, now)
 		}
 	}
 }
@@ -216,7 +219,8 @@ const coarse = 20 * time.Millisecond
 
 // noteOutside notes a change at a time when no run can have made it.
 func (s *session) noteOutside(at time.Time) {
-	during := !s.began.IsZero() && at.After(s.began.Add(-coarse)) && (s.over.IsZero() || at.Before(s.over.Add(coarse)))
+	during := !s.began.IsZero() && at.After(s.began.Add(-coarse)) &&
+		(s.over.IsZero() || at.Before(s.over.Add(coarse)))
 	s.outside = s.outside || !during
 }
 
@@ -232,7 +236,8 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	if s.outside {
 		s.inARow = 0
 	} else if s.inARow++; s.inARow == maxInARow {
-		s.o.Trouble("files have changed during each of the last runs, perhaps by the command itself; the runs are spaced out now, until nothing changes during one")
+		s.o.Trouble("files have changed during each of the last runs, perhaps by the command itself; the runs " +
+			"are spaced out now, until nothing changes during one")
 	}
 	s.outside, s.began, s.over = false, now, time.Time{}
 	if len(files) == 0 && !s.o.Each {
@@ -241,7 +246,8 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	s.o.Begin(files)
 	run, cancel := context.WithCancel(ctx)
 	s.cancel = cancel
-	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true, Env: s.o.Command.Env(files)}
+	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true,
+		Env: s.o.Command.Env(files)}
 	go func() { s.results <- s.runner.Run(run, spec) }() // ended by cancel, and waited for in loop
 }
 

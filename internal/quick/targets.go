@@ -102,7 +102,8 @@ func (t *Targets) Fit(path string) bool {
 		}
 	}
 	for _, g := range t.globs {
-		if rel, ok := below(path, g.root); ok && !hidden(rel) && strings.Count(rel, "/") <= g.depth && g.fits.Match(filepath.Base(path), rel) {
+		if rel, ok := below(path, g.root); ok && !hidden(rel) && strings.Count(rel, "/") <= g.depth &&
+			g.fits.Match(filepath.Base(path), rel) {
 			return true
 		}
 	}

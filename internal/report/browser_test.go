@@ -29,18 +29,23 @@ const probe = `<script>addEventListener("load", () => {
 func TestThePageInABrowser(t *testing.T) {
 	chromium := machine.Program(t, "chromium")
 	var page bytes.Buffer
-	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" + strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
+	require.NoError(t, Write(&page, Data{Summary: aWeek(2000), Rules: "/srv/kelder/" +
+		strings.Repeat("a-long-folder/", 12) + "stilltide.yaml", Now: time.Now(),
 		Unmatched: []Unmatched{{"/srv/kelder/" + strings.Repeat("long", 60), "no rule's pattern fits its name"}}}))
 	path := filepath.Join(t.TempDir(), "page.html")
-	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(page.String(), "</head>", probe+"</head>", 1)), 0o666))
+	require.NoError(t, os.WriteFile(path, []byte(strings.Replace(page.String(), "</head>", probe+"</head>", 1)),
+		0o666))
 	for _, c := range []struct {
 		wide   int
 		dark   bool
 		shown  string
 		ground string
-	}{{1280, false, "light wide", "246, 248, 249"}, {500, false, "light small", "246, 248, 249"}, {1280, true, "dark wide", "21, 28, 33"}, {500, true, "dark small", "21, 28, 33"}} {
-		args := []string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-			"--user-data-dir=" + t.TempDir(), fmt.Sprintf("--window-size=%d,900", c.wide), "--virtual-time-budget=2000", "--dump-dom"}
+	}{{1280, false, "light wide", "246, 248, 249"}, {500, false, "light small", "246, 248, 249"},
+		{1280, true, "dark wide", "21, 28, 33"}, {500, true, "dark small", "21, 28, 33"}} {
+		args := []string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
+			"--disable-background-networking", "--disable-component-update", "--disable-sync",
+			"--user-data-dir=" + t.TempDir(), fmt.Sprintf("--window-size=%d,900", c.wide),
+			"--virtual-time-budget=2000", "--dump-dom"}
 		if c.dark {
 			args = append(args, "--blink-settings=preferredColorScheme=0")
 		}

@@ -95,7 +95,8 @@ func (f figure) all() (d drawing, err error) {
 		to     *template.HTML
 		theme  theme
 		narrow bool
-	}{{&d.WideLight, light, false}, {&d.WideDark, dark, false}, {&d.SmallLight, light, true}, {&d.SmallDark, dark, true}} {
+	}{{&d.WideLight, light, false}, {&d.WideDark, dark, false}, {&d.SmallLight, light, true},
+		{&d.SmallDark, dark, true}} {
 		text, err := f.svg(v.theme, v.narrow)
 		if err != nil {
 			return d, err
@@ -133,7 +134,8 @@ func Answer(s *history.Summary) string {
 	}
 	waited, ran := s.Total.Waited(), s.Total.Ran()
 	return fmt.Sprintf("%s %s %s: %s. Median wait %s, median run %s; 95th percentile: wait %s, run %s.",
-		humanize.Comma(int64(n)), jobs, since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median), Span(waited.P95), Span(ran.P95))
+		humanize.Comma(int64(n)), jobs, since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median),
+		Span(waited.P95), Span(ran.P95))
 }
 
 // Span writes seconds in a few characters.

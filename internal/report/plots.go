@@ -33,11 +33,15 @@ func rgb(hex uint32) color.Color {
 	return color.RGBA{uint8(hex >> 16), uint8(hex >> 8), uint8(hex), 255}
 }
 
-var light = theme{ink: rgb(0x24313a), grid: rgb(0xd9dfe3), median: rgb(0x0b6fa4), upper: rgb(0xc05a12), outcome: map[string]color.Color{
-	"processed": rgb(0x1b8a6b), "failed": rgb(0xc8401f), "skipped": rgb(0x8a949b), "vanished": rgb(0xb07aa1), "cancelled": rgb(0xd69a1e), "reverted": rgb(0x4a7fb5)}}
+var light = theme{ink: rgb(0x24313a), grid: rgb(0xd9dfe3), median: rgb(0x0b6fa4), upper: rgb(0xc05a12),
+	outcome: map[string]color.Color{
+		"processed": rgb(0x1b8a6b), "failed": rgb(0xc8401f), "skipped": rgb(0x8a949b), "vanished": rgb(0xb07aa1),
+		"cancelled": rgb(0xd69a1e), "reverted": rgb(0x4a7fb5)}}
 
-var dark = theme{ink: rgb(0xdbe4ea), grid: rgb(0x36424b), median: rgb(0x5bb8ec), upper: rgb(0xf2a065), outcome: map[string]color.Color{
-	"processed": rgb(0x3fbf98), "failed": rgb(0xff7a59), "skipped": rgb(0x95a1a9), "vanished": rgb(0xd3a0c6), "cancelled": rgb(0xf0bf55), "reverted": rgb(0x86b3de)}}
+var dark = theme{ink: rgb(0xdbe4ea), grid: rgb(0x36424b), median: rgb(0x5bb8ec), upper: rgb(0xf2a065),
+	outcome: map[string]color.Color{
+		"processed": rgb(0x3fbf98), "failed": rgb(0xff7a59), "skipped": rgb(0x95a1a9), "vanished": rgb(0xd3a0c6),
+		"cancelled": rgb(0xf0bf55), "reverted": rgb(0x86b3de)}}
 
 // figure is one plot, drawn as often as the page needs it.
 type figure struct {
@@ -57,14 +61,20 @@ func figures(s *history.Summary) []figure {
 	rules := s.Rules()
 	rules = rules[:min(len(rules), maxRulesDrawn)]
 	return []figure{
-		{"outcomes", "Jobs by outcome, a bar for each " + every(s.Step), func(t theme, narrow bool) (*plot.Plot, error) { return outcomes(s, t, narrow) }, usual},
+		{"outcomes", "Jobs by outcome, a bar for each " + every(s.Step), func(t theme, narrow bool) (*plot.Plot,
+			error) {
+			return outcomes(s, t, narrow)
+		}, usual},
 		{"waiting", "Waiting time, from taken to started", func(t theme, narrow bool) (*plot.Plot, error) {
 			return times(s, t, narrow, func(b *history.Figures) history.Spread { return b.Waited() })
 		}, usual},
 		{"running", "Running time", func(t theme, narrow bool) (*plot.Plot, error) {
 			return times(s, t, narrow, func(b *history.Figures) history.Spread { return b.Ran() })
 		}, usual},
-		{"rules", "Jobs by rule and outcome", func(t theme, narrow bool) (*plot.Plot, error) { return byRule(s, rules, t, narrow) }, func(bool) vg.Length {
+		{"rules", "Jobs by rule and outcome", func(t theme, narrow bool) (*plot.Plot,
+			error) {
+			return byRule(s, rules, t, narrow)
+		}, func(bool) vg.Length {
 			return vg.Length(len(rules))*0.27*vg.Inch + 0.9*vg.Inch
 		}},
 	}
@@ -78,7 +88,8 @@ func every(step time.Duration) string {
 	units := []struct {
 		d    time.Duration
 		name string
-	}{{7 * 24 * time.Hour, "week"}, {24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"}, {time.Second, "second"}}
+	}{{7 * 24 * time.Hour, "week"}, {24 * time.Hour, "day"}, {time.Hour, "hour"}, {time.Minute, "minute"},
+		{time.Second, "second"}}
 	for _, u := range units {
 		if n := int(step / u.d); n == 1 {
 			return u.name
@@ -143,17 +154,20 @@ func (b bars) Plot(c draw.Canvas, p *plot.Plot) {
 		} else if gap := (x1 - x0) * 0.12; x1-x0 > 3 {
 			x0, x1 = x0+gap, x1-gap
 		}
-		c.FillPolygon(b.color, c.ClipPolygonXY([]vg.Point{{X: x0, Y: y0}, {X: x1, Y: y0}, {X: x1, Y: y1}, {X: x0, Y: y1}}))
+		c.FillPolygon(b.color, c.ClipPolygonXY([]vg.Point{{X: x0, Y: y0}, {X: x1, Y: y0}, {X: x1, Y: y1},
+			{X: x0, Y: y1}}))
 	}
 }
 
 // Thumbnail is the legend's swatch.
 func (b bars) Thumbnail(c *draw.Canvas) {
-	c.FillPolygon(b.color, []vg.Point{{X: c.Min.X, Y: c.Min.Y}, {X: c.Min.X, Y: c.Max.Y}, {X: c.Max.X, Y: c.Max.Y}, {X: c.Max.X, Y: c.Min.Y}})
+	c.FillPolygon(b.color, []vg.Point{{X: c.Min.X, Y: c.Min.Y}, {X: c.Min.X, Y: c.Max.Y}, {X: c.Max.X, Y: c.Max.Y},
+		{X: c.Max.X, Y: c.Min.Y}})
 }
 
 // stack makes bars of counts, one outcome on the other.
-func stack(figures []*history.Figures, x, width []float64, t theme, lying bool) (list []bars, names []string, top float64) {
+func stack(figures []*history.Figures, x, width []float64, t theme, lying bool) (list []bars, names []string,
+	top float64) {
 	base := make([]float64, len(figures))
 	for _, o := range history.Outcomes {
 		b := bars{x: x, width: width, color: t.outcome[o], lying: lying}
@@ -330,8 +344,10 @@ type clock struct {
 
 // marks are the distances that marks may have.
 var marks = []time.Duration{
-	time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 3 * time.Hour,
-	6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour, 28 * 24 * time.Hour, 91 * 24 * time.Hour, 364 * 24 * time.Hour,
+	time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute,
+	30 * time.Minute, time.Hour, 3 * time.Hour,
+	6 * time.Hour, 12 * time.Hour, 24 * time.Hour, 48 * time.Hour, 7 * 24 * time.Hour, 14 * 24 * time.Hour,
+	28 * 24 * time.Hour, 91 * 24 * time.Hour, 364 * 24 * time.Hour,
 }
 
 // Ticks returns at most as many marks as there is room for.

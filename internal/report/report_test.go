@@ -28,11 +28,14 @@ func aWeek(jobs int) *history.Summary {
 		ended := to.Add(-time.Duration(r.Float64() * float64(7*24*time.Hour)))
 		ran := time.Duration(r.ExpFloat64() * float64(900*time.Millisecond))
 		wait := time.Duration(r.ExpFloat64() * float64(300*time.Millisecond))
-		j := history.Job{ID: int64(i + 1), Rule: rules[r.IntN(len(rules))], Outcome: "processed", Ended: ended, Ran: ran, Size: int64(r.IntN(1 << 20)),
-			Started: ended.Add(-ran), Taken: ended.Add(-ran - wait), File: fmt.Sprintf("/srv/kelder/arrivals/gauge-NOR_%s.csv", ended.Format("2006-01-02"))}
+		j := history.Job{ID: int64(i + 1), Rule: rules[r.IntN(len(rules))], Outcome: "processed", Ended: ended,
+			Ran: ran, Size: int64(r.IntN(1 << 20)),
+			Started: ended.Add(-ran), Taken: ended.Add(-ran - wait),
+			File: fmt.Sprintf("/srv/kelder/arrivals/gauge-NOR_%s.csv", ended.Format("2006-01-02"))}
 		switch {
 		case ended.Weekday() == time.Thursday && r.IntN(4) == 0:
-			j.Outcome, j.Reason = "failed", fmt.Sprintf("exit code 3: line %d says -99.99 <script>alert(1)</script>", r.IntN(144))
+			j.Outcome, j.Reason = "failed",
+				fmt.Sprintf("exit code 3: line %d says -99.99 <script>alert(1)</script>", r.IntN(144))
 		case r.IntN(12) == 0:
 			j.Outcome = "skipped"
 		case r.IntN(300) == 0:
@@ -45,11 +48,13 @@ func aWeek(jobs int) *history.Summary {
 
 func TestThePageNeedsNothingBesideItself(t *testing.T) {
 	var page bytes.Buffer
-	require.NoError(t, Write(&page, Data{Summary: aWeek(4000), Rules: "/srv/kelder/stilltide.yaml", Now: time.Date(2031, 4, 7, 9, 30, 0, 0, time.UTC), State: "A watcher runs, and no rule is in trouble.",
+	require.NoError(t, Write(&page, Data{Summary: aWeek(4000), Rules: "/srv/kelder/stilltide.yaml",
+		Now: time.Date(2031, 4, 7, 9, 30, 0, 0, time.UTC), State: "A watcher runs, and no rule is in trouble.",
 		Unmatched: []Unmatched{{"/srv/kelder/arrivals/<b>odd.bin", "no rule's pattern fits its name"}}}))
 	text := page.String()
 	require.NotRegexp(t, `(?i)<script|<link|<img|@import|url\(|\ssrc=`, text)
-	require.NotRegexp(t, regexp.MustCompile(`https?://`), strings.NewReplacer("http://www.w3.org/2000/svg", "", "http://www.w3.org/1999/xlink", "").Replace(text))
+	require.NotRegexp(t, regexp.MustCompile(`https?://`), strings.NewReplacer("http://www.w3.org/2000/svg", "",
+		"http://www.w3.org/1999/xlink", "").Replace(text))
 	require.Contains(t, text, "&lt;b&gt;odd.bin", "a name is data")
 	require.Contains(t, text, "line ")
 	require.Contains(t, text, "it took longer than 2m00s")
@@ -93,7 +98,8 @@ func TestAxesAreRound(t *testing.T) {
 	for _, c := range []struct {
 		to   float64
 		want string
-	}{{0.02, "0 ms 5 ms 10 ms 15 ms 20 ms"}, {7, "0 s 2 s 4 s 6 s"}, {600, "0 min 2 min 4 min 6 min 8 min 10 min"}, {20_000, "0 h 2 h 4 h"}} {
+	}{{0.02, "0 ms 5 ms 10 ms 15 ms 20 ms"}, {7, "0 s 2 s 4 s 6 s"}, {600, "0 min 2 min 4 min 6 min 8 min 10 min"},
+		{20_000, "0 h 2 h 4 h"}} {
 		var labels []string
 		for _, tick := range (spans{}).Ticks(0, c.to) {
 			labels = append(labels, tick.Label)

@@ -254,7 +254,8 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 	}
 	own := s.Env
 	if s.Ledger != "" {
-		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10), "TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
+		own = append(own[:len(own):len(own)], "TIDE_LEDGER="+s.Ledger, "TIDE_JOB="+strconv.FormatInt(s.Job, 10),
+			"TIDE_ATTEMPT="+strconv.Itoa(s.Attempt))
 	}
 	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own, s.Secrets), [3]descriptor{in, out, errs}
 	return c, files, nil
@@ -324,5 +325,6 @@ func startError(s Spec, err error) error {
 	case errors.Is(err, os.ErrPermission):
 		return fmt.Errorf("the program %s may not be executed; try chmod +x", program)
 	}
-	return fmt.Errorf("the program %s cannot be started: %s", program, strings.TrimPrefix(err.Error(), "fork/exec "+program+": "))
+	return fmt.Errorf("the program %s cannot be started: %s", program,
+		strings.TrimPrefix(err.Error(), "fork/exec "+program+": "))
 }

@@ -18,7 +18,8 @@ import (
 
 func spec(t *testing.T, script string) Spec {
 	t.Helper()
-	return Spec{Args: []string{"sh", "-c", script}, Dir: t.TempDir(), Output: filepath.Join(t.TempDir(), "out"), Ledger: t.TempDir(), Job: 7, Attempt: 2}
+	return Spec{Args: []string{"sh", "-c", script}, Dir: t.TempDir(), Output: filepath.Join(t.TempDir(), "out"),
+		Ledger: t.TempDir(), Job: 7, Attempt: 2}
 }
 
 func printed(t *testing.T, s Spec) string {
@@ -46,11 +47,14 @@ func TestOutputExitAndEnvironment(t *testing.T) {
 }
 
 func TestTheLastOfOneNameCounts(t *testing.T) {
-	require.Equal(t, []string{"HOME=/h", "odd", "A=own", "B=last"}, environment([]string{"A=base", "HOME=/h", "odd", "B=base"}, []string{"B=first", "A=own", "B=last"}, nil))
+	require.Equal(t, []string{"HOME=/h", "odd", "A=own", "B=last"},
+		environment([]string{"A=base", "HOME=/h", "odd", "B=base"}, []string{"B=first", "A=own", "B=last"}, nil))
 	secret := []string{"KEY=k", "TOKEN=t", "HOME=/h"}
 	require.Equal(t, []string{"HOME=/h"}, environment(secret, nil, []string{"KEY", "TOKEN"}))
-	require.Equal(t, []string{"TOKEN=t", "HOME=/h"}, environment(secret, []string{"TOKEN="}, []string{"KEY", "TOKEN"}), "asked for")
-	require.Equal(t, []string{"HOME=/h", "TOKEN=mine"}, environment(secret, []string{"TOKEN=mine"}, []string{"KEY", "TOKEN"}))
+	require.Equal(t, []string{"TOKEN=t", "HOME=/h"}, environment(secret, []string{"TOKEN="},
+		[]string{"KEY", "TOKEN"}), "asked for")
+	require.Equal(t, []string{"HOME=/h", "TOKEN=mine"}, environment(secret, []string{"TOKEN=mine"},
+		[]string{"KEY", "TOKEN"}))
 }
 
 func TestWhatCannotBeStarted(t *testing.T) {
@@ -100,7 +104,8 @@ func TestTimeoutEndsTheWholeGroup(t *testing.T) {
 	for _, line := range strings.Fields(printed(t, s)) {
 		pid, err := strconv.Atoi(line)
 		require.NoError(t, err)
-		require.Eventually(t, func() bool { return gone(pid) }, 5*time.Second, 5*time.Millisecond, "process %d is left", pid)
+		require.Eventually(t, func() bool { return gone(pid) }, 5*time.Second, 5*time.Millisecond,
+			"process %d is left", pid)
 	}
 }
 
@@ -121,7 +126,8 @@ func TestStopGivesTheCommandItsMoment(t *testing.T) {
 	var res Result
 	var wg sync.WaitGroup
 	wg.Go(func() { res = r.Run(ctx, s) })
-	require.Eventually(t, func() bool { b, _ := os.ReadFile(s.Output); return len(b) > 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { b, _ := os.ReadFile(s.Output); return len(b) > 0 }, 5*time.Second,
+		time.Millisecond)
 	cancel()
 	wg.Wait()
 	require.True(t, res.Stopped)

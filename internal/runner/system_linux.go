@@ -65,7 +65,8 @@ func anyRuns(group int) bool {
 			continue
 		}
 		fields := bytes.Fields(stat[bytes.LastIndexByte(stat, ')')+1:])
-		if len(fields) > 2 && string(fields[0]) != "Z" && string(fields[0]) != "X" && string(fields[2]) == strconv.Itoa(group) {
+		if len(fields) > 2 && string(fields[0]) != "Z" && string(fields[0]) != "X" &&
+			string(fields[2]) == strconv.Itoa(group) {
 			return true
 		}
 	}

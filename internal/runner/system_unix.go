@@ -58,7 +58,8 @@ type child int
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
 	files := [...]uintptr{uintptr(c.files[0]), uintptr(c.files[1]), uintptr(c.files[2])}
-	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:], Sys: ownGroup()})
+	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:],
+		Sys: ownGroup()})
 	return child(pid), err
 }
 
@@ -78,7 +79,8 @@ func (c child) wait() Result {
 		}
 		break
 	}
-	res := Result{Exit: status.ExitStatus(), CPU: span(used.Utime) + span(used.Stime), Memory: int64(used.Maxrss) * maxrssUnit}
+	res := Result{Exit: status.ExitStatus(), CPU: span(used.Utime) + span(used.Stime),
+		Memory: int64(used.Maxrss) * maxrssUnit}
 	if status.Signaled() {
 		res.Exit = 128 + int(status.Signal())
 		res.Signal = unix.SignalName(status.Signal())

@@ -62,7 +62,8 @@ type child struct{ process *os.Process }
 
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
-	process, err := os.StartProcess(c.path, args, &os.ProcAttr{Dir: c.dir, Env: c.env, Files: []*os.File{c.files[0].File, c.files[1].File, c.files[2].File}, Sys: ownGroup()})
+	process, err := os.StartProcess(c.path, args, &os.ProcAttr{Dir: c.dir, Env: c.env,
+		Files: []*os.File{c.files[0].File, c.files[1].File, c.files[2].File}, Sys: ownGroup()})
 	return child{process}, err
 }
 

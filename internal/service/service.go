@@ -55,7 +55,8 @@ func Text(s Spec, goos string) (path, text string, err error) {
 }
 
 func fill(text string, s Spec) string {
-	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit, "xml": quoteXML, "logs": logFolder}).Parse(text))
+	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit,
+		"xml": quoteXML, "logs": logFolder}).Parse(text))
 	var b strings.Builder
 	if err := t.Execute(&b, s); err != nil {
 		panic(err) // the templates are in the program
@@ -206,7 +207,8 @@ func installing(s Spec, path string) [][]string {
 	if runtime.GOOS == "darwin" {
 		return [][]string{{"launchctl", "bootstrap", fmt.Sprintf("gui/%d", os.Getuid()), path}}
 	}
-	commands := [][]string{{"systemctl", "--user", "daemon-reload"}, {"systemctl", "--user", "enable", "--now", UnitName(s.Name)}}
+	commands := [][]string{{"systemctl", "--user", "daemon-reload"}, {"systemctl", "--user", "enable", "--now",
+		UnitName(s.Name)}}
 	if s.Boot {
 		commands = append(commands, []string{"loginctl", "enable-linger"})
 	}

@@ -16,7 +16,8 @@ import (
 	"stilltide/internal/machine"
 )
 
-var hard = Spec{Name: "kelder", Program: `/opt/still tide/50%/bin/stilltide`, Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`}
+var hard = Spec{Name: "kelder", Program: `/opt/still tide/50%/bin/stilltide`,
+	Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`}
 
 func TestUnit(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", "/home/keeper/.config")
@@ -77,7 +78,8 @@ func TestAgent(t *testing.T) {
 }
 
 func TestNameFor(t *testing.T) {
-	for rules, want := range map[string]string{"/srv/Kelder Sound/stilltide.yaml": "kelder-sound", "/stilltide.yaml": "rules", "/a/Ü/x.yaml": "rules"} {
+	for rules, want := range map[string]string{"/srv/Kelder Sound/stilltide.yaml": "kelder-sound",
+		"/stilltide.yaml": "rules", "/a/Ü/x.yaml": "rules"} {
 		require.Equal(t, want, NameFor(rules))
 	}
 }

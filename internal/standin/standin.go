@@ -176,7 +176,8 @@ func NewDesktop(address string) (*Desktop, error) {
 		return nil, err
 	}
 	d := &Desktop{conn: conn}
-	if err := conn.Export(methods{d}, "/org/freedesktop/Notifications", "org.freedesktop.Notifications"); err != nil {
+	if err := conn.Export(methods{d}, "/org/freedesktop/Notifications",
+		"org.freedesktop.Notifications"); err != nil {
 		conn.Close()
 		return nil, err
 	}
@@ -197,7 +198,8 @@ func (methods) GetCapabilities() ([]string, *dbus.Error) {
 	return []string{"body", "body-markup"}, nil
 }
 
-func (m methods) Notify(app string, replaces uint32, icon, summary, body string, actions []string, hints map[string]dbus.Variant, timeout int32) (uint32, *dbus.Error) {
+func (m methods) Notify(app string, replaces uint32, icon, summary, body string, actions []string,
+	hints map[string]dbus.Variant, timeout int32) (uint32, *dbus.Error) {
 	m.d.add(Shown{App: app, Summary: summary, Body: body, Hints: hints})
 	return uint32(len(m.d.All())), nil
 }

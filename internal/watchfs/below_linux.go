@@ -19,7 +19,8 @@ func openBelow(root, rel string) (fd int, err error) {
 	}
 	defer unix.Close(top)
 	fd, err = openat2(top, rel)
-	if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) { // an old kernel, or a sandbox that does not know the call
+	// an old kernel, or a sandbox that does not know the call
+	if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) {
 		return stepBelow(top, rel)
 	}
 	return fd, err
@@ -27,7 +28,8 @@ func openBelow(root, rel string) (fd int, err error) {
 
 // openat2 is openat2(2) with RESOLVE_BENEATH and RESOLVE_NO_SYMLINKS.
 func openat2(top int, rel string) (fd int, err error) {
-	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
+	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
 	for {
 		fd, err = unix.Openat2(top, rel, &how)
 		if err != unix.EINTR && err != unix.EAGAIN {
@@ -85,7 +87,8 @@ func inFolder(root, path string, f func(dir int, name string) error) error {
 func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	var f *os.File
 	err := inFolder(root, path, func(dir int, name string) error {
-		fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
+		fd, err := unix.Openat(dir, name,
+			unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 		if err != nil {
 			return &os.PathError{Op: "open", Path: path, Err: err}
 		}
@@ -97,7 +100,8 @@ func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	}
 	info, err := f.Stat()
 	if err == nil {
-		if now := Facts(info); now.Regular != want.Regular || now.Dir != want.Dir || now.Ino != want.Ino || now.Dev != want.Dev {
+		if now := Facts(info); now.Regular != want.Regular || now.Dir != want.Dir || now.Ino != want.Ino ||
+			now.Dev != want.Dev {
 			err = &os.PathError{Op: "open", Path: path, Err: errOther}
 		}
 	}

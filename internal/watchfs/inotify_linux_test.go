@@ -17,7 +17,8 @@ func TestMadeAndClosedIsOneChange(t *testing.T) {
 		name string
 	}{
 		{unix.IN_CREATE, "a"}, {unix.IN_CREATE, "b"}, {unix.IN_CLOSE_WRITE, "a"}, {unix.IN_CLOSE_WRITE, "b"},
-		{unix.IN_CREATE, "c"}, {unix.IN_MOVED_FROM, "c"}, {unix.IN_CLOSE_WRITE, "c"}, // closed under a name that it no longer has
+		// closed under a name that it no longer has
+		{unix.IN_CREATE, "c"}, {unix.IN_MOVED_FROM, "c"}, {unix.IN_CLOSE_WRITE, "c"},
 		{unix.IN_CLOSE_WRITE, "a"}, // and written once more
 		{unix.IN_CREATE, "d"},      // still being written
 	} {
@@ -25,7 +26,9 @@ func TestMadeAndClosedIsOneChange(t *testing.T) {
 	}
 	var said []string
 	for _, c := range got {
-		said = append(said, c.path+map[what]string{nameCreated: " made", writerClosed: " closed", nameRemoved: " gone"}[c.what])
+		said = append(said, c.path+map[what]string{nameCreated: " made", writerClosed: " closed",
+			nameRemoved: " gone"}[c.what])
 	}
-	require.Equal(t, []string{"/in/a closed", "/in/b closed", "/in/c made", "/in/c gone", "/in/c closed", "/in/a closed", "/in/d made"}, said)
+	require.Equal(t, []string{"/in/a closed", "/in/b closed", "/in/c made", "/in/c gone", "/in/c closed",
+		"/in/a closed", "/in/d made"}, said)
 }

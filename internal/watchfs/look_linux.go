@@ -116,7 +116,8 @@ func writers(fd int, dev uint64, err error) file.Writers {
 // remoteTypes are file systems where another machine, or a program in
 // between, may write without this system knowing (statfs(2)).
 var remoteTypes = map[int64]bool{
-	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true, unix.CIFS_SUPER_MAGIC: true,
+	unix.NFS_SUPER_MAGIC: true, unix.SMB_SUPER_MAGIC: true, unix.SMB2_SUPER_MAGIC: true,
+	unix.CIFS_SUPER_MAGIC: true,
 	unix.FUSE_SUPER_MAGIC: true, unix.V9FS_MAGIC: true, unix.AFS_SUPER_MAGIC: true, unix.CEPH_SUPER_MAGIC: true,
 	unix.CODA_SUPER_MAGIC: true, unix.OCFS2_SUPER_MAGIC: true,
 	0x6a656a63: true, // virtiofs reports FUSE's or its own number, by version

@@ -64,7 +64,8 @@ func ListedMounts(table string) (points []string) {
 	}
 	for _, line := range strings.Split(string(text), "\n") {
 		fields := strings.Fields(line)
-		if len(fields) < 3 || strings.HasPrefix(fields[0], "#") || !strings.HasPrefix(fields[1], "/") || fields[1] == "/" {
+		if len(fields) < 3 || strings.HasPrefix(fields[0], "#") || !strings.HasPrefix(fields[1], "/") ||
+			fields[1] == "/" {
 			continue
 		}
 		points = append(points, filepath.Clean(unescaped(fields[1])))
@@ -76,7 +77,8 @@ func ListedMounts(table string) (points []string) {
 // STATX_ATTR_MOUNT_ROOT; older systems have it in the mount table).
 func IsMountPoint(path string) bool {
 	var st unix.Statx_t
-	err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_STATX_DONT_SYNC, 0, &st)
+	err := unix.Statx(unix.AT_FDCWD, path, unix.AT_SYMLINK_NOFOLLOW|unix.AT_NO_AUTOMOUNT|unix.AT_STATX_DONT_SYNC, 0,
+		&st)
 	if err == nil && st.Attributes_mask&unix.STATX_ATTR_MOUNT_ROOT != 0 {
 		return st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
 	}

@@ -7,7 +7,8 @@ import (
 
 // unsure are the types of file systems that another machine or another program answers
 // for, so that a call may wait for ever. Those of a kind have names that begin alike.
-var unsure = []string{"nfs", "cifs", "smb", "9p", "fuse", "afs", "ceph", "coda", "lustre", "autofs", "virtiofs", "vboxsf", "ocfs2", "gfs2", "beegfs", "pvfs2"}
+var unsure = []string{"nfs", "cifs", "smb", "9p", "fuse", "afs", "ceph", "coda", "lustre", "autofs", "virtiofs",
+	"vboxsf", "ocfs2", "gfs2", "beegfs", "pvfs2"}
 
 // UnsureMounts returns the mount points of file systems that may not answer. It asks the
 // mount table alone (proc_pid_mountinfo(5)), and none of them.

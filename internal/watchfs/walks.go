@@ -137,7 +137,8 @@ func (w *Watcher) silent(root string) []Event {
 		return nil
 	}
 	r.silent, r.told, r.present = true, true, false
-	return []Event{{Kind: Absent, Path: root, Dir: true, Err: ErrSilent}, {Kind: Swept, Path: root, Dir: true, Err: ErrSilent}}
+	return []Event{{Kind: Absent, Path: root, Dir: true, Err: ErrSilent}, {Kind: Swept, Path: root, Dir: true,
+		Err: ErrSilent}}
 }
 
 // Doubt has a wanted folder looked at, because something there was not answered.

@@ -49,9 +49,10 @@ type Watcher struct {
 	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
 	guards map[string]bool     // folders above wanted ones, watched only for being renamed
 	polled map[string]snapshot
-	walked map[string]map[string]bool // by polled folder: what a walk told of since the last look, and whether it is a folder
-	unread map[string]bool            // folders that could not be read, or not to their end
-	walks  []walk                     // to be done by the walker
+	// by polled folder: what a walk told of since the last look, and whether it is a folder
+	walked map[string]map[string]bool
+	unread map[string]bool // folders that could not be read, or not to their end
+	walks  []walk          // to be done by the walker
 	queued map[walk]bool
 	busy   map[string]bool // by wanted folder: a walk there is under way
 	polls  map[string]bool // polled folders that are being looked at
@@ -82,8 +83,11 @@ func New(o Options) (*Watcher, error) {
 		o.Look = 5 * time.Second
 	}
 	w := &Watcher{
-		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1), looks: make(chan struct{}, 1),
-		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{}, polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{}, queued: map[walk]bool{}, busy: map[string]bool{}, polls: map[string]bool{},
+		o: o, out: make(chan []Event, 64), stop: make(chan struct{}), kick: make(chan struct{}, 1),
+		looks: make(chan struct{}, 1),
+		roots: map[string]*root{}, waits: map[string][]string{}, guards: map[string]bool{},
+		polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{},
+		queued: map[walk]bool{}, busy: map[string]bool{}, polls: map[string]bool{},
 	}
 	if !o.Once {
 		src, err := newSource(o)
@@ -317,8 +321,9 @@ type sweeper struct {
 	w       *Watcher
 	batch   []Event
 	stopped bool
-	trouble error        // why a folder could not be read, the first if there are several
-	asked   atomic.Int64 // when the system was asked what it has not answered yet, in Unix nanoseconds; 0 if nothing
+	trouble error // why a folder could not be read, the first if there are several
+	// when the system was asked what it has not answered yet, in Unix nanoseconds; 0 if nothing
+	asked atomic.Int64
 }
 
 // ask does something that the file system may not answer.

@@ -51,7 +51,8 @@ func listen(t *testing.T, o Options, folders map[string]int) *listener {
 // wait waits for an event of a kind at a path.
 func (l *listener) wait(kind Kind, path string) {
 	l.t.Helper()
-	require.Eventually(l.t, func() bool { return l.count(kind, path) > 0 }, waitAtMost, tick, "no event %d for %s", kind, path)
+	require.Eventually(l.t, func() bool { return l.count(kind, path) > 0 }, waitAtMost, tick, "no event %d for %s",
+		kind, path)
 }
 
 func (l *listener) count(kind Kind, path string) int {
@@ -123,7 +124,8 @@ func TestNewSubfoldersWithoutARace(t *testing.T) {
 	var files []string
 	for i := range 50 {
 		sub := mkdir(t, filepath.Join(dir, fmt.Sprint("a", i), "b", "c"))
-		files = append(files, touch(t, filepath.Join(sub, "f")), touch(t, filepath.Join(dir, fmt.Sprint("a", i), "g")))
+		files = append(files, touch(t, filepath.Join(sub, "f")),
+			touch(t, filepath.Join(dir, fmt.Sprint("a", i), "g")))
 	}
 	for _, f := range files {
 		require.Eventually(t, func() bool { return l.came(f) }, waitAtMost, tick, f)

@@ -40,7 +40,8 @@ func (c *copying) do(_ context.Context, w *Work, s *rule.Step) error {
 
 func (c *copying) foretell(w *Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t Thing) { w.other(s, path, t, false) }, func(path string) { w.made(s, path) })
+		w.others(s, func(path string, t Thing) { w.other(s, path, t, false) },
+			func(path string) { w.made(s, path) })
 		return
 	}
 	to, err := w.Job.Spot(s, w.Job.Path())
@@ -61,7 +62,8 @@ func (w *Work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) e
 
 // copyTo copies a file to a place. ours tells whether what is there may be replaced in any
 // case; nil for never.
-func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName, ours func(string, file.Facts) bool) error {
+func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName,
+	ours func(string, file.Facts) bool) error {
 	req := place.Request{To: to, Ours: ours}
 	list := w.placing(place.Put, source, facts, &req, same)
 	res, err := w.Placer.Copy(req)

@@ -37,7 +37,8 @@ const (
 // Check is part of rule.Act.
 func (d *discard) Check(c *rule.Checker) {
 	if len(c.Step.From) == 0 && c.Rule.Processed != nil {
-		c.ErrorAt("discard", "discard", "a file that was discarded cannot go to the processed folder", "remove processed: or discard:")
+		c.ErrorAt("discard", "discard", "a file that was discarded cannot go to the processed folder",
+			"remove processed: or discard:")
 	}
 }
 

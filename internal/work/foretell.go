@@ -133,7 +133,8 @@ func (w *Foretelling) make(s *rule.Step, t Thing) {
 	w.land("", t, spot, s.SameName, nil)
 }
 
-func (w *Foretelling) land(source string, t Thing, to plan.Spot, same rule.SameName, ours func(string, Thing) bool) {
+func (w *Foretelling) land(source string, t Thing, to plan.Spot, same rule.SameName,
+	ours func(string, Thing) bool) {
 	if w.scratch(to.Path()) {
 		w.Job.Placed = to.Path()
 		return

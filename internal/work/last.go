@@ -23,7 +23,8 @@ type history interface {
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
-func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement, look func(path string) (file.Facts, error)) error {
+func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement,
+	look func(path string) (file.Facts, error)) error {
 	if place.Kind(p.Kind) != place.Put || p.Source == "" {
 		return nil
 	}
@@ -57,13 +58,15 @@ func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 		}
 		why = "is not there any more"
 	}
-	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source), why)
+	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source),
+		why)
 }
 
 // movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
 func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string, err error) {
 	for _, p := range job {
-		if p.Source == at && p.Target != at && !place.Adds(p.Kind) && (p.State == ledger.Done || p.State == ledger.Undoing) {
+		if p.Source == at && p.Target != at && !place.Adds(p.Kind) &&
+			(p.State == ledger.Done || p.State == ledger.Undoing) {
 			return p.Target, nil
 		}
 	}
@@ -93,7 +96,8 @@ func inputGone(list []*ledger.Placement, inputs []Unit) (path string, gone bool)
 		}
 		at, there := u.Taken, LookAt(u.Taken, false).Exists
 		for _, p := range list {
-			if p.Source == at && !place.Adds(p.Kind) && p.Kind != string(place.Tagged) && p.State != ledger.Dropped {
+			if p.Source == at && !place.Adds(p.Kind) && p.Kind != string(place.Tagged) &&
+				p.State != ledger.Dropped {
 				if at = p.Target; at != "" {
 					there = there || LookAt(at, false).Exists
 				}

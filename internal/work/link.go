@@ -10,7 +10,8 @@ import (
 	"stilltide/internal/place"
 )
 
-var linkVerb = verb(rule.Verb{Name: "link", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile, Files: rule.SuitsFiles},
+var linkVerb = verb(rule.Verb{Name: "link", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile,
+	Files: rule.SuitsFiles},
 	func() act { return &link{} })
 
 type link struct {
@@ -22,7 +23,8 @@ type link struct {
 func (l *link) Check(c *rule.Checker) {
 	c.Into(l.Folder)
 	if !l.Hard && len(c.Step.From) == 0 && c.FileGoesOn() {
-		c.ErrorAt("link", "link", "this link would lead nowhere, because the file goes elsewhere after it", "put link after the step that moves the file, with no processed:, or write hard: true")
+		c.ErrorAt("link", "link", "this link would lead nowhere, because the file goes elsewhere after it",
+			"put link after the step that moves the file, with no processed:, or write hard: true")
 	}
 }
 

@@ -10,7 +10,8 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name"}, Puts: rule.PutsFile, SameRel: true, Removal: true, Apart: true, Files: rule.SuitsSingle},
+var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name"}, Puts: rule.PutsFile, SameRel: true,
+	Removal: true, Apart: true, Files: rule.SuitsSingle},
 	func() act { return &mirror{} })
 
 type mirror struct {

@@ -10,7 +10,8 @@ import (
 	"stilltide/internal/place"
 )
 
-var moveVerb = verb(rule.Verb{Name: "move", Options: []string{"from", "as", "same_name"}, Takes: rule.TakesUnlessFrom, Puts: rule.PutsFile},
+var moveVerb = verb(rule.Verb{Name: "move", Options: []string{"from", "as", "same_name"},
+	Takes: rule.TakesUnlessFrom, Puts: rule.PutsFile},
 	func() act { return &move{} })
 
 type move struct {

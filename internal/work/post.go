@@ -24,7 +24,8 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save"}, Files: rule.SuitsFiles}, func() act { return &post{} })
+var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save"}, Files: rule.SuitsFiles},
+	func() act { return &post{} })
 
 type post struct {
 	Address    rule.Text            `key:"post" pattern:"^(https?://|\\{)" doc:"the address to which the file is sent over HTTP"`
@@ -41,7 +42,8 @@ type post struct {
 func (p *post) Check(c *rule.Checker) {
 	p.url = c.Fill(p.Address, c.Each)
 	if at := c.Constant(p.Address); !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
-		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S), "begin it with http:// or https://")
+		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S),
+			"begin it with http:// or https://")
 	}
 	p.header = map[string]*fill.Template{}
 	for name, t := range p.Headers {
@@ -49,7 +51,8 @@ func (p *post) Check(c *rule.Checker) {
 	}
 	for _, r := range c.Step.SuccessCodes {
 		if r.Low < 100 || r.Top > 599 {
-			c.ErrorAt("success_codes", "range", fmt.Sprintf("%s is not an HTTP status", r), "they go from 100 to 599")
+			c.ErrorAt("success_codes", "range", fmt.Sprintf("%s is not an HTTP status", r),
+				"they go from 100 to 599")
 		}
 	}
 }
@@ -124,7 +127,10 @@ func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *Unit, j plan.
 	if err != nil {
 		return err
 	}
-	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := http.Client{CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	res, err := client.Do(req)
 	if err != nil {
 		return fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
@@ -186,17 +192,20 @@ func (p *post) body(f *os.File, u *Unit) (body io.Reader, kind string, size int6
 	form := multipart.NewWriter(&head)
 	header := textproto.MIMEHeader{}
 	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "_", "\n", "_")
-	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(p.Field.S), quote.Replace(filepath.Base(u.At))))
+	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(p.Field.S),
+		quote.Replace(filepath.Base(u.At))))
 	header.Set("Content-Type", kind)
 	if _, err := form.CreatePart(header); err != nil {
 		return nil, "", 0, err
 	}
 	tail.WriteString("\r\n--" + form.Boundary() + "--\r\n")
 	size = int64(head.Len()+tail.Len()) + u.Facts.Size
-	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())), form.FormDataContentType(), size, nil
+	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())),
+		form.FormDataContentType(), size, nil
 }
 
-func (p *post) request(ctx context.Context, j plan.Job, address string, body io.Reader, kind string, size int64) (*http.Request, error) {
+func (p *post) request(ctx context.Context, j plan.Job, address string, body io.Reader, kind string,
+	size int64) (*http.Request, error) {
 	method := http.MethodPost
 	if p.Method.Set() {
 		method = strings.ToUpper(p.Method.S)
@@ -220,7 +229,8 @@ func (p *post) request(ctx context.Context, j plan.Job, address string, body io.
 	for name, variable := range p.HeadersEnv {
 		value, ok := os.LookupEnv(variable)
 		if !ok {
-			return nil, fmt.Errorf("the environment variable %s, which the header %s needs, is not set", variable, name)
+			return nil, fmt.Errorf("the environment variable %s, which the header %s needs, is not set", variable,
+				name)
 		}
 		req.Header.Set(name, value)
 	}

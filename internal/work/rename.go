@@ -7,7 +7,8 @@ import (
 	"stilltide/internal/core/rule"
 )
 
-var renameVerb = verb(rule.Verb{Name: "rename", Options: []string{"same_name"}, Takes: rule.TakesInput, Puts: rule.PutsFile, InPlace: true},
+var renameVerb = verb(rule.Verb{Name: "rename", Options: []string{"same_name"}, Takes: rule.TakesInput,
+	Puts: rule.PutsFile, InPlace: true},
 	func() act { return &rename{} })
 
 type rename struct {

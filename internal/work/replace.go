@@ -106,7 +106,8 @@ func (w *Work) replace(r *replace, u *Unit, j plan.Job) error {
 	case !next.Regular:
 		return fmt.Errorf("replace_with: %s is not a regular file", plan.Display(source))
 	case !r.gains(u.Facts.Size, next.Size):
-		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", r.gainText(), humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.Facts.Size))))
+		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", r.gainText(),
+			humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.Facts.Size))))
 		w.tell("kept as it is: the new content is not %ssmaller", r.gainText())
 		return nil
 	}
@@ -120,7 +121,8 @@ func (w *Work) replace(r *replace, u *Unit, j plan.Job) error {
 	w.done(*list, res)
 	was := u.Facts.Size
 	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
-	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)), percent(was, res.Facts.Size)))
+	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)),
+		percent(was, res.Facts.Size)))
 	u.Facts = res.Facts
 	return nil
 }
@@ -158,7 +160,8 @@ func (r *replace) foretell(w *Foretelling, _ *rule.Step) {
 	case !r.gains(w.Self.Facts.Size, there.Facts.Size):
 		return
 	default:
-		w.Self.Source, w.Self.text, w.Self.open, w.Self.Facts.Size = there.Source, there.text, there.open, there.Facts.Size
+		w.Self.Source, w.Self.text, w.Self.open, w.Self.Facts.Size = there.Source, there.text, there.open,
+			there.Facts.Size
 	}
 	w.Scene.Now[w.At] = w.Self
 }

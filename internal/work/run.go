@@ -16,9 +16,11 @@ import (
 )
 
 var (
-	runVerb = verb(rule.Verb{Name: "run", Options: []string{"working_folder", "env", "success_codes", "add_file", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
+	runVerb = verb(rule.Verb{Name: "run", Options: []string{"working_folder", "env", "success_codes", "add_file",
+		"stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
 		func() act { return &program{} })
-	scriptVerb = verb(rule.Verb{Name: "script", Options: []string{"interpreter", "working_folder", "env", "success_codes", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
+	scriptVerb = verb(rule.Verb{Name: "script", Options: []string{"interpreter", "working_folder", "env",
+		"success_codes", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
 		func() act { return &program{} })
 )
 
@@ -72,7 +74,8 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 	if err != nil {
 		return problemOf(err)
 	}
-	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID, Attempt: w.Job.Attempt}
+	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdin: c.Stdin, Timeout: c.Timeout,
+		Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID, Attempt: w.Job.Attempt}
 	if s.Save.Set() || s.Stdout.Set() {
 		spec.Stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
 	}
@@ -138,7 +141,8 @@ func (w *Work) save(s *rule.Step, path string) error {
 
 func (w *Work) saveText(s *rule.Step, text []byte) error {
 	if len(text) > maxSaved {
-		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more", len(text), maxSaved)
+		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more",
+			len(text), maxSaved)
 	}
 	if w.Job.Saved == nil {
 		w.Job.Saved = map[string]string{}

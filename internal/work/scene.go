@@ -114,7 +114,8 @@ func (s *Scene) real(look func(string) (file.Facts, error), path string) file.Fa
 	if s.answers.Any() {
 		s.answers.Know(filepath.Dir(path))
 	}
-	if s.answers.Ask(path, 2*time.Second, func() { found.facts, found.err = look(path) }) != nil || found.err != nil {
+	if s.answers.Ask(path, 2*time.Second, func() { found.facts, found.err = look(path) }) != nil ||
+		found.err != nil {
 		return file.Facts{}
 	}
 	return found.facts
@@ -166,7 +167,8 @@ type landing struct {
 
 // land foretells a placement, as place.Placer would do it. ours tells whether what has
 // the name may be replaced in any case.
-func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName, ours func(path string, t Thing) bool) landing {
+func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName,
+	ours func(path string, t Thing) bool) landing {
 	if why := s.cannotEnter(source, t, to); why != "" {
 		return landing{path: to.Path(), wrong: why}
 	}
@@ -250,11 +252,13 @@ func (s *Scene) cannotEnter(source string, t Thing, to plan.Spot) string {
 		if !ok {
 			continue
 		}
-		if info, err := os.Stat(there.Source); !there.Facts.Dir && (there.Source == "" || err != nil || !info.IsDir()) {
+		if info, err := os.Stat(there.Source); !there.Facts.Dir && (there.Source == "" || err != nil ||
+			!info.IsDir()) {
 			return "the folder " + to.Folder() + " cannot be made: " + place.ErrInTheWay.Error()
 		}
 		if to.Rel != "" && len(at) > len(to.Root) && !there.Facts.Dir {
-			return "a part of " + to.Folder() + " that came from a placeholder is a link, and such links are not followed"
+			return "a part of " + to.Folder() +
+				" that came from a placeholder is a link, and such links are not followed"
 		}
 		if !t.Facts.Dir {
 			break

@@ -36,17 +36,20 @@ type Hands struct {
 
 // Book is the engine's side of a placement.
 type Book interface {
-	Number() int64                                            // of a new placement
-	Intend(p []*ledger.Placement) error                       // until that is durable
-	Did(p *ledger.Placement)                                  // how it ended
-	Stays(p *ledger.Placement, job []*ledger.Placement) error // an error if what it placed is relied on, or all that is left
-	Answers(path string) error                                // an error if the file system there does not answer
-	There(folder string) error                                // an error if the folder's disk is not mounted
-	Ours(rule, target string, f file.Facts) bool              // whether what lies there is what the rule placed
-	Notice(channel, text string, job plan.Job)                // a notify step
-	First(path string) []place.Ahead                          // the files that a name is left to
-	Held(path string, wait bool) bool                         // whether another job works on a file, perhaps after a while
-	Lost(folder string, attributes []string) string           // what to say of attributes that a folder cannot hold, once
+	Number() int64                      // of a new placement
+	Intend(p []*ledger.Placement) error // until that is durable
+	Did(p *ledger.Placement)            // how it ended
+	// an error if what it placed is relied on, or all that is left
+	Stays(p *ledger.Placement, job []*ledger.Placement) error
+	Answers(path string) error                   // an error if the file system there does not answer
+	There(folder string) error                   // an error if the folder's disk is not mounted
+	Ours(rule, target string, f file.Facts) bool // whether what lies there is what the rule placed
+	Notice(channel, text string, job plan.Job)   // a notify step
+	First(path string) []place.Ahead             // the files that a name is left to
+	// whether another job works on a file, perhaps after a while
+	Held(path string, wait bool) bool
+	// what to say of attributes that a folder cannot hold, once
+	Lost(folder string, attributes []string) string
 }
 
 // Unit is one file of a job and where it is now.
@@ -92,7 +95,9 @@ func problemOf(err error) *Problem {
 		return p
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
-	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) || errors.As(err, new(look.NoAnswer)) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) || errors.As(err, new(hopeless))}
+	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) ||
+		errors.As(err, new(look.NoAnswer)) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) ||
+		errors.As(err, new(hopeless))}
 }
 
 // ended says why a step failed that was ended.
@@ -118,10 +123,12 @@ func (w *Work) as(u *Unit) plan.Job {
 }
 
 // placing begins the record of a placement; the request's Stage completes it.
-func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *place.Request, same rule.SameName) *[]*ledger.Placement {
+func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *place.Request,
+	same rule.SameName) *[]*ledger.Placement {
 	list := &[]*ledger.Placement{}
 	if w.passing(req.To.Folder()) {
-		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(), rule.SameReplace
+		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(),
+			rule.SameReplace
 		req.Kept = filepath.Join(w.Job.Scratch, ".replaced")
 		return list // the scratch folder goes with the attempt: there is nothing to undo
 	}
@@ -138,7 +145,8 @@ func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *p
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {
 			if i == len(*list) {
-				p := &ledger.Placement{ID: id, Job: w.Job.ID, Attempt: w.Job.Attempt, Source: source, Facts: before, State: ledger.Intended, Chained: true}
+				p := &ledger.Placement{ID: id, Job: w.Job.ID, Attempt: w.Job.Attempt, Source: source, Facts: before,
+					State: ledger.Intended, Chained: true}
 				if i > 0 {
 					p.ID = w.Book.Number()
 				}
@@ -161,7 +169,8 @@ func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *p
 
 // passing reports whether a folder is the attempt's own, or lies in it.
 func (w *Work) passing(folder string) bool {
-	return w.Job.Scratch != "" && (folder == w.Job.Scratch || strings.HasPrefix(folder, w.Job.Scratch+string(filepath.Separator)))
+	return w.Job.Scratch != "" && (folder == w.Job.Scratch || strings.HasPrefix(folder,
+		w.Job.Scratch+string(filepath.Separator)))
 }
 
 func (w *Work) part() string { return place.PartName(w.State, w.Job.ID) }
@@ -200,7 +209,8 @@ func (w *Work) changed(p *ledger.Placement) {
 	for i := range w.Units {
 		u := &w.Units[i]
 		below := u.At + string(filepath.Separator)
-		if !u.Facts.Dir || u.At == "" || !strings.HasPrefix(p.Source, below) && !strings.HasPrefix(p.Target, below) {
+		if !u.Facts.Dir || u.At == "" || !strings.HasPrefix(p.Source, below) && !strings.HasPrefix(p.Target,
+			below) {
 			continue
 		}
 		if facts, err := watchfs.LookTree(u.At); err == nil && facts.Exists {
@@ -284,7 +294,8 @@ func (w *Work) tell(format string, args ...any) {
 	if w.trial != nil {
 		text := fmt.Sprintf(format, args...)
 		for _, inner := range []string{"copy", "placed"} { // the real path that it stands for
-			text = strings.ReplaceAll(text, filepath.Join(w.trial.folder, inner)+string(filepath.Separator), string(filepath.Separator))
+			text = strings.ReplaceAll(text, filepath.Join(w.trial.folder, inner)+string(filepath.Separator),
+				string(filepath.Separator))
 		}
 		fmt.Fprintf(w.trial.out, "  %s\n", text)
 	}

@@ -76,7 +76,8 @@ func (w *Work) setTags(u *Unit, all []string) error {
 	if slices.Equal(all, watchfs.Tags(u.At)) {
 		return nil
 	}
-	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged), Source: u.At, Target: u.At,
+	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged),
+		Source: u.At, Target: u.At,
 		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: ledger.Intended}
 	if err := w.Book.Intend([]*ledger.Placement{p}); err != nil {
 		return err

@@ -16,7 +16,8 @@ import (
 // RecordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func RecordOf(p *ledger.Placement, watch string) place.Record {
-	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts, After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
+	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts,
+		After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
 // Relied returns an error if another job relies on the content that a placement put at
@@ -33,7 +34,8 @@ func Relied(l interface {
 	}
 	for _, other := range list {
 		if other.After.Ino == p.After.Ino {
-			return fmt.Errorf("%s stays: job %d removed %s because this has the same content", p.Target, other.Job, other.Source)
+			return fmt.Errorf("%s stays: job %d removed %s because this has the same content", p.Target, other.Job,
+				other.Source)
 		}
 	}
 	return nil
@@ -137,7 +139,8 @@ type Undoing struct {
 
 // Undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool, u Undoing) error {
+func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool,
+	u Undoing) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
@@ -218,7 +221,8 @@ func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
 		_, _, _ = placer.FinishRemoval(place.Request{Source: p.Target, Expect: p.After, Part: part}, p.Source)
 		return
 	}
-	if !target.Exists || !back.Exists || target.Size != back.Size || target.Mod != back.Mod || !sameFile(target, p.After) {
+	if !target.Exists || !back.Exists || target.Size != back.Size || target.Mod != back.Mod || !sameFile(target,
+		p.After) {
 		return
 	}
 	r := place.Request{Source: p.Target, Expect: target, Part: part}
@@ -263,7 +267,8 @@ func IsHalfBack(p *ledger.Placement) bool {
 // left of one that was not.
 func (h Hands) happened(p *ledger.Placement, part string) bool {
 	target := LookAt(p.Target, p.Facts.Dir)
-	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod && (target.Ino == p.After.Ino || !place.Adds(p.Kind))
+	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod &&
+		(target.Ino == p.After.Ino || !place.Adds(p.Kind))
 	if made && h.finishRemoval(p, part) {
 		p.After = target
 		return true
@@ -302,7 +307,8 @@ func (h Hands) finishRemoval(p *ledger.Placement, part string) bool {
 	if p.Kind != string(place.Moved) || !p.Facts.Dir || LookAt(p.Source, false).Exists {
 		return false
 	}
-	ok, _, err := h.Placer.FinishRemoval(place.Request{Source: p.Source, Root: h.Watch, Expect: p.Facts, Part: part}, p.Target)
+	ok, _, err := h.Placer.FinishRemoval(place.Request{Source: p.Source, Root: h.Watch, Expect: p.Facts,
+		Part: part}, p.Target)
 	return ok && err == nil
 }
 
@@ -356,7 +362,9 @@ func isEmpty(folder string) bool {
 func Stuck(units []Unit, list []*ledger.Placement) {
 	for _, p := range list {
 		for i := range units {
-			if u := &units[i]; p.State == ledger.Done && p.Source == u.At && (p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) || p.Kind == string(place.Trashed)) {
+			if u := &units[i]; p.State == ledger.Done && p.Source == u.At &&
+				(p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) ||
+					p.Kind == string(place.Trashed)) {
 				u.At, u.Facts = p.Target, p.After
 			} else if p.State == ledger.Done && p.Source == u.At && p.Kind == string(place.Deleted) {
 				u.At = ""

@@ -70,7 +70,8 @@ func (t Trial) outsideOf(path string) string {
 }
 
 func (t Trial) job(facts file.Facts) plan.Job {
-	job := plan.Job{Rule: t.Rule, File: t.File, Facts: facts, Event: file.Added, Attempt: 1, Now: time.Now(), Watch: filepath.Dir(t.File), Scratch: filepath.Join(t.Folder, "scratch")}
+	job := plan.Job{Rule: t.Rule, File: t.File, Facts: facts, Event: file.Added, Attempt: 1, Now: time.Now(),
+		Watch: filepath.Dir(t.File), Scratch: filepath.Join(t.Folder, "scratch")}
 	candidates, _ := take.Candidates(t.Set, t.File, facts.Dir, nil) // without a memory to ask nothing can fail
 	for _, c := range candidates {
 		if c.Rule == t.Rule {
@@ -142,8 +143,10 @@ func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err
 	look.Complete(t.Set, t.Rule, job.File, &job.Facts)
 	r := runner.New()
 	job.Exists = IsThere
-	w := &Work{Job: job, Output: filepath.Join(t.Folder, "output"), Units: []Unit{{Taken: job.File, At: job.File, Facts: job.Facts, Captures: job.Captures}},
-		Hands: Hands{Secrets: t.Set.File.SecretNames(), Placer: &place.Placer{}, Runner: r, State: t.Folder, Book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
+	w := &Work{Job: job, Output: filepath.Join(t.Folder, "output"),
+		Units: []Unit{{Taken: job.File, At: job.File, Facts: job.Facts, Captures: job.Captures}},
+		Hands: Hands{Secrets: t.Set.File.SecretNames(), Placer: &place.Placer{}, Runner: r, State: t.Folder,
+			Book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
 	if p := w.All(ctx); p != nil {
 		fmt.Fprintln(t.Out, p.Text)
 		return "", false, nil

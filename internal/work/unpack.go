@@ -13,7 +13,8 @@ import (
 	"stilltide/internal/place"
 )
 
-var unpackVerb = verb(rule.Verb{Name: "unpack", Options: []string{"same_name"}, Puts: rule.PutsMany, Files: rule.SuitsFiles},
+var unpackVerb = verb(rule.Verb{Name: "unpack", Options: []string{"same_name"}, Puts: rule.PutsMany,
+	Files: rule.SuitsFiles},
 	func() act { return &unpack{} })
 
 type unpack struct {
@@ -106,7 +107,8 @@ func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
 		if spot.Rel == "." {
 			spot.Rel = ""
 		}
-		t := Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)}, text: content, open: !whole}
+		t := Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)},
+			text: content, open: !whole}
 		first = cmp.Or(first, w.entry(t, spot, s.SameName))
 	})
 	if err != nil && w.Wrong == "" {

@@ -35,7 +35,8 @@ func (t *untag) do(_ context.Context, w *Work, s *rule.Step) error {
 			return err
 		}
 		have := watchfs.Tags(u.At)
-		return w.setTags(u, slices.DeleteFunc(slices.Clone(have), func(one string) bool { return slices.Contains(tags, one) }))
+		return w.setTags(u, slices.DeleteFunc(slices.Clone(have),
+			func(one string) bool { return slices.Contains(tags, one) }))
 	})
 }
 

@@ -62,7 +62,8 @@ func (w *Work) each(s *rule.Step, do func(u *Unit, j plan.Job) error) error {
 		switch {
 		case u.At != "" || s.Kind().Apart:
 		case j.Event == file.Removed:
-			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the step out then", plan.Display(u.Taken), s.Verb())
+			return fmt.Errorf("%s was removed, so there is nothing to %s; where: event != \"removed\" leaves the "+
+				"step out then", plan.Display(u.Taken), s.Verb())
 		default:
 			return errors.New("an earlier step has discarded the file")
 		}

@@ -10,7 +10,8 @@ import (
 	"stilltide/internal/place"
 )
 
-var writeVerb = verb(rule.Verb{Name: "write", Options: []string{"as", "same_name"}, Needs: []string{"as", "content"}, Puts: rule.PutsOwn, Apart: true},
+var writeVerb = verb(rule.Verb{Name: "write", Options: []string{"as", "same_name"},
+	Needs: []string{"as", "content"}, Puts: rule.PutsOwn, Apart: true},
 	func() act { return &write{} })
 
 type write struct {
@@ -61,5 +62,6 @@ func (t *write) foretell(w *Foretelling, s *rule.Step) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)}, text: []byte(text)})
+	w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)},
+		text: []byte(text)})
 }

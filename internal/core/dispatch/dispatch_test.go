@@ -83,7 +83,9 @@ func TestPriorityThenFewestRunning(t *testing.T) {
 
 func TestOrders(t *testing.T) {
 	jobs := []Job{
-		{ID: 1, Path: "c", Size: 3, Mod: file.At(noon.Add(2))}, {ID: 2, Path: "a", Size: 1, Mod: file.At(noon.Add(3))}, {ID: 3, Path: "b", Size: 2, Mod: file.At(noon.Add(1))},
+		{ID: 1, Path: "c", Size: 3, Mod: file.At(noon.Add(2))},
+		{ID: 2, Path: "a", Size: 1, Mod: file.At(noon.Add(3))},
+		{ID: 3, Path: "b", Size: 2, Mod: file.At(noon.Add(1))},
 	}
 	for order, want := range map[Order][]int64{
 		ByArrival: {1, 2, 3}, ByName: {2, 3, 1}, Oldest: {3, 1, 2}, Newest: {2, 1, 3}, Smallest: {2, 3, 1},
@@ -160,7 +162,8 @@ func TestBounds(t *testing.T) {
 		workers := rapid.IntRange(1, 4).Draw(t, "workers")
 		m := New(workers)
 		m.SetQueue("one", Queue{Workers: 1})
-		rules := []Rule{{Name: "a"}, {Name: "b", Queue: "one"}, {Name: "c", Queue: "one"}, {Name: "light", Light: true}}
+		rules := []Rule{{Name: "a"}, {Name: "b", Queue: "one"}, {Name: "c", Queue: "one"},
+			{Name: "light", Light: true}}
 		for _, r := range rules {
 			m.SetRule(r)
 		}

@@ -16,7 +16,8 @@ const look = "@look"
 
 var existsOptions = []cel.EnvOption{
 	cel.Variable(look, cel.DynType),
-	cel.Macros(cel.GlobalMacro("exists", 1, func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	cel.Macros(cel.GlobalMacro("exists", 1, func(f cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr,
+		*cel.Error) {
 		return f.NewCall("exists_in", f.NewIdent(look), args[0]), nil
 	})),
 	cel.Function("exists_in", cel.Overload("exists_in_text", []*cel.Type{cel.DynType, cel.StringType}, cel.BoolType,

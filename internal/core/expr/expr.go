@@ -21,13 +21,16 @@ type Env struct {
 }
 
 // Sizes are the units that expressions multiply with.
-var Sizes = map[string]int64{"KB": 1000, "MB": 1000 * 1000, "GB": 1000 * 1000 * 1000, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+var Sizes = map[string]int64{"KB": 1000, "MB": 1000 * 1000, "GB": 1000 * 1000 * 1000, "KiB": 1 << 10,
+	"MiB": 1 << 20, "GiB": 1 << 30}
 
 // New makes an environment with the built-in words and a rule's captures.
 func New(captures []string) Env {
 	e := Env{words: map[string]*cel.Type{
-		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "file": cel.StringType, "rel": cel.StringType,
-		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "media_type": cel.StringType, "category": cel.StringType, "event": cel.StringType,
+		"name": cel.StringType, "stem": cel.StringType, "ext": cel.StringType, "file": cel.StringType,
+		"rel":  cel.StringType,
+		"size": cel.IntType, "modified": cel.TimestampType, "age": cel.DurationType, "media_type": cel.StringType,
+		"category": cel.StringType, "event": cel.StringType,
 		"tags": cel.ListType(cel.StringType), "now": cel.TimestampType,
 	}}
 	for unit := range Sizes {
@@ -112,7 +115,8 @@ func compile(env *cel.Env, text, want string) (*Program, error) {
 		return nil, &Error{Message: message, Near: from(text, first.Location.Line(), first.Location.Column())}
 	}
 	if want == "bool" && compiled.OutputType() != cel.BoolType && compiled.OutputType() != cel.DynType {
-		return nil, &Error{Message: fmt.Sprintf("it gives %s, and a condition must give true or false", compiled.OutputType())}
+		return nil, &Error{Message: fmt.Sprintf("it gives %s, and a condition must give true or false",
+			compiled.OutputType())}
 	}
 	run, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(1_000_000))
 	if err != nil {

@@ -71,7 +71,8 @@ func Parse(src string) (*Template, error) {
 		case src[i] == '{':
 			end := strings.IndexByte(src[i:], '}')
 			if end < 0 {
-				return nil, &Error{Offset: i, Near: src[i:], Message: "this { has no } to close it", Hint: "write {{ for a brace"}
+				return nil, &Error{Offset: i, Near: src[i:], Message: "this { has no } to close it",
+					Hint: "write {{ for a brace"}
 			}
 			before := byte(0)
 			if i > 0 {
@@ -100,14 +101,17 @@ func parseRef(raw string, offset int, before byte) (*Ref, error) {
 	ref := &Ref{Raw: raw, Word: word, Format: format, Offset: offset}
 	if !plainWord(word) {
 		if offset > 0 && before == '$' {
-			return nil, &Error{Offset: offset, Near: raw, Message: "$" + raw + ": environment variables are not read here", Hint: "name it under words:, or read it in a script"}
+			return nil, &Error{Offset: offset, Near: raw, Message: "$" + raw +
+				": environment variables are not read here", Hint: "name it under words:, or read it in a script"}
 		}
-		return nil, &Error{Offset: offset, Near: raw, Message: raw + " is not a placeholder", Hint: "write {{ for a brace that is meant as itself"}
+		return nil, &Error{Offset: offset, Near: raw, Message: raw + " is not a placeholder",
+			Hint: "write {{ for a brace that is meant as itself"}
 	}
 	for _, f := range fields[1:] {
 		filter, err := parseFilter(f)
 		if err != nil {
-			return nil, &Error{Offset: offset, Near: raw, Message: err.Error(), Hint: "the filters are lower, upper, slug and pad:N"}
+			return nil, &Error{Offset: offset, Near: raw, Message: err.Error(),
+				Hint: "the filters are lower, upper, slug and pad:N"}
 		}
 		ref.Filters = append(ref.Filters, filter)
 	}

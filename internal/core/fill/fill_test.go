@@ -156,12 +156,15 @@ func TestQuoteAgainstShell(t *testing.T) {
 		t.Skip("no bash on this machine")
 	}
 	rapid.Check(t, func(t *rapid.T) {
-		words := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "", "a b", "it's", "$(x)", "`y`", "a\nb", "\x1b[31m", "-n", "\xff\xfe", "ü", "*", `\`, `\n'`, "{x}", "~", "a\tb", "\u202e"}), 1, 4).Draw(t, "words")
+		words := rapid.SliceOfN(rapid.SampledFrom([]string{"a", "", "a b", "it's", "$(x)", "`y`", "a\nb",
+			"\x1b[31m", "-n", "\xff\xfe", "ü", "*", `\`, `\n'`, "{x}", "~", "a\tb", "\u202e"}), 1, 4).Draw(t,
+			"words")
 		out, err := exec.Command(sh, "-c", `printf '%s\0' `+Quote(words)).Output()
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00"); strings.Join(got, "\x00") != strings.Join(words, "\x00") {
+		if got := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00"); strings.Join(got,
+			"\x00") != strings.Join(words, "\x00") {
 			t.Fatalf("%q was read as %q", words, got)
 		}
 		for _, r := range Quote(words) {

@@ -24,7 +24,8 @@ func ParseCommand(line string) (*Command, error) {
 		return nil, err
 	}
 	if len(s.words) == 0 {
-		return nil, &Error{Message: "the command is empty", Hint: "write the program and its words, as in: run: ./bin/convert {file}"}
+		return nil, &Error{Message: "the command is empty",
+			Hint: "write the program and its words, as in: run: ./bin/convert {file}"}
 	}
 	c := &Command{}
 	for _, w := range s.words {
@@ -144,7 +145,8 @@ func (s *splitter) word() error {
 		case '\\':
 			s.pos++
 			if s.pos == len(s.src) {
-				return &Error{Offset: s.pos - 1, Near: `\`, Message: "the backslash at the end has nothing to act on"}
+				return &Error{Offset: s.pos - 1, Near: `\`,
+					Message: "the backslash at the end has nothing to act on"}
 			}
 		case '|', '>', '<', '&', ';', '$', '`':
 			return &Error{Offset: s.pos, Near: s.src[s.pos : s.pos+1],
@@ -172,7 +174,8 @@ func (s *splitter) quoted(out *strings.Builder, quote byte) error {
 		}
 		out.WriteByte(c)
 	}
-	return &Error{Offset: start, Near: string(quote), Message: fmt.Sprintf("this %c has no partner to close it", quote)}
+	return &Error{Offset: start, Near: string(quote), Message: fmt.Sprintf("this %c has no partner to close it",
+		quote)}
 }
 
 // Quote writes words so that a POSIX shell reads exactly them: for the line
@@ -209,7 +212,8 @@ func quoteWord(w string) string {
 }
 
 func isPlain(c byte) bool {
-	return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("_@%+=:,./-", c) >= 0
+	return 'a' <= c && c <= 'z' || 'A' <= c && c <= 'Z' || '0' <= c && c <= '9' || strings.IndexByte("_@%+=:,./-",
+		c) >= 0
 }
 
 // ansiQuote uses $'…' (POSIX.1-2024, 2.2.4), which can hold any byte but NUL

@@ -121,13 +121,15 @@ func (g *model) over(now time.Time) bool {
 	if bound == 0 {
 		bound = DefaultMaxWait
 	}
-	return now.Sub(g.last) >= g.spec.Quiet || g.spec.MaxFiles > 0 && len(g.members) >= g.spec.MaxFiles || now.Sub(g.first) >= bound
+	return now.Sub(g.last) >= g.spec.Quiet || g.spec.MaxFiles > 0 && len(g.members) >= g.spec.MaxFiles ||
+		now.Sub(g.first) >= bound
 }
 
 func TestAgainstModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var m Machine
-		specs := []Spec{{Quiet: 3 * time.Second, MaxFiles: 4}, {Quiet: 2 * time.Second, MaxWait: 7 * time.Second}, {Need: need("0", "1"), MaxWait: 9 * time.Second}, {Need: need("0", "1", "2")}}
+		specs := []Spec{{Quiet: 3 * time.Second, MaxFiles: 4}, {Quiet: 2 * time.Second, MaxWait: 7 * time.Second},
+			{Need: need("0", "1"), MaxWait: 9 * time.Second}, {Need: need("0", "1", "2")}}
 		models := make([]*model, len(specs))
 		for i := range models {
 			models[i] = &model{spec: specs[i]}

@@ -39,7 +39,8 @@ const maxSlow = 10
 
 // steps are the widths that a bucket may have.
 var steps = []time.Duration{
-	time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 3 * time.Hour, 6 * time.Hour,
+	time.Second, 5 * time.Second, 15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour,
+	3 * time.Hour, 6 * time.Hour,
 	24 * time.Hour, 7 * 24 * time.Hour, 28 * 24 * time.Hour,
 }
 
@@ -122,7 +123,8 @@ type Reason struct {
 // New begins a summary of the time from one moment to another. Buckets begin
 // at whole steps of the place's clock.
 func New(from, to time.Time) *Summary {
-	s := &Summary{From: from, To: to, Step: steps[len(steps)-1], rules: map[string]*Figures{}, reasons: map[string]*Reason{}}
+	s := &Summary{From: from, To: to, Step: steps[len(steps)-1], rules: map[string]*Figures{},
+		reasons: map[string]*Reason{}}
 	for _, step := range steps {
 		if to.Sub(from)/step < maxBuckets {
 			s.Step = step
@@ -163,7 +165,8 @@ func (s *Summary) Add(j Job) {
 	if j.Ended.Before(s.From) || j.Ended.After(s.To) {
 		return
 	}
-	at, found := slices.BinarySearchFunc(s.Buckets, j.Ended, func(b Bucket, t time.Time) int { return b.Start.Compare(t) })
+	at, found := slices.BinarySearchFunc(s.Buckets, j.Ended,
+		func(b Bucket, t time.Time) int { return b.Start.Compare(t) })
 	if !found {
 		at--
 	}
@@ -246,6 +249,9 @@ func (s *Summary) Reasons() []Reason {
 		slices.Sort(r.Rules)
 		list = append(list, *r)
 	}
-	slices.SortFunc(list, func(a, b Reason) int { return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Text, b.Text)) })
+	slices.SortFunc(list, func(a, b Reason) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count),
+			cmp.Compare(a.Text, b.Text))
+	})
 	return list
 }

@@ -22,8 +22,9 @@ func TestFiguresAgainstASlowModel(t *testing.T) {
 			ended := monday.Add(time.Duration(rapid.IntRange(-10, 500).Draw(t, "at")) * time.Hour)
 			ran := time.Duration(rapid.IntRange(0, 900).Draw(t, "ran")) * time.Second
 			wait := time.Duration(rapid.IntRange(0, 900).Draw(t, "wait")) * time.Second
-			j := Job{Rule: rapid.SampledFrom([]string{"a", "b"}).Draw(t, "rule"), Outcome: rapid.SampledFrom(Outcomes).Draw(t, "outcome"),
-				Taken: ended.Add(-ran - wait), Started: ended.Add(-ran), Ended: ended, Ran: ran}
+			j := Job{Rule: rapid.SampledFrom([]string{"a", "b"}).Draw(t, "rule"),
+				Outcome: rapid.SampledFrom(Outcomes).Draw(t, "outcome"),
+				Taken:   ended.Add(-ran - wait), Started: ended.Add(-ran), Ended: ended, Ran: ran}
 			s.Add(j)
 			if ended.Before(s.From) || ended.After(s.To) {
 				continue
@@ -40,7 +41,8 @@ func TestFiguresAgainstASlowModel(t *testing.T) {
 				t.Fatalf("bucket %d does not begin after the one before", i)
 			}
 		}
-		if fmt.Sprint(inBuckets) != fmt.Sprint(count) || s.Total.Jobs() != len(waits) || len(s.Buckets) > maxBuckets+2 {
+		if fmt.Sprint(inBuckets) != fmt.Sprint(count) || s.Total.Jobs() != len(waits) ||
+			len(s.Buckets) > maxBuckets+2 {
 			t.Fatalf("counted %v in %d buckets, want %v", inBuckets, len(s.Buckets), count)
 		}
 		check := func(got Spread, times []float64) {
@@ -66,9 +68,12 @@ func TestFailuresThatAreAlikeAreOneGroup(t *testing.T) {
 	s := New(monday, monday.Add(24*time.Hour))
 	for i := range 5 {
 		name := fmt.Sprintf("/in/gauge-%d.csv", i)
-		s.Add(Job{ID: int64(i), Rule: "gauge", File: name, Outcome: "failed", Reason: fmt.Sprintf("exit code 3: gauge-%d.csv: line %d says -99.%d", i, i+10, i), Ended: monday.Add(time.Duration(i) * time.Hour)})
+		s.Add(Job{ID: int64(i), Rule: "gauge", File: name, Outcome: "failed",
+			Reason: fmt.Sprintf("exit code 3: gauge-%d.csv: line %d says -99.%d", i, i+10, i),
+			Ended:  monday.Add(time.Duration(i) * time.Hour)})
 	}
-	s.Add(Job{ID: 9, Rule: "slips", File: "/in/x", Outcome: "failed", Reason: "it took longer than 2 m", Ended: monday})
+	s.Add(Job{ID: 9, Rule: "slips", File: "/in/x", Outcome: "failed", Reason: "it took longer than 2 m",
+		Ended: monday})
 	reasons := s.Reasons()
 	require.Len(t, reasons, 2)
 	require.Equal(t, 5, reasons[0].Count)
@@ -79,7 +84,8 @@ func TestTheSlowestAreKept(t *testing.T) {
 	s := New(monday, monday.Add(24*time.Hour))
 	order := rand.New(rand.NewPCG(1, 2)).Perm(100)
 	for _, i := range order {
-		s.Add(Job{ID: int64(i), Rule: "r", Outcome: "processed", Started: monday, Ended: monday, Ran: time.Duration(i) * time.Second})
+		s.Add(Job{ID: int64(i), Rule: "r", Outcome: "processed", Started: monday, Ended: monday,
+			Ran: time.Duration(i) * time.Second})
 	}
 	require.Len(t, s.Slowest, maxSlow)
 	for i, j := range s.Slowest {

@@ -30,7 +30,8 @@ func TestAWholeFolderTakesItsChainAlong(t *testing.T) {
 	b.Placed("/b/box", folder, "first", nil)
 	require.Equal(t, []string{"first"}, b.Chain("/b/box", folder))
 	require.Equal(t, []string{"first"}, b.FolderChain("/b/box"))
-	require.Empty(t, b.Chain("/b/box", file.Facts{Exists: true, Regular: true}), "a file that came to have its name")
+	require.Empty(t, b.Chain("/b/box", file.Facts{Exists: true, Regular: true}),
+		"a file that came to have its name")
 }
 
 func TestSuspectedOutputCountsItsDepth(t *testing.T) {
@@ -52,6 +53,7 @@ func TestAgainAndAgain(t *testing.T) {
 	require.False(t, b.Again("r", "/g", now), "another file")
 	require.True(t, b.Again("r", "/f", now.Add(10*time.Second)))
 	for i := range 20 {
-		require.False(t, b.Again("r", "/slow", now.Add(time.Duration(i)*20*time.Second)), "spread over a longer time")
+		require.False(t, b.Again("r", "/slow", now.Add(time.Duration(i)*20*time.Second)),
+			"spread over a longer time")
 	}
 }

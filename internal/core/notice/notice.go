@@ -130,7 +130,10 @@ func (g *Gatherer) Next() (at time.Time, ok bool) {
 
 // Compose writes the title and the text of a message.
 func Compose(m Message) Message {
-	slices.SortStableFunc(m.Events, func(a, b Event) int { return slices.Index(kinds, a.Kind) - slices.Index(kinds, b.Kind) })
+	slices.SortStableFunc(m.Events, func(a, b Event) int {
+		return slices.Index(kinds, a.Kind) - slices.Index(kinds,
+			b.Kind)
+	})
 	m.Title = fill.PlainLine(title(m))
 	lines := text(m)
 	for i := range lines {

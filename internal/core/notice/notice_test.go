@@ -14,7 +14,8 @@ var noon = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 func TestAThousandEventsMakeOneMessage(t *testing.T) {
 	var g Gatherer
 	for i := range 1000 {
-		e := Event{Kind: Processed, Rule: "slips", File: fmt.Sprintf("/in/slip-%d.txt", i), Job: int64(i + 1), At: noon.Add(time.Duration(i) * time.Millisecond)}
+		e := Event{Kind: Processed, Rule: "slips", File: fmt.Sprintf("/in/slip-%d.txt", i), Job: int64(i + 1),
+			At: noon.Add(time.Duration(i) * time.Millisecond)}
 		if i == 700 {
 			e.Kind, e.Text = Failed, "exit code 3: line 7 is bad"
 		}
@@ -45,8 +46,10 @@ func TestTitles(t *testing.T) {
 		{[]Event{{Kind: Blocked, Text: "the ledger cannot be written"}}, "Still Tide needs a person"},
 		{[]Event{{Kind: Blocked, Rule: "slips", Text: "it loops"}}, "slips is blocked"},
 		{[]Event{{Kind: Recovered, Text: "the ledger can be written again"}}, "Still Tide has recovered"},
-		{[]Event{{Kind: Told, Rule: "slips", File: "/in/a", Text: "look at this\nand that"}}, "slips: look at this"},
-		{[]Event{{Kind: Processed, Rule: "a", File: "/x"}, {Kind: Failed, Rule: "b", File: "/y"}, {Kind: Failed, Rule: "b", File: "/z"}}, "2 failed, 1 processed"},
+		{[]Event{{Kind: Told, Rule: "slips", File: "/in/a", Text: "look at this\nand that"}},
+			"slips: look at this"},
+		{[]Event{{Kind: Processed, Rule: "a", File: "/x"}, {Kind: Failed, Rule: "b", File: "/y"},
+			{Kind: Failed, Rule: "b", File: "/z"}}, "2 failed, 1 processed"},
 		{[]Event{{Kind: Failed, Rule: "gauge", File: "/in/a\x1b[2J.csv"}}, `gauge: $'a\033[2J.csv' failed`},
 	} {
 		var g Gatherer
@@ -76,7 +79,8 @@ func TestNothingIsLostAndNothingIsPushy(t *testing.T) {
 			now = now.Add(time.Duration(rapid.IntRange(0, 4000).Draw(t, "ms")) * time.Millisecond)
 			if rapid.Bool().Draw(t, "event") {
 				told++
-				g.Add(rapid.SampledFrom([]string{"a", "b"}).Draw(t, "channel"), 5*time.Second, Event{Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), At: now})
+				g.Add(rapid.SampledFrom([]string{"a", "b"}).Draw(t, "channel"), 5*time.Second,
+					Event{Kind: rapid.SampledFrom(kinds).Draw(t, "kind"), At: now})
 				continue
 			}
 			due := g.Due(now)

@@ -65,7 +65,8 @@ func (c *compiler) piece(depth int, b byte) (string, error) {
 		c.lit = nil
 		return s, err
 	case '>', '}', ']':
-		return "", c.fail(start, "this "+string(b)+" closes nothing; write \\"+string(b)+" for the character itself")
+		return "", c.fail(start, "this "+string(b)+" closes nothing; write \\"+string(b)+
+			" for the character itself")
 	case '\\':
 		c.pos++
 		if c.pos == len(c.src) {
@@ -221,7 +222,8 @@ func (c *compiler) capture(depth int) (string, error) {
 	}
 	name := c.src[start+1 : start+end]
 	if !ValidName(name) {
-		e := c.fail(start, "the capture name \""+name+"\" is not a plain word; use a-z, 0-9 and _, beginning with a letter")
+		e := c.fail(start, "the capture name \""+name+
+			"\" is not a plain word; use a-z, 0-9 and _, beginning with a letter")
 		e.Near = c.src[start : start+end+1]
 		return "", e
 	}

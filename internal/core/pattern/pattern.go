@@ -66,7 +66,8 @@ func Compile(text string, o Options) (*Pattern, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), prefix: string(c.prefix), ending: c.ending(), exact: !o.IgnoreCase}
+	p := &Pattern{text: text, wide: strings.Contains(glob, "/"), prefix: string(c.prefix), ending: c.ending(),
+		exact: !o.IgnoreCase}
 	p.simple = p.exact && !p.wide && p.prefix+"*"+p.ending == glob
 	return p.finish(body, o)
 }
@@ -74,7 +75,8 @@ func Compile(text string, o Options) (*Pattern, error) {
 func compileExpression(text, expr string, o Options) (*Pattern, error) {
 	if _, err := regexp.Compile(expr); err != nil {
 		message := strings.TrimPrefix(err.Error(), "error parsing regexp: ")
-		return nil, &Error{Pattern: text, Offset: len("re:"), Message: "this regular expression cannot be read: " + message}
+		return nil, &Error{Pattern: text, Offset: len("re:"), Message: "this regular expression cannot be read: " +
+			message}
 	}
 	p := &Pattern{text: text, wide: strings.Contains(expr, "/")}
 	return p.finish(expr, o)
@@ -87,17 +89,20 @@ func (p *Pattern) finish(body string, o Options) (*Pattern, error) {
 	}
 	re, err := regexp.Compile(flags + `\A(?:` + body + `)\z`)
 	if err != nil {
-		return nil, &Error{Pattern: p.text, Message: "this pattern cannot be read: " + strings.TrimPrefix(err.Error(), "error parsing regexp: ")}
+		return nil, &Error{Pattern: p.text, Message: "this pattern cannot be read: " +
+			strings.TrimPrefix(err.Error(), "error parsing regexp: ")}
 	}
 	p.re, p.names = re, re.SubexpNames()
 	seen := map[string]bool{}
 	for _, n := range p.Names() {
 		if !ValidName(n) {
 			return nil, &Error{Pattern: p.text, Offset: max(0, strings.Index(p.text, n)), Near: n,
-				Message: "the capture name " + n + " is not a plain word; use a-z, 0-9 and _, beginning with a letter"}
+				Message: "the capture name " + n +
+					" is not a plain word; use a-z, 0-9 and _, beginning with a letter"}
 		}
 		if seen[n] {
-			return nil, &Error{Pattern: p.text, Offset: strings.LastIndex(p.text, n), Near: n, Message: "the capture name " + n + " stands twice in one pattern"}
+			return nil, &Error{Pattern: p.text, Offset: strings.LastIndex(p.text, n), Near: n,
+				Message: "the capture name " + n + " stands twice in one pattern"}
 		}
 		seen[n] = true
 	}

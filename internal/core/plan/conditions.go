@@ -30,7 +30,8 @@ func needsOf(r *rule.Rule) Needs {
 		texts += " " + r.Steps[i].Where.S
 	}
 	return Needs{
-		Kind: len(r.MediaType)+len(r.Category) > 0 || strings.Contains(texts, "media_type") || strings.Contains(texts, "category") || r.Uses("media_type", "main_type", "category"),
+		Kind: len(r.MediaType)+len(r.Category) > 0 || strings.Contains(texts, "media_type") ||
+			strings.Contains(texts, "category") || r.Uses("media_type", "main_type", "category"),
 		Tags: strings.Contains(texts, "tags"),
 		Shot: r.Uses("shot"),
 	}
@@ -141,7 +142,8 @@ func (c Candidate) where(f file.Facts, event file.Event, now time.Time) Conditio
 
 // job is the candidate as a job that would begin now.
 func (c Candidate) job(f file.Facts, event file.Event, now time.Time) *Job {
-	return &Job{Rule: c.Rule, File: c.Unit, Watch: c.Watch, Captures: c.Captures, Facts: f, Event: event, Now: now, Attempt: 1}
+	return &Job{Rule: c.Rule, File: c.Unit, Watch: c.Watch, Captures: c.Captures, Facts: f, Event: event, Now: now,
+		Attempt: 1}
 }
 
 // values are what the expressions of a job's rule name, `let` words included.
@@ -150,7 +152,8 @@ func (j *Job) values() (expr.Values, error) {
 	v := expr.Base(j.Now)
 	v["name"], v["stem"], v["ext"] = name, stem(name), strings.TrimPrefix(name[len(stem(name)):], ".")
 	v["file"], v["rel"], v["size"] = j.Path(), j.rel(), j.Facts.Size
-	v["modified"], v["age"], v["media_type"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now), j.Facts.Says().Kind, string(j.Event)
+	v["modified"], v["age"], v["media_type"], v["event"] = j.Facts.Mod.Time(), age(j.Facts, j.Now),
+		j.Facts.Says().Kind, string(j.Event)
 	v["category"] = j.Rule.Sorts.Of(j.Facts.Says().Kind, name)
 	tags := j.Facts.Says().Tags
 	if tags == nil {
@@ -200,7 +203,8 @@ func (j *Job) let(word string) (v fill.Value, ok bool, err error) {
 
 // Explain lists the conditions of a rule on a path, one by one, whether or
 // not the earlier ones fit. The facts may be those of a file that does not exist.
-func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event, now time.Time) (list []Condition, fits bool) {
+func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event, now time.Time) (list []Condition,
+	fits bool) {
 	add := func(key, want, got string, ok bool) { list = append(list, Condition{key, want, got, ok}) }
 	if !r.Enabled {
 		add("enabled", "true", "false", false)
@@ -212,7 +216,8 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	}
 	unit := path
 	if r.Folded() {
-		first, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path[len(watch):], string(filepath.Separator))), "/")
+		first, _, _ := strings.Cut(filepath.ToSlash(strings.TrimPrefix(path[len(watch):],
+			string(filepath.Separator))), "/")
 		unit = filepath.Join(watch, first)
 	}
 	name := filepath.Base(unit)
@@ -223,7 +228,8 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 		add("hidden", fmt.Sprint(r.Hidden), "begins with a dot", r.Hidden)
 	}
 	if unfinished(r, name) {
-		add("ignore", "a finished file", "a name of the built-in list of part-files, swap files and lock files", false)
+		add("ignore", "a finished file", "a name of the built-in list of part-files, swap files and lock files",
+			false)
 	}
 	if s.ignores(name, rel) {
 		add("ignore", "no name of ignore:", name, false)
@@ -267,7 +273,8 @@ func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, words map[s
 		if !within(path, folder) || path == folder {
 			continue
 		}
-		level := strings.Count(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)), string(filepath.Separator))
+		level := strings.Count(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)),
+			string(filepath.Separator))
 		if at, w, ok := placeIn(r, folder, level, path); ok && len(at) > len(watch) {
 			watch, words = at, w
 		}

@@ -361,7 +361,8 @@ func (j *Job) words() []string {
 func (j *Job) Listable() error {
 	for _, path := range j.Files {
 		if strings.ContainsAny(path, "\n\r") {
-			return fmt.Errorf("%s has a line break in its name, so {list} cannot hold it: use {list0}, whose names end with a zero byte (or {files})", Display(path))
+			return fmt.Errorf("%s has a line break in its name, so {list} cannot hold it: use {list0}, whose "+
+				"names end with a zero byte (or {files})", Display(path))
 		}
 	}
 	return nil

@@ -43,7 +43,9 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 
 // covers reports whether a rule surely takes all that a later one could.
 func covers(a, b *rule.Rule) bool {
-	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() || len(a.MediaType)+len(a.Category) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden {
+	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() ||
+		len(a.MediaType)+len(a.Category) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave ||
+		b.Hidden && !a.Hidden {
 		return false
 	}
 	for _, e := range b.Events {
@@ -207,7 +209,8 @@ func leading(r *rule.Rule) []way {
 		}
 	}
 	if r.Processed != nil {
-		list = append(list, way{FixedFolder(r.Processed), levelsOf(r.Processed.Folder), r.Processed.Name == nil && !renamed})
+		list = append(list, way{FixedFolder(r.Processed), levelsOf(r.Processed.Folder), r.Processed.Name == nil &&
+			!renamed})
 	}
 	return list
 }

@@ -60,7 +60,8 @@ func (f Failure) Note() string {
 			b.WriteString("    " + l + "\n")
 		}
 	}
-	b.WriteString("\nTo retry it (the file goes back to where it came from):\n    " + fill.Quote([]string{"stilltide", "--config", f.Rules, "retry", fmt.Sprint(f.Job.ID)}) + "\n")
+	b.WriteString("\nTo retry it (the file goes back to where it came from):\n    " +
+		fill.Quote([]string{"stilltide", "--config", f.Rules, "retry", fmt.Sprint(f.Job.ID)}) + "\n")
 	return b.String()
 }
 

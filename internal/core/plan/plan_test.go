@@ -84,23 +84,28 @@ func TestGlobsOfFolders(t *testing.T) {
 	require.Equal(t, "/office/done/NOR/2031/a.csv", ends)
 	require.Equal(t, "/office/cards/slot-1/x", s.Units("/office/cards/slot-1/x/y/z", false)[0].Unit)
 	require.Equal(t, 2, s.Folders()["/office/in"])
-	conditions, fits := s.Explain(s.Rule("stations"), "/office/in/NOR/a.csv", file.Facts{Exists: true, Regular: true}, file.Added, now)
+	conditions, fits := s.Explain(s.Rule("stations"), "/office/in/NOR/a.csv",
+		file.Facts{Exists: true, Regular: true}, file.Added, now)
 	require.False(t, fits)
 	require.Equal(t, "watch", conditions[0].Key)
 }
 
 func job(s *Set, path string) *Job {
 	c := s.Candidates(path)[0]
-	return &Job{Rule: c.Rule, ID: 7, File: path, Watch: c.Watch, Captures: c.Captures, Event: file.Added, Attempt: 2, Scratch: "/s/7-2", Hash: "abc",
-		Facts: file.Facts{Size: 12, Mod: file.At(time.Date(2031, 4, 2, 5, 6, 7, 0, time.UTC))}, Now: time.Date(2031, 4, 3, 0, 0, 0, 0, time.UTC)}
+	return &Job{Rule: c.Rule, ID: 7, File: path, Watch: c.Watch, Captures: c.Captures, Event: file.Added,
+		Attempt: 2, Scratch: "/s/7-2", Hash: "abc",
+		Facts: file.Facts{Size: 12, Mod: file.At(time.Date(2031, 4, 2, 5, 6, 7, 0, time.UTC))},
+		Now:   time.Date(2031, 4, 3, 0, 0, 0, 0, time.UTC)}
 }
 
 func TestPlaceholders(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, match: "<a>.tar.gz"}`)
 	j := job(s, "/office/in/x y.tar.gz")
 	for word, want := range map[string]string{
-		"file": "/office/in/x y.tar.gz", "name": "x y.tar.gz", "stem": "x y.tar", "ext": "gz", "folder": "/office/in", "watch": "/office/in",
-		"rel": "x y.tar.gz", "rel_folder": ".", "size": "12", "event": "added", "hash": "abc", "rule": "r", "job": "7", "attempt": "2", "scratch": "/s/7-2", "a": "x y",
+		"file": "/office/in/x y.tar.gz", "name": "x y.tar.gz", "stem": "x y.tar", "ext": "gz",
+		"folder": "/office/in", "watch": "/office/in",
+		"rel": "x y.tar.gz", "rel_folder": ".", "size": "12", "event": "added", "hash": "abc", "rule": "r",
+		"job": "7", "attempt": "2", "scratch": "/s/7-2", "a": "x y",
 	} {
 		v, err := j.Lookup(word)
 		require.NoError(t, err, word)
@@ -176,10 +181,14 @@ func TestNote(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, run: "./check {file}", failed: failed}`)
 	j := job(s, "/office/in/bad\x1b[31m.csv")
 	j.File = "/office/failed/bad\x1b[31m.csv"
-	text := Failure{Job: j, Taken: "/office/in/bad\x1b[31m.csv", Reason: "check ended with exit code 3", Output: []string{"line 7", "\x1b]0;x\a"},
-		Attempts: []Try{{Started: j.Now, Ran: 1500 * time.Millisecond, Reason: "check ended with exit code 3"}}, State: "/state", Rules: "/office/stilltide.yaml"}.Note()
+	text := Failure{Job: j, Taken: "/office/in/bad\x1b[31m.csv", Reason: "check ended with exit code 3",
+		Output:   []string{"line 7", "\x1b]0;x\a"},
+		Attempts: []Try{{Started: j.Now, Ran: 1500 * time.Millisecond, Reason: "check ended with exit code 3"}},
+		State:    "/state", Rules: "/office/stilltide.yaml"}.Note()
 	require.True(t, strings.HasPrefix(text, "check ended with exit code 3\n"))
-	for _, want := range []string{"Attempt 1  2031-04-03 00:00:00, ran 1.5 s", "    line 7\n", `cd /office && /office/check $'/office/failed/bad\033[31m.csv'`, "stilltide --config /office/stilltide.yaml retry 7"} {
+	for _, want := range []string{"Attempt 1  2031-04-03 00:00:00, ran 1.5 s", "    line 7\n",
+		`cd /office && /office/check $'/office/failed/bad\033[31m.csv'`,
+		"stilltide --config /office/stilltide.yaml retry 7"} {
 		require.Contains(t, text, want)
 	}
 	require.NotContains(t, text, "\x1b", "no control character reaches whoever reads the note")
@@ -187,7 +196,8 @@ func TestNote(t *testing.T) {
 
 func TestSpan(t *testing.T) {
 	for d, want := range map[time.Duration]string{
-		8 * time.Millisecond: "8 ms", 2400 * time.Millisecond: "2.4 s", 192 * time.Second: "3m12s", 5*time.Hour + 2*time.Minute: "5h02m", 76 * time.Hour: "3d04h",
+		8 * time.Millisecond: "8 ms", 2400 * time.Millisecond: "2.4 s", 192 * time.Second: "3m12s",
+		5*time.Hour + 2*time.Minute: "5h02m", 76 * time.Hour: "3d04h",
 	} {
 		require.Equal(t, want, Span(d))
 	}

@@ -39,7 +39,8 @@ type Set struct {
 
 // NewSet indexes the rules. The file must be free of errors.
 func NewSet(f *rule.File) *Set {
-	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{}, needs: map[*rule.Rule]Needs{}, own: map[*rule.Rule][]string{}, state: f.StateFolder()}
+	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{},
+		needs: map[*rule.Rule]Needs{}, own: map[*rule.Rule][]string{}, state: f.StateFolder()}
 	for _, r := range f.All() {
 		s.named[r.Name.S] = r
 		s.needs[r] = needsOf(r)
@@ -169,7 +170,8 @@ func (s *Set) Candidates(path string) []Candidate {
 		}
 		rel := filepath.ToSlash(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)))
 		if captures, ok := s.nameFits(r, folder, path, name, rel); ok {
-			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Root: root, Rel: rel, Captures: join(words, captures)})
+			found = append(found, Candidate{Rule: r, Unit: path, Watch: folder, Root: root, Rel: rel,
+				Captures: join(words, captures)})
 		}
 	})
 	inOrder(found)
@@ -196,7 +198,8 @@ func (s *Set) Units(path string, dir bool) []Candidate {
 		name, _, _ := strings.Cut(filepath.ToSlash(rel), "/")
 		unit := filepath.Join(folder, name)
 		if captures, ok := s.nameFits(r, folder, unit, name, name); ok {
-			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Root: root, Rel: name, Captures: join(words, captures)})
+			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Root: root, Rel: name,
+				Captures: join(words, captures)})
 		}
 	})
 	inOrder(found)
@@ -335,7 +338,8 @@ func levels(r *rule.Rule) int {
 // nameFits tests what can be tested without looking at the file.
 func (s *Set) nameFits(r *rule.Rule, watch, path, name, rel string) (map[string]string, bool) {
 	captures, ok := r.Matcher.Match(name, rel)
-	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.ignores(name, rel) || s.ownPlace(r, watch, path) {
+	if !ok || !r.Hidden && hidden(rel) || unfinished(r, name) || s.ignores(name, rel) || s.ownPlace(r, watch,
+		path) {
 		return nil, false
 	}
 	return captures, true
@@ -395,7 +399,8 @@ func fixedPart(p rule.Path, t *fill.Template) string {
 // within reports whether path is the folder or lies below it.
 func within(path, folder string) bool {
 	return strings.HasPrefix(path, folder) &&
-		(len(path) == len(folder) || path[len(folder)] == filepath.Separator || strings.HasSuffix(folder, string(filepath.Separator)))
+		(len(path) == len(folder) || path[len(folder)] == filepath.Separator || strings.HasSuffix(folder,
+			string(filepath.Separator)))
 }
 
 // NoteEnding is added to the name of a file in the failed folder to name its failure note.
@@ -432,8 +437,10 @@ var neverList = sync.OnceValue(func() *pattern.List {
 // Policy is how a rule wants its files settled.
 func Policy(r *rule.Rule) settle.Policy {
 	return settle.Policy{
-		Rule: r.Name.S, Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore, Marker: r.Ready.Marker.Set(),
-		MinSize: int64(r.Ready.MinSize), MaxWait: r.Ready.MaxWait.Duration, Overdue: settle.Overdue(r.Ready.Overdue),
+		Rule: r.Name.S, Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore,
+		Marker:  r.Ready.Marker.Set(),
+		MinSize: int64(r.Ready.MinSize), MaxWait: r.Ready.MaxWait.Duration,
+		Overdue: settle.Overdue(r.Ready.Overdue),
 	}
 }
 

@@ -79,7 +79,8 @@ func (j Job) Ready() error {
 			return err
 		}
 	}
-	if p := r.Processed; p != nil && j.Event != file.Removed && !p.Folder.Uses(open...) && (p.Name == nil || !p.Name.Uses(open...)) {
+	if p := r.Processed; p != nil && j.Event != file.Removed && !p.Folder.Uses(open...) &&
+		(p.Name == nil || !p.Name.Uses(open...)) {
 		_, err := j.Destination(p)
 		return err
 	}
@@ -188,7 +189,8 @@ func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state st
 // Targets returns the paths at which the steps would place something, and the one at which
 // the file would end after success; fileNow is "" if it stays where it is. Copies of other
 // files, and what an archive holds, are left out.
-func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string, fileNow string, err error) {
+func (c Candidate) Targets(f file.Facts, event file.Event, now time.Time, state string) (placed []string,
+	fileNow string, err error) {
 	j := c.Begin(f, event, now, state)
 	for i := range c.Rule.Steps {
 		s := &c.Rule.Steps[i]

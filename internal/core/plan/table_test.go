@@ -130,7 +130,8 @@ func TestTable(t *testing.T) {
 	for _, tt := range table {
 		t.Run(tt.keys+" on "+tt.file, func(t *testing.T) {
 			keys := strings.TrimSuffix(strings.TrimPrefix(tt.keys, "{"), "}")
-			if strings.HasPrefix(tt.keys, "{") != strings.HasSuffix(tt.keys, "}") || !strings.HasPrefix(tt.keys, "{") {
+			if strings.HasPrefix(tt.keys, "{") != strings.HasSuffix(tt.keys, "}") || !strings.HasPrefix(tt.keys,
+				"{") {
 				keys = tt.keys
 			}
 			if keys != "" {
@@ -162,7 +163,8 @@ func TestTable(t *testing.T) {
 func TestTooYoungIsLookedAtLater(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, age: 1h.., size: 1B..}`)
 	c := s.Candidates("/office/in/a")[0]
-	fits, later := c.Fits(file.Facts{Exists: true, Regular: true, Size: 5, Mod: file.At(now.Add(-10 * time.Minute))}, file.Added, now)
+	fits, later := c.Fits(file.Facts{Exists: true, Regular: true, Size: 5,
+		Mod: file.At(now.Add(-10 * time.Minute))}, file.Added, now)
 	require.False(t, fits)
 	require.Equal(t, now.Add(50*time.Minute), later.UTC())
 	_, later = c.Fits(file.Facts{Exists: true, Regular: true, Mod: file.At(now)}, file.Added, now)
@@ -206,15 +208,23 @@ func TestLoopsAreFoundOnce(t *testing.T) {
 		fmt.Fprintf(&many, "  - {name: r%d, watch: D, depth: all, processed: \"D/{modified:%%Y}\"}\n", i)
 	}
 	require.Equal(t, []string{"[r0 r1]"}, lead(many.String()))
-	require.Empty(t, lead(strings.ReplaceAll(many.String(), "depth: all, ", "")), "what is filled lies a level deeper")
-	require.Equal(t, []string{"[a b]"}, lead("  - {name: a, watch: A, do: [{mirror: B}]}\n  - {name: b, watch: B, do: [{mirror: A}]}\n"))
-	require.Equal(t, []string{"[a c]"}, lead("  - {name: a, watch: A, do: [{copy: B}], processed: C}\n  - {name: b, watch: B, processed: C}\n  - {name: c, watch: C, do: [{move: A}]}\n"))
-	require.Empty(t, lead("  - {name: a, watch: A, match: \"*.csv\", processed: B}\n  - {name: b, watch: B, match: \"*.txt\", processed: A}\n"))
-	require.Equal(t, []string{"[a b]"}, lead("  - {name: a, watch: A, match: \"*.csv\", processed: {to: B, as: x.txt}}\n  - {name: b, watch: B, match: \"*.txt\", processed: {to: A, as: x.csv}}\n"))
+	require.Empty(t, lead(strings.ReplaceAll(many.String(), "depth: all, ", "")),
+		"what is filled lies a level deeper")
+	require.Equal(t, []string{"[a " +
+		"b]"}, lead("  - {name: a, watch: A, do: [{mirror: B}]}\n  - {name: b, watch: B, do: [{mirror: A}]}\n"))
+	require.Equal(t, []string{"[a " +
+		"c]"}, lead("  - {name: a, watch: A, do: [{copy: B}], processed: C}\n  - {name: b, watch: B, processed: "+
+		"C}\n  - {name: c, watch: C, do: [{move: A}]}\n"))
+	require.Empty(t, lead("  - {name: a, watch: A, match: \"*.csv\", processed: B}\n  - {name: b, watch: B, "+
+		"match: \"*.txt\", processed: A}\n"))
+	require.Equal(t, []string{"[a " +
+		"b]"}, lead("  - {name: a, watch: A, match: \"*.csv\", processed: {to: B, as: x.txt}}\n  - {name: b, "+
+		"watch: B, match: \"*.txt\", processed: {to: A, as: x.csv}}\n"))
 }
 
 func TestStaysPut(t *testing.T) {
-	for place, want := range map[string]int{"in": 1, `"{folder}"`: 1, `"{watch}/{rel_folder}"`: 1, `"{watch}"`: 1, "out": 0, `"in/{ext}"`: 0, "{to: in, as: x}": 0} {
+	for place, want := range map[string]int{"in": 1, `"{folder}"`: 1, `"{watch}/{rel_folder}"`: 1, `"{watch}"`: 1,
+		"out": 0, `"in/{ext}"`: 0, "{to: in, as: x}": 0} {
 		require.Len(t, rules(t, "  - {name: a, watch: in, processed: "+place+"}\n").StaysPut(), want, place)
 	}
 	require.Empty(t, rules(t, "  - {name: a, watch: in, depth: all, processed: in}\n").StaysPut())
@@ -239,7 +249,8 @@ func BenchmarkMatch300Rules(b *testing.B) {
 	var text strings.Builder
 	for i := range 300 {
 		name := "r" + string(rune('a'+i/26)) + string(rune('a'+i%26))
-		text.WriteString("  - {name: " + name + ", watch: in, match: \"" + name + "-<n>_*.csv\", where: 'size > 5'}\n")
+		text.WriteString("  - {name: " + name + ", watch: in, match: \"" + name +
+			"-<n>_*.csv\", where: 'size > 5'}\n")
 	}
 	s := rules(b, text.String())
 	f := file.Facts{Exists: true, Regular: true, Size: 9, Mod: file.At(now)}

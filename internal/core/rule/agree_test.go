@@ -27,21 +27,37 @@ func ruleWith(keys string) string {
 var good = []string{
 	"version: 1\nrules: [{name: a, watch: in}]\n",
 	"version: 1\ndefaults: {watch: in}\nrules: [{name: a}]\n",
-	"version: 1\nworkers: 4\nstate_folder: .x\nkeep_history: 30d\nkeep_replaced: 2GiB\nlisten: 127.0.0.1:9470\nrules: [{name: a, watch: [in, out]}]\n",
-	"version: 1\nchannels: {d: {desktop: true, digest: 30s}, w: {webhook: 'http://127.0.0.1/x', secret_env: S}, c: {command: 'page {title}'}}\nnotify: {on: [blocked, unmatched], to: [d, w]}\nheartbeat: {to: c, every: 1h}\nrules: [{name: a, watch: in}]\n",
-	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: [c@d], encryption: starttls}}}\nrules: [{name: a, watch: in}]\n",
+	"version: 1\nworkers: 4\nstate_folder: .x\nkeep_history: 30d\nkeep_replaced: 2GiB\nlisten: " +
+		"127.0.0.1:9470\nrules: [{name: a, watch: [in, out]}]\n",
+	"version: 1\nchannels: {d: {desktop: true, digest: 30s}, w: {webhook: 'http://127.0.0.1/x', secret_env: S}, " +
+		"c: {command: 'page {title}'}}\nnotify: {on: [blocked, unmatched], to: [d, w]}\nheartbeat: {to: c, " +
+		"every: 1h}\nrules: [{name: a, watch: in}]\n",
+	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: [c@d], encryption: starttls}}}\nrules: " +
+		"[{name: a, watch: in}]\n",
 	"version: 1\nqueues: {q: {workers: 1, rate: 30 in 1m, priority: 5}}\nrules: [{name: a, watch: in, queue: q}]\n",
-	ruleWith("depth: all"), ruleWith("depth: 3"), ruleWith("unit: folder"), ruleWith("events: removed"), ruleWith("match: ['*.csv', '!x*']"),
-	ruleWith("media_type: 'image/*'"), ruleWith("size: 100MB.."), ruleWith("size: ..2KiB"), ruleWith("size: '1KB..2KB'"), ruleWith("age: 1h..30d"),
-	ruleWith("debounce: 0"), ruleWith("debounce: 1h30m"), ruleWith("poll: auto"), ruleWith("poll: 10s"), ruleWith("timeout: 2.5s"),
+	ruleWith("depth: all"), ruleWith("depth: 3"), ruleWith("unit: folder"), ruleWith("events: removed"),
+	ruleWith("match: ['*.csv', '!x*']"),
+	ruleWith("media_type: 'image/*'"), ruleWith("size: 100MB.."), ruleWith("size: ..2KiB"),
+	ruleWith("size: '1KB..2KB'"), ruleWith("age: 1h..30d"),
+	ruleWith("debounce: 0"), ruleWith("debounce: 1h30m"), ruleWith("poll: auto"), ruleWith("poll: 10s"),
+	ruleWith("timeout: 2.5s"),
 	ruleWith("ready: {writers: ignore, marker: '{name}.ok', min_size: 1KB, max_wait: 1h, overdue: fail}"),
-	ruleWith("batch: {quiet: 5s, max_files: 500}"), ruleWith("group: {by: '{stem}', need: ['*.a', '*.b'], max_wait: 1h, overdue: take}"),
-	ruleWith("retry: 5"), ruleWith("retry: {times: 3, delay: 10s, factor: 1, max_delay: 10m, jitter: 0.2, never_on_exit: [65, 66], never_on_status: 404}"),
-	ruleWith("run: 'x {file}'"), ruleWith("script: 'echo \"$1\"'"), ruleWith("do: [{run: x, success_codes: [0, 98], save: w}, {post: 'http://h/{w}', success_codes: 200..299}]"),
-	ruleWith("do: [{replace_with: '{scratch}/x', keep: smaller, min_gain: 0.5%}, {unpack: out, max_files: 10, max_size: 1GB, max_ratio: 20}]"),
-	ruleWith("do: [{write: out, as: x.txt, content: y}, {tell: log, text: z}, {tag: [a, b]}, {rename: '{stem}.x'}, {discard: trash}]"),
-	ruleWith("processed: {to: done, as: 'x-{name}'}, same_name: replace"), ruleWith("schedule: '0 20 * * fri'"), ruleWith("serial_by: '{folder}'"),
-	ruleWith("notify: {on: [caught_up, overdue], to: log}"), ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB}]"),
+	ruleWith("batch: {quiet: 5s, max_files: 500}"),
+	ruleWith("group: {by: '{stem}', need: ['*.a', '*.b'], max_wait: 1h, overdue: take}"),
+	ruleWith("retry: " +
+		"5"), ruleWith("retry: {times: 3, delay: 10s, factor: 1, max_delay: 10m, jitter: 0.2, never_on_exit: " +
+		"[65, 66], never_on_status: 404}"),
+	ruleWith("run: 'x {file}'"), ruleWith("script: 'echo \"$1\"'"),
+	ruleWith("do: [{run: x, success_codes: [0, 98], save: w}, {post: 'http://h/{w}', success_codes: " +
+		"200..299}]"),
+	ruleWith("do: [{replace_with: '{scratch}/x', keep: smaller, min_gain: 0.5%}, {unpack: out, max_files: 10, " +
+		"max_size: 1GB, max_ratio: 20}]"),
+	ruleWith("do: [{write: out, as: x.txt, content: y}, {tell: log, text: z}, {tag: [a, b]}, {rename: " +
+		"'{stem}.x'}, {discard: trash}]"),
+	ruleWith("processed: {to: done, as: 'x-{name}'}, same_name: replace"), ruleWith("schedule: '0 20 * * fri'"),
+	ruleWith("serial_by: '{folder}'"),
+	ruleWith("notify: {on: [caught_up, overdue], to: log}"),
+	ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB}]"),
 }
 
 var bad = []string{
@@ -60,18 +76,32 @@ var bad = []string{
 	"version: 1\nheartbeat: {to: log}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nnotify: {on: blocked}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nqueues: {q: {rate: often}}\nrules: [{name: a, watch: in}]\n",
-	"version: 1\nrules: [{name: 'a b', watch: in}]\n", "version: 1\nrules: [{name: '', watch: in}]\n", "version: 1\nrules: [{name: '-a', watch: in}]\n",
-	ruleWith("depth: -1"), ruleWith("depth: deep"), ruleWith("unit: folders"), ruleWith("events: []"), ruleWith("events: created"), ruleWith("media_type: image"),
+	"version: 1\nrules: [{name: 'a b', watch: in}]\n", "version: 1\nrules: [{name: '', watch: in}]\n",
+	"version: 1\nrules: [{name: '-a', watch: in}]\n",
+	ruleWith("depth: -1"), ruleWith("depth: deep"), ruleWith("unit: folders"), ruleWith("events: []"),
+	ruleWith("events: created"), ruleWith("media_type: image"),
 	ruleWith("size: 5"), ruleWith("size: '..'"), ruleWith("size: 1XB.."), ruleWith("age: 3"), ruleWith("age: 1y.."),
-	ruleWith("debounce: 5"), ruleWith("debounce: soon"), ruleWith("debounce: 1 h"), ruleWith("poll: often"), ruleWith("timeout: -1s"),
-	ruleWith("ready: {writers: wait, overdue: go}"), ruleWith("ready: {marker: done.ok}"), ruleWith("batch: {}"), ruleWith("batch: {max_wait: 1s}"), ruleWith("group: {by: x}"), ruleWith("group: {need: ['*.a']}"),
+	ruleWith("debounce: 5"), ruleWith("debounce: soon"), ruleWith("debounce: 1 h"), ruleWith("poll: often"),
+	ruleWith("timeout: -1s"),
+	ruleWith("ready: {writers: wait, overdue: go}"), ruleWith("ready: {marker: done.ok}"), ruleWith("batch: {}"),
+	ruleWith("batch: {max_wait: 1s}"), ruleWith("group: {by: x}"), ruleWith("group: {need: ['*.a']}"),
 	ruleWith("batch: {quiet: 1s}, group: {by: '{stem}', need: ['*']}"),
-	ruleWith("retry: -1"), ruleWith("retry: {factor: 0.5}"), ruleWith("retry: {jitter: 2}"), ruleWith("retry: often"),
-	ruleWith("run: x, script: y"), ruleWith("run: x, do: [{run: y}]"), ruleWith("do: [{run: x, script: y}]"), ruleWith("do: [{copy: a, move: b}]"), ruleWith("do: [{timeout: 1s}]"),
-	ruleWith("do: [{run: x, as: y}]"), ruleWith("do: [{copy: a, success_codes: 0}]"), ruleWith("do: [{run: x, success_codes: few}]"), ruleWith("do: [{write: x, as: y}]"), ruleWith("do: [{tell: log}]"),
-	ruleWith("do: [{replace_with: x, keep: larger}]"), ruleWith("do: [{replace_with: x, keep: smaller, min_gain: 5}]"), ruleWith("do: [{copy: a, as: b/c}]"), ruleWith("do: [{tag: 'a,b'}]"), ruleWith("do: [{post: 'ftp://x'}]"),
-	ruleWith("processed: {as: x}"), ruleWith("processed: ''"), ruleWith("same_name: overwrite"), ruleWith("schedule: daily"), ruleWith("serial_by: true"), ruleWith("order: biggest"), ruleWith("again: often"),
-	ruleWith("notify: {to: log}"), ruleWith("notify: {on: drained, to: log}"), ruleWith("examples: [{taken: true}]"), ruleWith("enabled: maybe"), ruleWith("hidden: 3"), ruleWith("watch2: x"),
+	ruleWith("retry: -1"), ruleWith("retry: {factor: 0.5}"), ruleWith("retry: {jitter: 2}"),
+	ruleWith("retry: often"),
+	ruleWith("run: x, script: y"), ruleWith("run: x, do: [{run: y}]"), ruleWith("do: [{run: x, script: y}]"),
+	ruleWith("do: [{copy: a, move: b}]"), ruleWith("do: [{timeout: 1s}]"),
+	ruleWith("do: [{run: x, as: y}]"), ruleWith("do: [{copy: a, success_codes: 0}]"),
+	ruleWith("do: [{run: x, success_codes: few}]"), ruleWith("do: [{write: x, as: y}]"),
+	ruleWith("do: [{tell: log}]"),
+	ruleWith("do: [{replace_with: x, keep: larger}]"),
+	ruleWith("do: [{replace_with: x, keep: smaller, min_gain: 5}]"), ruleWith("do: [{copy: a, as: b/c}]"),
+	ruleWith("do: [{tag: 'a,b'}]"), ruleWith("do: [{post: 'ftp://x'}]"),
+	ruleWith("processed: {as: x}"), ruleWith("processed: ''"), ruleWith("same_name: overwrite"),
+	ruleWith("schedule: daily"), ruleWith("serial_by: true"), ruleWith("order: biggest"),
+	ruleWith("again: often"),
+	ruleWith("notify: {to: log}"), ruleWith("notify: {on: drained, to: log}"),
+	ruleWith("examples: [{taken: true}]"), ruleWith("enabled: maybe"), ruleWith("hidden: 3"),
+	ruleWith("watch2: x"),
 }
 
 func checkTakes(t *testing.T, text string) bool {
@@ -140,7 +170,8 @@ func TestDefaultsAreWhatIsLeftOut(t *testing.T) {
 	}
 	sort.Strings(keys)
 	in := map[string]string{
-		"Rule": "%s: %s", "Ready": "ready: {%s: %s}", "Batch": "batch: {quiet: 1s, %s: %s}", "Group": "group: {by: '{stem}', need: ['*'], %s: %s}", "Retry": "retry: {%s: %s}",
+		"Rule": "%s: %s", "Ready": "ready: {%s: %s}", "Batch": "batch: {quiet: 1s, %s: %s}",
+		"Group": "group: {by: '{stem}', need: ['*'], %s: %s}", "Retry": "retry: {%s: %s}",
 	}
 	for _, key := range keys {
 		kind, name, _ := strings.Cut(key, ".")
@@ -172,7 +203,9 @@ func means(r *Rule) string {
 	if r.Gather != nil {
 		wait = fmt.Sprint(r.Gather.MaxFiles, r.Gather.Overdue, r.Gather.Quiet.Duration)
 	}
-	return fmt.Sprint(r.Depth, r.Unit, r.Events, r.Matcher.Fits("x.csv", "x.csv"), r.Hidden, r.Case, r.Existing, r.Share, r.Enabled, r.Debounce.Duration, r.Poll, r.Running,
-		r.Retry.Times, r.Retry.Delay.Duration, r.Retry.Factor, r.Retry.MaxDelay.Duration, r.Retry.Jitter, r.Retry.AfterCrash, r.Again, r.Loops, r.SameName, r.Order, len(r.Examples),
+	return fmt.Sprint(r.Depth, r.Unit, r.Events, r.Matcher.Fits("x.csv", "x.csv"), r.Hidden, r.Case, r.Existing,
+		r.Share, r.Enabled, r.Debounce.Duration, r.Poll, r.Running,
+		r.Retry.Times, r.Retry.Delay.Duration, r.Retry.Factor, r.Retry.MaxDelay.Duration, r.Retry.Jitter,
+		r.Retry.AfterCrash, r.Again, r.Loops, r.SameName, r.Order, len(r.Examples),
 		r.Ready.Writers, r.Ready.MinSize, r.Ready.Overdue, wait)
 }

@@ -35,26 +35,42 @@ const OtherCategory = "other"
 // categoryTypes lists what belongs to each category: media types, whole or up to their
 // slash, and endings.
 var categoryTypes = map[string]string{
-	"pictures": "image/ .jpg .jpeg .png .gif .webp .heic .heif .avif .tif .tiff .bmp .svg .psd .xcf .raw .cr2 .cr3 .nef .arw .dng .pgm .ppm .pbm",
-	"audio":    "audio/ .mp3 .flac .ogg .oga .opus .m4a .wav .aac .aiff .mid .midi",
-	"video":    "video/ .mp4 .m4v .mkv .mov .avi .webm .mpg .mpeg .wmv .flv .mts .m2ts",
-	"documents": "text/plain text/markdown text/rtf application/pdf application/rtf application/msword application/postscript application/vnd.oasis.opendocument.text " +
-		"application/vnd.openxmlformats-officedocument.wordprocessingml.document .pdf .txt .md .markdown .rst .adoc .rtf .doc .docx .odt .pages .tex .ps .log",
-	"spreadsheets": "application/vnd.ms-excel application/vnd.oasis.opendocument.spreadsheet application/vnd.openxmlformats-officedocument.spreadsheetml.sheet .xls .xlsx .xlsm .ods .numbers",
-	"presentations": "application/vnd.ms-powerpoint application/vnd.oasis.opendocument.presentation application/vnd.openxmlformats-officedocument.presentationml.presentation " +
+	"pictures": "image/ .jpg .jpeg .png .gif .webp .heic .heif .avif .tif .tiff .bmp .svg .psd .xcf .raw .cr2 " +
+		".cr3 .nef .arw .dng .pgm .ppm .pbm",
+	"audio": "audio/ .mp3 .flac .ogg .oga .opus .m4a .wav .aac .aiff .mid .midi",
+	"video": "video/ .mp4 .m4v .mkv .mov .avi .webm .mpg .mpeg .wmv .flv .mts .m2ts",
+	"documents": "text/plain text/markdown text/rtf application/pdf application/rtf application/msword " +
+		"application/postscript application/vnd.oasis.opendocument.text " +
+		"application/vnd.openxmlformats-officedocument.wordprocessingml.document .pdf .txt .md .markdown .rst " +
+		".adoc .rtf .doc .docx .odt .pages .tex .ps .log",
+	"spreadsheets": "application/vnd.ms-excel application/vnd.oasis.opendocument.spreadsheet " +
+		"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet .xls .xlsx .xlsm .ods .numbers",
+	"presentations": "application/vnd.ms-powerpoint application/vnd.oasis.opendocument.presentation " +
+		"application/vnd.openxmlformats-officedocument.presentationml.presentation " +
 		".ppt .pptx .odp .key",
-	"books":    "application/epub+zip application/x-mobipocket-ebook application/vnd.amazon.mobi8-ebook application/x-fictionbook+xml .epub .mobi .azw .azw3 .fb2 .djvu .cbz .cbr",
-	"archives": "application/zip application/gzip application/x-tar application/x-7z-compressed application/x-rar-compressed application/vnd.rar application/x-bzip2 application/x-xz application/zstd application/x-iso9660-image .zip .tar .gz .tgz .bz2 .xz .zst .7z .rar .iso .lz .lz4 .cab .img",
-	"code": "text/html text/css text/javascript application/javascript text/x- application/x-sh text/x-python text/x-perl .go .py .js .mjs .ts .tsx .jsx .c .h .cc .cpp .hpp .rs .java .kt .swift .rb .php .pl .sh .bash " +
+	"books": "application/epub+zip application/x-mobipocket-ebook application/vnd.amazon.mobi8-ebook " +
+		"application/x-fictionbook+xml .epub .mobi .azw .azw3 .fb2 .djvu .cbz .cbr",
+	"archives": "application/zip application/gzip application/x-tar application/x-7z-compressed " +
+		"application/x-rar-compressed application/vnd.rar application/x-bzip2 application/x-xz application/zstd " +
+		"application/x-iso9660-image .zip .tar .gz .tgz .bz2 .xz .zst .7z .rar .iso .lz .lz4 .cab .img",
+	"code": "text/html text/css text/javascript application/javascript text/x- application/x-sh text/x-python " +
+		"text/x-perl .go .py .js .mjs .ts .tsx .jsx .c .h .cc .cpp .hpp .rs .java .kt .swift .rb .php .pl .sh " +
+		".bash " +
 		".lua .r .jl .cs .html .htm .css .scss .sql .vue .ipynb",
-	"data":     "text/csv text/tab-separated-values application/json application/geo+json application/xml text/xml application/vnd.sqlite3 application/x-sqlite3 application/x-hdf application/x-parquet .csv .tsv .json .jsonl .ndjson .geojson .xml .yaml .yml .toml .ini .sqlite .db .parquet .h5 .nc .xyz .dat",
-	"fonts":    "font/ application/font application/vnd.ms-fontobject .ttf .otf .woff .woff2 .eot",
-	"programs": "application/x-elf application/x-executable application/x-sharedlib application/x-object application/x-mach-binary application/vnd.microsoft.portable-executable application/x-msdownload application/x-msi application/vnd.debian.binary-package application/x-rpm application/java-archive application/vnd.android.package-archive .exe .msi .dll .deb .rpm .apk .dmg .appimage .jar .bin .so",
+	"data": "text/csv text/tab-separated-values application/json application/geo+json application/xml " +
+		"text/xml application/vnd.sqlite3 application/x-sqlite3 application/x-hdf application/x-parquet .csv " +
+		".tsv .json .jsonl .ndjson .geojson .xml .yaml .yml .toml .ini .sqlite .db .parquet .h5 .nc .xyz .dat",
+	"fonts": "font/ application/font application/vnd.ms-fontobject .ttf .otf .woff .woff2 .eot",
+	"programs": "application/x-elf application/x-executable application/x-sharedlib application/x-object " +
+		"application/x-mach-binary application/vnd.microsoft.portable-executable application/x-msdownload " +
+		"application/x-msi application/vnd.debian.binary-package application/x-rpm application/java-archive " +
+		"application/vnd.android.package-archive .exe .msi .dll .deb .rpm .apk .dmg .appimage .jar .bin .so",
 }
 
 // generic are media types that say little: a name says more.
 var generic = map[string]bool{
-	"": true, "text/plain": true, "application/octet-stream": true, "application/zip": true, "application/x-ole-storage": true, "text/xml": true, "application/xml": true, "application/gzip": true,
+	"": true, "text/plain": true, "application/octet-stream": true, "application/zip": true,
+	"application/x-ole-storage": true, "text/xml": true, "application/xml": true, "application/gzip": true,
 }
 
 // categoryOf turns the lists round, when they are first needed.
@@ -125,18 +141,24 @@ func (d *decoder) categories(f *File) {
 			at = own.Types[0].Pos
 		}
 		if !ruleName(name) {
-			d.add(SeverityError, at, "category", fmt.Sprintf("%q cannot name a category", name), "use letters, digits, -, _ and ., beginning with a letter or digit")
+			d.add(SeverityError, at, "category", fmt.Sprintf("%q cannot name a category", name),
+				"use letters, digits, -, _ and ., beginning with a letter or digit")
 		}
 		if len(own.Types) == 0 && !own.As.Set() {
-			d.add(SeverityError, at, "category", fmt.Sprintf("the category %s says nothing", name), "add types: with media types and endings, or as: with another name")
+			d.add(SeverityError, at, "category", fmt.Sprintf("the category %s says nothing", name),
+				"add types: with media types and endings, or as: with another name")
 		}
 		if _, known := categoryTypes[name]; !known && name != OtherCategory && len(own.Types) == 0 {
-			d.add(SeverityError, own.As.Pos, "category", fmt.Sprintf("there is no category named %s, so it needs types:", name), "the categories are "+strings.Join(d.categoryNames(f), ", "))
+			d.add(SeverityError, own.As.Pos, "category",
+				fmt.Sprintf("there is no category named %s, so it needs types:", name), "the categories are "+
+					strings.Join(d.categoryNames(f), ", "))
 		}
 		var types []string
 		for _, t := range own.Types {
-			if _, err := path.Match(t.S, "image/png"); err != nil || !strings.Contains(t.S, "/") && !strings.HasPrefix(t.S, ".") {
-				d.add(SeverityError, t.Pos, "category", fmt.Sprintf("%q is neither a media type nor an ending", t.S), "write image/png, image/* or .dxf")
+			if _, err := path.Match(t.S, "image/png"); err != nil || !strings.Contains(t.S, "/") &&
+				!strings.HasPrefix(t.S, ".") {
+				d.add(SeverityError, t.Pos, "category", fmt.Sprintf("%q is neither a media type nor an ending",
+					t.S), "write image/png, image/* or .dxf")
 			}
 			types = append(types, strings.ToLower(t.S))
 		}

@@ -7,7 +7,8 @@ import (
 )
 
 func TestCategories(t *testing.T) {
-	f, diags := parse("version: 1\ncategories:\n  plans: {types: [\"image/vnd.dwg\", .DXF]}\n  pictures: {as: Bilder}\n  notes: {types: [text/markdown]}\nrules: [{name: a, watch: in, category: [plans, pictures]}]\n")
+	f, diags := parse("version: 1\ncategories:\n  plans: {types: [\"image/vnd.dwg\", .DXF]}\n  pictures: {as: " +
+		"Bilder}\n  notes: {types: [text/markdown]}\nrules: [{name: a, watch: in, category: [plans, pictures]}]\n")
 	require.Empty(t, diags)
 	for _, one := range []struct{ mediaType, name, own, builtIn string }{
 		{"image/png", "a.png", "pictures", "pictures"},
@@ -32,13 +33,16 @@ func TestCategories(t *testing.T) {
 		{"text/markdown", "a.md", "notes", "documents"},
 	} {
 		require.Equal(t, one.own, f.Sorts.Of(one.mediaType, one.name), "%s %s", one.mediaType, one.name)
-		require.Equal(t, one.builtIn, (*Categories)(nil).Of(one.mediaType, one.name), "%s %s", one.mediaType, one.name)
+		require.Equal(t, one.builtIn, (*Categories)(nil).Of(one.mediaType, one.name), "%s %s", one.mediaType,
+			one.name)
 	}
 	require.Equal(t, "Bilder", f.Sorts.Shown("pictures"))
 	require.Equal(t, "audio", f.Sorts.Shown("audio"))
 	for name := range categoryTypes {
 		require.Contains(t, said(ruleWith("category: "+name+"x")), "did you mean "+name+"?")
 	}
-	require.Contains(t, said("version: 1\ncategories: {plans: {as: x}}\nrules: [{name: a, watch: in}]\n"), "it needs types:")
-	require.Contains(t, said("version: 1\ncategories: {plans: {types: [dwg]}}\nrules: [{name: a, watch: in}]\n"), "neither a media type nor an ending")
+	require.Contains(t, said("version: 1\ncategories: {plans: {as: x}}\nrules: [{name: a, watch: in}]\n"),
+		"it needs types:")
+	require.Contains(t, said("version: 1\ncategories: {plans: {types: [dwg]}}\nrules: [{name: a, watch: in}]\n"),
+		"neither a media type nor an ending")
 }

@@ -156,7 +156,8 @@ func (d *decoder) noticeKeys(f *File) {
 	if h := f.Heartbeat; h != nil {
 		d.knownChannel(h.To, h.Pos, "heartbeat")
 		if h.Every.Duration < time.Second {
-			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s", "every: 1h, for instance")
+			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s",
+				"every: 1h, for instance")
 		}
 	}
 	if f.Listen.Set() {
@@ -177,14 +178,17 @@ func (d *decoder) channel(name string, c *Channel) {
 	case name == LogChannel:
 		bad("the channel log is always there and cannot be another", "give this one another name")
 	case kinds != 1:
-		bad(fmt.Sprintf("the channel %s must say one way to send, and says %d", name, kinds), "write one of desktop: true, webhook:, mail: or command:")
+		bad(fmt.Sprintf("the channel %s must say one way to send, and says %d", name, kinds),
+			"write one of desktop: true, webhook:, mail: or command:")
 	case c.Secret.Set() && !c.Webhook.Set():
 		bad("secret_env signs web hooks, and this channel is none", "remove it")
 	}
 	if c.Webhook.Set() {
 		c.Webhook = d.put(Path{Text: c.Webhook}).Text
-		if u, err := url.Parse(c.Webhook.S); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			d.add(SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S), "begin it with http:// or https:// and name the host")
+		if u, err := url.Parse(c.Webhook.S); err != nil || u.Host == "" || u.Scheme != "http" &&
+			u.Scheme != "https" {
+			d.add(SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S),
+				"begin it with http:// or https:// and name the host")
 		}
 	}
 	if c.Command.Set() {
@@ -206,7 +210,8 @@ func (d *decoder) mail(name string, c *Channel) {
 	}
 	m.Server = d.put(Path{Text: m.Server}).Text
 	if _, _, ok := hostPort(m.Server.S); !ok {
-		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name), "server: 127.0.0.1:25, for instance")
+		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name),
+			"server: 127.0.0.1:25, for instance")
 	}
 	if !strings.Contains(m.From.S, "@") || len(m.To) == 0 {
 		bad(fmt.Sprintf("the channel %s needs from: and to: with e-mail addresses", name), "")
@@ -227,13 +232,15 @@ func (d *decoder) notify(n *Notify, allowed ...Occasion) {
 		return
 	}
 	if len(n.On) == 0 || len(n.To) == 0 {
-		d.add(SeverityError, n.Pos, "missing", "notify needs on: and to:", "notify: {on: failed, to: log}, for instance")
+		d.add(SeverityError, n.Pos, "missing", "notify needs on: and to:",
+			"notify: {on: failed, to: log}, for instance")
 	}
 	for _, o := range n.On {
 		if !slices.Contains(allowed, o) {
 			hint := "unmatched belongs to no rule: put it into notify: at the top of the file"
 			if o != OnUnmatched {
-				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for all", o)
+				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for "+
+					"all", o)
 			}
 			d.add(SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)
 		}
@@ -264,11 +271,14 @@ func (d *decoder) knownChannel(t Text, at Pos, key string) {
 func (d *decoder) listen(t Text) {
 	host, _, ok := hostPort(t.S)
 	if !ok {
-		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S), "write 127.0.0.1:9470, for instance")
+		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S),
+			"write 127.0.0.1:9470, for instance")
 		return
 	}
 	if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S), "listen on 127.0.0.1 or ::1, and let a proxy do the rest")
+		d.add(SeverityError, t.Pos, "listen",
+			fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S),
+			"listen on 127.0.0.1 or ::1, and let a proxy do the rest")
 	}
 }
 

@@ -56,7 +56,8 @@ func (v *Depth) fromNode(d *decoder, n ast.Node) {
 	}
 	levels, err := strconv.Atoi(s)
 	if err != nil || levels < 0 || levels > AllLevels {
-		d.errorAt(n, "depth", fmt.Sprintf("depth cannot be %q", s), "write 0 for only that folder, a number of levels, or all")
+		d.errorAt(n, "depth", fmt.Sprintf("depth cannot be %q", s),
+			"write 0 for only that folder, a number of levels, or all")
 		return
 	}
 	*v = Depth(levels)
@@ -129,7 +130,8 @@ func (v *Size) fromNode(d *decoder, n ast.Node) {
 	s, _ := d.scalar(n)
 	bytes, err := humanize.ParseBytes(s)
 	if err != nil {
-		d.errorAt(n, "size", fmt.Sprintf("%q is not a size", s), "write a number with its unit: B, KB, MB, GB, KiB, MiB, GiB")
+		d.errorAt(n, "size", fmt.Sprintf("%q is not a size", s),
+			"write a number with its unit: B, KB, MB, GB, KiB, MiB, GiB")
 		return
 	}
 	*v = Size(bytes)
@@ -173,7 +175,9 @@ func (d *decoder) marker(r *Rule) {
 		return
 	}
 	if !v.MarkerName.Uses("name", "stem") {
-		d.add(SeverityError, v.Marker.Pos, "marker", "the marker's name must hold {name} or {stem}, so that it belongs to one file", "write {name}.ok, for instance")
+		d.add(SeverityError, v.Marker.Pos, "marker",
+			"the marker's name must hold {name} or {stem}, so that it belongs to one file",
+			"write {name}.ok, for instance")
 	}
 	if strings.Contains(v.Marker.S, "/") {
 		d.errorIn(v.Marker, "/", "marker", "a marker lies beside its file, so its name holds no /", "")

@@ -55,7 +55,8 @@ func (v *SizeRange) fromNode(d *decoder, n ast.Node) {
 		read(top, &r.Top)
 	}
 	if !ok || low+top == "" || r.Low > r.Top {
-		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of sizes", s), "write 100MB.. for at least, ..2KiB for at most, 1KB..2KB for both")
+		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of sizes", s),
+			"write 100MB.. for at least, ..2KiB for at most, 1KB..2KB for both")
 		return
 	}
 	*v = r
@@ -89,7 +90,8 @@ func (v *AgeRange) fromNode(d *decoder, n ast.Node) {
 		read(top, &r.Top)
 	}
 	if !ok || low+top == "" || r.Low > r.Top {
-		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of ages", s), "write 1h.. for older, ..30d for younger, 1h..30d for both")
+		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of ages", s),
+			"write 1h.. for older, ..30d for younger, 1h..30d for both")
 		return
 	}
 	*v = r
@@ -128,13 +130,16 @@ func (e *Example) setPos(p Pos) { e.Pos = p }
 func (d *decoder) conditions(r *Rule) {
 	for _, k := range r.MediaType {
 		if _, err := path.Match(k.S, "image/png"); err != nil || !strings.Contains(k.S, "/") {
-			d.add(SeverityError, k.Pos, "media_type", fmt.Sprintf("%q is not a media type", k.S), "write image/png, or image/* for all pictures")
+			d.add(SeverityError, k.Pos, "media_type", fmt.Sprintf("%q is not a media type", k.S),
+				"write image/png, or image/* for all pictures")
 		}
 	}
 	if r.Share {
 		for key, p := range map[string]*Place{"processed": r.Processed, "failed": r.Failed} {
 			if p != nil {
-				d.add(SeverityError, p.To.Pos, "share", fmt.Sprintf("a rule that shares its files with later ones cannot move them: it has %s", key), "remove one of the two")
+				d.add(SeverityError, p.To.Pos, "share",
+					fmt.Sprintf("a rule that shares its files with later ones cannot move them: it has %s", key),
+					"remove one of the two")
 			}
 		}
 	}
@@ -153,7 +158,8 @@ func (d *decoder) conditions(r *Rule) {
 	for _, w := range words {
 		text := r.Let[w]
 		if !pattern.ValidName(w) || isBuiltIn(w) || contains(shared, w) || d.words[w] != "" {
-			d.add(SeverityError, text.Pos, "let", fmt.Sprintf("%q cannot name a word here", w), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
+			d.add(SeverityError, text.Pos, "let", fmt.Sprintf("%q cannot name a word here", w),
+				"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}
 		p := d.expression(env, text, "")
@@ -191,7 +197,8 @@ func (d *decoder) expression(env expr.Env, t Text, want string) *expr.Program {
 	message, hint := "this expression cannot be used: "+err.Error(), ""
 	if m := undeclared().FindStringSubmatch(err.Error()); m != nil {
 		words := env.Names()
-		message, hint = fmt.Sprintf("there is no word %s in expressions", m[1]), "the words here are "+strings.Join(words, ", ")
+		message, hint = fmt.Sprintf("there is no word %s in expressions", m[1]), "the words here are "+
+			strings.Join(words, ", ")
 		if other := otherWords[m[1]]; contains(words, other) {
 			hint = "it is " + other
 		} else if near := Nearest(m[1], words); near != "" {
@@ -212,7 +219,8 @@ func (d *decoder) example(e *Example) {
 	if e.Modified.Set() {
 		at, ok := fill.ParseDate(e.Modified.S)
 		if !ok {
-			d.add(SeverityError, e.Modified.Pos, "date", fmt.Sprintf("%q is not a date", e.Modified.S), "write 2031-04-02 or 2031-04-02T14:20")
+			d.add(SeverityError, e.Modified.Pos, "date", fmt.Sprintf("%q is not a date", e.Modified.S),
+				"write 2031-04-02 or 2031-04-02T14:20")
 		}
 		e.At = at
 	}

@@ -53,7 +53,8 @@ func (d *decoder) tree(src []byte) ast.Node {
 		return nil
 	}
 	if len(f.Docs) > 1 && f.Docs[1].Body != nil {
-		d.errorAt(f.Docs[1].Body, "yaml", "a rules file is one YAML document, and here begins a second", "remove the --- line")
+		d.errorAt(f.Docs[1].Body, "yaml", "a rules file is one YAML document, and here begins a second",
+			"remove the --- line")
 	}
 	if len(f.Docs) == 0 || f.Docs[0].Body == nil {
 		d.errorAtLine(1, 1, "empty", "the rules file is empty", "stilltide init writes one to begin with")
@@ -110,7 +111,8 @@ func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
 	if at.Line >= 1 && at.Line <= len(d.lines) {
 		quote = strings.TrimRight(d.lines[at.Line-1], "\r")
 	}
-	d.diags = append(d.diags, Diagnostic{Pos: at, Severity: s, Code: code, Message: message, Hint: hint, Quote: quote})
+	d.diags = append(d.diags, Diagnostic{Pos: at, Severity: s, Code: code, Message: message, Hint: hint,
+		Quote: quote})
 }
 
 // errorIn points at the part `near` of a text, if it can be found from the
@@ -149,13 +151,15 @@ func (d *decoder) resolve(n ast.Node) ast.Node {
 			target := d.anchors[v.Value.GetToken().Value]
 			if target == nil {
 				name := v.Value.GetToken().Value
-				d.errorAt(n, "alias", "a * at the beginning of a value is an alias in YAML, and no anchor named &"+name+" stands before this", "for a pattern quote it: "+quote("*"+name))
+				d.errorAt(n, "alias", "a * at the beginning of a value is an alias in YAML, and no anchor named &"+
+					name+" stands before this", "for a pattern quote it: "+quote("*"+name))
 				return nil
 			}
 			n = target
 		case *ast.TagNode:
 			if tag := v.GetToken().Value; !strings.HasPrefix(tag, "!!") {
-				d.errorAt(n, "yaml", "a ! at the beginning of a value is a tag in YAML", "quote it: "+quote(d.restOfLine(d.pos(n))))
+				d.errorAt(n, "yaml", "a ! at the beginning of a value is a tag in YAML",
+					"quote it: "+quote(d.restOfLine(d.pos(n))))
 				return nil
 			}
 			n = v.Value
@@ -376,7 +380,8 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 	for _, p := range pairs {
 		key := p.Key.GetToken().Value
 		if first, ok := seen[key]; ok {
-			d.errorAt(p.Key, "twice", fmt.Sprintf("%s stands twice; the first is on line %d", key, first.Line), "keep one of them")
+			d.errorAt(p.Key, "twice", fmt.Sprintf("%s stands twice; the first is on line %d", key, first.Line),
+				"keep one of them")
 			continue
 		}
 		seen[key] = d.pos(p.Key)
@@ -389,7 +394,8 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		}
 		index, ok := fields[key]
 		if !ok {
-			d.unknownKey(p.Key, key, what, slices.Concat(slices.Collect(maps.Keys(fields)), slices.Collect(maps.Keys(own))), pairs)
+			d.unknownKey(p.Key, key, what, slices.Concat(slices.Collect(maps.Keys(fields)),
+				slices.Collect(maps.Keys(own))), pairs)
 			continue
 		}
 		d.into(p.Value, v.FieldByIndex(index), key)

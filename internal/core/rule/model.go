@@ -192,10 +192,12 @@ func (r *Rule) Spelled(folder string) string {
 
 func newRule() Rule {
 	return Rule{
-		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop, Order: Order(dispatch.ByArrival),
-		Unit: UnitFile, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunFinishFirst,
+		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop,
+		Order: Order(dispatch.ByArrival),
+		Unit:  UnitFile, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunFinishFirst,
 		SameName: SameNumber,
-		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(), Ready: Ready{Writers: WritersWait, Overdue: Overdue(settle.OverdueWait)},
+		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(),
+		Ready: Ready{Writers: WritersWait, Overdue: Overdue(settle.OverdueWait)},
 	}
 }
 

@@ -20,7 +20,8 @@ func said(text string) string {
 
 // A value of the wrong type is one error; what follows from it is not said.
 func TestAValueOfTheWrongTypeIsOneError(t *testing.T) {
-	require.Equal(t, "4:37 this value must be a text, and this is a mapping () ~{words: [cp, a]}~", said("version: 1\nrules:\n  -\n    {name: a, watch: in, do: [{run: {words: [cp, a]}}]}\n"))
+	require.Equal(t, "4:37 this value must be a text, and this is a mapping () ~{words: [cp, a]}~",
+		said("version: 1\nrules:\n  -\n    {name: a, watch: in, do: [{run: {words: [cp, a]}}]}\n"))
 }
 
 // Old names, and what people type first, are errors that say the right word.
@@ -30,14 +31,22 @@ func TestOtherNames(t *testing.T) {
 		return head + "rules:\n  - name: a\n    watch: in\n    " + more + "\n"
 	}
 	for text, want := range map[string]string{
-		head + "state: x\nrules: [{name: a, watch: in}]\n":                                                                              "state_folder",
-		head + "never: x\nrules: [{name: a, watch: in}]\n":                                                                              "ignore",
-		head + "words: {a: b}\nrules: [{name: a, watch: in}]\n":                                                                         "vars",
-		head + "include: x\nrules: [{name: a, watch: in}]\n":                                                                            "more_rules",
-		head + "heartbeat: {channel: log, every: 1h}\nrules: [{name: a, watch: in}]\n":                                                  "it is to now",
-		head + "channels: {a: {desktop: true, gather: 1s}}\nrules: [{name: a, watch: in}]\n":                                            "digest",
-		head + "channels: {a: {mail: {server: \"h:25\", from: a@b, to: c@d, encryption: from_start}}}\nrules: [{name: a, watch: in}]\n": "implicit_tls",
-		head + "notify: {on: untaken, to: log}\nrules: [{name: a, watch: in}]\n":                                                        "unmatched",
+		head + "state: x\nrules: [{name: a, watch: " +
+			"in}]\n": "state_folder",
+		head + "never: x\nrules: [{name: a, watch: " +
+			"in}]\n": "ignore",
+		head + "words: {a: b}\nrules: [{name: a, watch: " +
+			"in}]\n": "vars",
+		head + "include: x\nrules: [{name: a, watch: " +
+			"in}]\n": "more_rules",
+		head + "heartbeat: {channel: log, every: 1h}\nrules: [{name: a, watch: " +
+			"in}]\n": "it is to now",
+		head + "channels: {a: {desktop: true, gather: 1s}}\nrules: [{name: a, watch: " +
+			"in}]\n": "digest",
+		head + "channels: {a: {mail: {server: \"h:25\", from: a@b, to: c@d, encryption: from_start}}}\nrules: " +
+			"[{name: a, watch: in}]\n": "implicit_tls",
+		head + "notify: {on: untaken, to: log}\nrules: [{name: a, watch: " +
+			"in}]\n": "unmatched",
 		inRule("run: [cp, a, b]"):                       "write the words in one line: 'cp a b'",
 		inRule("take: folders"):                         "unit",
 		inRule("unit: folders"):                         "it is folder now",
@@ -75,12 +84,19 @@ func TestOtherNames(t *testing.T) {
 		inRule("where: kind == 'x'"):                    "it is media_type",
 		inRule("match: '<a:x*>.csv'"):                   "<a=pattern>",
 		// What people type first.
-		inRule("filter: x"): "match:", inRule("pattern: x"): "match", inRule("glob: x"): "match", inRule("recursive: true"): "depth: all",
-		inRule("extension: csv"): `match: "*.csv"`, inRule("command: x"): "run", inRule("cmd: x"): "run", inRule("exec: x"): "run", inRule("shell: x"): "script",
-		inRule("folder: x"): "watch", inRule("path: x"): "watch", inRule("ignore_files: x"): "leading", inRule("delay: 2s"): "debounce",
-		inRule("on_success: x"): "processed:", inRule("on_failure: x"): "failed:", inRule("created: x"): "events: added", inRule("modified: x"): "events: changed", inRule("deleted: x"): "events: removed",
-		inRule("events: created"): "it is added", inRule("events: modified"): "it is changed", inRule("events: deleted"): "it is removed",
-		inRule("move: done"): "put it under do: [{move: …}]", inRule("tag: [x]"): "put it under do: [{tag: …}]", inRule("unpack: x"): "put it under do:",
+		inRule("filter: x"): "match:", inRule("pattern: x"): "match", inRule("glob: x"): "match",
+		inRule("recursive: true"): "depth: all",
+		inRule("extension: csv"):  `match: "*.csv"`, inRule("command: x"): "run", inRule("cmd: x"): "run",
+		inRule("exec: x"): "run", inRule("shell: x"): "script",
+		inRule("folder: x"): "watch", inRule("path: x"): "watch", inRule("ignore_files: x"): "leading",
+		inRule("delay: 2s"):     "debounce",
+		inRule("on_success: x"): "processed:", inRule("on_failure: x"): "failed:",
+		inRule("created: x"): "events: added", inRule("modified: x"): "events: changed",
+		inRule("deleted: x"):      "events: removed",
+		inRule("events: created"): "it is added", inRule("events: modified"): "it is changed",
+		inRule("events: deleted"): "it is removed",
+		inRule("move: done"):      "put it under do: [{move: …}]", inRule("tag: [x]"): "put it under do: [{tag: …}]",
+		inRule("unpack: x"):                       "put it under do:",
 		inRule("run: x\n    stdout: y"):           "it belongs to the step: do: [{run: …, stdout: …}]",
 		inRule("script: x\n    success_codes: 1"): "do: [{script: …, success_codes: …}]",
 		inRule("from: x"):                         "belongs to a step",
@@ -95,19 +111,34 @@ func TestOtherNames(t *testing.T) {
 func TestSlips(t *testing.T) {
 	const head = "version: 1\nrules:\n  - name: a\n    watch: in\n"
 	for text, want := range map[string]string{
-		head + "    match: *.csv\n":                       `5:12 a * at the beginning of a value is an alias in YAML, and no anchor named &.csv stands before this (for a pattern quote it: "*.csv") ~*.csv~`,
-		head + "    match: !*.csv\n":                      `5:12 a ! at the beginning of a value is a tag in YAML (quote it: "!*.csv") ~!*.csv~`,
-		head + "\tmatch: x\n":                             "5:1 a tab stands in the indentation, and YAML indents with spaces (write spaces instead) ~\t~",
-		head + "    processed: {station}/x\n":             `5:16 a placeholder at the beginning of a value is a mapping in YAML (quote it: processed: "{station}/x") ~{station}~`,
-		head + "    run: echo a: b\n":                     `5:10 a colon and a space in a value begin a mapping in YAML (quote it: run: "echo a: b") ~echo~`,
-		head + "    run: say \"a: b\"\n":                  `5:10 a colon and a space in a value begin a mapping in YAML (quote it: run: 'say "a: b"') ~say~`,
-		head + "   match: x\n":                            "5:4 this line begins after 3 spaces, and the keys above it after 4 (keys that belong together begin in one column: indent it by 4) ~match~",
-		head + "    run: \"x\n":                           `5:10 this quote is not closed (add a " at the end) ~"x~`,
-		head + "    match: [a, b\n":                       `5:12 this [ has no ] to close it`,
-		head + "    where: \"a\" == b\n":                  `5:12 the value ends at its second quote, and more text follows (quote the whole of it: where: '"a" == b') ~"a"~`,
-		head + "    where: @x\n":                          `5:12 no value begins with @ in YAML (quote it: where: "@x") ~@x~`,
-		head + "    do:\n    - run: x\n      - copy: y\n": "7:7 this entry begins after 6 spaces, and the one above it after 4 (the entries of a list begin in one column: indent it by 4)",
-		"version: 1\nrules:\n  - name a\n    watch: in\n": "3:5 a colon is missing after name (write name: a) ~name~",
+		head + "    match: " +
+			"*.csv\n": `5:12 a * at the beginning of a value is an alias in YAML, and no anchor named &.csv stands before this (for a pattern quote it: "*.csv") ~*.csv~`,
+		head + "    match: " +
+			"!*.csv\n": `5:12 a ! at the beginning of a value is a tag in YAML (quote it: "!*.csv") ~!*.csv~`,
+		head + "\tmatch: " +
+			"x\n": "5:1 a tab stands in the indentation, and YAML indents with " +
+			"spaces (write spaces instead) ~\t~",
+		head + "    processed: " +
+			"{station}/x\n": `5:16 a placeholder at the beginning of a value is a mapping in YAML (quote it: processed: "{station}/x") ~{station}~`,
+		head + "    run: echo a: " +
+			"b\n": `5:10 a colon and a space in a value begin a mapping in YAML (quote it: run: "echo a: b") ~echo~`,
+		head + "    run: say \"a: " +
+			"b\"\n": `5:10 a colon and a space in a value begin a mapping in YAML (quote it: run: 'say "a: b"') ~say~`,
+		head + "   match: " +
+			"x\n": "5:4 this line begins after 3 spaces, and the keys above it after " +
+			"4 (keys that belong together begin in one column: indent it by 4) ~match~",
+		head + "    run: " +
+			"\"x\n": `5:10 this quote is not closed (add a " at the end) ~"x~`,
+		head + "    match: [a, b\n": `5:12 this [ has no ] to close it`,
+		head + "    where: \"a\" == " +
+			"b\n": `5:12 the value ends at its second quote, and more text follows (quote the whole of it: where: '"a" == b') ~"a"~`,
+		head + "    where: " +
+			"@x\n": `5:12 no value begins with @ in YAML (quote it: where: "@x") ~@x~`,
+		head + "    do:\n    - run: x\n      - copy: " +
+			"y\n": "7:7 this entry begins after 6 spaces, and the one above it after 4 (the entries of a list " +
+			"begin in one column: indent it by 4)",
+		"version: 1\nrules:\n  - name a\n    watch: " +
+			"in\n": "3:5 a colon is missing after name (write name: a) ~name~",
 	} {
 		require.Contains(t, said(text), want, text)
 	}

@@ -86,7 +86,8 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 			continue
 		}
 		if len(sources) == 0 {
-			d.add(SeverityWarning, glob.Pos, "more_rules", fmt.Sprintf("no file fits %s", glob.S), "write one, or remove the pattern")
+			d.add(SeverityWarning, glob.Pos, "more_rules", fmt.Sprintf("no file fits %s", glob.S),
+				"write one, or remove the pattern")
 		}
 		for _, src := range sources {
 			if src.Path == f.Path {
@@ -126,9 +127,11 @@ func (d *decoder) header(f *File, root ast.Node) {
 	switch f.Version {
 	case 1:
 	case 0:
-		d.errorAtLine(1, 1, "missing", "the rules file does not say which version of the notation it uses", "begin it with version: 1")
+		d.errorAtLine(1, 1, "missing", "the rules file does not say which version of the notation it uses",
+			"begin it with version: 1")
 	default:
-		d.errorAt(root, "version", fmt.Sprintf("this program reads version 1 of the notation, and this file says %d", f.Version), "")
+		d.errorAt(root, "version", fmt.Sprintf("this program reads version 1 of the notation, and this file says "+
+			"%d", f.Version), "")
 	}
 	if len(f.IgnoreAll) > 0 {
 		texts := make([]string, len(f.IgnoreAll))
@@ -143,7 +146,8 @@ func (d *decoder) header(f *File, root ast.Node) {
 		f.Ignore = list
 	}
 	if f.Defaults.Name.Set() {
-		d.add(SeverityError, f.Defaults.Name.Pos, "defaults", "a name cannot be a default: every rule needs its own", "remove it here")
+		d.add(SeverityError, f.Defaults.Name.Pos, "defaults",
+			"a name cannot be a default: every rule needs its own", "remove it here")
 	}
 }
 
@@ -163,7 +167,8 @@ func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]P
 			if first.File != r.Name.Pos.File {
 				where = fmt.Sprintf("in %s on line %d", first.File, first.Line)
 			}
-			d.add(SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, %s", r.Name.S, where), "give one of them another name")
+			d.add(SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, %s", r.Name.S,
+				where), "give one of them another name")
 		}
 		named[r.Name.S] = r.Name.Pos
 		f.list = append(f.list, &r)
@@ -187,7 +192,8 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	case !r.Name.Set():
 		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
 	case !ruleName(r.Name.S):
-		d.add(SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S), "use letters, digits, -, _ and ., beginning with a letter or digit, at most 64")
+		d.add(SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S),
+			"use letters, digits, -, _ and ., beginning with a letter or digit, at most 64")
 	}
 	if len(r.Watch) == 0 {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
@@ -223,16 +229,22 @@ func (d *decoder) matcher(r *Rule) {
 	r.Matcher = list
 	for _, m := range r.Match {
 		if looksRegular(m.S) {
-			d.add(SeverityWarning, m.Pos, "pattern", fmt.Sprintf("%q looks like a regular expression, and is read as a plain pattern", m.S), "begin it with re: if it is one; in a plain pattern * stands for any characters, [0-9] for one")
+			d.add(SeverityWarning, m.Pos, "pattern",
+				fmt.Sprintf("%q looks like a regular expression, and is read as a plain pattern", m.S),
+				"begin it with re: if it is one; in a plain pattern * stands for any characters, [0-9] for one")
 		}
 	}
 	shared, partial := list.Shared()
 	for _, w := range append(shared, partial...) {
 		if _, fixed := d.words[w]; fixed && len(r.Match) > 0 {
-			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is one of the file's variables, so no capture can have that name", w), "choose another name")
+			d.errorIn(r.Match[0], "<"+w, "pattern",
+				fmt.Sprintf("%s is one of the file's variables, so no capture can have that name", w),
+				"choose another name")
 		}
 		if isBuiltIn(w) && len(r.Match) > 0 {
-			d.errorIn(r.Match[0], "<"+w, "pattern", fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w), "choose another name")
+			d.errorIn(r.Match[0], "<"+w, "pattern",
+				fmt.Sprintf("%s is a built-in placeholder, so no capture can have that name", w),
+				"choose another name")
 		}
 	}
 }
@@ -281,11 +293,13 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 			} else if near := Nearest(ref.Word, words); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
-			d.errorIn(t, ref.Raw, "unknown-placeholder", fmt.Sprintf("there is no placeholder {%s}", ref.Word), hint)
+			d.errorIn(t, ref.Raw, "unknown-placeholder", fmt.Sprintf("there is no placeholder {%s}", ref.Word),
+				hint)
 			continue
 		}
 		if ref.Format != "" && isBuiltIn(ref.Word) && !contains(dateWords, ref.Word) {
-			d.errorIn(t, ref.Raw, "placeholder-format", fmt.Sprintf("{%s} is not a date, so it takes no format", ref.Word), "write {"+ref.Word+"}")
+			d.errorIn(t, ref.Raw, "placeholder-format", fmt.Sprintf("{%s} is not a date, so it takes no format",
+				ref.Word), "write {"+ref.Word+"}")
 		}
 	}
 }

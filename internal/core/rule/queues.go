@@ -84,7 +84,8 @@ func (v *Schedule) fromNode(d *decoder, n ast.Node) {
 	}
 	line, err := schedule.Parse(v.S)
 	if err != nil {
-		d.errorAt(n, "schedule", fmt.Sprintf("this is no schedule: %v", err), "write minute, hour, day, month, day of the week: 0 20 * * fri is Fridays at eight in the evening")
+		d.errorAt(n, "schedule", fmt.Sprintf("this is no schedule: %v", err),
+			"write minute, hour, day, month, day of the week: 0 20 * * fri is Fridays at eight in the evening")
 		return
 	}
 	v.Line = line
@@ -112,15 +113,20 @@ func (d *decoder) flow(f *File, r *Rule) {
 			} else if len(names) == 0 {
 				hint = "there is no queues: in this file"
 			}
-			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S), hint)
+			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S),
+				hint)
 		}
 	}
 	if s := r.SerialBy; s.S == "true" || s.S == "false" {
-		d.add(SeverityError, s.Pos, "serial_by", "serial_by is a template and cannot be "+s.S, "jobs whose value is the same run one after the other: write serial_by: all for one at a time, {folder} for one a folder, and leave it out for no such bound")
+		d.add(SeverityError, s.Pos, "serial_by", "serial_by is a template and cannot be "+s.S,
+			"jobs whose value is the same run one after the other: write serial_by: all for one at a time, "+
+				"{folder} for one a folder, and leave it out for no such bound")
 	} else if s.Set() {
 		r.Key = d.template(r.SerialBy, memberWords(r))
 	}
 	if r.Again == AgainNever && (r.Folded() || r.Gather != nil) {
-		d.add(SeverityError, r.Pos, "again", "again: never compares the content of single files, so it does not go with unit: folder, batch or group", "leave it out")
+		d.add(SeverityError, r.Pos, "again",
+			"again: never compares the content of single files, so it does not go with unit: folder, batch or "+
+				"group", "leave it out")
 	}
 }

@@ -135,8 +135,10 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"shot", "{shot:%Y}", "when a picture was taken, by what it says itself; else when it was modified"},
 	{"", "{files}", "batch or group: each of its files, a word each"},
 	{"", "{list}, {list0}", "batch or group: a file with their paths, one a line or NUL-separated"},
-	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date takes a format, too: `{day:%Y}`"},
-	{"", "{WORD|lower}", "changed: `lower`, `upper`, `slug` (letters and digits with dashes between), `pad:4` (zeros before it)"},
+	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date " +
+		"takes a format, too: `{day:%Y}`"},
+	{"", "{WORD|lower}", "changed: `lower`, `upper`, `slug` (letters and digits with dashes between), `pad:4` " +
+		"(zeros before it)"},
 	{"", "{{", "a brace"},
 }
 

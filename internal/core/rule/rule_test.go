@@ -17,38 +17,56 @@ const head = "version: 1\nrules:\n"
 
 func TestMistakes(t *testing.T) {
 	for name, tt := range map[string]struct{ text, want string }{
-		"nothing":             {"", "1:1 empty: the rules file is empty"},
-		"only a comment":      {"# hello\n", "1:1 empty: the rules file is empty"},
-		"not YAML":            {"a: [1\nb: 'x\n", "2:4 yaml: this quote is not closed"},
-		"a list":              {"- a\n", "1:1 type: the rules file must be a mapping of keys, and this is a list"},
-		"no version":          {"rules: [{name: a, watch: b}]\n", "1:1 missing: the rules file does not say which version"},
-		"newer version":       {"version: 2\nrules: [{name: a, watch: b}]\n", "this program reads version 1"},
-		"no rules":            {"version: 1\n", "there is no rule in this file"},
-		"two documents":       {head + "  - {name: a, watch: b}\n---\nx: 1\n", "here begins a second"},
-		"unknown key":         {head + "  - {name: a, watch: b, debonce: 1s}\n", "3:25 unknown-key: a rule has no key named debonce (did you mean debounce?)"},
-		"key twice":           {head + "  - name: a\n    watch: b\n    watch: c\n", "5:5 twice: watch stands twice; the first is on line 4"},
-		"no name":             {head + "  - watch: b\n", "3:5 missing: this rule has no name"},
-		"bad name":            {head + "  - {name: 'a b', watch: b}\n", `name: "a b" cannot name a rule`},
-		"no watch":            {head + "  - name: a\n", "3:5 missing: this rule does not say which folder"},
-		"name twice":          {head + "  - {name: a, watch: b}\n  - {name: a, watch: b}\n", "another rule named a, on line 3"},
-		"time":                {head + "  - {name: a, watch: b, debounce: 5}\n", `time: "5" is not a time (write a number with its unit`},
-		"wrong type":          {head + "  - {name: a, watch: b, retry: often}\n", "retry must be a mapping of keys, and this is a text"},
-		"retry key":           {head + "  - {name: a, watch: b, retry: {time: 3}}\n", "did you mean times?"},
-		"factor":              {head + "  - {name: a, watch: b, retry: {factor: 0.5}}\n", "factor must be at least 1"},
-		"placeholder":         {head + "  - {name: a, watch: b, run: 'cp {fil}'}\n", "3:34 unknown-placeholder: there is no placeholder {fil} (did you mean {file}?)"},
-		"capture as word":     {head + "  - {name: a, watch: b, match: '<statoin>.csv', processed: 'x/{station}'}\n", "(did you mean {statoin}?)"},
-		"partial capture":     {head + "  - {name: a, watch: b, match: ['<n>.csv', 'x'], processed: 'x/{n}'}\n", "there is no placeholder {n}"},
-		"built-in as capture": {head + "  - {name: a, watch: b, match: '<file>'}\n", "file is a built-in placeholder"},
-		"format":              {head + "  - {name: a, watch: b, processed: 'x/{size:%Y}'}\n", "{size} is not a date, so it takes no format"},
-		"shell":               {head + "  - {name: a, watch: b, run: 'a > b'}\n", `">" means nothing here (use script:`},
-		"pattern":             {head + "  - {name: a, watch: b, match: [ok, 'x[']}\n", "3:39 pattern: this [ has no ]"},
-		"two verbs":           {head + "  - {name: a, watch: b, run: x, script: y}\n", "one of do, run and script"},
-		"step without verb":   {head + "  - {name: a, watch: b, do: [{timeout: 1s}]}\n", "this step has no verb"},
-		"name with slash":     {head + "  - {name: a, watch: b, processed: {to: x, as: 'a/b'}}\n", "as: is a name, and a name holds no /"},
-		"default name":        {"version: 1\ndefaults: {name: x}\nrules: [{name: a, watch: b}]\n", "a name cannot be a default"},
-		"empty value":         {head + "  - name: a\n    watch:\n", "watch has no value"},
-		"merge of itself":     {head + "  - &a\n    name: a\n    watch: b\n    <<: *a\n", "this merge key leads to itself"},
-		"no anchor":           {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
+		"nothing":        {"", "1:1 empty: the rules file is empty"},
+		"only a comment": {"# hello\n", "1:1 empty: the rules file is empty"},
+		"not YAML":       {"a: [1\nb: 'x\n", "2:4 yaml: this quote is not closed"},
+		"a list":         {"- a\n", "1:1 type: the rules file must be a mapping of keys, and this is a list"},
+		"no version": {"rules: [{name: a, watch: b}]\n",
+			"1:1 missing: the rules file does not say which version"},
+		"newer version": {"version: 2\nrules: [{name: a, watch: b}]\n", "this program reads version 1"},
+		"no rules":      {"version: 1\n", "there is no rule in this file"},
+		"two documents": {head + "  - {name: a, watch: b}\n---\nx: 1\n", "here begins a second"},
+		"unknown key": {head + "  - {name: a, watch: b, debonce: 1s}\n",
+			"3:25 unknown-key: a rule has no key named debonce (did you mean debounce?)"},
+		"key twice": {head + "  - name: a\n    watch: b\n    watch: c\n",
+			"5:5 twice: watch stands twice; the first is on line 4"},
+		"no name":  {head + "  - watch: b\n", "3:5 missing: this rule has no name"},
+		"bad name": {head + "  - {name: 'a b', watch: b}\n", `name: "a b" cannot name a rule`},
+		"no watch": {head + "  - name: a\n", "3:5 missing: this rule does not say which folder"},
+		"name twice": {head + "  - {name: a, watch: b}\n  - {name: a, watch: b}\n",
+			"another rule named a, on line 3"},
+		"time": {head + "  - {name: a, watch: b, debounce: 5}\n",
+			`time: "5" is not a time (write a number with its unit`},
+		"wrong type": {head + "  - {name: a, watch: b, retry: often}\n",
+			"retry must be a mapping of keys, and this is a text"},
+		"retry key": {head + "  - {name: a, watch: b, retry: {time: 3}}\n", "did you mean times?"},
+		"factor": {head + "  - {name: a, watch: b, retry: {factor: 0.5}}\n",
+			"factor must be at least 1"},
+		"placeholder": {head + "  - {name: a, watch: b, run: 'cp {fil}'}\n",
+			"3:34 unknown-placeholder: there is no placeholder {fil} (did you mean {file}?)"},
+		"capture as " +
+			"word": {head + "  - {name: a, watch: b, match: '<statoin>.csv', processed: 'x/{station}'}\n",
+			"(did you mean {statoin}?)"},
+		"partial capture": {head + "  - {name: a, watch: b, match: ['<n>.csv', 'x'], processed: 'x/{n}'}\n",
+			"there is no placeholder {n}"},
+		"built-in as capture": {head + "  - {name: a, watch: b, match: '<file>'}\n",
+			"file is a built-in placeholder"},
+		"format": {head + "  - {name: a, watch: b, processed: 'x/{size:%Y}'}\n",
+			"{size} is not a date, so it takes no format"},
+		"shell": {head + "  - {name: a, watch: b, run: 'a > b'}\n",
+			`">" means nothing here (use script:`},
+		"pattern": {head + "  - {name: a, watch: b, match: [ok, 'x[']}\n",
+			"3:39 pattern: this [ has no ]"},
+		"two verbs":         {head + "  - {name: a, watch: b, run: x, script: y}\n", "one of do, run and script"},
+		"step without verb": {head + "  - {name: a, watch: b, do: [{timeout: 1s}]}\n", "this step has no verb"},
+		"name with slash": {head + "  - {name: a, watch: b, processed: {to: x, as: 'a/b'}}\n",
+			"as: is a name, and a name holds no /"},
+		"default name": {"version: 1\ndefaults: {name: x}\nrules: [{name: a, watch: b}]\n",
+			"a name cannot be a default"},
+		"empty value": {head + "  - name: a\n    watch:\n", "watch has no value"},
+		"merge of itself": {head + "  - &a\n    name: a\n    watch: b\n    <<: *a\n",
+			"this merge key leads to itself"},
+		"no anchor": {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, diags := parse(tt.text)
@@ -108,7 +126,8 @@ rules:
 }
 
 func TestAnchorsAndMerges(t *testing.T) {
-	f, diags := parse("version: 1\nrules:\n  - &base\n    name: a\n    watch: in\n    debounce: 3s\n  - <<: *base\n    name: b\n")
+	f, diags := parse("version: 1\nrules:\n  - &base\n    name: a\n    watch: in\n    debounce: 3s\n  - <<: " +
+		"*base\n    name: b\n")
 	require.Empty(t, diags)
 	require.Equal(t, 3*time.Second, f.All()[1].Debounce.Duration)
 	require.Equal(t, "b", f.All()[1].Name.S)
@@ -116,7 +135,8 @@ func TestAnchorsAndMerges(t *testing.T) {
 
 func TestDurations(t *testing.T) {
 	for text, want := range map[string]time.Duration{
-		"0": 0, "0s": 0, "500ms": 500 * time.Millisecond, "1.5s": 1500 * time.Millisecond, "1h30m": 90 * time.Minute, "90d": 90 * 24 * time.Hour, "2w": 14 * 24 * time.Hour,
+		"0": 0, "0s": 0, "500ms": 500 * time.Millisecond, "1.5s": 1500 * time.Millisecond,
+		"1h30m": 90 * time.Minute, "90d": 90 * 24 * time.Hour, "2w": 14 * 24 * time.Hour,
 	} {
 		got, err := ParseDuration(text)
 		require.NoError(t, err, text)
@@ -158,10 +178,13 @@ func FuzzParse(f *testing.F) {
 func TestDoubtsAboutTexts(t *testing.T) {
 	const head = "version: 1\nrules:\n  - name: slips\n    watch: in\n    processed: done\n"
 	for text, want := range map[string]string{
-		"    match: \"berth-[0-9]+.pdf\"\n":                            `"berth-[0-9]+.pdf" looks like a regular expression, and is read as a plain pattern`,
-		"    match: 're:berth-[0-9]+\\.pdf'\n":                         "",
-		"    match: \"*.{csv,txt}\"\n":                                 "",
-		"    script: cp {name} elsewhere\n":                            "nothing is filled into the text of a script, so {name} stays as it is",
+		"    match: " +
+			"\"berth-[0-9]+.pdf\"\n": `"berth-[0-9]+.pdf" looks like a regular expression, and is read as a plain pattern`,
+		"    match: 're:berth-[0-9]+\\.pdf'\n": "",
+		"    match: \"*.{csv,txt}\"\n":         "",
+		"    script: cp {name} " +
+			"elsewhere\n": "nothing is filled into the text of a script, so {name} " +
+			"stays as it is",
 		"    script: cp \"${name}\" elsewhere; awk '{print}' \"$1\"\n": "",
 	} {
 		f, diags := Parse("/srv/stilltide.yaml", []byte(head+text))

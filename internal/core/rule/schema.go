@@ -21,10 +21,14 @@ func Schema() map[string]any {
 	defaults := merge(defs["Rule"].(map[string]any))
 	defaults["properties"] = without(defaults["properties"].(map[string]any), "name")
 	defs["Defaults"] = defaults
-	root["properties"].(map[string]any)["defaults"] = merge(reference("Defaults"), description("any rule key; a rule's own wins"))
+	root["properties"].(map[string]any)["defaults"] = merge(reference("Defaults"),
+		description("any rule key; a rule's own wins"))
 	defs["Rule"] = merge(defs["Rule"].(map[string]any), required("name"))
-	root["if"] = merge(required("defaults"), properties("defaults", merge(required("watch"), properties("watch", true), object())), object())
-	root["else"] = merge(properties("rules", map[string]any{"type": "array", "items": merge(required("watch"), properties("watch", true), object())}), object())
+	root["if"] = merge(required("defaults"),
+		properties("defaults", merge(required("watch"), properties("watch", true), object())), object())
+	root["else"] = merge(properties("rules",
+		map[string]any{"type": "array", "items": merge(required("watch"), properties("watch", true), object())}),
+		object())
 	root["$defs"] = defs
 	return root
 }
@@ -87,13 +91,17 @@ func valueOf(text string) any {
 var defaultOf = map[string]any{
 	"File.state_folder": ".stilltide", "File.keep_replaced": "1GB", "File.keep_history": "90d",
 	"Queue.priority": 0,
-	"Rule.depth":     0, "Rule.unit": "file", "Rule.events": []string{"added", "changed"}, "Rule.match": "*", "Rule.hidden": false, "Rule.ignore_case": false,
-	"Rule.existing": "take", "Rule.share": false, "Rule.enabled": true, "Rule.debounce": "500ms", "Rule.poll": "auto", "Rule.while_running": "finish_first",
-	"Rule.retry": 2, "Rule.again": "changed", "Rule.loops": "stop", "Rule.same_name": "number", "Rule.order": "arrival", "Rule.examples": []string{},
+	"Rule.depth":     0, "Rule.unit": "file", "Rule.events": []string{"added", "changed"}, "Rule.match": "*",
+	"Rule.hidden": false, "Rule.ignore_case": false,
+	"Rule.existing": "take", "Rule.share": false, "Rule.enabled": true, "Rule.debounce": "500ms",
+	"Rule.poll": "auto", "Rule.while_running": "finish_first",
+	"Rule.retry": 2, "Rule.again": "changed", "Rule.loops": "stop", "Rule.same_name": "number",
+	"Rule.order": "arrival", "Rule.examples": []string{},
 	"Ready.writers": "wait", "Ready.min_size": 0, "Ready.overdue": "wait",
 	"Batch.max_wait": "1m", "Group.overdue": "fail",
-	"Retry.times": 2, "Retry.delay": "2s", "Retry.factor": 2, "Retry.max_delay": "10m", "Retry.jitter": 0.1, "Retry.after_crash": true,
-	"Channel.digest": "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added", "Example.size": 0,
+	"Retry.times": 2, "Retry.delay": "2s", "Retry.factor": 2, "Retry.max_delay": "10m", "Retry.jitter": 0.1,
+	"Retry.after_crash": true,
+	"Channel.digest":    "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added", "Example.size": 0,
 }
 
 // keySchemas are those of keys that are narrower than their type.
@@ -107,10 +115,13 @@ var keySchemas = map[string]func() map[string]any{
 	"Rule.serial_by": func() map[string]any {
 		return anyOf(map[string]any{"type": "string", "not": words("true", "false")}, number())
 	},
-	"Rule.events":         func() map[string]any { return anyOf(Event("").schema(), filled(Event("").schema())) },
-	"Ready.marker":        func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
-	"Retry.factor":        func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
-	"Retry.jitter":        func() map[string]any { return map[string]any{"type": "number", "minimum": 0, "maximum": 0.3} },
+	"Rule.events":  func() map[string]any { return anyOf(Event("").schema(), filled(Event("").schema())) },
+	"Ready.marker": func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
+	"Retry.factor": func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
+	"Retry.jitter": func() map[string]any {
+		return map[string]any{"type": "number", "minimum": 0,
+			"maximum": 0.3}
+	},
 	"Channel.webhook":     func() map[string]any { return fitting(`^(https?://[^/]|\{)`) },
 	"Channel.desktop":     func() map[string]any { return map[string]any{"const": true} },
 	"Mail.from":           func() map[string]any { return fitting(`@`) },
@@ -123,7 +134,8 @@ var keySchemas = map[string]func() map[string]any{
 // together are the keys of a mapping that go together, or not.
 var together = map[reflect.Type]func() map[string]any{
 	reflect.TypeFor[Rule](): func() map[string]any {
-		return map[string]any{"allOf": []any{notBoth("batch", "group"), notBoth("run", "script"), notBoth("run", "do"), notBoth("script", "do")}}
+		return map[string]any{"allOf": []any{notBoth("batch", "group"), notBoth("run", "script"),
+			notBoth("run", "do"), notBoth("script", "do")}}
 	},
 	reflect.TypeFor[Group]():     func() map[string]any { return required("by", "need") },
 	reflect.TypeFor[Batch]():     func() map[string]any { return anyOf(needs("quiet"), needs("max_files")) },
@@ -151,7 +163,8 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 	case reflect.TypeFor[Step]():
 		return stepSchema(defs)
 	case reflect.TypeFor[Place]():
-		long := merge(properties("to", pathText(), "as", anyOf(fitting(`^[^/]*$`), number(), boolean())), required("to"), object())
+		long := merge(properties("to", pathText(), "as", anyOf(fitting(`^[^/]*$`), number(), boolean())),
+			required("to"), object())
 		long["additionalProperties"] = false
 		return anyOf(pathText(), long)
 	case reflect.TypeFor[Retry]():
@@ -189,7 +202,8 @@ func stepSchema(defs map[string]any) map[string]any {
 				own[key] = keys[key]
 			}
 			needed := append([]string{v.Name}, v.Needs...)
-			each = append(each, map[string]any{"type": "object", "properties": own, "required": needed, "additionalProperties": false})
+			each = append(each, map[string]any{"type": "object", "properties": own, "required": needed,
+				"additionalProperties": false})
 		}
 		defs["Step"] = map[string]any{"oneOf": each}
 	}

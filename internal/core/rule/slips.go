@@ -29,7 +29,8 @@ func slipIn(lines []string, line int) (s slip, ok bool) {
 	}
 	text := strings.TrimRight(lines[line-1], "\r")
 	if i := strings.IndexByte(text, '\t'); i >= 0 && strings.TrimLeft(text[:i], " ") == "" {
-		return slip{i + 1, "a tab stands in the indentation, and YAML indents with spaces", "write spaces instead"}, true
+		return slip{i + 1, "a tab stands in the indentation, and YAML indents with spaces", "write spaces instead"},
+			true
 	}
 	if m := keyed().FindStringSubmatchIndex(text); m != nil {
 		if m[6] >= 0 {
@@ -47,7 +48,8 @@ func slipIn(lines []string, line int) (s slip, ok bool) {
 	if item := strings.TrimLeft(text, " -"); item != "" && !strings.ContainsAny(item, ":{}[]\"'#") {
 		if key, value, two := strings.Cut(item, " "); two && ruleKeys[key] {
 			at := utf8.RuneCountInString(text) - utf8.RuneCountInString(item)
-			return slip{at + 1, "a colon is missing after " + key, "write " + key + ": " + strings.TrimSpace(value)}, true
+			return slip{at + 1, "a colon is missing after " + key, "write " + key + ": " +
+				strings.TrimSpace(value)}, true
 		}
 	}
 	return misplacedEntry(lines, line)
@@ -68,7 +70,8 @@ func misplacedEntry(lines []string, line int) (s slip, ok bool) {
 		case above == here:
 			return s, false
 		case above >= 0:
-			return slip{here + 1, fmt.Sprintf("this entry begins after %s, and the one above it after %d", spaces(here), above),
+			return slip{here + 1, fmt.Sprintf("this entry begins after %s, and the one above it after %d",
+				spaces(here), above),
 				fmt.Sprintf("the entries of a list begin in one column: indent it by %d", above)}, true
 		}
 	}
@@ -103,10 +106,12 @@ func slipInValue(key, value string) (s slip, ok bool) {
 	case '"', '\'':
 		end := closing(value)
 		if end < 0 {
-			return slip{message: "this quote is not closed", hint: fmt.Sprintf("add a %c at the end", value[0])}, true
+			return slip{message: "this quote is not closed", hint: fmt.Sprintf("add a %c at the end", value[0])},
+				true
 		}
 		if rest := strings.TrimSpace(value[end+1:]); rest != "" && rest[0] != '#' {
-			return slip{message: "the value ends at its second quote, and more text follows", hint: "quote the whole of it: " + quoted}, true
+			return slip{message: "the value ends at its second quote, and more text follows",
+				hint: "quote the whole of it: " + quoted}, true
 		}
 		return s, false
 	default:
@@ -161,7 +166,8 @@ func misplaced(lines []string, line, indent int) (s slip, ok bool) {
 		if m[6] < 0 || indent == want {
 			return s, false
 		}
-		return slip{indent + 1, fmt.Sprintf("this line begins after %s, and the keys above it after %d", spaces(indent), want),
+		return slip{indent + 1, fmt.Sprintf("this line begins after %s, and the keys above it after %d",
+			spaces(indent), want),
 			fmt.Sprintf("keys that belong together begin in one column: indent it by %d", want)}, true
 	}
 	return s, false

@@ -136,7 +136,8 @@ func (s *Step) uses(words ...string) bool {
 
 // NeedsScratch reports whether the step needs the attempt's own folder.
 func (s *Step) NeedsScratch() bool {
-	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0") || strings.Contains(s.Where.S, "{scratch}")
+	return s.Save.Set() && s.Runs() || s.Stdout.Set() || s.uses("scratch", "list", "list0") ||
+		strings.Contains(s.Where.S, "{scratch}")
 }
 
 // SameName says what happens if a name is there already with other content.
@@ -185,7 +186,8 @@ func (v *CodeRange) fromNode(d *decoder, n ast.Node) {
 	first, err := strconv.Atoi(low)
 	last, topErr := strconv.Atoi(top)
 	if err != nil || topErr != nil || first < 0 || first > last {
-		d.errorAt(n, "codes", fmt.Sprintf("%q is no code and no range of codes", s), "write a number such as 98, or a range such as 200..299")
+		d.errorAt(n, "codes", fmt.Sprintf("%q is no code and no range of codes", s),
+			"write a number such as 98, or a range such as 200..299")
 		return
 	}
 	*v = CodeRange{Low: first, Top: last}
@@ -199,7 +201,8 @@ func (v *Percent) fromNode(d *decoder, n ast.Node) {
 	number, ok := strings.CutSuffix(s, "%")
 	part, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
 	if !ok || err != nil || !(part >= 0 && part < 100) {
-		d.errorAt(n, "percent", fmt.Sprintf("%q is not a percentage", s), "write a number from 0 to less than 100 and a percent sign, such as 1%")
+		d.errorAt(n, "percent", fmt.Sprintf("%q is not a percentage", s),
+			"write a number from 0 to less than 100 and a percent sign, such as 1%")
 		return
 	}
 	*v = Percent(part)
@@ -214,7 +217,8 @@ func (d *decoder) steps(r *Rule, n ast.Node) {
 		}
 	}
 	if ways > 1 {
-		d.errorAt(n, "verbs", "a rule has one of do, run and script, and this one has several", "put the steps in a list under do:")
+		d.errorAt(n, "verbs", "a rule has one of do, run and script, and this one has several",
+			"put the steps in a list under do:")
 	}
 	r.Steps = append([]Step(nil), r.Do...)
 	if len(r.Do) == 0 && r.Run.Set() {
@@ -292,7 +296,8 @@ func (d *decoder) unfilled(t Text, words []string) {
 		if word == "file" {
 			hint = "write \"$1\": it is the file"
 		}
-		d.add(SeverityWarning, d.find(t.Pos, m[1]), "unfilled", "nothing is filled into the text of a script, so "+m[1]+" stays as it is", hint)
+		d.add(SeverityWarning, d.find(t.Pos, m[1]), "unfilled", "nothing is filled into the text of a script, so "+
+			m[1]+" stays as it is", hint)
 		return
 	}
 }
@@ -312,7 +317,8 @@ func everyEvent() []Event {
 // savedWord checks the name that save gives.
 func (d *decoder) savedWord(r *Rule, t Text, saved []string) bool {
 	if !pattern.ValidName(t.S) || contains(memberWords(r), t.S) || contains(saved, t.S) {
-		d.add(SeverityError, t.Pos, "save", fmt.Sprintf("%q cannot name a saved word here", t.S), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
+		d.add(SeverityError, t.Pos, "save", fmt.Sprintf("%q cannot name a saved word here", t.S),
+			"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 		return false
 	}
 	return true

@@ -18,10 +18,13 @@ func (d *decoder) units(r *Rule) {
 		d.folded(r)
 	}
 	if r.Reacts(file.Removed) && (r.Folded() || r.Gather != nil) {
-		d.add(SeverityError, r.Pos, "events", "removed is for single files, so it does not go with unit: folder, batch or group", "make another rule of it")
+		d.add(SeverityError, r.Pos, "events",
+			"removed is for single files, so it does not go with unit: folder, batch or group",
+			"make another rule of it")
 	}
 	if len(r.Events) == 0 {
-		d.add(SeverityError, r.Pos, "events", "this rule reacts to nothing: events is empty", "leave it out for added and changed")
+		d.add(SeverityError, r.Pos, "events", "this rule reacts to nothing: events is empty",
+			"leave it out for added and changed")
 	}
 }
 
@@ -49,13 +52,16 @@ func (d *decoder) gathering(r *Rule) {
 		return
 	case g != nil:
 		if len(g.Need) == 0 {
-			bad(g.Pos, "group", "a group needs to know when it is complete", `add need: ["*.csv", "*.json"], for instance`)
+			bad(g.Pos, "group", "a group needs to know when it is complete",
+				`add need: ["*.csv", "*.json"], for instance`)
 		}
 		if !g.By.Set() {
-			bad(g.Pos, "group", "a group needs to know which files belong together", "add by: and a template such as {stem}")
+			bad(g.Pos, "group", "a group needs to know which files belong together",
+				"add by: and a template such as {stem}")
 			return
 		}
-		r.Gather = &Gather{By: g.By, Need: g.Need, MaxWait: g.MaxWait, Overdue: cmp.Or(g.Overdue, GroupFails), Pos: g.Pos}
+		r.Gather = &Gather{By: g.By, Need: g.Need, MaxWait: g.MaxWait, Overdue: cmp.Or(g.Overdue, GroupFails),
+			Pos: g.Pos}
 	case b != nil:
 		if b.Quiet.Duration <= 0 && b.MaxFiles == 0 {
 			bad(b.Pos, "batch", "a batch needs to know when it ends", "add quiet: 5s, for instance")
@@ -86,7 +92,8 @@ func (d *decoder) gathering(r *Rule) {
 }
 
 // fileOnly are the placeholders of one file. A batch or group has many.
-var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type", "main_type", "category", "hash", "modified", "shot"}
+var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type",
+	"main_type", "category", "hash", "modified", "shot"}
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {

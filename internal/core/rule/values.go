@@ -91,7 +91,8 @@ func (v *Duration) fromNode(d *decoder, n ast.Node) {
 }
 
 var units = map[string]time.Duration{
-	"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour, "w": 7 * 24 * time.Hour,
+	"ms": time.Millisecond, "s": time.Second, "m": time.Minute, "h": time.Hour, "d": 24 * time.Hour,
+	"w": 7 * 24 * time.Hour,
 }
 
 // ParseDuration reads a time span. A day has 24 hours.
@@ -186,7 +187,8 @@ func (r *Retry) fromNode(d *decoder, n ast.Node) {
 	type plain Retry
 	d.into(n, reflectOf((*plain)(r)), "retry")
 	if r.Factor < 1 {
-		d.errorAt(n, "range", "factor must be at least 1, so that no wait is shorter than the one before", "leave it out for 2, or write 1 for the same wait each time")
+		d.errorAt(n, "range", "factor must be at least 1, so that no wait is shorter than the one before",
+			"leave it out for 2, or write 1 for the same wait each time")
 	}
 	if r.Jitter < 0 || r.Jitter > 0.3 {
 		d.errorAt(n, "range", "jitter must be from 0 to 0.3", "leave it out for 0.1")

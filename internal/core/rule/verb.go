@@ -228,15 +228,18 @@ func (d *decoder) verb(s *Step) bool {
 	}
 	switch {
 	case len(found) == 0:
-		d.add(SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+strings.Join(all, ", "))
+		d.add(SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+
+			strings.Join(all, ", "))
 		return false
 	case len(found) > 1:
-		d.add(SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s", strings.Join(found, " and ")), "make two steps of it")
+		d.add(SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s",
+			strings.Join(found, " and ")), "make two steps of it")
 		return false
 	}
 	for key, at := range s.keys {
 		if key != "where" && key != "timeout" && !s.verb.takes(key) {
-			d.add(SeverityError, at, "option", fmt.Sprintf("%s does not go with %s", key, s.Verb()), "it goes with "+strings.Join(verbsWith(key), ", "))
+			d.add(SeverityError, at, "option", fmt.Sprintf("%s does not go with %s", key, s.Verb()),
+				"it goes with "+strings.Join(verbsWith(key), ", "))
 		}
 	}
 	return true
@@ -257,7 +260,8 @@ func (d *decoder) step(r *Rule, s *Step, env expr.Env, saved []string) {
 	s.Act.Check(c)
 	for _, key := range s.verb.Needs {
 		if _, written := s.keys[key]; !written {
-			d.add(SeverityError, s.Pos, "missing", fmt.Sprintf("%s needs %s:", s.Verb(), strings.Join(s.verb.Needs, ": and ")), "")
+			d.add(SeverityError, s.Pos, "missing", fmt.Sprintf("%s needs %s:", s.Verb(),
+				strings.Join(s.verb.Needs, ": and ")), "")
 			break
 		}
 	}
@@ -269,13 +273,15 @@ func (d *decoder) beside(r *Rule, s *Step) {
 	v, at := s.verb, s.keys[s.Verb()]
 	bad := func(code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
 	if r.Share && s.TakesInput() {
-		bad("share", fmt.Sprintf("a rule that shares its files with later ones cannot take them away: it has %s", v.Name), "remove one of the two")
+		bad("share", fmt.Sprintf("a rule that shares its files with later ones cannot take them away: it has %s",
+			v.Name), "remove one of the two")
 	}
 	if r.Folded() && v.Files != SuitsAll {
 		bad("folders", v.Name+" is for files, and this rule takes folders", "write unit: file, or use a script")
 	}
 	if r.Gather != nil && v.Files == SuitsSingle {
-		bad("gather", v.Name+" is for single files, and this rule gathers many", "remove batch: or group:, or use a script")
+		bad("gather", v.Name+" is for single files, and this rule gathers many",
+			"remove batch: or group:, or use a script")
 	}
 	if v.Removal && !r.eventsWritten {
 		r.Events = everyEvent()

@@ -51,7 +51,8 @@ func (d *decoder) takeVars(vars Vars) {
 	for _, name := range slices.Sorted(maps.Keys(vars)) {
 		t := vars[name]
 		if !pattern.ValidName(name) || isBuiltIn(name) || name == "files" || name == "list" || name == "list0" {
-			d.add(SeverityError, t.Pos, "vars", fmt.Sprintf("%q cannot name a variable", name), "use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
+			d.add(SeverityError, t.Pos, "vars", fmt.Sprintf("%q cannot name a variable", name),
+				"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}
 		d.words[name] = t.S

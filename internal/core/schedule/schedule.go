@@ -35,7 +35,8 @@ func Parse(text string) (*Line, error) {
 		fields = fields[:5]
 	}
 	if len(fields) != 5 {
-		return nil, fmt.Errorf("a line has five fields: minute, hour, day, month, day of the week, and perhaps a time zone; this one has %d", len(fields))
+		return nil, fmt.Errorf("a line has five fields: minute, hour, day, month, day of the week, and perhaps a "+
+			"time zone; this one has %d", len(fields))
 	}
 	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(strings.Join(fields, " "))
 	if err != nil {

@@ -47,7 +47,8 @@ type fields struct {
 
 func fieldsOf(t *testing.T, line string) fields {
 	f := strings.Fields(line)
-	return fields{allowed(t, f[0], 0, 59), allowed(t, f[1], 0, 23), allowed(t, f[2], 1, 31), allowed(t, f[3], 1, 12), allowed(t, f[4], 0, 6), f[2] == "*", f[4] == "*"}
+	return fields{allowed(t, f[0], 0, 59), allowed(t, f[1], 0, 23), allowed(t, f[2], 1, 31),
+		allowed(t, f[3], 1, 12), allowed(t, f[4], 0, 6), f[2] == "*", f[4] == "*"}
 }
 
 func (f fields) fits(wall time.Time) bool {
@@ -61,7 +62,8 @@ func (f fields) fits(wall time.Time) bool {
 	return day && weekday
 }
 
-var names = map[string]int{"sun": 0, "mon": 1, "tue": 2, "wed": 3, "thu": 4, "fri": 5, "sat": 6, "jan": 1, "mar": 3, "oct": 10}
+var names = map[string]int{"sun": 0, "mon": 1, "tue": 2, "wed": 3, "thu": 4, "fri": 5, "sat": 6, "jan": 1, "mar": 3,
+	"oct": 10}
 
 func allowed(t *testing.T, field string, low, high int) map[int]bool {
 	set := map[int]bool{}
@@ -100,7 +102,8 @@ func TestAYear(t *testing.T) {
 	for _, place := range []string{"Europe/Oslo", "Australia/Lord_Howe", "America/Santiago"} {
 		zone, err := time.LoadLocation(place)
 		require.NoError(t, err)
-		for _, line := range []string{"30 2 * * *", "*/20 1-3 * * *", "0 20 * * fri", "15 0 1,15 * *", "0 0 * * *", "59 23 31 * *", "* 8-17 * * 1-5", "0 3 13 * fri", "10-20/5 2 * mar,oct sun"} {
+		for _, line := range []string{"30 2 * * *", "*/20 1-3 * * *", "0 20 * * fri", "15 0 1,15 * *", "0 0 * * *",
+			"59 23 31 * *", "* 8-17 * * 1-5", "0 3 13 * fri", "10-20/5 2 * mar,oct sun"} {
 			if strings.HasPrefix(line, "* ") && place != "Europe/Oslo" {
 				continue // many times, the same code
 			}
@@ -110,7 +113,8 @@ func TestAYear(t *testing.T) {
 			at := time.Date(2031, 1, 1, 0, 0, 0, 0, zone).Add(-time.Second)
 			for i, w := range want {
 				at = l.Next(at)
-				require.Equal(t, w.In(zone).Format(time.RFC3339), at.In(zone).Format(time.RFC3339), "%s in %s, number %d", line, place, i)
+				require.Equal(t, w.In(zone).Format(time.RFC3339), at.In(zone).Format(time.RFC3339),
+					"%s in %s, number %d", line, place, i)
 			}
 			require.Equal(t, 2032, l.Next(at).In(zone).Year(), "%s in %s", line, place)
 		}

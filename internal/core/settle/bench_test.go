@@ -16,9 +16,11 @@ func BenchmarkSettle(b *testing.B) {
 		m.Event("/waits/"+strconv.Itoa(i), Closed, Policy{Debounce: time.Hour}, now)
 	}
 	for _, path := range m.Asks(now) {
-		m.Answer(path, file.Facts{Exists: true, Regular: true, Mod: file.At(now), Change: file.At(now), Writers: file.None}, now)
+		m.Answer(path, file.Facts{Exists: true, Regular: true, Mod: file.At(now), Change: file.At(now),
+			Writers: file.None}, now)
 	}
-	facts := file.Facts{Exists: true, Regular: true, Size: 3, Mod: file.At(now), Change: file.At(now), Writers: file.None}
+	facts := file.Facts{Exists: true, Regular: true, Size: 3, Mod: file.At(now), Change: file.At(now),
+		Writers: file.None}
 	b.ReportAllocs()
 	for b.Loop() {
 		m.Event("/in/a.csv", Created, Policy{}, now)

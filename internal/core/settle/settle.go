@@ -189,7 +189,8 @@ type Waiting struct {
 func (m *Machine) All() []Waiting {
 	all := make([]Waiting, 0, len(m.files))
 	for _, w := range m.files {
-		all = append(all, Waiting{Path: w.path, Rule: w.policy.Rule, Since: w.since, Why: w.why, Writers: w.last.Writers, Stuck: w.backoff > 0})
+		all = append(all, Waiting{Path: w.path, Rule: w.policy.Rule, Since: w.since, Why: w.why,
+			Writers: w.last.Writers, Stuck: w.backoff > 0})
 	}
 	return all
 }

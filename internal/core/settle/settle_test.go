@@ -16,7 +16,8 @@ var start = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
 func at(d time.Duration) time.Time { return start.Add(d) }
 
 func facts(size int64, changed time.Duration, w file.Writers) file.Facts {
-	return file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(at(changed)), Change: file.At(at(changed)), Ino: 7, Writers: w}
+	return file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(at(changed)),
+		Change: file.At(at(changed)), Ino: 7, Writers: w}
 }
 
 // ask moves the clock to the next look and checks when that is.
@@ -74,15 +75,18 @@ func TestConditions(t *testing.T) {
 		f    file.Facts
 		want Verdict
 	}{
-		"too small":        {Policy{MinSize: 5}, facts(4, -time.Hour, file.None), Wait},
-		"large enough":     {Policy{MinSize: 5}, facts(5, -time.Hour, file.None), Ready},
-		"no marker":        {Policy{Marker: true}, facts(4, -time.Hour, file.None), Wait},
-		"writers ignored":  {Policy{Ignore: true}, facts(4, -time.Hour, file.Some), Ready},
-		"gone":             {Policy{}, file.Facts{}, Gone},
-		"future ctime":     {Policy{}, facts(4, time.Hour, file.None), Ready},
-		"waited too long":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.None), Give},
-		"but still writes": {Policy{MaxWait: time.Nanosecond, Overdue: OverdueFail}, facts(4, -time.Hour, file.Some), Late},
-		"go all the same":  {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueTake}, facts(4, -time.Hour, file.None), Ready},
+		"too small":       {Policy{MinSize: 5}, facts(4, -time.Hour, file.None), Wait},
+		"large enough":    {Policy{MinSize: 5}, facts(5, -time.Hour, file.None), Ready},
+		"no marker":       {Policy{Marker: true}, facts(4, -time.Hour, file.None), Wait},
+		"writers ignored": {Policy{Ignore: true}, facts(4, -time.Hour, file.Some), Ready},
+		"gone":            {Policy{}, file.Facts{}, Gone},
+		"future ctime":    {Policy{}, facts(4, time.Hour, file.None), Ready},
+		"waited too long": {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueFail},
+			facts(4, -time.Hour, file.None), Give},
+		"but still writes": {Policy{MaxWait: time.Nanosecond, Overdue: OverdueFail},
+			facts(4, -time.Hour, file.Some), Late},
+		"go all the same": {Policy{Marker: true, MaxWait: time.Nanosecond, Overdue: OverdueTake},
+			facts(4, -time.Hour, file.None), Ready},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var m Machine
@@ -134,10 +138,12 @@ func TestAgainstModel(t *testing.T) {
 					if open {
 						w = file.Some
 					}
-					f := file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(changed), Change: file.At(changed), Ino: 1, Writers: w}
+					f := file.Facts{Exists: true, Regular: true, Size: size, Mod: file.At(changed),
+						Change: file.At(changed), Ino: 1, Writers: w}
 					if m.Answer("f", f, next).Verdict == Ready {
 						if open || next.Sub(changed) < debounce {
-							t.Fatalf("ready at %v: open %v, changed %v ago", next.Sub(start), open, next.Sub(changed))
+							t.Fatalf("ready at %v: open %v, changed %v ago", next.Sub(start), open,
+								next.Sub(changed))
 						}
 						ready = next
 					}

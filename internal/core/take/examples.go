@@ -39,7 +39,8 @@ func Example(s *plan.Set, r *rule.Rule, e *rule.Example, now time.Time) []string
 	}
 	if e.FileAfter.Set() && takes {
 		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.FileAfter.S) {
-			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S, e.FileAfter.S, got))
+			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S,
+				e.FileAfter.S, got))
 		}
 	}
 	return wrong
@@ -47,12 +48,14 @@ func Example(s *plan.Set, r *rule.Rule, e *rule.Example, now time.Time) []string
 
 // exampleTaker is the rule that takes an example: the first, or the one whose example
 // it is if those before it share.
-func exampleTaker(s *plan.Set, r *rule.Rule, path string, facts file.Facts, event file.Event, now time.Time) (*plan.Candidate, error) {
+func exampleTaker(s *plan.Set, r *rule.Rule, path string, facts file.Facts, event file.Event,
+	now time.Time) (*plan.Candidate, error) {
 	candidates, err := Candidates(s, path, facts.Dir, nil)
 	if err != nil {
 		return nil, err
 	}
-	known := func(plan.Candidate) (Memory, bool, error) { return Memory{}, event != file.Added, nil } // with other facts: it has changed
+	// with other facts: it has changed
+	known := func(plan.Candidate) (Memory, bool, error) { return Memory{}, event != file.Added, nil }
 	if event == file.Removed {
 		told, _, err := Gone(candidates, Sources{Memory: known})
 		return takerOf(told, r), err
@@ -85,7 +88,8 @@ func takerOf(taking []Reply, r *rule.Rule) *plan.Candidate {
 }
 
 func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
-	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: file.At(now), Change: file.At(now)}
+	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: file.At(now),
+		Change: file.At(now)}
 	if !e.At.IsZero() {
 		f.Mod = file.At(e.At)
 	} else if e.Age.Pos.Line > 0 {

@@ -38,7 +38,8 @@ type Offer struct {
 // Candidates lists the rules that could take a file or a folder, or the folder that
 // it lies in, by its name alone. made tells whether files of a folder were put there
 // by rules of their own: such a folder is a place of theirs and no unit; nil for no.
-func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bool, error)) ([]plan.Candidate, error) {
+func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bool, error)) ([]plan.Candidate,
+	error) {
 	var units []plan.Candidate
 	for _, c := range set.Units(path, dir) {
 		if made != nil {
@@ -62,9 +63,11 @@ func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bo
 // then, nothing is known of the inside, the file came from nowhere.
 type Sources struct {
 	Memory func(c plan.Candidate) (Memory, bool, error)
-	Inside func(c plan.Candidate, f *file.Facts)                  // adds what the rule needs to know of the content and the tags
-	Passed func(c plan.Candidate, f file.Facts) []string          // those it went through in this very sweep
-	Chain  func(c plan.Candidate, f file.Facts) ([]string, error) // the rules that the file went through before it came here
+	// adds what the rule needs to know of the content and the tags
+	Inside func(c plan.Candidate, f *file.Facts)
+	Passed func(c plan.Candidate, f file.Facts) []string // those it went through in this very sweep
+	// the rules that the file went through before it came here
+	Chain func(c plan.Candidate, f file.Facts) ([]string, error)
 }
 
 // Answer is what a rule makes of an offer.
@@ -247,7 +250,8 @@ func recall(c *plan.Candidate, from *Sources) (Memory, bool, error) {
 	}
 	memory, known, err := from.Memory(*c)
 	if err != nil {
-		return memory, false, fmt.Errorf("what the rule %s remembers of %s cannot be read: %w", c.Rule.Name.S, c.Unit, err)
+		return memory, false, fmt.Errorf("what the rule %s remembers of %s cannot be read: %w", c.Rule.Name.S,
+			c.Unit, err)
 	}
 	return memory, known, nil
 }

@@ -72,18 +72,38 @@ func TestDecide(t *testing.T) {
 		event    file.Event
 		remember []string
 	}{
-		"the first that fits":                    {rules: "  - {name: a, watch: in, size: 9B..}\n  - {name: b, watch: in}", takes: "b", event: file.Added},
-		"what a rule knows and changed":          {rules: "  - {name: a, watch: in}", memory: memory{"a": {Facts: before, Job: 3}}, takes: "a", event: file.Changed},
-		"what a rule has handled is nobody's":    {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in}", memory: memory{"a": {Facts: asItIs, Job: 3}}},
-		"unless the rule shares":                 {rules: "  - {name: a, watch: in, share: true}\n  - {name: b, watch: in}", memory: memory{"a": {Facts: asItIs, Job: 3}}, takes: "b", event: file.Added},
-		"what was left is a later rule's":        {rules: "  - {name: a, watch: in, existing: leave}\n  - {name: b, watch: in}", memory: memory{"a": {Facts: asItIs}}, takes: "b", event: file.Added},
-		"what was left is taken by hand":         {rules: "  - {name: a, watch: in, existing: leave}", memory: memory{"a": {Facts: asItIs}}, byHand: true, takes: "a", event: file.Added},
-		"what was left and changed has changed":  {rules: "  - {name: a, watch: in, existing: leave, events: [added]}\n  - {name: b, watch: in}", memory: memory{"a": {Facts: before}}, takes: "b", event: file.Added, remember: []string{"a"}},
-		"changed alone sees a new file":          {rules: "  - {name: a, watch: in, events: [changed]}", remember: []string{"a"}},
-		"and takes it when it changes":           {rules: "  - {name: a, watch: in, events: [changed]}", memory: memory{"a": {Facts: before}}, takes: "a", event: file.Changed},
-		"a removal's rule sees what others take": {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in, events: removed}", takes: "a", event: file.Added, remember: []string{"b"}},
-		"also if it stands before them":          {rules: "  - {name: b, watch: in, events: removed}\n  - {name: a, watch: in}", takes: "a", event: file.Added, remember: []string{"b"}},
-		"a rule for folders takes no file":       {rules: "  - {name: f, watch: in, unit: folder}\n  - {name: a, watch: in}", takes: "a", event: file.Added},
+		"the first that " +
+			"fits": {rules: "  - {name: a, watch: in, size: 9B..}\n  - {name: b, watch: in}",
+			takes: "b", event: file.Added},
+		"what a rule knows and changed": {rules: "  - {name: a, watch: in}",
+			memory: memory{"a": {Facts: before, Job: 3}}, takes: "a", event: file.Changed},
+		"what a rule has handled is nobody's": {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in}",
+			memory: memory{"a": {Facts: asItIs, Job: 3}}},
+		"unless the rule " +
+			"shares": {rules: "  - {name: a, watch: in, share: true}\n  - {name: b, watch: in}",
+			memory: memory{"a": {Facts: asItIs, Job: 3}}, takes: "b", event: file.Added},
+		"what was left is a later " +
+			"rule's": {rules: "  - {name: a, watch: in, existing: leave}\n  - {name: b, watch: in}",
+			memory: memory{"a": {Facts: asItIs}}, takes: "b", event: file.Added},
+		"what was left is taken by hand": {rules: "  - {name: a, watch: in, existing: leave}",
+			memory: memory{"a": {Facts: asItIs}}, byHand: true, takes: "a", event: file.Added},
+		"what was left and changed has " +
+			"changed": {rules: "  - {name: a, watch: in, existing: leave, events: [added]}\n  - {name: b, " +
+			"watch: in}", memory: memory{"a": {Facts: before}}, takes: "b", event: file.Added,
+			remember: []string{"a"}},
+		"changed alone sees a new file": {rules: "  - {name: a, watch: in, events: [changed]}",
+			remember: []string{"a"}},
+		"and takes it when it changes": {rules: "  - {name: a, watch: in, events: [changed]}",
+			memory: memory{"a": {Facts: before}}, takes: "a", event: file.Changed},
+		"a removal's rule sees what others " +
+			"take": {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in, events: removed}", takes: "a",
+			event: file.Added, remember: []string{"b"}},
+		"also if it stands before " +
+			"them": {rules: "  - {name: b, watch: in, events: removed}\n  - {name: a, watch: in}",
+			takes: "a", event: file.Added, remember: []string{"b"}},
+		"a rule for folders takes no " +
+			"file": {rules: "  - {name: f, watch: in, unit: folder}\n  - {name: a, watch: in}", takes: "a",
+			event: file.Added},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := rules(t, tt.rules)
@@ -134,9 +154,15 @@ func TestGone(t *testing.T) {
 		rules        string
 		told, forget []string
 	}{
-		"the rule that reacts":              {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in, events: removed}", told: []string{"b"}, forget: []string{"a"}},
-		"one alone, if it does not share":   {rules: "  - {name: a, watch: in, events: removed}\n  - {name: b, watch: in, events: removed}", told: []string{"a"}, forget: []string{"b"}},
-		"one after the other, if they do":   {rules: "  - {name: a, watch: in, events: removed, share: true}\n  - {name: b, watch: in, events: removed}", told: []string{"a", "b"}},
+		"the rule that " +
+			"reacts": {rules: "  - {name: a, watch: in}\n  - {name: b, watch: in, events: removed}",
+			told: []string{"b"}, forget: []string{"a"}},
+		"one alone, if it does not " +
+			"share": {rules: "  - {name: a, watch: in, events: removed}\n  - {name: b, watch: in, events: " +
+			"removed}", told: []string{"a"}, forget: []string{"b"}},
+		"one after the other, if they " +
+			"do": {rules: "  - {name: a, watch: in, events: removed, share: true}\n  - {name: b, watch: in, " +
+			"events: removed}", told: []string{"a", "b"}},
 		"nobody who does not know the file": {rules: "  - {name: unknown, watch: in, events: removed}"},
 	} {
 		t.Run(name, func(t *testing.T) {

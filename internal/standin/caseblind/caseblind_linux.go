@@ -21,7 +21,8 @@ import (
 // function is called. It needs the right to mount.
 func Mount(folder, at string) (unmount func() error, err error) {
 	root := &node{name: folder}
-	server, err := fs.Mount(at, root, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true, FsName: "caseblind", Name: "caseblind"}})
+	server, err := fs.Mount(at, root, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true,
+		FsName: "caseblind", Name: "caseblind"}})
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +67,8 @@ func (n *node) child(ctx context.Context, name string, out *fuse.EntryOut) (*fs.
 	// The generation tells nodes of one inode apart that was renamed behind our back.
 	path := fnv.New64a()
 	path.Write([]byte(filepath.Join(n.path(), name)))
-	return n.NewInode(ctx, &node{up: n, name: name}, fs.StableAttr{Mode: st.Mode & syscall.S_IFMT, Ino: st.Ino, Gen: path.Sum64()}), 0
+	return n.NewInode(ctx, &node{up: n, name: name}, fs.StableAttr{Mode: st.Mode & syscall.S_IFMT, Ino: st.Ino,
+		Gen: path.Sum64()}), 0
 }
 
 func (n *node) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (*fs.Inode, syscall.Errno) {
@@ -109,7 +111,8 @@ func (n *node) Open(_ context.Context, flags uint32) (fs.FileHandle, uint32, sys
 	return fs.NewLoopbackFile(fd), 0, 0
 }
 
-func (n *node) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (n *node) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode,
+	fs.FileHandle, uint32, syscall.Errno) {
 	name = n.spelled(name)
 	fd, err := syscall.Open(filepath.Join(n.path(), name), int(flags)|syscall.O_CREAT, mode)
 	if err != nil {
@@ -134,7 +137,8 @@ func (n *node) Rmdir(_ context.Context, name string) syscall.Errno {
 	return fs.ToErrno(syscall.Rmdir(filepath.Join(n.path(), n.spelled(name))))
 }
 
-func (n *node) Rename(_ context.Context, name string, to fs.InodeEmbedder, toName string, flags uint32) syscall.Errno {
+func (n *node) Rename(_ context.Context, name string, to fs.InodeEmbedder, toName string,
+	flags uint32) syscall.Errno {
 	folder, ok := to.EmbeddedInode().Operations().(*node)
 	if !ok {
 		return syscall.EXDEV
@@ -144,7 +148,8 @@ func (n *node) Rename(_ context.Context, name string, to fs.InodeEmbedder, toNam
 	if target != toName && (folder != n || target != from) {
 		toName = target // another file has that name
 	}
-	err := unix.Renameat2(unix.AT_FDCWD, filepath.Join(n.path(), from), unix.AT_FDCWD, filepath.Join(folder.path(), toName), uint(flags))
+	err := unix.Renameat2(unix.AT_FDCWD, filepath.Join(n.path(), from), unix.AT_FDCWD,
+		filepath.Join(folder.path(), toName), uint(flags))
 	if moved := n.GetChild(name); err == nil && moved != nil {
 		if child, ok := moved.Operations().(*node); ok {
 			child.up, child.name = folder, toName

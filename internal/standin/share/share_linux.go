@@ -28,7 +28,8 @@ func Serve() {
 	root, err := fs.NewLoopbackRoot(folder)
 	if err == nil {
 		var server *fuse.Server
-		server, err = fs.Mount(at, root, &fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true, FsName: "share", Name: "share"}})
+		server, err = fs.Mount(at, root,
+			&fs.Options{MountOptions: fuse.MountOptions{DirectMountStrict: true, FsName: "share", Name: "share"}})
 		if err == nil {
 			server.Wait()
 			os.Exit(0)
