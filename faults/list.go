@@ -95,7 +95,7 @@ var faults = []Fault{
 	{"a retry removes the failure note, wherever it was ended", "internal/engine/recover.go",
 		"\t\tif err := removeTraces(placer, row.State, p.Source, at); err != nil {\n\t\t\treturn err\n\t\t}\n", "",
 		ended("retry_from_another_disk")},
-	{"the copy of a folder is recorded before it has its name", "internal/place/place.go",
+	{"the copy of a folder is recorded before it has its name", "internal/place/request.go",
 		"\totherwise := s.Duplicate || s.Facts.Dir && s.Facts.Ino != r.Expect.Ino\n",
 		"\totherwise := s.Duplicate\n", ended("folder_to_another_disk")},
 	{"the intention is durable before a file is moved", "internal/engine/placing.go",

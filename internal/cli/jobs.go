@@ -6,24 +6,17 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"stilltide/internal/control"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
-	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
-	"stilltide/internal/work"
 )
 
 // jobFilter are the flags of `jobs`.
@@ -263,134 +256,6 @@ func jobNumber(arg string) (int64, error) {
 	return id, nil
 }
 
-func (a *app) showJob(arg string) error {
-	f, l, j, err := a.oneJob(arg)
-	if err != nil {
-		return err
-	}
-	defer l.Close()
-	if a.json {
-		return a.printJSON(jobLine(j))
-	}
-	attempts, err := l.Attempts(j.ID)
-	if err != nil {
-		return err
-	}
-	placements, err := l.Placements(j.ID)
-	if err != nil {
-		return err
-	}
-	now := time.Now()
-	line := func(label, format string, args ...any) {
-		fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, 10)), fmt.Sprintf(format, args...))
-	}
-	line("Job", "%d: %s", j.ID, a.style.State(j.State, string(j.State)))
-	if j.Reason != "" {
-		line("Why", "%s", ink.Clean(j.Reason))
-	}
-	line("Rule", "%s", j.Rule)
-	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
-	for _, m := range j.Extra {
-		where := "no longer there"
-		if m.FileNow != "" {
-			where = "now in " + display(m.FileNow)
-		}
-		line("and", "%s (%s)", display(m.File), where)
-	}
-	if j.FileNow == "" {
-		line("Now in", "nowhere: the input is no longer there")
-	} else {
-		line("Now in", "%s", display(j.FileNow))
-	}
-	if j.Seen.IsZero() {
-		line("Taken", "%s", clock(j.Taken, now))
-	} else {
-		line("Arrived", "%s", clock(j.Seen, now))
-		line("Taken", "%s, settled after %s", clock(j.Taken, now), plan.Span(j.Taken.Sub(j.Seen)))
-	}
-	for _, t := range attempts {
-		text := "running"
-		switch {
-		case t.Ended.IsZero() && (j.State != ledger.Running || t.Number < attempts[len(attempts)-1].Number):
-			text = "cut short: the watcher ended in the middle of it"
-		case !t.Ended.IsZero():
-			text = "ran " + plan.Span(t.Ended.Sub(t.Started))
-			if t.Memory > 0 {
-				text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU),
-					humanize.IBytes(uint64(t.Memory)))
-			}
-		}
-		if t.Exit != nil {
-			text += fmt.Sprintf(", exit code %d", *t.Exit)
-		}
-		line(fmt.Sprintf("Attempt %d", t.Number), "%s  %s", clock(t.Started, now), text)
-		if t.Reason != "" {
-			line("", "%s", ink.Clean(t.Reason))
-		}
-	}
-	if j.Result != "" {
-		line("Result", "%s", ink.Clean(j.Result))
-	}
-	for _, p := range placements {
-		if p.State != ledger.Dropped {
-			line(placedWord(p), "%s", a.placedText(f, p))
-		}
-	}
-	if !j.Due.IsZero() && j.State == ledger.Retrying {
-		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
-	}
-	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
-		fmt.Fprintf(a.out, "\n%s\n", a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d "+
-			"prints all):", j.ID)))
-		for _, t := range work.LastLines(filepath.Join(l.Folder(), attempts[len(attempts)-1].Output), 10) {
-			fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
-		}
-	}
-	if j.State == ledger.Failed && j.FileNow != "" {
-		fmt.Fprintf(a.out, "\nTo retry it: stilltide retry %d\n", j.ID)
-	}
-	if j.State == ledger.Processed && slices.ContainsFunc(placements,
-		func(p ledger.Placement) bool { return p.State == ledger.Done }) {
-		fmt.Fprintf(a.out, "\nTo put it all back: stilltide undo %d\n", j.ID)
-	}
-	return nil
-}
-
-// placedWord heads a placement's line.
-func placedWord(p ledger.Placement) string {
-	switch place.Kind(p.Kind) {
-	case place.Put:
-		if p.Replaced {
-			return "Replaced"
-		}
-		return "Made"
-	case place.Linked:
-		return "Linked"
-	case place.Trashed:
-		return "Trashed"
-	case place.Deleted:
-		return "Deleted"
-	case place.Tagged:
-		return "Tagged"
-	}
-	return "Moved"
-}
-
-// placedText says what a placement did, and how it stands if that is not done.
-func (a *app) placedText(f *rule.File, p ledger.Placement) string {
-	text := display(short(f.Base, p.Target))
-	switch place.Kind(p.Kind) {
-	case place.Moved, place.Trashed:
-		text = display(short(f.Base, p.Source)) + " → " + text
-	case place.Duplicate:
-		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
-	}
-	if p.State != ledger.Done {
-		text += a.style.Warn(" (" + string(p.State) + ")")
-	}
-	return text
-}
-
 func (a *app) logJob(arg string) error {
 	f, l, j, err := a.oneJob(arg)
 	if err != nil {
@@ -451,58 +316,4 @@ type plainWriter struct{ to io.Writer }
 func (w plainWriter) Write(text []byte) (int, error) {
 	_, err := io.WriteString(w.to, fill.Plain(string(text)))
 	return len(text), err
-}
-
-func (a *app) retryCommand() *cobra.Command {
-	var failed bool
-	var ruleName string
-	c := &cobra.Command{
-		Use: "retry ID … | --failed", Short: "Retry failed jobs: put their inputs back and queue them again",
-		Args: cobra.ArbitraryArgs,
-		RunE: func(_ *cobra.Command, args []string) error { return a.retry(args, failed, ruleName) },
-	}
-	c.Flags().BoolVar(&failed, "failed", false, "all failed jobs whose input is still there")
-	c.Flags().StringVar(&ruleName, "rule", "", "with --failed: only those of this `RULE`")
-	return a.jsonFlag(c)
-}
-
-func (a *app) retry(args []string, failed bool, ruleName string) error {
-	f, _, err := a.readRules()
-	if err != nil {
-		return err
-	}
-	ids, err := a.retryIDs(args, failed, ruleName)
-	if err != nil {
-		return err
-	}
-	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Retry, engine.RetryOffline)
-	if err != nil {
-		return err
-	}
-	return a.printSent(sent)
-}
-
-func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, error) {
-	if failed == (len(args) > 0) {
-		return nil, usage("name the jobs by their numbers, or all failed ones with --failed")
-	}
-	if !failed {
-		return jobNumbers(args)
-	}
-	var ids []int64
-	_, l, err := a.ledgerFor()
-	if err != nil || l == nil {
-		return nil, err
-	}
-	defer l.Close()
-	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []ledger.State{ledger.Failed}, Oldest: true})
-	if err == nil {
-		err = l.NowIn(list)
-	}
-	for _, j := range list {
-		if j.FileNow != "" {
-			ids = append(ids, j.ID)
-		}
-	}
-	return ids, err
 }

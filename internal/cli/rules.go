@@ -12,7 +12,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/control"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 )
 
@@ -243,4 +245,88 @@ func diagnosticJSON(d rule.Diagnostic) any {
 		Message  string        `json:"message"`
 		Hint     string        `json:"hint"`
 	}{d.File, d.Line, d.Column, d.Severity, d.Code, d.Message, d.Hint}
+}
+
+func (a *app) rulesCommand() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "rules [FOLDER]", Short: "The rules in their order: folders, patterns, where each stands",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error { return a.listRules(args) },
+	})
+}
+
+func (a *app) listRules(args []string) error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	states, err := a.ruleStates(f)
+	if err != nil {
+		return err
+	}
+	var rows [][]cell
+	for i, r := range f.All() {
+		if len(args) == 1 && !watches(r, absolute(args[0])) {
+			continue
+		}
+		var where, match []string
+		for _, w := range r.Watch {
+			where = append(where, display(short(f.Base, w.Absolute())))
+		}
+		for _, m := range r.Match {
+			match = append(match, ink.Clean(m.S))
+		}
+		if len(match) == 0 {
+			match = []string{"*"}
+		}
+		state := states[r.Name.S]
+		at := fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)
+		if a.json {
+			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders,
+				"match": match, "state": state, "file": r.Pos.File, "line": r.Pos.Line}); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S},
+			{text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: string(state)},
+			{text: at}})
+	}
+	if a.json {
+		return nil
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(a.err, "No rule watches %s.\n", args[0])
+		return &exitError{status: exitFound}
+	}
+	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "DEFINED AT"}, rows, columns(a.out))
+	return nil
+}
+
+// ruleStates reports how each rule stands, as status does.
+func (a *app) ruleStates(f *rule.File) (map[string]engine.RuleState, error) {
+	var watcher *engine.Live
+	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
+		watcher = &live
+	}
+	report, err := engine.Status(f, nil, watcher)
+	states := map[string]engine.RuleState{}
+	for _, r := range report {
+		states[r.Rule] = r.State
+	}
+	return states, err
+}
+
+// watches reports whether a rule watches a folder, by itself or by its depth.
+func watches(r *rule.Rule, folder string) bool {
+	for _, w := range r.Folders {
+		if w == folder {
+			return true
+		}
+		rel, err := filepath.Rel(w, folder)
+		if err == nil && rel != "." && !strings.HasPrefix(rel, "..") && strings.Count(rel, "/")+1 <= r.Levels() {
+			return true
+		}
+	}
+	return false
 }

@@ -1,19 +1,16 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -21,7 +18,6 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -66,205 +62,6 @@ func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
 	c.Flags().StringVar(&a.logFormat, "log-format", logText,
 		"the `FORMAT` of what it says: text, or json for machines (log/slog)")
 	return a.jsonFlag(c)
-}
-
-// lines prints a line for each job, and counts.
-type lines struct {
-	a     *app
-	rules *rule.File
-	name  int // width of the longest rule name
-
-	mu    sync.Mutex
-	text  bytes.Buffer // to be printed
-	count map[ledger.State]int
-	also  func(ledger.Job) // is told of each outcome, too
-	burst burst
-	tidy  *time.Timer // gives memory back when it fires; nil for a sweep
-	begun atomic.Bool // all folders were looked through: from now on one that comes is news
-}
-
-func (a *app) newLines(f *rule.File) *lines {
-	l := &lines{a: a, rules: f, count: map[ledger.State]int{}}
-	for _, r := range f.All() {
-		l.name = max(l.name, min(ink.Width(r.Name.S), 20))
-	}
-	return l
-}
-
-// report prints what became of jobs, all of a round at once.
-func (l *lines) report(list []engine.Outcome) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	defer l.flush()
-	stamp := ""
-	if !l.a.json && l.a.logFormat != logJSON {
-		stamp = l.a.stamp(l.a.style) // of all lines of the round
-	}
-	for i := range list {
-		o := &list[i]
-		if o.Job.ID == 0 { // about the rule, not about a job
-			l.flush()
-			l.a.alarm("the rule %s is blocked: %s", o.Job.Rule, ink.Clean(o.Job.Reason))
-			continue
-		}
-		if l.also != nil {
-			l.also(*o.Job)
-		}
-		l.count[o.Job.State]++
-		l.line(o, stamp)
-	}
-}
-
-func (l *lines) flush() {
-	if l.text.Len() > 0 {
-		l.a.board.print(l.a.out, l.text.String())
-		l.text.Reset()
-	}
-}
-
-// line adds an outcome to what is printed: time, rule, name, state, how long,
-// where to.
-func (l *lines) line(o *engine.Outcome, stamp string) {
-	switch {
-	case l.a.logFormat == logJSON:
-		l.a.logOutcome(&l.text, *o)
-	case l.a.json:
-		_ = writeJSON(&l.text, jobLine(*o.Job)) // a buffer takes everything
-	case l.a.board.term != nil && l.burst.holds(o.Job, time.Now()):
-	default:
-		l.words(o, stamp)
-	}
-}
-
-// filler is longer than any column.
-const filler = "                                                "
-
-// words adds an outcome in one line, and perhaps one more that says why.
-func (l *lines) words(o *engine.Outcome, stamp string) {
-	st, j := l.a.style, o.Job
-	column := func(s, shown string, width int) {
-		l.text.WriteString(shown)
-		l.text.WriteString(filler[:min(max(0, width-ink.Width(s))+2, len(filler))])
-	}
-	plainly := func(s string, width int) { column(s, s, width) }
-	l.text.WriteString(stamp)
-	plainly(ink.Cut(j.Rule, 20), l.name)
-	plainly(shownName(j), 34)
-	column(string(j.State), st.State(j.State, string(j.State)), 9)
-	plainly(plan.Span(j.Ran), 7)
-	l.text.WriteString(l.whereTo(o))
-	l.text.WriteByte('\n')
-	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {
-		if more != "" {
-			fmt.Fprintf(&l.text, "%10s%s\n", "", more)
-		}
-	}
-}
-
-// shownName names a job's file, and says how many more it has.
-func shownName(j *ledger.Job) string {
-	name := display(filepath.Base(j.File))
-	if len(j.Extra) > 0 {
-		if n := len(j.Files()); n > 1 {
-			return ink.Cut(name, 22) + fmt.Sprintf(" and %d more", n-1)
-		}
-	}
-	return ink.Cut(name, 34)
-}
-
-// done is how many jobs are over.
-func (l *lines) done() int {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	n := 0
-	for state, c := range l.count {
-		if state.Final() {
-			n += c
-		}
-	}
-	return n
-}
-
-// burst holds lines back while more scroll by than anybody reads. What is held
-// is summed up when its rule has nothing left to do.
-type burst struct {
-	second time.Time
-	lines  int            // in this second
-	on     bool           // until there are few again
-	bad    int            // failures shown in this burst
-	held   map[string]int // by rule
-}
-
-const (
-	maxASecond = 12 // lines that people can follow
-	maxBad     = 20 // failures that are shown of one batch anyway
-)
-
-// holds reports whether an outcome's line is held back.
-func (b *burst) holds(j *ledger.Job, now time.Time) bool {
-	if this := now.Truncate(time.Second); !this.Equal(b.second) {
-		if b.lines <= maxASecond/2 || now.Sub(b.second) >= 2*time.Second {
-			b.on, b.bad = false, 0
-		}
-		b.second, b.lines = this, 0
-	}
-	b.lines++
-	b.on = b.on || b.lines > maxASecond
-	if !b.on {
-		return false
-	}
-	if j.State == ledger.Failed && b.bad < maxBad {
-		b.bad++
-		return false
-	}
-	if b.held == nil {
-		b.held = map[string]int{}
-	}
-	b.held[j.Rule]++
-	return true
-}
-
-// fewest is how many jobs a batch must have for a line of its own.
-const fewest = 10
-
-// caughtUp sums up a batch that scrolled by, or what a card brought.
-func (l *lines) caughtUp(b engine.Batch) {
-	if l.tidy != nil && b.Jobs() >= manyJobs {
-		l.tidy.Reset(tidyAfter)
-	}
-	l.mu.Lock()
-	held := l.burst.held[b.Rule]
-	delete(l.burst.held, b.Rule)
-	l.mu.Unlock()
-	if l.a.json || l.a.logFormat == logJSON || b.Jobs() < fewest && !b.Returned && held == 0 {
-		return
-	}
-	text := fmt.Sprintf("%s%s: %s done: %s, in %s", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule),
-		plural(b.Jobs(), "file"),
-		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
-	if held > 0 {
-		text += fmt.Sprintf(" (%d not listed here)", held)
-	}
-	l.a.board.print(l.a.out, text+"\n")
-}
-
-func (l *lines) whereTo(o *engine.Outcome) string {
-	j := o.Job
-	switch {
-	case !o.Next.IsZero():
-		return fmt.Sprintf("again in %s", plan.Span(time.Until(o.Next)))
-	case j.Event == file.Removed:
-		return "it was removed"
-	case j.FileNow == "":
-		return "the input is no longer there"
-	case j.FileNow == j.File:
-		return "stays"
-	}
-	folder := display(short(l.rules.Base, filepath.Dir(j.FileNow)))
-	if filepath.Base(j.FileNow) != filepath.Base(j.File) {
-		folder = display(short(l.rules.Base, j.FileNow))
-	}
-	return "→ " + folder
 }
 
 // stamp begins a line with the time, unless it goes to the journal, which
@@ -586,36 +383,4 @@ func (a *app) sweep(only string) (err error) {
 		return &exitError{status: exitFound}
 	}
 	return nil
-}
-
-// total sums up what was reported.
-func (l *lines) total() string {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	text := counts(l.count)
-	if text == "" {
-		return "no job"
-	}
-	all := 0
-	for state, n := range l.count {
-		if state != ledger.Retrying {
-			all += n
-		}
-	}
-	return plural(all, "job") + ": " + text
-}
-
-// counts lists how many jobs are in which state.
-func counts(count map[ledger.State]int) string {
-	var parts []string
-	for _, s := range ledger.States {
-		switch n := count[s]; {
-		case n == 0:
-		case s == ledger.Retrying:
-			parts = append(parts, plural(n, "attempt")+" failed and will be retried")
-		default:
-			parts = append(parts, fmt.Sprintf("%d %s", n, s))
-		}
-	}
-	return strings.Join(parts, ", ")
 }

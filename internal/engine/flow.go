@@ -1,9 +1,7 @@
 package engine
 
 import (
-	"errors"
 	"math/rand/v2"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -16,7 +14,6 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
-	"stilltide/internal/watchfs"
 )
 
 // flow decides, step by step, what becomes of every file: event, settled,
@@ -202,229 +199,11 @@ func (f *flow) accept(rule string) {
 	}
 }
 
-// event takes what the watcher says.
-func (f *flow) event(e watchfs.Event, now time.Time) {
-	switch e.Kind {
-	case watchfs.Created:
-		f.offer(e.Path, e.Dir, settle.Created, now)
-	case watchfs.Closed:
-		f.offer(e.Path, e.Dir, settle.Closed, now)
-	case watchfs.Moved:
-		f.offer(e.Path, e.Dir, settle.Moved, now)
-	case watchfs.Found:
-		f.offer(e.Path, e.Dir, settle.Found, now)
-	case watchfs.Removed:
-		f.wentAway(e.Path, e.Dir, now)
-	case watchfs.Absent:
-		f.absent[e.Path] = true
-		if errors.Is(e.Err, watchfs.ErrSilent) {
-			f.silent(e.Path)
-		}
-	case watchfs.Present:
-		if f.absent[e.Path] {
-			f.cameBack(e.Path)
-		}
-		delete(f.absent, e.Path)
-		f.unhold()
-	}
-}
-
-// offer begins to wait for a file, or for the folder it lies in, if a rule
-// could take it.
-func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
-	if owner, ok := f.markers[path]; ok {
-		f.settle.Nudge(owner, now)
-		return
-	}
-	if f.claims[path] != nil {
-		return // it is offered when the job is over that has placed it
-	}
-	candidates := f.candidatesOf(path, dir, now)
-	if len(candidates) == 0 {
-		if !dir {
-			f.unclaimed(path, now)
-		}
-		return
-	}
-	first := candidates[0]
-	unit := first.Unit
-	if f.reserved[unit] || f.claims[unit] != nil {
-		return
-	}
-	if !f.settle.Has(unit) && f.window.holds(f, unit) {
-		return // a queued job looks again before it starts
-	}
-	if j := f.byPath[unit]; j != nil && !j.parked[unit] {
-		f.changedWhile(j, unit, kind)
-		return
-	}
-	switch rules := f.leaving[first.Root]; {
-	case kind == settle.Found && rules != nil:
-		f.leave(unit, candidates, rules)
-	case kind != settle.Found && kind != settle.Nudged:
-		f.suspect(unit, candidates)
-	}
-	f.gather.Leave(unit)
-	if first.Rule.Folded() {
-		kind = settle.Created // what was closed inside says little about the whole
-	}
-	f.wait(unit, first.Rule, kind, now)
-}
-
-// isAbsent reports whether a watched folder, or the one a glob of folders
-// begins at, is not there.
-func (f *flow) isAbsent(watch string) bool {
-	for len(f.absent) > 0 {
-		if f.absent[watch] {
-			return true
-		}
-		up := filepath.Dir(watch)
-		if up == watch {
-			return false
-		}
-		watch = up
-	}
-	return false
-}
-
-// leave remembers a file that was there before rules watched its folder, for
-// those that leave such files alone.
-func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]bool) {
-	facts, err := f.look(path)
-	if err != nil || !facts.Exists {
-		return
-	}
-	for _, c := range candidates {
-		name := c.Rule.Name.S
-		if !rules[name] {
-			continue
-		}
-		if _, known, err := f.store.Known(name, path); err == nil && !known {
-			f.store.Remember(ledger.Known{Rule: name, File: path, Facts: facts})
-		}
-	}
-}
-
-// suspect notes that a file appeared while jobs ran that may have made it.
-func (f *flow) suspect(path string, candidates []plan.Candidate) {
-	var running []loop.Running
-	for _, j := range f.running {
-		for _, c := range candidates {
-			if c.Rule == j.rule {
-				running = append(running, loop.Running{Input: j.row.File, Depth: j.row.Depth})
-			}
-		}
-	}
-	if len(running) > 0 {
-		f.book.Appeared(path, running)
-	}
-}
-
-// wait has the settling machine wait for a unit under a rule's policy.
-func (f *flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) {
-	if m := plan.MarkerOf(r, unit); m != "" {
-		f.markers[m] = unit
-	}
-	f.settle.Event(unit, kind, plan.Policy(r), now)
-}
-
-// candidatesOf lists the rules that could take a file or folder, or the folder
-// that it lies in. What cannot be read from the ledger is asked again later.
-func (f *flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candidate {
-	if !f.set.TakesFolders() {
-		if dir {
-			return nil
-		}
-		return f.candidates(path)
-	}
-	list, err := take.Candidates(f.set, path, dir, f.made)
-	if err != nil {
-		f.askAgain(path, err, now)
-	}
-	return list
-}
-
-func (f *flow) made(unit string) (bool, error) { return ledger.MadeByRules(f.set, f.store, unit) }
-
-// askAgain has a path offered again a moment later, because the ledger could not
-// be asked about it: a file that may have been handled before is never taken for a
-// new one.
-func (f *flow) askAgain(path string, err error, now time.Time) {
-	f.aging[path] = now.Add(time.Second)
-	if !f.unread[path] {
-		f.unread[path] = true
-		f.overdue = append(f.overdue, OverdueFile{File: path, Why: err.Error()})
-	}
-}
-
-// maxAsked bounds the answers that candidates keeps.
-const maxAsked = 4096
-
-// candidates lists the rules that could take a file. That is asked several
-// times on a file's way, so the answers are kept while there is work.
-func (f *flow) candidates(path string) []plan.Candidate {
-	if known, ok := f.asked[path]; ok {
-		return known
-	}
-	if f.asked == nil {
-		f.asked = map[string][]plan.Candidate{}
-	}
-	if len(f.asked) == maxAsked {
-		clear(f.asked)
-	}
-	found := f.set.Candidates(path)
-	f.asked[path] = found
-	return found
-}
-
-// changedWhile notes that a job's file changed while the job was under way.
-func (f *flow) changedWhile(j *job, path string, kind settle.Kind) {
-	if kind == settle.Found || j.row.State != ledger.Running {
-		return // a queued job looks again before it starts
-	}
-	switch j.rule.Running {
-	case rule.RunOwnWork:
-	case rule.RunStopOld:
-		if !j.stopOld {
-			j.stopOld = true
-			f.stops = append(f.stops, j.row.ID)
-		}
-	default:
-		set(&j.again, path)
-	}
-}
-
 func set(m *map[string]bool, path string) {
 	if *m == nil {
 		*m = map[string]bool{}
 	}
 	(*m)[path] = true
-}
-
-// wentAway notes that a name is no longer there. Whether that means
-// anything is decided after the rule's quiet time: an editor may only be
-// replacing the file.
-func (f *flow) wentAway(path string, dir bool, now time.Time) {
-	if f.set.TakesFolders() {
-		if c := f.candidatesOf(path, dir, now); len(c) > 0 && c[0].Unit != path {
-			if f.settle.Has(c[0].Unit) {
-				f.settle.Event(c[0].Unit, settle.Created, plan.Policy(c[0].Rule), now)
-			}
-			return
-		}
-	}
-	f.settle.Nudge(path, now)
-	f.gather.Leave(path)
-	if f.claims[path] != nil || !f.store.KnowsFiles() {
-		return // what a job took away did not go
-	}
-	// none for a folder of files: what was known below is found missing by its sweep
-	for _, c := range f.candidatesOf(path, dir, now) {
-		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
-			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
-			return
-		}
-	}
 }
 
 // maxBegun bounds the jobs that begin in one round: many may end at once,

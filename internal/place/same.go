@@ -1,8 +1,10 @@
 package place
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -266,4 +268,38 @@ func SameEntry(a, b string) bool {
 	}
 	other, err := os.Stat(filepath.Dir(b))
 	return err == nil && os.SameFile(one, other)
+}
+
+// SameContent reports whether b is a regular file with the content of a, which
+// has the given size. It compares byte by byte.
+func SameContent(a, b string, size int64) (bool, error) {
+	there, err := watchfs.Stat(b)
+	if err != nil || !there.Regular {
+		return false, err
+	}
+	return (&Payload{Path: a, Size: size}).Same(payloadOf(b, there))
+}
+
+func sameBytes(a, b io.Reader, room int64, ended func() error) (bool, error) {
+	bufA, bufB := make([]byte, room), make([]byte, room)
+	for {
+		if err := ended(); err != nil {
+			return false, err
+		}
+		n, errA := io.ReadFull(a, bufA)
+		m, errB := io.ReadFull(b, bufB)
+		if n != m || !bytes.Equal(bufA[:n], bufB[:m]) {
+			return false, nil
+		}
+		if errA != nil || errB != nil {
+			end := func(err error) bool { return err == nil || err == io.EOF || err == io.ErrUnexpectedEOF }
+			if !end(errA) {
+				return false, errA
+			}
+			if !end(errB) {
+				return false, errB
+			}
+			return true, nil
+		}
+	}
 }

@@ -1,0 +1,274 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"stilltide/internal/core/loop"
+	"stilltide/internal/ledger"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
+)
+
+// loop is the flow's goroutine: it alone touches the flow.
+func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) error {
+	done := ctx.Done()
+	safety := time.NewTicker(e.o.SafetySweep)
+	defer safety.Stop()
+	if !e.o.Once {
+		keep := e.o.Rules.KeepHistory()
+		e.work.Go(func() { e.pruneHistory(runs, keep) })
+	}
+	timer := time.NewTimer(time.Hour)
+	defer timer.Stop()
+	ready := e.o.Ready == nil
+	var lastly time.Time // when the end waits no longer
+	for {
+		now := time.Now()
+		if !ready && e.sweptAll() {
+			ready = true
+			e.o.Ready(e.begun())
+		}
+		trouble := e.troubled()
+		e.flow.holding = trouble != nil
+		if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
+			trouble = nil
+		}
+		e.flow.stopping = e.flow.stopping || trouble != nil // a single pass does not wait for what never mends
+		e.flow.advance(now)
+		e.carryOut(runs)
+		if e.flow.more {
+			_ = e.ledger.Sync(runs) // the ledger's writer sets the pace; it says itself what is wrong
+		}
+		if e.flow.stopping && e.active == 0 {
+			return trouble
+		}
+		if !lastly.IsZero() && (now.After(lastly) || e.onlySilent(now)) {
+			return errLeft
+		}
+		if e.o.Once && e.finished() {
+			if e.lookAgain() {
+				continue
+			}
+			e.flow.allCaughtUp()
+			e.carryOut(runs)
+			return e.unread()
+		}
+		wait := time.Duration(1<<63 - 1)
+		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) },
+			e.nextBeat, func() (time.Time, bool) { return e.sayLate(now) }} {
+			if at, ok := next(); ok {
+				wait = min(wait, max(time.Until(at), 0))
+			}
+		}
+		if !lastly.IsZero() {
+			wait = min(wait, max(time.Until(lastly), 0))
+		}
+		events := e.events.Events()
+		if until, held := e.queue.holdsUp(now); held {
+			events, wait = nil, min(wait, max(time.Until(until), 0))
+		}
+		timer.Reset(wait)
+		select {
+		case batch := <-events:
+			e.happened(batch, time.Now())
+			e.happenedToo(len(batch))
+		case res := <-e.results:
+			e.attempted(res)
+		case batch := <-e.placed:
+			e.wasPlaced(batch)
+		case ask := <-e.asks:
+			ask()
+		case <-e.wake:
+		case <-timer.C:
+		case <-safety.C:
+			e.events.Sweep()
+		case <-done:
+			done = nil
+			e.flow.stopping = true
+			lastly = time.Now().Add(e.o.StopAfter + leftAfter)
+			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
+			defer stop.Stop()
+		}
+	}
+}
+
+// atOnce bounds the events that one round takes, so that what it decides soon
+// reaches who carries it out.
+const atOnce = 600
+
+// happenedToo takes what else is there already, so that in a burst a round has
+// many files to decide on.
+func (e *Engine) happenedToo(events int) {
+	for events < atOnce {
+		select {
+		case batch := <-e.events.Events():
+			e.happened(batch, time.Now())
+			events += len(batch)
+		case res := <-e.results:
+			e.attempted(res)
+		case batch := <-e.placed:
+			e.wasPlaced(batch)
+		default:
+			return
+		}
+	}
+}
+
+func (e *Engine) attempted(res attemptResult) {
+	e.active--
+	delete(e.cancels, res.id)
+	e.flow.attemptEnded(res, time.Now())
+}
+
+func (e *Engine) wasPlaced(batch []placedEnd) {
+	e.active -= len(batch)
+	now := time.Now()
+	for _, p := range batch {
+		if errors.Is(p.err, place.ErrStopped) {
+			e.sayStopped(p.id)
+		}
+		e.flow.placedEnd(p, now)
+	}
+}
+
+func (e *Engine) sayStopped(job int64) {
+	if j := e.flow.jobs[job]; j != nil && e.o.Said != nil {
+		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next "+
+			"start makes it again", j.row.File))
+	}
+}
+
+func (e *Engine) troubled() error {
+	e.health.Lock()
+	defer e.health.Unlock()
+	return e.health.err
+}
+
+// happened brings a batch of events to the flow.
+func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
+	for _, ev := range batch {
+		e.flow.event(ev, now)
+		if ev.Kind >= watchfs.Absent {
+			e.folderEvent(ev)
+		}
+	}
+}
+
+// carryOut does what the flow decided.
+func (e *Engine) carryOut(runs context.Context) {
+	f := e.flow
+	e.lookBeside(f.beside)
+	f.beside = nil
+	for _, a := range f.starts {
+		e.active++
+		ctx, cancel := context.WithCancelCause(runs)
+		e.cancels[a.plan.ID] = cancel
+		e.crew.begin(func() {
+			defer cancel(nil)
+			e.results <- e.attempt(ctx, a)
+		})
+	}
+	for _, id := range f.stops {
+		if cancel := e.cancels[id]; cancel != nil {
+			cancel(work.ErrStopJob)
+		}
+	}
+	if len(f.places) > 0 {
+		e.active += len(f.places)
+		for _, p := range f.places {
+			for i := range p.moves {
+				e.ledger.RecordIntention(p.moves[i].record)
+			}
+		}
+		e.queue.add(f.places)
+	}
+	e.tellAll(time.Now())
+	if e.o.Report != nil && len(f.outcomes) > 0 {
+		e.o.Report(f.outcomes)
+	}
+	if e.o.Overdue != nil {
+		for _, u := range f.overdue {
+			e.o.Overdue(u)
+		}
+	}
+	if e.o.CaughtUp != nil {
+		for _, b := range f.over {
+			e.o.CaughtUp(b)
+		}
+	}
+	f.starts, f.stops, f.places, f.overdue, f.notices, f.over = nil, nil, nil, nil, nil, nil
+	if clear(f.outcomes); cap(f.outcomes) > maxBegun {
+		f.outcomes = nil
+	}
+	f.outcomes = f.outcomes[:0]
+}
+
+// lookAgain begins another pass of a sweep if jobs placed something where a
+// rule watches: a chain goes on to its end.
+func (e *Engine) lookAgain() bool {
+	if !e.flow.chained || e.passes == loop.MaxPasses {
+		return false
+	}
+	e.flow.chained = false
+	e.passes++
+	for path := range e.flow.set.Folders() {
+		e.folders[path].swept = false
+	}
+	e.events.Sweep()
+	return true
+}
+
+// unread says that a pass has not seen all that it was to go over.
+func (e *Engine) unread() error {
+	for _, path := range slices.Sorted(maps.Keys(e.folders)) {
+		if why := e.folders[path].unread; why != "" {
+			return fmt.Errorf("%s could not be read to its end, so some of its files may not have been seen: %s",
+				path, why)
+		}
+	}
+	return nil
+}
+
+// finished reports whether a single pass has nothing left to do.
+func (e *Engine) finished() bool {
+	for name := range e.flow.window.more {
+		if !e.flow.isHeld(name) {
+			return false
+		}
+	}
+	if !e.sweptAll() {
+		return false
+	}
+	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 &&
+		len(e.flow.troubles) == 0 {
+		return false
+	}
+	if e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
+		return false
+	}
+	for _, j := range e.flow.jobs {
+		if s := j.row.State; s != ledger.Retrying && s != ledger.Settling && s != ledger.Held &&
+			j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
+			return false
+		}
+	}
+	return true
+}
+
+// do runs a function in the flow's goroutine and waits for it.
+func (e *Engine) do(f func()) error {
+	done := make(chan struct{})
+	select {
+	case e.asks <- func() { f(); close(done) }:
+		<-done
+		return nil
+	case <-e.ended:
+		return errors.New("the watcher is stopping")
+	}
+}

@@ -1,0 +1,112 @@
+package ledger
+
+import (
+	"database/sql"
+	"path/filepath"
+	"slices"
+
+	"stilltide/internal/core/file"
+)
+
+// Placements lists a job's placements, oldest first.
+func (l *Ledger) Placements(job int64) ([]Placement, error) {
+	return l.placements(`job = ?`, job)
+}
+
+// Undoing lists the placements whose undoing was cut short, newest first.
+func (l *Ledger) Undoing() ([]Placement, error) {
+	list, err := l.placements(`state = 'undoing'`)
+	slices.Reverse(list)
+	return list, err
+}
+
+// PuttingBack lists the moves that send inputs of jobs that are over back, and were
+// cut short.
+func (l *Ledger) PuttingBack() ([]Placement, error) {
+	return l.placements(`state = 'intended' AND final_state = 'queued'`)
+}
+
+// PlacedBy returns the newest placement that a rule made at a path.
+func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
+	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
+	if err != nil || len(list) == 0 {
+		return Placement{}, false, err
+	}
+	return list[len(list)-1], true, nil
+}
+
+// Reliers lists the placements of other jobs that removed a file because its content
+// was at a target already, and are not taken back.
+func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
+	return l.placements(`target = ? AND kind = 'duplicate' AND state IN ('intended', 'done') AND job <> ?`, target,
+		job)
+}
+
+// PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
+func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
+	return l.placements(`target = ? AND chained = 1 AND state = 'done'`, target)
+}
+
+// TakenBack reports whether something that a job had placed at a path, or below it, was
+// taken back.
+func (l *Ledger) TakenBack(path string) (bool, error) {
+	const after = string(filepath.Separator + 1) // what sorts behind all that lies below
+	list, err := l.placements(`chained = 1 AND state = 'undone' AND (target = ? OR target > ? AND target < ?)`,
+		path, path+string(filepath.Separator), path+after)
+	return len(list) > 0, err
+}
+
+// PlacedBelow names the rules whose jobs have put files into a folder that a rule
+// watches, or below it, one by one; a folder that was placed as a whole is none.
+func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
+	l.mu.Lock()
+	recent := len(l.chained) > 0
+	l.mu.Unlock()
+	if recent {
+		l.settle()
+	}
+	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE job.id = placement.job) FROM placement
+		WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done')`, folder+"/", folder+"0")
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name sql.NullString
+		if err := rows.Scan(&name); err != nil {
+			return nil, l.damaged(err)
+		}
+		rules = append(rules, name.String)
+	}
+	return rules, rows.Err()
+}
+
+func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
+	l.settle()
+	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mtime, ctime, state, final_state, attempt, kind, is_folder, after_dev, after_ino, after_size, after_mtime, replaced, kept, chained, mode, made
+		FROM placement WHERE `+where+` ORDER BY id`, args...)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	var list []Placement
+	for rows.Next() {
+		var p Placement
+		var dir bool
+		var mode uint32
+		var before, after struct{ dev, ino, size, mod, change int64 }
+		if err := rows.Scan(&p.ID, &p.Job, &p.Source, &p.Target, &before.dev, &before.ino, &before.size,
+			&before.mod, &before.change, &p.State, &p.FinalState,
+			&p.Attempt, &p.Kind, &dir, &after.dev, &after.ino, &after.size, &after.mod, &p.Replaced, &p.Kept,
+			&p.Chained, &mode, &p.Made); err != nil {
+			return nil, l.damaged(err)
+		}
+		p.Facts = file.Facts{Exists: true, Dir: dir, Regular: !dir, Mode: mode, Size: before.size,
+			Mod: file.Time(before.mod), Change: file.Time(before.change), Dev: uint64(before.dev),
+			Ino: uint64(before.ino)}
+		p.After = file.Facts{Exists: true, Dir: dir, Regular: !dir, Size: after.size, Mod: file.Time(after.mod),
+			Dev: uint64(after.dev), Ino: uint64(after.ino)}
+		list = append(list, p)
+	}
+	return list, rows.Err()
+}

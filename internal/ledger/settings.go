@@ -1,0 +1,100 @@
+package ledger
+
+import (
+	"database/sql"
+	"time"
+)
+
+// Watched reports which folders each rule has watched before, as rule and folder.
+func (l *Ledger) Watched() (map[[2]string]bool, error) {
+	rows, err := l.db.Query(`SELECT rule, folder FROM watched`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	seen := map[[2]string]bool{}
+	for rows.Next() {
+		var key [2]string
+		if err := rows.Scan(&key[0], &key[1]); err != nil {
+			return nil, l.damaged(err)
+		}
+		seen[key] = true
+	}
+	return seen, rows.Err()
+}
+
+// Rename gives a rule's memory to its new name. Nothing may be recorded meanwhile.
+func (l *Ledger) Rename(was, rule string) error {
+	if err := l.Flush(); err != nil {
+		return err
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after the commit
+	for _, table := range []string{"job", "known", "content", "tally", "watched", "pause"} {
+		if _, err := tx.Exec(`UPDATE OR IGNORE `+table+` SET rule = ? WHERE rule = ?`, rule, was); err != nil {
+			return err
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.counts[rule] += l.counts[was]
+	delete(l.counts, was)
+	tally, err := l.readTally()
+	if err == nil {
+		l.tally = tally
+	}
+	return err
+}
+
+// Boot names the start of the system in which the ledger was last used, "" if that is
+// not known.
+func (l *Ledger) Boot() (id string, err error) {
+	err = l.db.QueryRow(`SELECT id FROM boot`).Scan(&id)
+	if err == sql.ErrNoRows {
+		return "", nil
+	}
+	return id, err
+}
+
+// Paused lists the paused rules, and since when; "" is all of them.
+func (l *Ledger) Paused() (map[string]time.Time, error) {
+	rows, err := l.db.Query(`SELECT rule, since FROM pause WHERE paused = 1`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	paused := map[string]time.Time{}
+	for rows.Next() {
+		var rule string
+		var since int64
+		if err := rows.Scan(&rule, &since); err != nil {
+			return nil, l.damaged(err)
+		}
+		paused[rule] = fromNano(since)
+	}
+	return paused, rows.Err()
+}
+
+// Mounts returns the mount point that each folder lay on.
+func (l *Ledger) Mounts() (map[string]string, error) {
+	rows, err := l.db.Query(`SELECT folder, point FROM mount`)
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	points := map[string]string{}
+	for rows.Next() {
+		var folder, point string
+		if err := rows.Scan(&folder, &point); err != nil {
+			return nil, l.damaged(err)
+		}
+		points[folder] = point
+	}
+	return points, rows.Err()
+}

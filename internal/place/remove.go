@@ -1,0 +1,86 @@
+package place
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/watchfs"
+)
+
+// removeSource removes the source if it still is what was copied.
+func (p *Placer) removeSource(r *Request) error {
+	now, err := p.look(r.base(), r)
+	if err == nil && !now.Same(r.Expect) {
+		err = ErrChanged
+	}
+	if err == nil {
+		err = p.removeExpected(r, p.quiet)
+	}
+	return err
+}
+
+// removeExpected removes the source by way of a hidden name, so that
+// another file that takes its name in the last moment is noticed and put back. last, if not
+// nil, is asked when no path leads to it any more.
+func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string) error) error {
+	sys := p.system()
+	hidden, err := p.hide(r)
+	if err != nil {
+		return err
+	}
+	now, err := p.look(filepath.Base(hidden), r)
+	if err != nil {
+		err = cannot(r.Source, "removed", err)
+	} else if !now.Same(r.Expect) {
+		err = ErrChanged
+	}
+	if err == nil && r.Relied != nil {
+		err = r.Relied()
+	}
+	if err == nil && last != nil {
+		err = last(r, hidden)
+	}
+	if err == nil {
+		remove := sys.Remove
+		if r.Expect.Dir {
+			remove = sys.RemoveAll
+		}
+		if err = remove(r.from, filepath.Base(hidden)); err != nil {
+			err = cannot(r.Source, "removed", err)
+		}
+	}
+	if err != nil {
+		_, backErr := p.restore(r, hidden)
+		return errors.Join(err, backErr)
+	}
+	return nil
+}
+
+// quiet checks that nobody writes to a source that has its hidden name: what is written
+// after the copy was made would be lost with it.
+func (p *Placer) quiet(r *Request, hidden string) error {
+	look := func() (file.Facts, error) { return watchfs.LookIn(r.from.dir, filepath.Base(hidden)) }
+	if r.Expect.Dir {
+		look = func() (file.Facts, error) { return watchfs.LookTree(hidden) }
+	}
+	switch now, err := look(); {
+	case err != nil:
+		return cannot(r.Source, "looked at", err)
+	case now.Writers == file.Some, r.Expect.Exists && !now.Same(r.Expect):
+		return fmt.Errorf("%s: %w", r.Source, ErrChanged)
+	}
+	return nil
+}
+
+// restore gives a hidden file a name back: its own, or the next that is free.
+func (p *Placer) restore(r *Request, hidden string) (path string, err error) {
+	for n := 1; ; n++ {
+		name := Numbered(r.base(), n)
+		if err := p.system().Rename(r.from, filepath.Base(hidden), r.from, name); !errors.Is(err, fs.ErrExist) {
+			return r.from.at(name), err
+		}
+	}
+}

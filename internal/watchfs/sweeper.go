@@ -1,0 +1,302 @@
+package watchfs
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+)
+
+// sweeper is one pass over a folder and what lies below it.
+type sweeper struct {
+	w       *Watcher
+	batch   []Event
+	stopped bool
+	trouble error // why a folder could not be read, the first if there are several
+	// when the system was asked what it has not answered yet, in Unix nanoseconds; 0 if nothing
+	asked atomic.Int64
+}
+
+// ask does something that the file system may not answer.
+func (s *sweeper) ask(do func()) {
+	s.asked.Store(time.Now().UnixNano())
+	do()
+	s.asked.Store(0)
+}
+
+func (s *sweeper) tell(e Event) {
+	s.batch = append(s.batch, e)
+	if len(s.batch) >= batchSize {
+		s.flush()
+	}
+}
+
+func (s *sweeper) flush() {
+	if !s.stopped && !s.w.send(s.batch) {
+		s.stopped = true
+	}
+	s.batch = nil
+}
+
+// root sweeps a wanted folder, or begins to wait for it.
+func (s *sweeper) root(path string) {
+	var info fs.FileInfo
+	var err error
+	s.ask(func() { info, err = os.Stat(path) })
+	if err != nil || !info.IsDir() {
+		s.absent(path, err)
+		return
+	}
+	if s.w.o.Missing != nil {
+		var why error
+		s.ask(func() { why = s.w.o.Missing(path) })
+		if why != nil {
+			s.unmounted(path, why)
+			return
+		}
+	}
+	facts := Facts(info)
+	s.w.mu.Lock()
+	r := s.w.roots[path]
+	if r == nil { // no longer wanted
+		s.w.mu.Unlock()
+		return
+	}
+	if r.present && (r.facts.Dev != facts.Dev || r.facts.Ino != facts.Ino) && s.w.src != nil {
+		s.w.src.dropBelow(path) // another folder stands at this path now
+	}
+	was := r.present
+	r.present, r.told, r.facts = true, true, facts
+	s.w.unwait(path)
+	s.w.mu.Unlock()
+	if !was {
+		s.tell(Event{Kind: Present, Path: path, Dir: true})
+	}
+	s.folder(path)
+	if s.stopped {
+		return
+	}
+	if s.ask(func() { _, err = os.Stat(path) }); err != nil {
+		s.absent(path, err)
+		return
+	}
+	s.w.mu.Lock()
+	s.w.guard(path)
+	s.w.mu.Unlock()
+	s.tell(Event{Kind: Swept, Path: path, Dir: true, Err: s.trouble})
+}
+
+// unmounted tells that a wanted folder's disk is not there. When it is
+// mounted the mount table changes, and everything is swept again.
+func (s *sweeper) unmounted(path string, why error) {
+	w := s.w
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r := w.roots[path]
+	if r == nil {
+		return
+	}
+	if !r.told || r.present {
+		r.told, r.present = true, false
+		s.batch = append(s.batch, Event{Kind: Absent, Path: path, Dir: true, Err: why})
+	}
+	s.batch = append(s.batch, Event{Kind: Swept, Path: path, Dir: true})
+	if w.src != nil {
+		w.src.dropBelow(path)
+	}
+}
+
+// absent tells that a wanted folder is missing and watches its nearest
+// parent for it.
+func (s *sweeper) absent(path string, err error) {
+	w := s.w
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	r := w.roots[path]
+	if r == nil {
+		return
+	}
+	if !r.told || r.present {
+		r.told, r.present = true, false
+		if err != nil && !gone(err) {
+			s.batch = append(s.batch, Event{Kind: Trouble, Path: path, Dir: true, Err: err})
+		}
+		s.batch = append(s.batch, Event{Kind: Absent, Path: path, Dir: true})
+	}
+	s.batch = append(s.batch, Event{Kind: Swept, Path: path, Dir: true})
+	if w.src == nil {
+		return
+	}
+	w.src.dropBelow(path)
+	w.unwait(path)
+	for {
+		parent := nearestParent(path)
+		w.waits[parent] = append(w.waits[parent], path)
+		if err := w.src.wait(parent); err != nil {
+			w.poll(path)
+			return
+		}
+		// Made between the look and the watch?
+		if nearestParent(path) == parent {
+			if info, err := os.Stat(path); err == nil && info.IsDir() {
+				w.push(walk{path: path, root: path})
+			}
+			return
+		}
+		w.unwait(path)
+	}
+}
+
+// unwait ends the waiting for a root. The lock is held.
+func (w *Watcher) unwait(path string) {
+	for parent, waiting := range w.waits {
+		rest := waiting[:0]
+		for _, p := range waiting {
+			if p != path {
+				rest = append(rest, p)
+			}
+		}
+		w.waits[parent] = rest
+		if len(rest) == 0 {
+			delete(w.waits, parent)
+			if w.src != nil && !w.wanted(parent) && !w.guards[parent] {
+				w.src.drop(parent)
+			}
+		}
+	}
+}
+
+// folder watches one folder, tells what is in it, and goes on below.
+func (s *sweeper) folder(path string) {
+	if s.stopped {
+		return
+	}
+	remote := false
+	s.ask(func() { remote = Remote(path) }) // before anything is locked: it may not answer
+	polled := s.w.attach(s, path, remote)
+	var d *os.File
+	var err error
+	if s.ask(func() { d, err = os.Open(path) }); err != nil {
+		s.troubled(path, err)
+		return
+	}
+	var below []string
+	told := map[string]bool{}
+	err = eachEntry(d, s.ask, func(e fs.DirEntry) bool {
+		name, dir := filepath.Join(path, e.Name()), e.IsDir()
+		if !dir && e.Type()&fs.ModeType != 0 {
+			return !s.stopped
+		}
+		s.tell(Event{Kind: Found, Path: name, Dir: dir})
+		if dir {
+			below = append(below, name)
+		}
+		if polled {
+			told[e.Name()] = dir
+		}
+		return !s.stopped
+	})
+	d.Close()
+	if polled {
+		s.w.remember(path, told)
+	}
+	s.troubled(path, err)
+	for _, sub := range below {
+		s.w.mu.Lock()
+		wanted := s.w.wanted(sub)
+		s.w.mu.Unlock()
+		if wanted {
+			s.folder(sub)
+		}
+	}
+}
+
+// troubled tells that a folder could not be read, or not to its end. What was not seen
+// there may still be there. It is looked at again now and then.
+func (s *sweeper) troubled(path string, err error) {
+	if err == nil || gone(err) {
+		return
+	}
+	s.tell(Event{Kind: Trouble, Path: path, Dir: true, Err: err})
+	if s.trouble == nil {
+		s.trouble = err
+	}
+	if s.w.src != nil {
+		s.w.mu.Lock()
+		s.w.unread[path] = true
+		s.w.poll(path)
+		s.w.mu.Unlock()
+	}
+}
+
+// attach makes the system tell of a folder, or has it looked at now and then: then it
+// gives true.
+func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
+	if w.src == nil {
+		return false
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	_, polled := w.polled[path]
+	if !w.src.has(path) || polled {
+		err := w.src.watch(path)
+		switch {
+		case err == nil && polled && !remote:
+			delete(w.polled, path)
+			delete(w.walked, path)
+			s.batch = append(s.batch, Event{Kind: Recovered, Path: path, Dir: true})
+		case errors.Is(err, errNoWatches) && !polled:
+			w.poll(path)
+			s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: err})
+		}
+	} else if w.waits[path] != nil || w.guards[path] {
+		_ = w.src.watch(path) // it was only watched for new names, or for its own, so far
+	}
+	_, polled = w.polled[path]
+	if !polled && remote {
+		w.poll(path)
+		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
+		return true
+	}
+	return polled
+}
+
+// ErrRemote is why a folder is polled that is watched as well as it can be.
+var ErrRemote = errors.New("its file system is on another machine and sends no events")
+
+// EachEntry returns the entries of a folder in the order in which a sweep takes them: by
+// name, or by name within each of the batches in which a large folder is read.
+func EachEntry(folder string, f func(fs.DirEntry)) error {
+	d, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return eachEntry(d, func(read func()) { read() }, func(e fs.DirEntry) bool { f(e); return true })
+}
+
+// eachEntry reads a folder; ask is what each read is done by.
+func eachEntry(d *os.File, ask func(read func()), f func(fs.DirEntry) bool) error {
+	for {
+		var entries []fs.DirEntry
+		var err error
+		ask(func() { entries, err = d.ReadDir(batchSize) })
+		slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+		for _, e := range entries {
+			if !f(e) {
+				return nil
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
