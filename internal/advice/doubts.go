@@ -22,7 +22,7 @@ import (
 // that are not there, folders that are not there.
 func Doubts(f *rule.File) rule.Diagnostics {
 	var d rule.Diagnostics
-	warn := func(at rule.Pos, code, message, hint string) {
+	var warn warning = func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
@@ -51,36 +51,9 @@ func Doubts(f *rule.File) rule.Diagnostics {
 					earlier.Name.S), "put it before "+earlier.Name.S)
 		}
 		d = append(d, destinations(r, machine)...)
-		for i, folder := range r.Folders {
-			if len(r.Watch) != len(r.Folders) {
-				break // one of them has an error of its own
-			}
-			if info, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
-				warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
-			} else if err != nil {
-				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder),
-					"the watcher waits for it; make it if you want it now")
-			} else if !info.IsDir() {
-				warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder),
-					"name the folder, and the file in match:")
-			}
-		}
+		absentFolders(r, machine, warn)
 		for i := range r.Steps {
-			s := &r.Steps[i]
-			if word := leadingName(r, s); word != "" {
-				warn(s.Run.Pos, "leading-dash",
-					fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash "+
-						"would be read as an option", word), "use {file}, or put a folder or -- before it")
-			}
-			if text, words := programOf(s); words != nil {
-				if missing := missingProgram(s.Base, words); missing != "" {
-					warn(text.Pos, "program", missing, "install it, or correct its path")
-				}
-				if path, who := looseProgram(words); who != "" {
-					warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path),
-						"remove that permission (chmod, chown)")
-				}
-			}
+			programDoubts(r, &r.Steps[i], warn)
 		}
 		if len(r.Steps) == 0 && r.Processed == nil {
 			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S),
@@ -88,6 +61,45 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 	}
 	return d
+}
+
+// warning notes a doubt.
+type warning func(at rule.Pos, code, message, hint string)
+
+// absentFolders doubts folders that are not there, or do not answer.
+func absentFolders(r *rule.Rule, machine asked, warn warning) {
+	for i, folder := range r.Folders {
+		if len(r.Watch) != len(r.Folders) {
+			break // one of them has an error of its own
+		}
+		if info, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
+			warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
+		} else if err != nil {
+			warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder),
+				"the watcher waits for it; make it if you want it now")
+		} else if !info.IsDir() {
+			warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder),
+				"name the folder, and the file in match:")
+		}
+	}
+}
+
+// programDoubts doubts what a step runs.
+func programDoubts(r *rule.Rule, s *rule.Step, warn warning) {
+	if word := leadingName(r, s); word != "" {
+		warn(s.Run.Pos, "leading-dash",
+			fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash "+
+				"would be read as an option", word), "use {file}, or put a folder or -- before it")
+	}
+	if text, words := programOf(s); words != nil {
+		if missing := missingProgram(s.Base, words); missing != "" {
+			warn(text.Pos, "program", missing, "install it, or correct its path")
+		}
+		if path, who := looseProgram(words); who != "" {
+			warn(text.Pos, "program-changeable", fmt.Sprintf("%s can change the program %s", who, path),
+				"remove that permission (chmod, chown)")
+		}
+	}
 }
 
 // loopText says which rules lead back to one another.

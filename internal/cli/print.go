@@ -160,7 +160,8 @@ func jobLine(j ledger.Job) jobJSON {
 	out := jobJSON{
 		ID: j.ID, Rule: j.Rule, File: strings.ToValidUTF8(j.File, "\uFFFD"), State: j.State, Event: string(j.Event),
 		Attempts: j.Attempts,
-		Taken:    timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended), RanS: j.Ran.Seconds(),
+		Taken:    timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended),
+		RanS: j.Ran.Seconds(),
 		Exit: j.Exit, Reason: j.Reason, Result: j.Result, Size: j.Facts.Size, Hash: j.Hash,
 	}
 	if files := j.Files(); len(files) > 1 {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -96,59 +97,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 	e := &placing{id: j.row.ID, watch: j.row.Watch, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
 	e.moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
-		u := j.where(path, facts)
-		if _, done := landed[u.At]; done || u.At == "" {
-			return nil
-		}
-		goes, its, of := path, facts, u // the file whose place decides
-		if companion {
-			goes, its = j.fileOf(path)
-			of = j.where(goes, its)
-		}
-		spot, err := j.spot, error(nil)
-		if spot.Name == "" || state != ledger.Processed || path != j.row.File || companion {
-			p := main
-			if goes != j.row.File {
-				p.File, p.At, p.Facts, p.Captures = goes, of.At, its, f.capturesOf(j.rule, goes)
-				f.complete(j.rule, goes, &p.Facts)
-			}
-			spot, err = p.Destination(target)
-		}
-		if err != nil {
-			return err
-		}
-		var marker *rule.Rule
-		if companion { // it goes along as it is now
-			named := spot.Path()
-			if at := landed[of.At]; at != "" {
-				named = at
-			}
-			marker, spot.Name = j.rule, filepath.Base(plan.MarkerOf(j.rule, named))
-			if now, err := f.look(path); err == nil && now.Exists {
-				u.Facts = now
-			}
-		}
-		to := spot.Path()
-		watched := f.set.Watched(to)
-		if watched {
-			f.chained = true
-			f.claim(j, to, u.Facts)
-		}
-		same := j.rule.SameName
-		if state == ledger.Failed && same == rule.SameFail {
-			same = rule.SameNumber
-		}
-		var own *wish
-		if path == j.row.File && !companion {
-			own = &j.end
-		}
-		e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At,
-			first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
-			record: &ledger.Placement{ID: f.intent(j, path, state), Job: j.row.ID, Attempt: j.row.Attempts,
-				Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
-				State: ledger.Intended, FinalState: state, Chained: watched},
-		})
-		return nil
+		return f.addMove(e, j, &main, target, landed, path, facts, companion)
 	}
 	if err := add(j.row.File, j.row.Facts, false); err != nil {
 		return nil, err
@@ -168,6 +117,67 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 		}
 	}
 	return e, nil
+}
+
+// addMove adds one file of a job to its placing; companion tells that it is a marker.
+func (f *flow) addMove(e *placing, j *job, main *plan.Job, target *rule.Place, landed map[string]string,
+	path string,
+	facts file.Facts, companion bool) error {
+	u := j.where(path, facts)
+	if _, done := landed[u.At]; done || u.At == "" {
+		return nil
+	}
+	goes, its, of := path, facts, u // the file whose place decides
+	if companion {
+		goes, its = j.fileOf(path)
+		of = j.where(goes, its)
+	}
+	spot, err := j.spot, error(nil)
+	if spot.Name == "" || e.leads != ledger.Processed || path != j.row.File || companion {
+		p := *main
+		if goes != j.row.File {
+			p.File, p.At, p.Facts, p.Captures = goes, of.At, its, f.capturesOf(j.rule, goes)
+			f.complete(j.rule, goes, &p.Facts)
+		}
+		spot, err = p.Destination(target)
+	}
+	if err != nil {
+		return err
+	}
+	var marker *rule.Rule
+	if companion { // it goes along as it is now
+		marker, spot.Name = j.rule, f.markerName(j, spot, landed[of.At])
+		if now, err := f.look(path); err == nil && now.Exists {
+			u.Facts = now
+		}
+	}
+	to := spot.Path()
+	watched := f.set.Watched(to)
+	if watched {
+		f.chained = true
+		f.claim(j, to, u.Facts)
+	}
+	same := j.rule.SameName
+	if e.leads == ledger.Failed && same == rule.SameFail {
+		same = rule.SameNumber
+	}
+	var own *wish
+	if path == j.row.File && !companion {
+		own = &j.end
+	}
+	e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At,
+		first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
+		record: &ledger.Placement{ID: f.intent(j, path, e.leads), Job: j.row.ID, Attempt: j.row.Attempts,
+			Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
+			State: ledger.Intended, FinalState: e.leads, Chained: watched},
+	})
+	return nil
+}
+
+// markerName names a marker after the file that it goes along with; landed is where that has
+// been placed already, "" if nowhere.
+func (f *flow) markerName(j *job, spot plan.Spot, landed string) string {
+	return filepath.Base(plan.MarkerOf(j.rule, cmp.Or(landed, spot.Path())))
 }
 
 // fileOf returns the file of a job whose marker is at a path.
@@ -192,15 +202,10 @@ func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
 	return id
 }
 
-// placedEnd decides what follows a placing.
-func (f *flow) placedEnd(p placedEnd, now time.Time) {
-	j := f.jobs[p.id]
-	if j == nil {
-		return
-	}
+// notPlaced goes on with a job of whose files none was placed.
+func (f *flow) notPlaced(j *job, p placedEnd, now time.Time) {
 	switch {
-	case errors.Is(p.err, place.ErrStopped):
-		return // its intention stands: the next start goes on with it
+	case errors.Is(p.err, place.ErrStopped): // its intention stands: the next start goes on with it
 	case place.Final(p.err) && p.leads != ledger.Failed:
 		why := p.err.Error()
 		if errors.Is(p.err, place.ErrTaken) {
@@ -212,17 +217,25 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		} else {
 			f.end(j, ledger.Failed, now)
 		}
-		return
 	case place.Final(p.err):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).At, now)
-		return
 	case errors.Is(p.err, place.ErrSkipped):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"),
 			j.where(j.row.File, j.row.Facts).At, now)
-		return
-	case p.err != nil:
+	default:
 		j.areBack(p.back)
 		f.postpone(j, p.leads, p.err, now)
+	}
+}
+
+// placedEnd decides what follows a placing.
+func (f *flow) placedEnd(p placedEnd, now time.Time) {
+	j := f.jobs[p.id]
+	if j == nil {
+		return
+	}
+	if p.err != nil {
+		f.notPlaced(j, p, now)
 		return
 	}
 	for _, m := range p.moved {

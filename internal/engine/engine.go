@@ -197,6 +197,9 @@ func (e *Engine) run(ctx context.Context) error {
 	placer.Go(func() { e.placeFiles(runs, quit) })
 	w.Want(e.wanted())
 	e.tell.hub.Start(e.o.Rules.Channels)
+	if keep := e.o.Rules.KeepHistory(); !e.o.Once {
+		e.work.Go(func() { e.pruneHistory(runs, keep) })
+	}
 	err = e.loop(ctx, runs, stopRuns)
 	stopRuns()
 	close(quit)

@@ -266,23 +266,7 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		f.drop(j)
 		return
 	}
-	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
-		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
-	j.row.Ran += res.ran
-	if len(res.took) > 0 || j.held != nil {
-		j.hold().took = res.took
-	}
-	j.row.Result = res.result
-	for _, rest := range res.rests {
-		j.keepRest(rest)
-	}
-	j.leave(res.left)
-	if res.units != nil {
-		j.follow(res.units)
-		for i := 0; i < len(res.units) && !res.ok; i++ {
-			putBackIn(&j.row, res.units[i])
-		}
-	}
+	f.noteAttempt(j, res, now)
 	if j.cancel {
 		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.FileNow, now)
 		return
@@ -300,6 +284,32 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 			delete(j.now, j.row.File)
 		}
 	}
+	f.afterAttempt(j, res, now)
+}
+
+// noteAttempt notes what an attempt has left.
+func (f *flow) noteAttempt(j *job, res attemptResult, now time.Time) {
+	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
+		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
+	j.row.Ran += res.ran
+	if len(res.took) > 0 || j.held != nil {
+		j.hold().took = res.took
+	}
+	j.row.Result = res.result
+	for _, rest := range res.rests {
+		j.keepRest(rest)
+	}
+	j.leave(res.left)
+	if res.units != nil {
+		j.follow(res.units)
+		for i := 0; i < len(res.units) && !res.ok; i++ {
+			putBackIn(&j.row, res.units[i])
+		}
+	}
+}
+
+// afterAttempt sends a job where an attempt's outcome leads.
+func (f *flow) afterAttempt(j *job, res attemptResult, now time.Time) {
 	switch {
 	case res.same:
 		j.cause = "the same content was handled before"

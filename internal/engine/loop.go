@@ -20,10 +20,6 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 	done := ctx.Done()
 	safety := time.NewTicker(e.o.SafetySweep)
 	defer safety.Stop()
-	if !e.o.Once {
-		keep := e.o.Rules.KeepHistory()
-		e.work.Go(func() { e.pruneHistory(runs, keep) })
-	}
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	ready := e.o.Ready == nil
@@ -34,12 +30,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			ready = true
 			e.o.Ready(e.begun())
 		}
-		trouble := e.troubled()
-		e.flow.holding = trouble != nil
-		if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
-			trouble = nil
-		}
-		e.flow.stopping = e.flow.stopping || trouble != nil // a single pass does not wait for what never mends
+		trouble := e.heed()
 		e.flow.advance(now)
 		e.carryOut(runs)
 		if e.flow.more {
@@ -51,24 +42,12 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		if !lastly.IsZero() && (now.After(lastly) || e.onlySilent(now)) {
 			return errLeft
 		}
-		if e.o.Once && e.finished() {
-			if e.lookAgain() {
-				continue
-			}
+		if e.o.Once && e.finished() && !e.lookAgain() {
 			e.flow.allCaughtUp()
 			e.carryOut(runs)
 			return e.unread()
 		}
-		wait := time.Duration(1<<63 - 1)
-		for _, next := range []func() (time.Time, bool){func() (time.Time, bool) { return e.flow.wake(now) },
-			e.nextBeat, func() (time.Time, bool) { return e.sayLate(now) }} {
-			if at, ok := next(); ok {
-				wait = min(wait, max(time.Until(at), 0))
-			}
-		}
-		if !lastly.IsZero() {
-			wait = min(wait, max(time.Until(lastly), 0))
-		}
+		wait := e.until(now, lastly)
 		events := e.events.Events()
 		if until, held := e.queue.holdsUp(now); held {
 			events, wait = nil, min(wait, max(time.Until(until), 0))
@@ -96,6 +75,34 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			defer stop.Stop()
 		}
 	}
+}
+
+// heed has nothing start while the ledger cannot be written, and returns what is wrong if
+// that never mends and a single pass ends by it.
+func (e *Engine) heed() error {
+	trouble := e.troubled()
+	e.flow.holding = trouble != nil
+	if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
+		return nil
+	}
+	e.flow.stopping = true
+	return trouble
+}
+
+// until is how long the loop may sleep if nothing happens; lastly is when the watcher's end
+// waits no longer, zero if it is not to end.
+func (e *Engine) until(now, lastly time.Time) time.Duration {
+	wait := time.Duration(1<<63 - 1)
+	sooner := func(at time.Time, ok bool) {
+		if ok {
+			wait = min(wait, max(time.Until(at), 0))
+		}
+	}
+	sooner(e.flow.wake(now))
+	sooner(e.nextBeat())
+	sooner(e.sayLate(now))
+	sooner(lastly, !lastly.IsZero())
+	return wait
 }
 
 // atOnce bounds the events that one round takes, so that what it decides soon

@@ -143,8 +143,23 @@ func (w *Watcher) lookAt(path string) {
 		}
 		return
 	}
-	after := snapshot{}
-	var batch []Event
+	after, batch := w.compare(path, before, entries)
+	w.mu.Lock()
+	if _, still := w.polled[path]; still {
+		w.polled[path] = after
+	}
+	if r != nil && !r.present {
+		w.push(walk{path: path, root: path})
+	}
+	batch = w.readAgain(batch, path, r, remote)
+	w.retryWatch(path, remote)
+	w.mu.Unlock()
+	w.send(batch)
+}
+
+// compare tells what has changed in a folder since the last look, and returns what this one saw.
+func (w *Watcher) compare(path string, before snapshot, entries []os.DirEntry) (after snapshot, batch []Event) {
+	after = snapshot{}
 	for _, e := range entries {
 		info, err := e.Info()
 		if err != nil {
@@ -171,28 +186,26 @@ func (w *Watcher) lookAt(path string) {
 			batch = append(batch, Event{Kind: Removed, Path: filepath.Join(path, name), Dir: before[name].Dir})
 		}
 	}
-	w.mu.Lock()
-	if _, still := w.polled[path]; still {
-		w.polled[path] = after
+	return after, batch
+}
+
+// readAgain has a folder that could not be read looked through when it can be, and watched
+// by events from then on. The lock is held.
+func (w *Watcher) readAgain(batch []Event, path string, r *root, remote bool) []Event {
+	if !w.unread[path] {
+		return batch
 	}
-	if r != nil && !r.present {
-		w.push(walk{path: path, root: path})
+	delete(w.unread, path)
+	if w.src.has(path) && !remote {
+		delete(w.polled, path)
+		batch = append(batch, Event{Kind: Recovered, Path: path, Dir: true})
 	}
-	if w.unread[path] { // it can be read again: all of it is looked through, and events do from now on
-		delete(w.unread, path)
-		if w.src.has(path) && !remote {
-			delete(w.polled, path)
-			batch = append(batch, Event{Kind: Recovered, Path: path, Dir: true})
-		}
-		k := walk{path: path}
-		if r != nil {
-			k.root = path
-		}
-		w.push(k)
+	k := walk{path: path}
+	if r != nil {
+		k.root = path
 	}
-	w.retryWatch(path, remote)
-	w.mu.Unlock()
-	w.send(batch)
+	w.push(k)
+	return batch
 }
 
 // retryWatch goes back to events when a watch is free again. The lock is held.

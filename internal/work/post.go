@@ -127,10 +127,7 @@ func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *Unit, j plan.
 	if err != nil {
 		return err
 	}
-	client := http.Client{CheckRedirect: func(*http.Request,
-		[]*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
+	client := http.Client{CheckRedirect: notFollowed}
 	res, err := client.Do(req)
 	if err != nil {
 		return fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
@@ -144,20 +141,27 @@ func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *Unit, j plan.
 		return err
 	}
 	if !p.success(s, res.StatusCode) {
-		first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
-		why := fmt.Sprintf("%s answered %s", shown, res.Status)
-		if first = shorten(first); first != "" {
-			why += ": " + first
-		}
-		if slices.Contains(w.Job.Rule.Retry.NeverHTTP, res.StatusCode) {
-			return hopeless{why}
-		}
-		return errors.New(why)
+		return w.refused(res, shown, answer)
 	}
 	if s.Save.Set() {
 		return w.saveText(s, answer)
 	}
 	return nil
+}
+
+func notFollowed(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+// refused says that a status means no success.
+func (w *Work) refused(res *http.Response, shown string, answer []byte) error {
+	first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
+	why := fmt.Sprintf("%s answered %s", shown, res.Status)
+	if first = shorten(first); first != "" {
+		why += ": " + first
+	}
+	if slices.Contains(w.Job.Rule.Retry.NeverHTTP, res.StatusCode) {
+		return hopeless{why}
+	}
+	return errors.New(why)
 }
 
 // hopeless is an error that another attempt would meet again.

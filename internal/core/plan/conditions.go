@@ -224,6 +224,29 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	rel := filepath.ToSlash(strings.TrimPrefix(unit[len(watch):], string(filepath.Separator)))
 	captures, matched := r.Matcher.Match(name, rel)
 	add("match", patterns(r), rel, matched)
+	s.explainPlace(r, watch, path, name, rel, add)
+	if !r.Reacts(event) {
+		add("events", events(r), string(event), false)
+	}
+	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: join(words, captures)}
+	if f.Exists {
+		add("unit", string(r.Unit), unitWord(f), c.isUnit(f))
+	}
+	for _, cond := range c.onFile(f, event, now) {
+		if !f.Exists && cond.Key != "media_type" && cond.Key != "category" { // a name alone says nothing of these
+			cond.Got, cond.Fits = "not known before the file is there", true
+		}
+		list = append(list, cond)
+	}
+	fits = true
+	for _, cond := range list {
+		fits = fits && cond.Fits
+	}
+	return list, fits
+}
+
+// explainPlace tells of what keeps a rule from a file by its name and place alone.
+func (s *Set) explainPlace(r *rule.Rule, watch, path, name, rel string, add func(key, want, got string, ok bool)) {
 	if hidden(rel) {
 		add("hidden", fmt.Sprint(r.Hidden), "begins with a dot", r.Hidden)
 	}
@@ -246,24 +269,6 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	if s.marker(path) {
 		add("marker", "no companion file", name, false)
 	}
-	if !r.Reacts(event) {
-		add("events", events(r), string(event), false)
-	}
-	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: join(words, captures)}
-	if f.Exists {
-		add("unit", string(r.Unit), unitWord(f), c.isUnit(f))
-	}
-	for _, cond := range c.onFile(f, event, now) {
-		if !f.Exists && cond.Key != "media_type" && cond.Key != "category" { // a name alone says nothing of these
-			cond.Got, cond.Fits = "not known before the file is there", true
-		}
-		list = append(list, cond)
-	}
-	fits = true
-	for _, cond := range list {
-		fits = fits && cond.Fits
-	}
-	return list, fits
 }
 
 // nearestWatch returns the rule's watched folder that a path lies in, "" if it

@@ -101,22 +101,9 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Text: j.List, Path: true}, j.Listable()
 	case "list0":
 		return fill.Value{Text: j.List0, Path: true}, nil
-	case "media_type":
-		return fill.Text(j.Facts.Says().Kind), nil
-	case "category":
-		return fill.Text(j.Rule.Sorts.Shown(j.Rule.Sorts.Of(j.Facts.Says().Kind, name))), nil
-	case "main_type":
-		t, _, _ := strings.Cut(j.Facts.Says().Kind, "/")
-		return fill.Text(t), nil
-	case "shot":
-		if shot := j.Facts.Says().Shot; !shot.IsZero() {
-			return fill.Value{Time: shot}, nil
-		}
-		return fill.Value{Time: j.Facts.Mod.Time()}, nil
-	case "modified":
-		return fill.Value{Time: j.Facts.Mod.Time()}, nil
-	case "now":
-		return fill.Value{Time: j.Now}, nil
+	}
+	if v, ok := j.about(word, name); ok {
+		return v, nil
 	}
 	if v, ok := j.Captures[word]; ok {
 		return fill.Text(v), nil
@@ -128,6 +115,29 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return v, err
 	}
 	return fill.Value{}, fmt.Errorf("there is no placeholder {%s}", word)
+}
+
+// about looks up the words for what a file is, and for times.
+func (j *Job) about(word, name string) (v fill.Value, ok bool) {
+	switch word {
+	case "media_type":
+		return fill.Text(j.Facts.Says().Kind), true
+	case "category":
+		return fill.Text(j.Rule.Sorts.Shown(j.Rule.Sorts.Of(j.Facts.Says().Kind, name))), true
+	case "main_type":
+		t, _, _ := strings.Cut(j.Facts.Says().Kind, "/")
+		return fill.Text(t), true
+	case "shot":
+		if shot := j.Facts.Says().Shot; !shot.IsZero() {
+			return fill.Value{Time: shot}, true
+		}
+		return fill.Value{Time: j.Facts.Mod.Time()}, true
+	case "modified":
+		return fill.Value{Time: j.Facts.Mod.Time()}, true
+	case "now":
+		return fill.Value{Time: j.Now}, true
+	}
+	return v, false
 }
 
 // stem is the name without its last ending. A leading dot begins no ending.

@@ -101,7 +101,8 @@ var defaultOf = map[string]any{
 	"Batch.max_wait": "1m", "Group.overdue": "fail",
 	"Retry.times": 2, "Retry.delay": "2s", "Retry.factor": 2, "Retry.max_delay": "10m", "Retry.jitter": 0.1,
 	"Retry.after_crash": true,
-	"Channel.digest":    "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added", "Example.size": 0,
+	"Channel.digest":    "10s", "Mail.encryption": "starttls_if_offered", "Example.event": "added",
+	"Example.size": 0,
 }
 
 // keySchemas are those of keys that are narrower than their type.

@@ -166,15 +166,8 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		reply.event, reply.job = file.Changed, memory.Job
 	}
 	if known && memory.Facts.Same(o.Facts) {
-		switch {
-		case memory.Job != 0 && c.Rule.Share:
-			reply.answer = Shared
-			return reply, nil
-		case memory.Job != 0:
-			reply.answer = Handled
-			return reply, nil
-		case !o.ByHand || c.Rule.Existing != rule.ExistingLeave:
-			reply.answer = Left
+		if is, done := remembered(c, o, memory); done {
+			reply.answer = is
 			return reply, nil
 		}
 		reply.event = file.Added // left where it was before the rule came, and taken by hand now
@@ -217,6 +210,20 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		v.Unless = memory.Hash
 	}
 	return reply, nil
+}
+
+// remembered is the answer for a file that a rule remembers as it is; done is false if it
+// decides on it all the same.
+func remembered(c *plan.Candidate, o *Offer, memory Memory) (is Answer, done bool) {
+	switch {
+	case memory.Job != 0 && c.Rule.Share:
+		return Shared, true
+	case memory.Job != 0:
+		return Handled, true
+	case !o.ByHand || c.Rule.Existing != rule.ExistingLeave:
+		return Left, true
+	}
+	return is, false
 }
 
 // others has the rules after the taker note the file that only react when it goes:
