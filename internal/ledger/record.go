@@ -213,7 +213,8 @@ func jobColumnsOf(c columns, j *Job) columns {
 		int64(f.Dev), int64(f.Ino)).flag(f.Dir)
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started),
 		nano(j.Ended), int64(j.Ran))
-	c = c.exit(j.Exit).text(j.Reason).place(j.FileNow).text(j.Chain).num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
+	c = c.exit(j.Exit).text(j.Reason).place(j.FileNow).text(j.Chain)
+	c = c.num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
 	if j.Last == nil {
 		return c
 	}

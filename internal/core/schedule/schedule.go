@@ -38,7 +38,8 @@ func Parse(text string) (*Line, error) {
 		return nil, fmt.Errorf("a line has five fields: minute, hour, day, month, day of the week, and perhaps a "+
 			"time zone; this one has %d", len(fields))
 	}
-	parsed, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(strings.Join(fields, " "))
+	parser := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
+	parsed, err := parser.Parse(strings.Join(fields, " "))
 	if err != nil {
 		return nil, fmt.Errorf("%s", strings.TrimPrefix(err.Error(), "failed to parse "))
 	}

@@ -1,0 +1,77 @@
+package house
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/scanner"
+	"go/token"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/require"
+)
+
+// What a reader can hold in the head.
+const (
+	maxColumns  = 120 // of a line, with tabs of four
+	maxFunction = 60  // lines of a function
+	maxFile     = 500 // lines of a file; tests may be longer
+)
+
+// No line, function and file is longer than a reader can follow. Struct tags and raw texts
+// cannot be broken, and count for nothing.
+func TestLinesAreShort(t *testing.T) {
+	out, err := exec.Command("git", "-C", "../..", "ls-files", "*.go").Output()
+	if err != nil {
+		t.Skip("not under version control: " + err.Error())
+	}
+	for _, name := range strings.Fields(string(out)) {
+		src, err := os.ReadFile("../../" + name)
+		if os.IsNotExist(err) {
+			continue // removed, and not recorded yet
+		}
+		require.NoError(t, err)
+		fs := token.NewFileSet()
+		file, err := parser.ParseFile(fs, name, src, parser.SkipObjectResolution)
+		require.NoError(t, err)
+		test := strings.HasSuffix(name, "_test.go")
+		if !test {
+			require.LessOrEqual(t, fs.File(file.Pos()).LineCount(), maxFile+1, "lines of %s", name)
+		}
+		for _, d := range file.Decls {
+			if f, is := d.(*ast.FuncDecl); is && !test {
+				long := fs.Position(f.End()).Line - fs.Position(f.Pos()).Line + 1
+				require.LessOrEqual(t, long, maxFunction, "lines of %s in %s", f.Name.Name, name)
+			}
+		}
+		raw := rawLines(src)
+		for i, line := range strings.Split(string(src), "\n") {
+			if columns := utf8.RuneCountInString(line) + 3*strings.Count(line, "\t"); columns > maxColumns && !raw[i+1] {
+				t.Errorf("%s:%d has %d columns", name, i+1, columns)
+			}
+		}
+	}
+}
+
+// rawLines are the lines on which a raw text or a struct tag stands.
+func rawLines(src []byte) map[int]bool {
+	fs := token.NewFileSet()
+	file := fs.AddFile("", fs.Base(), len(src))
+	var s scanner.Scanner
+	s.Init(file, src, nil, 0)
+	raw := map[int]bool{}
+	for {
+		at, kind, text := s.Scan()
+		if kind == token.EOF {
+			return raw
+		}
+		if kind == token.STRING && text[0] == '`' {
+			for i := range strings.Count(text, "\n") + 1 {
+				raw[file.Line(at)+i] = true
+			}
+		}
+	}
+}
