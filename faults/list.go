@@ -117,6 +117,19 @@ var faults = []Fault{
 	{"several jobs are undone as long as one more can be", "internal/engine/undo.go",
 		"\t\tif len(refused) == 0 || len(refused) == len(sent) {\n", "\t\tif true {\n", script("kepttrue")},
 
+	// File systems that do not answer.
+	{"a look that is older than an event is asked again", "internal/engine/beside.go",
+		"\t\tf.settle.Nudge(path, now)\n", "\t\tf.lookedAt(path, look, now)\n", unit("engine", "TestALookBeside")},
+	{"what is left alone is so also on a slow share", "internal/engine/take.go",
+		"\tf.leaveOwed(path, candidates, facts)\n", "", unit("engine", "TestWhatIsLeftAlone")},
+	{"a job in a folder that does not answer gives its worker back", "internal/engine/beside.go",
+		"\t\t\tf.dispatch.Idle(id)\n", "\t\t\t_ = id\n", unit("engine", "TestASilentFolder")},
+	{"nobody waits twice for what does not answer", "internal/look/answers.go",
+		"\tif m.overdue > 0 {\n\t\ta.mu.Unlock()\n\t\treturn NoAnswer{m.point}\n\t}\n", "",
+		unit("look", "TestNobodyWaits")},
+	{"a job that fails for an empty folder is not taken again for its own doing", "internal/work/takeback.go",
+		"\t\t\tu.Facts.Mod = now.Mod // an empty folder", "\t\t\t// an empty folder", script("emptyunit")},
+
 	// What is said before.
 	{"preview knows what a rule would have handled", "internal/advice/preview.go",
 		"\t\tp.handled[c.Rule.Name.S+\"\\x00\"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}\n", "",

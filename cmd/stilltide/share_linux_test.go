@@ -53,6 +53,7 @@ func TestAShareThatHangs(t *testing.T) {
 		}, time.Minute, 5*time.Millisecond, "%s/%s", folder, name)
 	}
 	w := watchShare(t, dir)
+	w.says(t, "share/in is polled every 200 ms")
 	drop("behind/in", "first")
 	drop("in", "first")
 	drop("out", "first")

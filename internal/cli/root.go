@@ -99,11 +99,13 @@ complete, runs a command or a script on it, retries when that fails, and moves t
 processed or a failed folder. A ledger records what it did, and why.
 
 Begin with: stilltide init, then stilltide watch. To see it at work: stilltide demo.`,
+		Version:       Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
 	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "",
 		"the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
+	root.SetVersionTemplate("stilltide {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
 	})

@@ -95,7 +95,7 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	case watchfs.Present:
 		a.note("watching %s", path)
 	case watchfs.Polled:
-		a.note("%s is polled every 5 s: %v", path, ev.Err)
+		a.note("%s is polled every %s: %v", path, plan.Span(f.PollEvery()), ev.Err)
 	case watchfs.Recovered:
 		a.note("%s is watched by events again", path)
 	case watchfs.Trouble:
@@ -103,7 +103,6 @@ func (a *app) folderNote(f *rule.File, ev watchfs.Event) {
 	}
 }
 
-// logNotice says what is told to the channel log.
 func (a *app) logNotice(ev notice.Event) {
 	a.note("notice: %s", ink.Clean(notify.One(rule.LogChannel, ev).Text))
 }
@@ -374,12 +373,16 @@ func (a *app) sweep(only string) (err error) {
 	if n := e.Unsettled(); n > 0 {
 		text += fmt.Sprintf("; %s not settled yet", plural(n, "file"))
 	}
+	left := e.Retrying()
+	if left > 0 {
+		text += fmt.Sprintf("; %s left for the next sweep, or for watch", plural(left, "job"))
+	}
 	if a.logFormat == logJSON {
 		a.note("ended: %s", text)
 	} else {
 		fmt.Fprintf(a.err, "%s.\n", text)
 	}
-	if l.count[ledger.Failed] > 0 {
+	if l.count[ledger.Failed]+left > 0 {
 		return &exitError{status: exitFound}
 	}
 	return nil

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"time"
@@ -50,6 +51,26 @@ func (f *flow) answered(path string, look seen, now time.Time) {
 		f.settle.Nudge(path, now)
 	default:
 		f.lookedAt(path, look, now)
+	}
+}
+
+// isNoAnswer reports whether a look was not waited for: it says nothing about the file.
+func isNoAnswer(err error) bool { return errors.As(err, new(look.NoAnswer)) }
+
+// leaveLater has a file that was there before rules watched its folder left alone when it
+// has been looked at.
+func (f *flow) leaveLater(path string, rules map[string]bool) {
+	if f.owed == nil {
+		f.owed = map[string]map[string]bool{}
+	}
+	f.owed[path] = rules
+}
+
+// leaveOwed does so.
+func (f *flow) leaveOwed(path string, candidates []plan.Candidate, facts file.Facts) {
+	if rules := f.owed[path]; rules != nil {
+		delete(f.owed, path)
+		f.leaveAs(path, candidates, rules, facts)
 	}
 }
 
@@ -131,15 +152,16 @@ func (e *Engine) lookLater(point string, paths []string) {
 			}
 		})
 	})
-	for _, path := range paths {
-		e.doubtLater(path)
-		break // one walk is enough
-	}
+	e.doubtLater(paths[0])
 }
+
+// doubtAfter is how long a look beside the flow may take before its folder is asked
+// whether it answers.
+const doubtAfter = 500 * time.Millisecond
 
 // doubtLater has a folder looked at in which looks take long.
 func (e *Engine) doubtLater(path string) {
-	time.AfterFunc(look.Patience, func() {
+	time.AfterFunc(doubtAfter, func() {
 		_ = e.do(func() {
 			if _, under := e.flow.asking[path]; under {
 				e.doubt(path)

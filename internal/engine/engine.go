@@ -184,7 +184,7 @@ func (e *Engine) run(ctx context.Context) error {
 	if err := e.findLeaving(); err != nil {
 		return err
 	}
-	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.look(), MaxWatches: e.o.MaxWatches,
+	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.o.Rules.PollEvery(), MaxWatches: e.o.MaxWatches,
 		Missing: e.mounts.missing})
 	if err != nil {
 		return err
@@ -221,17 +221,6 @@ var errLeft = errors.New("a call to the system does not come back")
 // leftAfter is how long the watcher's end waits for what is under way after all of it was
 // told to end.
 const leftAfter = 5 * time.Second
-
-// look is the shortest `look` of all rules, 0 for auto.
-func (e *Engine) look() time.Duration {
-	shortest := time.Duration(0)
-	for _, r := range e.flow.set.Rules() {
-		if l := time.Duration(r.Poll); l > 0 && (shortest == 0 || l < shortest) {
-			shortest = l
-		}
-	}
-	return shortest
-}
 
 // pruneHistory removes the details of old jobs at the start and once a day.
 func (e *Engine) pruneHistory(runs context.Context, keep time.Duration) {

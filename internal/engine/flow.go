@@ -28,8 +28,10 @@ type flow struct {
 	// whether a path may not be answered, so that it is looked at beside the flow; nil for never
 	unsure func(path string) bool
 	// paths that are looked at beside the flow, and whether something happened to them meanwhile
-	asking   map[string]bool
-	beside   []string // of those, to be looked at from now on
+	asking map[string]bool
+	beside []string // of those, to be looked at from now on
+	// by path: rules that leave it alone, as soon as it has been looked at
+	owed     map[string]map[string]bool
 	chance   func() float64
 	settle   settle.Machine
 	gather   gather.Machine

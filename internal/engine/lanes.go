@@ -35,6 +35,8 @@ const maxCopies = 2
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *placing) {
 	device := l.e.wayOf(p)
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	way := l.open[device]
 	if way == nil {
 		way = &lane{}

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -103,9 +104,17 @@ func (f *flow) isAbsent(watch string) bool {
 // those that leave such files alone.
 func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]bool) {
 	facts, err := f.look(path)
+	if isNoAnswer(err) {
+		f.leaveLater(path, rules)
+	}
 	if err != nil || !facts.Exists {
 		return
 	}
+	f.leaveAs(path, candidates, rules, facts)
+}
+
+// leaveAs remembers a file as it is.
+func (f *flow) leaveAs(path string, candidates []plan.Candidate, rules map[string]bool, facts file.Facts) {
 	for _, c := range candidates {
 		name := c.Rule.Name.S
 		if !rules[name] {

@@ -454,5 +454,15 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	return res.Facts, nil
 }
 
+// Retrying is the number of jobs that waited for another attempt when Run ended.
+func (e *Engine) Retrying() (n int) {
+	for _, j := range e.flow.jobs {
+		if j.row.State == ledger.Retrying {
+			n++
+		}
+	}
+	return n
+}
+
 // Unsettled is the number of files that were not settled when Run ended.
 func (e *Engine) Unsettled() int { return e.flow.settle.Len() + e.flow.gather.Len() }

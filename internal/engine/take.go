@@ -34,6 +34,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		set(&j.hold().offers, path)
 		return
 	}
+	f.leaveOwed(path, candidates, facts)
 	v := &f.verdict
 	f.offered = take.Offer{Facts: facts, ByHand: f.once, Now: now}
 	if err := v.Decide(candidates, &f.offered, &f.sources); err != nil {
@@ -454,7 +455,11 @@ func (f *flow) tooMany(name string, list []removal) bool {
 // removed takes a removal: the first rule that reacts has a job of it, and those
 // after that, if it shares, when that is over.
 func (f *flow) removed(g removal, now time.Time) {
-	if facts, err := f.look(g.path); err != nil || facts.Exists || f.byPath[g.path] != nil {
+	facts, err := f.look(g.path)
+	if isNoAnswer(err) {
+		f.removing[g.path] = now.Add(time.Second)
+	}
+	if err != nil || facts.Exists || f.byPath[g.path] != nil {
 		return // it is back, or a job has it
 	}
 	for _, c := range g.forget {

@@ -74,6 +74,9 @@ func (f *flow) findUnmatched(now time.Time) {
 		}
 		delete(n.due, path)
 		facts, err := f.look(path)
+		if isNoAnswer(err) {
+			f.unclaimed(path, now)
+		}
 		if err != nil || !facts.Exists || facts.Dir {
 			continue
 		}

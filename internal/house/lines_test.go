@@ -49,7 +49,8 @@ func TestLinesAreShort(t *testing.T) {
 		}
 		raw := rawLines(src)
 		for i, line := range strings.Split(string(src), "\n") {
-			if columns := utf8.RuneCountInString(line) + 3*strings.Count(line, "\t"); columns > maxColumns && !raw[i+1] {
+			columns := utf8.RuneCountInString(line) + 3*strings.Count(line, "\t")
+			if columns > maxColumns && !raw[i+1] {
 				t.Errorf("%s:%d has %d columns", name, i+1, columns)
 			}
 		}

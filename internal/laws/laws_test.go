@@ -305,13 +305,14 @@ func (r *run) chainFreesNames() bool {
 
 // outcome is how a job ended, in a word. In failed folders numbers go in the order in which
 // jobs fail, so that a name is not kept free for a job that then succeeds. Two jobs at once
-// may meet where a step places a file that goes on from there. Folders are ready in no order.
+// may meet where a step places a file that goes on from there, or where one that fails has
+// held a name meanwhile. Folders are ready in no order.
 func (r *run) outcome(failed bool, end string) string {
 	if failed && r.w.has("workers: 2") && r.w.has("same_name: skip") {
 		return "failed true" // who fails first has the name, and the others stay
 	}
-	if failed || r.w.has("unit: folder") || r.w.has("workers: 2") && r.w.has("{rename: ", "{move: ") &&
-		r.w.has("processed: ") {
+	meet := r.w.has("workers: 2") && (r.someFail() || r.w.has("{rename: ", "{move: ") && r.w.has("processed: "))
+	if failed || meet || r.w.has("unit: folder") {
 		parts := strings.Split(end, "/") // a folder may be named after the file
 		for i := range parts {
 			parts[i] = numberEnd.ReplaceAllString(parts[i], "$1")
@@ -319,6 +320,11 @@ func (r *run) outcome(failed bool, end string) string {
 		end = strings.Join(parts, "/")
 	}
 	return fmt.Sprintf("failed %v, %s", failed, end)
+}
+
+func (r *run) someFail() bool {
+	return slices.ContainsFunc(r.foreseen, func(f advice.Foreseen) bool { return f.Fails != "" }) ||
+		slices.ContainsFunc(r.jobs, func(j ledger.Job) bool { return j.State == ledger.Failed })
 }
 
 var numberEnd = regexp.MustCompile(`-\d+((\.[^./]*)?)$`)

@@ -2,6 +2,7 @@ package watchfs
 
 import (
 	"errors"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -77,9 +78,12 @@ func (w *Watcher) rootOf(k walk) string {
 }
 
 func (s *sweeper) walk(k walk) {
-	if k.root != "" {
+	switch {
+	case k.ping:
+		s.ask(func() { _, _ = os.Stat(k.root) })
+	case k.root != "":
 		s.root(k.root)
-	} else {
+	default:
 		s.folder(k.path)
 	}
 	s.flush()
@@ -141,12 +145,12 @@ func (w *Watcher) silent(root string) []Event {
 		Err: ErrSilent}}
 }
 
-// Doubt has a wanted folder looked at, because something there was not answered.
+// Doubt asks whether a wanted folder answers, because something there was not answered.
 func (w *Watcher) Doubt(root string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if r := w.roots[root]; r != nil && !w.busy[root] {
-		w.push(walk{path: root, root: root})
+		w.push(walk{path: root, root: root, ping: true})
 	}
 }
 

@@ -72,6 +72,7 @@ type root struct {
 type walk struct {
 	path string
 	root string // Swept is told for it, "" for none
+	ping bool   // it is only asked whether it answers
 }
 
 // New starts a watcher that wants no folder yet.

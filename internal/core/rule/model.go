@@ -8,6 +8,7 @@
 package rule
 
 import (
+	"cmp"
 	"path/filepath"
 	"reflect"
 	"runtime"
@@ -188,6 +189,21 @@ func (r *Rule) Spelled(folder string) string {
 			return folder
 		}
 	}
+}
+
+// autoPoll is how often a folder without events is looked at for a rule that does not say.
+const autoPoll = 5 * time.Second
+
+// PollEvery is how often folders without events are looked at: as often as the most
+// impatient of the rules wants.
+func (f *File) PollEvery() time.Duration {
+	often := time.Duration(0)
+	for _, r := range f.All() {
+		if each := cmp.Or(time.Duration(r.Poll), autoPoll); often == 0 || each < often {
+			often = each
+		}
+	}
+	return cmp.Or(often, autoPoll)
 }
 
 func newRule() Rule {

@@ -1,0 +1,118 @@
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
+	"stilltide/internal/watchfs"
+)
+
+// slowShare is a flow whose folder lies on a file system that may not answer: what the flow
+// itself asks is not answered in time, what is looked at beside it is.
+type slowShare struct {
+	*flow
+	t   *testing.T
+	dir string
+	now time.Time
+}
+
+func newSlowShare(t *testing.T, rules string) *slowShare {
+	dir := t.TempDir()
+	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nrules:\n"+rules))
+	require.Empty(t, diags)
+	asked := func(path string) (file.Facts, error) { return file.Facts{}, look.NoAnswer{Point: dir} }
+	s := &slowShare{flow: newFlow(plan.NewSet(f), newMemStore(), asked), t: t, dir: dir, now: time.Now()}
+	s.unsure = func(string) bool { return true }
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	return s
+}
+
+func (s *slowShare) path(name string) string { return filepath.Join(s.dir, "in", name) }
+
+func (s *slowShare) found(name string) {
+	require.NoError(s.t, os.WriteFile(s.path(name), nil, 0o666))
+	s.event(watchfs.Event{Kind: watchfs.Found, Path: s.path(name)}, s.now)
+}
+
+// pass lets time pass, and returns what is to be looked at beside the flow then.
+func (s *slowShare) pass(long time.Duration) (paths []string) {
+	s.now = s.now.Add(long)
+	s.advance(s.now)
+	paths, s.beside = s.beside, nil
+	return paths
+}
+
+// answer answers such a look with what is there.
+func (s *slowShare) answer(path string) {
+	res := lookWhole(s.set, path)
+	if res.facts.Writers == file.Unknown {
+		res.facts.Writers = file.None
+	}
+	s.answered(path, res, s.now)
+}
+
+// A look beside the flow is asked once, and again if something happened meanwhile.
+func TestALookBesideTheFlowIsAskedAgainWhenItIsOld(t *testing.T) {
+	s := newSlowShare(t, "  - {name: move, watch: in, debounce: 0s, processed: done}\n")
+	s.found("a")
+	require.Equal(t, []string{s.path("a")}, s.pass(time.Hour))
+	require.Empty(t, s.pass(time.Hour), "it is under way")
+	s.event(watchfs.Event{Kind: watchfs.Closed, Path: s.path("a")}, s.now)
+	require.Empty(t, s.pass(time.Hour))
+	s.answer(s.path("a"))
+	require.Empty(t, s.places, "that answer is older than the event")
+	require.Equal(t, []string{s.path("a")}, s.pass(time.Millisecond))
+	s.answer(s.path("a"))
+	s.pass(time.Millisecond)
+	require.Len(t, s.places, 1)
+}
+
+// What was there before the rule came is left alone also where that is known only later.
+func TestWhatIsLeftAloneIsSoAlsoOnASlowShare(t *testing.T) {
+	s := newSlowShare(t, "  - {name: move, watch: in, existing: leave, debounce: 0s, processed: done}\n")
+	s.leaving[filepath.Join(s.dir, "in")] = map[string]bool{"move": true}
+	s.found("before")
+	require.Equal(t, []string{s.path("before")}, s.pass(time.Hour))
+	delete(s.leaving, filepath.Join(s.dir, "in")) // the folder has been looked through
+	s.answer(s.path("before"))
+	require.Empty(t, s.pass(time.Hour))
+	require.Empty(t, s.places)
+	s.found("since")
+	require.Equal(t, []string{s.path("since")}, s.pass(time.Hour))
+	s.answer(s.path("since"))
+	s.pass(time.Millisecond)
+	require.Len(t, s.places, 1)
+}
+
+// A folder that does not answer counts as absent: what waits there is found again when it
+// answers, and a job that runs there gives its worker back.
+func TestASilentFolderHoldsNoWorker(t *testing.T) {
+	s := newSlowShare(t, "  - {name: far, watch: in, match: far*, debounce: 0s, run: x}\n"+
+		"  - {name: near, watch: near, debounce: 0s, run: x}\n")
+	s.dispatch.SetWorkers(1)
+	s.found("far1")
+	s.pass(time.Hour)
+	s.answer(s.path("far1"))
+	s.found("far2")
+	s.pass(time.Millisecond)
+	require.Len(t, s.starts, 1)
+	folder := filepath.Join(s.dir, "in")
+	s.event(watchfs.Event{Kind: watchfs.Absent, Path: folder, Dir: true, Err: watchfs.ErrSilent}, s.now)
+	require.False(t, s.settle.Has(s.path("far2")))
+	near := filepath.Join(s.dir, "near", "a")
+	require.NoError(t, os.Mkdir(filepath.Dir(near), 0o777))
+	require.NoError(t, os.WriteFile(near, nil, 0o666))
+	s.event(watchfs.Event{Kind: watchfs.Found, Path: near}, s.now)
+	require.Equal(t, []string{near}, s.pass(time.Hour))
+	s.answer(near)
+	s.pass(time.Millisecond)
+	require.Len(t, s.starts, 2, "the worker is free")
+}
