@@ -382,7 +382,7 @@ func (a *app) sweep(only string) (err error) {
 	} else {
 		fmt.Fprintf(a.err, "%s.\n", text)
 	}
-	if l.count[ledger.Failed]+left > 0 {
+	if l.count[ledger.Failed]+l.count[ledger.Retrying] > 0 {
 		return &exitError{status: exitFound}
 	}
 	return nil

@@ -146,10 +146,13 @@ func (b *attemptBook) Stays(p *ledger.Placement, job []*ledger.Placement) error 
 
 func (b *attemptBook) Did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
 
-func (b *attemptBook) Answers(path string) error { return b.e.answering(path) }
+func (b *attemptBook) Answers(path string) error { return b.e.answering(path, workerPatience) }
 
 func (b *attemptBook) There(folder string) error {
-	err := b.e.mounted(folder)
+	err := b.e.answering(folder, workerPatience)
+	if err == nil {
+		err = b.e.mounted(folder)
+	}
 	if errors.As(err, new(look.NoAnswer)) {
 		return err
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -105,7 +106,11 @@ func (e *Engine) knowFolders(set *plan.Set) {
 
 // lookAt looks at a path for the flow, and waits for it for a moment at most.
 func (e *Engine) lookAt(path string) (file.Facts, error) {
-	set, res := e.flow.set, &seen{}
+	set := e.flow.set
+	if _, unsure := e.answers.Unsure(path); !unsure {
+		return look.From(set, path)
+	}
+	res := &seen{}
 	if err := e.answers.Ask(path, look.Patience, func() { res.facts, res.err = look.From(set, path) }); err != nil {
 		e.doubt(path)
 		return file.Facts{}, err
@@ -183,20 +188,34 @@ func lookWhole(set *plan.Set, path string) (res seen) {
 
 // onlySilent reports whether all that is under way waits for file systems that do not answer.
 func (e *Engine) onlySilent(now time.Time) bool {
-	silent := false
-	for _, at := range e.answers.Since() {
-		silent = silent || now.Sub(at) >= time.Second
+	silent := map[string]bool{}
+	for point, at := range e.answers.Since() {
+		if now.Sub(at) >= time.Second {
+			silent[point] = true
+		}
 	}
-	if !silent {
+	if len(silent) == 0 {
 		return false
 	}
 	stuck := int(e.far.Load())
 	for id := range e.cancels {
-		if j := e.flow.running[id]; j != nil && e.flow.isAbsent(j.row.Watch) {
+		if j := e.flow.running[id]; j != nil && e.reaches(j, silent) {
 			stuck++
 		}
 	}
 	return e.active <= stuck
+}
+
+// reaches reports whether a job's file, or what its rule places, lies on one of some file
+// systems.
+func (e *Engine) reaches(j *job, points map[string]bool) bool {
+	if e.flow.isAbsent(j.row.Watch) {
+		return true
+	}
+	return slices.ContainsFunc(plan.Destinations(j.rule), func(folder string) bool {
+		point, _ := e.answers.Unsure(folder)
+		return points[point]
+	})
 }
 
 // sayAfter is how long a file system does not answer until that is said.
@@ -238,12 +257,15 @@ func (e *Engine) sayFolder(ev watchfs.Event) {
 	}
 }
 
-// patienceFor is how long somebody waits for a file system who can wait.
-const patienceFor = 2 * time.Second
+// How long somebody waits for a file system who can wait, and who holds a worker meanwhile.
+const (
+	answerPatience = 2 * time.Second
+	workerPatience = 250 * time.Millisecond
+)
 
-// answering returns an error if the file system that a path lies on does not answer now.
-func (e *Engine) answering(path string) error {
-	return e.answers.Ask(path, patienceFor, func() { _, _ = os.Lstat(path) })
+// answering returns an error if the file system that a path lies on does not answer in time.
+func (e *Engine) answering(path string, wait time.Duration) error {
+	return e.answers.Ask(path, wait, func() { _, _ = os.Lstat(path) })
 }
 
 // unanswered reports whether a job cannot be taken up now, because a file system does not
@@ -254,7 +276,7 @@ func (e *Engine) unanswered(row ledger.Job, placements []ledger.Placement) bool 
 		paths = append(paths, p.Source, p.Target)
 	}
 	for _, path := range paths {
-		if path != "" && e.answering(filepath.Dir(path)) != nil {
+		if path != "" && e.answering(filepath.Dir(path), answerPatience) != nil {
 			return true
 		}
 	}

@@ -204,10 +204,10 @@ func (e *Engine) run(ctx context.Context) error {
 	stopRuns()
 	close(quit)
 	w.Close()
-	e.crew.end()
 	if errors.Is(err, errLeft) { // what does not come back ends with the program
 		err = nil
 	} else {
+		e.crew.end()
 		e.work.Wait()
 		placer.Wait()
 	}

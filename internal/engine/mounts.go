@@ -78,7 +78,7 @@ func (m *mounts) note(l store, folder string) {
 // mounted fails if the disk on which a destination lay is not mounted, so
 // that nothing is made on the disk below. The first use remembers it.
 func (e *Engine) mounted(folder string) error {
-	if err := e.answering(folder); err != nil {
+	if err := e.answering(folder, answerPatience); err != nil {
 		return err
 	}
 	at := e.mounts.nearest(folder)
