@@ -315,11 +315,12 @@ func join(a, b string) string {
 }
 
 // notPlacedYet begins the reason of a job whose placement is tried again.
-const notPlacedYet = "its steps succeeded, but it cannot be placed yet"
+const notPlacedYet = "it cannot be placed yet"
 
 // causeOf is a job's reason without what is said of its placement.
 func causeOf(reason string) string {
 	cause, _, _ := strings.Cut(reason, notPlacedYet)
+	cause = strings.TrimSuffix(cause, "its steps succeeded, but ") // as ledgers of before have it
 	return strings.TrimSuffix(cause, "; ")
 }
 

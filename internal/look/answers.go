@@ -14,6 +14,9 @@ import (
 // answer.
 const Patience = 8 * time.Millisecond
 
+// longest bounds the patience with a file system that has been slow.
+const longest = 5 * time.Second
+
 // Answers asks file systems that may not answer: those of other machines and of other
 // programs. What it asks them is done in goroutines of its own, and who must not wait does
 // not wait for it. What lies on other file systems is done at once. Use NewAnswers; a nil
@@ -36,6 +39,7 @@ type mount struct {
 	overdue int            // those for which somebody has stopped waiting
 	queue   []func()       // to be done one after the other
 	queued  bool           // that is under way
+	took    time.Duration  // how long the last call took that came back
 	linked  bool           // it is a folder from which links lead to one
 }
 
@@ -200,6 +204,9 @@ func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 		return NoAnswer{m.point}
 	}
 	c := m.begin()
+	if wait > Patience { // whoever can wait lets a slow share have its time
+		wait = max(wait, min(2*m.took, longest))
+	}
 	a.mu.Unlock()
 	done := make(chan struct{})
 	go func() {
@@ -236,6 +243,7 @@ func (a *Answers) over(m *mount, c *call) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	delete(m.calls, c)
+	m.took = time.Since(c.since)
 	if c.overdue {
 		m.overdue--
 	}

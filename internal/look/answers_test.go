@@ -82,3 +82,18 @@ func TestLaterIsInOrder(t *testing.T) {
 		require.Equal(t, []string{"a", "b"}, did)
 	})
 }
+
+// A share that is slow, and answers, is waited for longer the next time.
+func TestASlowShareGetsItsTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		slow := func() { time.Sleep(400 * time.Millisecond) }
+		require.Error(t, a.Ask("/net/a", 250*time.Millisecond, slow))
+		time.Sleep(time.Second)
+		begun := time.Now()
+		require.NoError(t, a.Ask("/net/a", 250*time.Millisecond, slow))
+		require.Equal(t, 400*time.Millisecond, time.Since(begun))
+		require.Error(t, a.Ask("/net/a", Patience, slow), "who must not wait does not")
+		time.Sleep(time.Second) // it comes back
+	})
+}
