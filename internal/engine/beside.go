@@ -83,6 +83,11 @@ func (f *flow) silent(folder string) {
 			f.settle.Forget(w.Path)
 		}
 	}
+	for path := range f.asking {
+		if _, below := plan.Below(path, folder); below {
+			delete(f.asking, path) // its answer comes too late to be one
+		}
+	}
 	for id, j := range f.running {
 		if f.isAbsent(j.row.Watch) {
 			f.dispatch.Idle(id)

@@ -256,7 +256,7 @@ func (e *Engine) finished() bool {
 		len(e.flow.troubles) == 0 {
 		return false
 	}
-	if e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
+	if len(e.flow.asking) > 0 || e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
 		return false
 	}
 	for _, j := range e.flow.jobs {
