@@ -88,6 +88,12 @@ func (f *flow) silent(folder string) {
 			delete(f.asking, path) // its answer comes too late to be one
 		}
 	}
+	for path := range f.removing {
+		if _, below := plan.Below(path, folder); below {
+			delete(f.removing, path)
+		}
+	}
+	f.unmatched.drop(folder)
 	for id, j := range f.running {
 		if f.isAbsent(j.row.Watch) {
 			f.dispatch.Idle(id)

@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 )
@@ -59,6 +61,17 @@ func (n *unmatched) next() (at time.Time, ok bool) {
 	return n.queue[0].due, true
 }
 
+// drop lets go of the files in a folder.
+func (n *unmatched) drop(folder string) {
+	n.queue = slices.DeleteFunc(n.queue, func(one nobody) bool {
+		_, below := plan.Below(one.path, folder)
+		if below {
+			delete(n.due, one.path)
+		}
+		return below
+	})
+}
+
 // findUnmatched finds the files that were left alone long enough, are still
 // there, and were not told of as they are.
 func (f *flow) findUnmatched(now time.Time) {
@@ -74,7 +87,7 @@ func (f *flow) findUnmatched(now time.Time) {
 		}
 		delete(n.due, path)
 		facts, err := f.look(path)
-		if isNoAnswer(err) {
+		if isNoAnswer(err) && !f.once {
 			f.unclaimed(path, now)
 		}
 		if err != nil || !facts.Exists || facts.Dir {
