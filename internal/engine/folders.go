@@ -36,6 +36,9 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		f = &folderState{swept: true} // one below a watched folder: it is looked through with that
 		e.folders[ev.Path] = f
 	}
+	if ev.Kind != watchfs.Trouble {
+		e.answers.Refresh(time.Second) // a file system may have come or gone with it
+	}
 	switch ev.Kind {
 	case watchfs.Swept:
 		f.swept = true
@@ -51,7 +54,6 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		e.findMissing(ev.Path)
 	case watchfs.Absent:
 		f.absent = true
-		e.answers.Refresh()
 		if errors.Is(ev.Err, watchfs.ErrSilent) {
 			e.answers.Later(ev.Path, func() { _, _ = os.Lstat(ev.Path) }) // so that it is known how long
 		}
@@ -60,7 +62,6 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		}
 	case watchfs.Present:
 		f.absent, f.trouble = false, ""
-		e.answers.Refresh() // a file system may have come with it
 		if len(e.later) > 0 {
 			e.resumeLater(time.Now())
 		}

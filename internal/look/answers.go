@@ -26,6 +26,7 @@ const longest = 5 * time.Second
 // program ends; nothing more is asked of that file system meanwhile.
 type Answers struct {
 	table func() []string
+	read  time.Time // when it was; of whoever refreshes
 
 	mu     sync.Mutex
 	mounts []*mount
@@ -57,15 +58,16 @@ func (e NoAnswer) Error() string { return plan.Display(e.Point) + " does not ans
 // NewAnswers reads the mount table.
 func NewAnswers() *Answers {
 	a := &Answers{table: watchfs.UnsureMounts, linked: map[string]string{}}
-	a.Refresh()
+	a.Refresh(0)
 	return a
 }
 
-// Refresh reads the mount table again.
-func (a *Answers) Refresh() {
-	if a == nil {
+// Refresh reads the mount table again, unless it was read a moment ago.
+func (a *Answers) Refresh(moment time.Duration) {
+	if a == nil || time.Since(a.read) < moment {
 		return
 	}
+	a.read = time.Now()
 	points := a.table()
 	a.mu.Lock()
 	defer a.mu.Unlock()

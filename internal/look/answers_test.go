@@ -13,7 +13,7 @@ import (
 func shares() *Answers {
 	a := &Answers{table: func() []string { return []string{"/net", "/net/inner"} },
 		linked: map[string]string{"/home/link": "/net/inner/x"}}
-	a.Refresh()
+	a.Refresh(0)
 	return a
 }
 
