@@ -151,7 +151,7 @@ func anyInstant(t *testing.T, path, base string, w *world, before, want tree) st
 	if how := conservation(t, &run{w: w, before: before, after: got}); how != "" {
 		return "conservation after kills: " + how + "\n" + said.String()
 	}
-	if diff := differ(want, got, dir); diff != "" {
+	if diff := differ(want, got, dir, w.has("workers: 2")); diff != "" {
 		return "ended by force and started again it differs (−: without, +: with): " + diff + "\n" + said.String()
 	}
 	return ""
@@ -179,7 +179,7 @@ func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	if err := c.Wait(); err != nil {
 		return "watch ended badly: " + err.Error() + "\n" + said.String()
 	}
-	if diff := differ(want, snapshot(t, dir), dir); diff != "" {
+	if diff := differ(want, snapshot(t, dir, w.has("workers: 2")), dir); diff != "" {
 		return "watch differs from sweep (−: sweep, +: watch): " + diff + "\n" + said.String()
 	}
 	return ""
@@ -225,7 +225,7 @@ func quiet(dir string) {
 var number = regexp.MustCompile(`-\d+(\.|$)`)
 
 // differ compares two trees, numbers of names apart.
-func differ(want, got tree, dir string) string {
+func differ(want, got tree, dir string, atOnce bool) string {
 	list := func(t tree) []string {
 		var names []string
 		for path, e := range t {
@@ -241,6 +241,9 @@ func differ(want, got tree, dir string) string {
 			names = append(names, fmt.Sprintf("%s %q %q", e.Kind, path, e.Content))
 		}
 		slices.Sort(names)
+		if atOnce { // whether two equal contents meet at a name in the same instant is left to chance
+			names = slices.Compact(names)
+		}
 		return names
 	}
 	a, b := list(want), list(got)
