@@ -179,7 +179,7 @@ func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	if err := c.Wait(); err != nil {
 		return "watch ended badly: " + err.Error() + "\n" + said.String()
 	}
-	if diff := differ(want, snapshot(t, dir, w.has("workers: 2")), dir); diff != "" {
+	if diff := differ(want, snapshot(t, dir), dir, w.has("workers: 2")); diff != "" {
 		return "watch differs from sweep (−: sweep, +: watch): " + diff + "\n" + said.String()
 	}
 	return ""
