@@ -330,6 +330,7 @@ func snapshot(t *testing.T, dir string) tree {
 		case info.Mode()&fs.ModeSymlink != 0:
 			e.Kind = "link"
 			e.Content, err = os.Readlink(path)
+			e.Content = strings.TrimPrefix(e.Content, dir+"/")
 		case info.Mode().IsRegular():
 			e.Kind = "file"
 			var text []byte
