@@ -128,7 +128,8 @@ var faults = []Fault{
 		"\tif m.overdue > 0 {\n\t\ta.mu.Unlock()\n\t\treturn NoAnswer{m.point}\n\t}\n", "",
 		unit("look", "TestNobodyWaits")},
 	{"a job that fails for an empty folder is not taken again for its own doing", "internal/work/takeback.go",
-		"\t\t\tu.Facts.Mod = now.Mod // an empty folder", "\t\t\t// an empty folder", script("emptyunit")},
+		"\t\t\tu.Facts.Mod = now.Mod // an empty folder", "\t\t\t// an empty folder",
+		[]string{"-run", "^TestLaws$", "./internal/laws", "-laws.seed=71490"}},
 
 	// What is said before.
 	{"preview knows what a rule would have handled", "internal/advice/preview.go",
