@@ -79,7 +79,7 @@ func TestAShareThatHangs(t *testing.T) {
 	require.Error(t, err, "a rule is blocked")
 	require.Contains(t, string(out), "does not answer")
 	w.ends(t, s)
-	for _, args := range [][]string{{"check"}, {"preview"}, {"why", "share/in/hung0"}} { // nobody waits for ever
+	for _, args := range [][]string{{"check"}, {"preview"}, {"why", "share/in/hung0"}} { // each gives up on it
 		out, _ := w.program(dir, args...).CombinedOutput()
 		require.Contains(t, string(out), "does not answer", args)
 	}

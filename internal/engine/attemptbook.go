@@ -171,7 +171,7 @@ func (b *attemptBook) Ours(rule, target string, f file.Facts) bool {
 }
 
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {
-	_ = b.e.do(func() { // a watcher that is ending tells nobody
+	_ = b.e.do(func() { // a watcher that is ending sends no notices
 		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID,
 			File: job.Path()})
 	})

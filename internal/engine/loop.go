@@ -56,7 +56,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		select {
 		case batch := <-events:
 			e.happened(batch, time.Now())
-			e.happenedToo(len(batch))
+			e.takeMore(len(batch))
 		case res := <-e.results:
 			e.attempted(res)
 		case batch := <-e.placed:
@@ -109,9 +109,9 @@ func (e *Engine) until(now, lastly time.Time) time.Duration {
 // reaches who carries it out.
 const atOnce = 600
 
-// happenedToo takes what else is there already, so that in a burst a round has
+// takeMore takes what else is there already, so that in a burst a round has
 // many files to decide on.
-func (e *Engine) happenedToo(events int) {
+func (e *Engine) takeMore(events int) {
 	for events < atOnce {
 		select {
 		case batch := <-e.events.Events():

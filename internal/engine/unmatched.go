@@ -20,11 +20,11 @@ const maxUnmatchedFiles = 10_000
 // unmatched are files that no rule takes, for those who want to be told.
 type unmatched struct {
 	due   map[string]time.Time
-	queue []nobody // in the order in which they come due; one that is due later by now is passed over
-	found []string // to be told
+	queue []dueFile // in the order in which they come due; one that is due later by now is passed over
+	found []string  // to be told
 }
 
-type nobody struct {
+type dueFile struct {
 	path string
 	due  time.Time
 }
@@ -50,7 +50,7 @@ func (f *flow) unclaimed(path string, now time.Time) {
 		return // a file that is written to all the time makes few entries
 	}
 	n.due[path] = due
-	n.queue = append(n.queue, nobody{path, due})
+	n.queue = append(n.queue, dueFile{path, due})
 }
 
 // next is when the first of them is due.
@@ -63,7 +63,7 @@ func (n *unmatched) next() (at time.Time, ok bool) {
 
 // drop lets go of the files in a folder.
 func (n *unmatched) drop(folder string) {
-	n.queue = slices.DeleteFunc(n.queue, func(one nobody) bool {
+	n.queue = slices.DeleteFunc(n.queue, func(one dueFile) bool {
 		_, below := plan.Below(one.path, folder)
 		if below {
 			delete(n.due, one.path)

@@ -32,9 +32,9 @@ func TestWhatMayNotAnswer(t *testing.T) {
 	require.True(t, done)
 }
 
-// Nobody waits longer than he says, and nobody at all while an earlier call does not come
+// A caller waits no longer than it says, and not at all while an earlier call does not come
 // back; others are not concerned, and when it has come back all goes on.
-func TestNobodyWaitsForWhatDoesNotAnswer(t *testing.T) {
+func TestACallThatIsNotAnsweredIsWaitedForOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		a := shares()
 		hang := make(chan struct{})
@@ -54,13 +54,13 @@ func TestNobodyWaitsForWhatDoesNotAnswer(t *testing.T) {
 		}
 		time.Sleep(time.Minute)
 		synctest.Wait()
-		require.Equal(t, []int{0, 1, 2}, order, "what nobody waits for is asked all the same")
+		require.Equal(t, []int{0, 1, 2}, order, "what is to be done later is done all the same")
 		require.Equal(t, map[string]time.Time{"/net": begun}, a.Since())
 		close(hang)
 		synctest.Wait()
 		require.Empty(t, a.Since())
 		require.NoError(t, a.Ask("/net/b", Patience, func() { came.Add(1) }))
-		require.EqualValues(t, 2, came.Load(), "the call that nobody waited for came back, too")
+		require.EqualValues(t, 2, came.Load(), "the call that was given up came back, too")
 	})
 }
 

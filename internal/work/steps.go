@@ -68,7 +68,7 @@ type Work struct {
 	Output string // file for what is printed
 	Placed []*ledger.Placement
 	Notes  []string          // for the job's line
-	Fulfil func(path string) // is told of each path where something was placed; nil for nobody
+	Fulfil func(path string) // is told of each path where something was placed; may be nil
 	Rests  []*place.Rest     // what could not be removed of folders that were moved
 	run    runner.Result
 	Exit   *int
