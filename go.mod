@@ -13,6 +13,7 @@ require (
 	github.com/gabriel-vasile/mimetype v1.4.16
 	github.com/goccy/go-yaml v1.19.2
 	github.com/godbus/dbus/v5 v5.2.4
+	github.com/google/jsonschema-go v0.4.3
 	github.com/hanwen/go-fuse/v2 v2.12.1
 	github.com/mattn/go-runewidth v0.0.31
 	github.com/ncruces/go-strftime v1.1.0

@@ -29,7 +29,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message,
 			Hint: hint, Quote: quoteLine(at)})
 	}
-	set, machine := look.NewSet(f), newAsked()
+	set, machine := look.NewSet(f), look.NewAsked()
 	for _, ring := range set.Loops() {
 		warn(placesAt(ring[0]), "loop", loopText(ring),
 			"a file stops when it comes to a rule for the second time; change a folder if that is not meant")
@@ -67,12 +67,12 @@ func Doubts(f *rule.File) rule.Diagnostics {
 type warning func(at rule.Pos, code, message, hint string)
 
 // absentFolders doubts folders that are not there, or do not answer.
-func absentFolders(r *rule.Rule, machine asked, warn warning) {
+func absentFolders(r *rule.Rule, machine look.Asked, warn warning) {
 	for i, folder := range r.Folders {
 		if len(r.Watch) != len(r.Folders) {
 			break // one of them has an error of its own
 		}
-		if info, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
+		if info, err := machine.Stat(folder); errors.As(err, new(look.NoAnswer)) {
 			warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
 		} else if err != nil {
 			warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder),
@@ -182,7 +182,7 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 }
 
 // destinations warns of folders that exist and cannot be written to.
-func destinations(r *rule.Rule, machine asked) rule.Diagnostics {
+func destinations(r *rule.Rule, machine look.Asked) rule.Diagnostics {
 	var d rule.Diagnostics
 	for _, p := range []*rule.Place{r.Processed, r.Failed} {
 		if p == nil {
@@ -190,7 +190,7 @@ func destinations(r *rule.Rule, machine asked) rule.Diagnostics {
 		}
 		folder, silent := plan.FixedFolder(p), false
 		for folder != filepath.Dir(folder) {
-			_, err := machine.stat(folder)
+			_, err := machine.Stat(folder)
 			if silent = errors.As(err, new(look.NoAnswer)); silent || err == nil {
 				break
 			}

@@ -26,6 +26,7 @@ type Reason struct {
 	Fits       bool
 	Takes      bool  // the rule takes the file; several do if all but the last share it
 	Handled    int64 // the job that has handled the file as it is, 0 for none
+	Stale      bool  // and it did so before the rule's file was changed
 	Conditions []plan.Condition
 }
 
@@ -45,13 +46,15 @@ type Why struct {
 	Problem   string   // why it would fail
 	Clashes   []string // what is at its places already
 	Jobs      []ledger.Job
+	Open      *ledger.Job // of Jobs: one that is not over
+	PutBy     *ledger.Job // of Jobs: the one whose input this is, and that put it where it is
 }
 
 // Explain asks every rule about a path, which need not exist. l may be nil.
 // removed asks as if the file were there no more.
 func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
-	if _, err := newAsked().stat(path); errors.As(err, new(look.NoAnswer)) {
+	if _, err := look.NewAsked().Stat(path); errors.As(err, new(look.NoAnswer)) {
 		return w, err
 	}
 	facts, err := look.From(set, path)
@@ -80,9 +83,47 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		w.readiness(now)
 	}
 	if l != nil {
-		w.Jobs, err = l.Jobs(ledger.Filter{File: path, Limit: 5})
+		err = w.history(l)
 	}
 	return w, err
+}
+
+// mostJobs bounds the earlier jobs that are told of.
+const mostJobs = 5
+
+// history finds the jobs of the file: what they took, and what they put there.
+func (w *Why) history(l *ledger.Ledger) error {
+	list, err := l.Jobs(ledger.Filter{File: w.Path, Limit: mostJobs})
+	if err != nil {
+		return err
+	}
+	if err := l.NowIn(list); err != nil {
+		return err
+	}
+	w.Jobs = list
+	for i := range list {
+		j := &list[i]
+		switch {
+		case j.File == w.Path && !j.State.Final() && w.Open == nil:
+			w.Open = j
+		case j.FileNow == w.Path && j.File != w.Path && w.PutBy == nil:
+			w.PutBy = j
+		}
+	}
+	machine := look.NewAsked()
+	for i := range w.Reasons {
+		r := &w.Reasons[i]
+		if r.Handled == 0 {
+			continue
+		}
+		jobs, err := l.Jobs(ledger.Filter{ID: r.Handled})
+		if err != nil {
+			return err
+		}
+		info, err := machine.Stat(r.Rule.Pos.File)
+		r.Stale = err == nil && len(jobs) == 1 && info.ModTime().After(jobs[0].Ended)
+	}
+	return nil
 }
 
 // decided is what the rules make of a file: all that take it, one after the other,

@@ -47,9 +47,9 @@ type Foreseen struct {
 func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tell func(Foreseen)) error {
 	p := newPreviewer(set, l, now, tell)
 	if len(paths) > 0 {
-		machine := newAsked()
+		machine := look.NewAsked()
 		for _, path := range paths {
-			if _, err := machine.stat(path); errors.As(err, new(look.NoAnswer)) {
+			if _, err := machine.Stat(path); errors.As(err, new(look.NoAnswer)) {
 				return err
 			}
 			if err := p.walk(path, rule.AllLevels); err != nil {
@@ -72,10 +72,10 @@ func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Fore
 
 // all looks through the watched folders in the order of a sweep.
 func (p *previewer) all() error {
-	folders, machine := p.set.Folders(), newAsked()
+	folders, machine := p.set.Folders(), look.NewAsked()
 	var silent error
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
-		if _, err := machine.stat(folder); errors.As(err, new(look.NoAnswer)) {
+		if _, err := machine.Stat(folder); errors.As(err, new(look.NoAnswer)) {
 			silent = err // the others are told of all the same
 			continue
 		}

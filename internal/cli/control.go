@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
@@ -169,7 +170,7 @@ func (a *app) printSent(sent []engine.Sent) error {
 	for _, s := range sent {
 		missed = missed || !s.Done
 		if a.json {
-			if err := a.printJSON(s); err != nil {
+			if err := a.printJSON(jsonlines.Sent(s)); err != nil {
 				return err
 			}
 			continue

@@ -16,6 +16,7 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
@@ -86,14 +87,14 @@ func (a *app) jobs(filter jobFilter) error {
 		if list, err = l.Jobs(q); err == nil {
 			err = l.NowIn(list)
 		}
-		notRunning(f, list)
+		underWay(f, list, time.Now())
 		if err != nil {
 			return err
 		}
 	}
 	if a.json {
 		for _, j := range list {
-			if err := a.printJSON(jobLine(j)); err != nil {
+			if err := a.printJSON(jsonlines.JobOf(j)); err != nil {
 				return err
 			}
 		}
@@ -109,6 +110,16 @@ func (a *app) jobs(filter jobFilter) error {
 		fmt.Fprintf(a.err, "The newest %d; --limit 0 lists all.\n", filter.limit)
 	}
 	return nil
+}
+
+// underWay brings what runs up to date: its time so far; and without a watcher nothing runs.
+func underWay(f *rule.File, list []ledger.Job, now time.Time) {
+	notRunning(f, list)
+	for i := range list {
+		if j := &list[i]; j.State == ledger.Running && j.Last != nil {
+			j.Ran += max(now.Sub(j.Last.Started), 0)
+		}
+	}
 }
 
 // notRunning says of jobs that were under way when the watcher was ended by force that
@@ -179,7 +190,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 	for _, j := range list {
 		rows = append(rows, []cell{
 			{text: strconv.FormatInt(j.ID, 10), right: true},
-			{text: clock(endOf(j), now)},
+			{text: plan.Clock(endOf(j), now)},
 			{text: j.Rule},
 			{text: jobName(j)},
 			{text: string(j.State), paint: func(t string) string { return a.style.State(j.State, t) }},
@@ -188,7 +199,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 			{text: whereNow(f, j)},
 		})
 	}
-	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "ATTEMPTS", "RAN", "NOW IN"}, rows, columns(a.out))
+	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "ATTEMPTS", "RAN", "NOW IN"}, rows)
 }
 
 // jobName is the file's name, and how many others there are.
@@ -225,7 +236,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	list, err := l.Jobs(ledger.Filter{ID: id})
 	if err == nil {
 		err = l.NowIn(list)
-		notRunning(f, list)
+		underWay(f, list, time.Now())
 	}
 	if err == nil && len(list) == 0 {
 		err = missing
@@ -272,7 +283,7 @@ func (a *app) logJob(arg string) error {
 			continue
 		}
 		if len(attempts) > 1 {
-			fmt.Fprintf(a.err, "--- attempt %d, %s\n", t.Number, clock(t.Started, time.Now()))
+			fmt.Fprintf(a.err, "--- attempt %d, %s\n", t.Number, plan.Clock(t.Started, time.Now()))
 		}
 		text, err := os.ReadFile(filepath.Join(l.Folder(), t.Output)) // it is bounded
 		if err != nil {

@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
@@ -21,7 +22,9 @@ import (
 type lines struct {
 	a     *app
 	rules *rule.File
-	name  int // width of the longest rule name
+	name  int // width of the column of rules
+	file  int // and of files
+	where int // how wide the last one may be
 
 	mu    sync.Mutex
 	text  bytes.Buffer // to be printed
@@ -34,10 +37,41 @@ type lines struct {
 
 func (a *app) newLines(f *rule.File) *lines {
 	l := &lines{a: a, rules: f, count: map[ledger.State]int{}}
-	for _, r := range f.All() {
-		l.name = max(l.name, min(ink.Width(r.Name.S), 20))
-	}
+	l.fit()
 	return l
+}
+
+// The columns of a line, without the spaces between them.
+const (
+	fileWidth  = 34 // of names of usual length
+	stateWidth = 9
+	spanWidth  = 7
+	whereLeast = 16
+)
+
+// fit gives the columns their widths: those of a terminal fit into its line.
+func (l *lines) fit() {
+	most, stamp := l.a.width(l.a.out), 10
+	for _, r := range l.rules.All() {
+		l.name = max(l.name, ink.Width(r.Name.S))
+	}
+	l.file = fileWidth
+	if most == unlimited {
+		l.where = unlimited
+		return
+	}
+	l.name = min(l.name, 20, most/6)
+	rest := most - stamp - l.name - stateWidth - spanWidth - 4*2
+	l.file = max(min(fileWidth, rest-whereLeast), 12)
+	l.where = max(rest-l.file, 4)
+}
+
+// cut shortens a text for its column of a terminal; elsewhere nothing is shortened.
+func (l *lines) cut(s string, width int) string {
+	if l.where == unlimited {
+		return s
+	}
+	return ink.Cut(s, width)
 }
 
 // report prints what became of jobs, all of a round at once.
@@ -45,6 +79,7 @@ func (l *lines) report(list []engine.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.flush()
+	l.fit() // a terminal may have another size by now
 	stamp := ""
 	if !l.a.json && l.a.logFormat != logJSON {
 		stamp = l.a.stamp(l.a.style) // of all lines of the round
@@ -78,7 +113,7 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 	case l.a.logFormat == logJSON:
 		l.a.logOutcome(&l.text, *o)
 	case l.a.json:
-		_ = writeJSON(&l.text, jobLine(*o.Job)) // a buffer takes everything
+		_ = jsonlines.Write(&l.text, jsonlines.JobOf(*o.Job)) // a buffer takes everything
 	case l.a.board.term != nil && l.burst.holds(o.Job, time.Now()):
 	default:
 		l.words(o, stamp)
@@ -97,28 +132,34 @@ func (l *lines) words(o *engine.Outcome, stamp string) {
 	}
 	plainly := func(s string, width int) { column(s, s, width) }
 	l.text.WriteString(stamp)
-	plainly(ink.Cut(j.Rule, 20), l.name)
-	plainly(shownName(j), 34)
-	column(string(j.State), st.State(j.State, string(j.State)), 9)
-	plainly(plan.Span(j.Ran), 7)
-	l.text.WriteString(l.whereTo(o))
+	plainly(l.cut(j.Rule, l.name), l.name)
+	plainly(l.shownName(j), l.file)
+	column(string(j.State), st.State(j.State, string(j.State)), stateWidth)
+	plainly(plan.Span(j.Ran), spanWidth)
+	l.text.WriteString(l.cut(l.whereTo(o), l.where))
 	l.text.WriteByte('\n')
-	for _, more := range []string{st.State(j.State, ink.Clean(j.Reason)), ink.Clean(j.Result)} {
-		if more != "" {
-			fmt.Fprintf(&l.text, "%10s%s\n", "", more)
-		}
+	if j.Reason != "" {
+		fmt.Fprintf(&l.text, "%10s%s\n", "", st.State(j.State, l.filled(j.Reason)))
+	}
+	if j.Result != "" {
+		fmt.Fprintf(&l.text, "%10s%s\n", "", l.filled(j.Result))
 	}
 }
 
+// filled breaks a text below a line into lines of a terminal.
+func (l *lines) filled(text string) string {
+	return ink.Fill(ink.Clean(text), l.a.width(l.a.out)-10, 10)
+}
+
 // shownName names a job's file, and says how many more it has.
-func shownName(j *ledger.Job) string {
-	name := display(filepath.Base(j.File))
+func (l *lines) shownName(j *ledger.Job) string {
+	name, more := display(filepath.Base(j.File)), ""
 	if len(j.Extra) > 0 {
 		if n := len(j.Files()); n > 1 {
-			return ink.Cut(name, 22) + fmt.Sprintf(" and %d more", n-1)
+			more = fmt.Sprintf(" and %d more", n-1)
 		}
 	}
-	return ink.Cut(name, 34)
+	return l.cut(name, l.file-len(more)) + more
 }
 
 // done is how many jobs are over.
@@ -189,7 +230,7 @@ func (l *lines) caughtUp(b engine.Batch) {
 		return
 	}
 	text := fmt.Sprintf("%s%s: %s done: %s, in %s", l.a.stamp(l.a.style), l.a.style.Bold(b.Rule),
-		plural(b.Jobs(), "file"),
+		plan.Plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
 	if held > 0 {
 		text += fmt.Sprintf(" (%d not listed here)", held)
@@ -220,17 +261,21 @@ func (l *lines) whereTo(o *engine.Outcome) string {
 func (l *lines) total() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	text := counts(l.count)
-	if text == "" {
-		return "no job"
-	}
 	all := 0
 	for state, n := range l.count {
 		if state != ledger.Retrying {
 			all += n
 		}
 	}
-	return plural(all, "job") + ": " + text
+	text, more := "no job is over", "attempt"
+	if all > 0 {
+		more = "more attempt"
+		text = plan.Plural(all, "job") + ": " + counts(l.count)
+	}
+	if n := l.count[ledger.Retrying]; n > 0 {
+		text += fmt.Sprintf("; %s failed", plan.Plural(n, more))
+	}
+	return text
 }
 
 // counts lists how many jobs are in which state.
@@ -239,8 +284,7 @@ func counts(count map[ledger.State]int) string {
 	for _, s := range ledger.States {
 		switch n := count[s]; {
 		case n == 0:
-		case s == ledger.Retrying:
-			parts = append(parts, plural(n, "attempt")+" failed and will be retried")
+		case s == ledger.Retrying: // no end of a job
 		default:
 			parts = append(parts, fmt.Sprintf("%d %s", n, s))
 		}

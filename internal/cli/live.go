@@ -35,6 +35,7 @@ const lastHour = 60
 type liveView struct {
 	a      *app
 	f      *rule.File
+	diags  rule.Diagnostics
 	client *control.Client
 
 	mu      sync.Mutex
@@ -84,16 +85,13 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	if err != nil {
 		return s, err
 	}
-	var watcher *engine.Live
-	if w, err := v.client.Live(); err == nil {
-		watcher = &w
-	}
-	status, err := engine.Status(v.f, l, watcher)
+	watcher := running(v.f)
+	how, err := v.a.standing(v.f, v.diags, l, watcher)
 	if err != nil {
 		return s, err
 	}
-	s.Answer, s.Wrong = v.a.answerText(status, watcher)
-	for _, r := range status {
+	s.Answer, s.Wrong = how.Watcher.Headline, !how.Watcher.Well()
+	for _, r := range how.Rules {
 		s.Waiting += r.Settling
 		s.Counts[ledger.Running] += r.Running
 		s.Counts[ledger.Queued] += r.Queued
@@ -160,7 +158,7 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 		return err
 	}
 	for _, j := range list {
-		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: clock(j.Ended, time.Now()),
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State, Time: plan.Clock(j.Ended, time.Now()),
 			Note: j.Reason}
 		if row.Note == "" {
 			row.Note = strings.TrimSpace("→ " + whereNow(v.f, j) + "  " + j.Result)

@@ -3,9 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -13,23 +13,39 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/look"
+	"stilltide/internal/standing"
 )
 
 func (a *app) previewCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	var only string
+	var brief bool
+	c := &cobra.Command{
 		Use: "preview [PATH …]", Short: "What would happen with the files there now; touches nothing",
 		Args: cobra.ArbitraryArgs,
-		RunE: func(_ *cobra.Command, args []string) error { return a.preview(args) },
-	})
+		Long: `Shows what would be done with each file that is in the watched folders now, or below the
+paths that are named: the rule, all steps, where the file would be afterwards, and what stands in
+the way; then the files that no rule takes, and why. It touches nothing.
+
+With --rule only that rule's files are shown; of a disabled rule, what it would do.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.preview(args, only, brief) },
+	}
+	c.Flags().StringVar(&only, "rule", "", "only the files of this `RULE`, which may be disabled")
+	c.Flags().BoolVar(&brief, "brief", false, "one line a file, without the steps")
+	return a.jsonFlag(c)
 }
 
-func (a *app) preview(paths []string) error {
+func (a *app) preview(paths []string, only string, brief bool) error {
 	f, err := a.loadRules()
 	if err != nil {
 		return err
+	}
+	if only != "" && !knowsRule(f, only) {
+		return usage("there is no rule named %s in %s%s", only, a.shown(f.Path), didYouMean(only, ruleNames(f)))
 	}
 	l, err := a.readLedger(f)
 	if err != nil {
@@ -41,8 +57,15 @@ func (a *app) preview(paths []string) error {
 	for i := range paths {
 		paths[i] = absolute(paths[i])
 	}
-	p := preview{a: a, f: f, unmatched: map[string][]string{}}
-	err = advice.Preview(look.NewSet(f), l, paths, time.Now(), p.tell)
+	how, err := a.standing(f, nil, l, running(f))
+	if err != nil {
+		return err
+	}
+	for _, r := range f.All() {
+		r.Enabled = r.Enabled || r.Name.S == only
+	}
+	p := preview{a: a, f: f, only: only, brief: brief, how: how, now: time.Now(), unmatched: map[string][]string{}}
+	err = advice.Preview(look.NewSet(f), l, paths, p.now, p.tell)
 	if err != nil && !errors.As(err, new(look.NoAnswer)) {
 		return err
 	}
@@ -57,6 +80,10 @@ func (a *app) preview(paths []string) error {
 type preview struct {
 	a         *app
 	f         *rule.File
+	only      string // the one rule that is shown, "" for all
+	brief     bool
+	how       standing.Standing
+	now       time.Time
 	taken     []advice.Foreseen
 	unmatched map[string][]string // files by reason
 	seen      int
@@ -65,18 +92,26 @@ type preview struct {
 
 func (p *preview) tell(f advice.Foreseen) {
 	p.seen++
-	if p.a.json {
-		p.a.printJSON(p.line(f))
-		return
+	if p.seen%256 == 0 {
+		p.progress(fmt.Sprintf("%s looked at", plan.Plural(p.seen, "file")))
 	}
-	if f.Rule != nil {
+	switch {
+	case p.only != "" && (f.Rule == nil || f.Rule.Name.S != p.only):
+	case p.a.json:
+		p.a.printJSON(p.line(f))
+	case f.Rule != nil:
 		p.taken = append(p.taken, f)
-	} else {
+	default:
 		p.unmatched[f.Reason] = append(p.unmatched[f.Reason], f.File)
 	}
-	if p.seen%256 == 0 {
-		p.progress(fmt.Sprintf("%s looked at", plural(p.seen, "file")))
+}
+
+// held says why the job of a foreseen file would not start yet.
+func (p *preview) held(f advice.Foreseen) string {
+	if f.Rule == nil {
+		return ""
 	}
+	return p.how.Rests(f.Rule.Name.S, p.now)
 }
 
 // progress shows a text in one line of a terminal that is written again and again.
@@ -89,28 +124,15 @@ func (p *preview) progress(text string) {
 	fmt.Fprintf(w, "\r\x1b[K%s", text)
 }
 
-func (p *preview) line(f advice.Foreseen) any {
-	line := struct {
-		File      string   `json:"file"`
-		Rule      *string  `json:"rule"`
-		Reason    string   `json:"reason,omitempty"`
-		Settled   bool     `json:"settled"`
-		Steps     []string `json:"steps"`
-		FileAfter *string  `json:"file_after"`
-		SameName  string   `json:"same_name,omitempty"`
-		Stage     int      `json:"stage,omitempty"`
-		Fails     string   `json:"fails,omitempty"`
-		Discards  string   `json:"discards,omitempty"`
-	}{File: strings.ToValidUTF8(f.File, "\uFFFD"), Reason: f.Reason, Settled: f.Settled, Steps: f.Steps,
-		SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown}
+func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
+	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled, Held: p.held(f),
+		Steps: f.Steps, SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown,
+		FileAfter: jsonlines.Place(f.FileAfter)}
 	if line.Steps == nil {
 		line.Steps = []string{}
 	}
 	if f.Rule != nil {
 		line.Rule = &f.Rule.Name.S
-	}
-	if f.FileAfter != "" {
-		line.FileAfter = &f.FileAfter
 	}
 	return line
 }
@@ -141,15 +163,21 @@ func (p *preview) rows(t advice.Foreseen) [][]cell {
 	for i := range steps {
 		steps[i] = ink.Clean(strings.ReplaceAll(steps[i], p.f.Base+"/", ""))
 	}
-	switch {
-	case !t.Settled:
-		steps = []string{"waits: a program is still writing"}
-	case len(steps) == 0:
+	if len(steps) == 0 {
 		steps = []string{"-"}
+	}
+	if why := p.held(t); why != "" {
+		steps = slices.Insert(steps, 0, "held: "+why)
+	}
+	if !t.Settled {
+		steps = slices.Insert(steps, 0, "waits: a program is still writing")
 	}
 	name := display(short(p.f.Base, t.File))
 	if t.Stage > 0 {
 		name = strings.Repeat("  ", t.Stage) + "then " + name
+	}
+	if p.brief {
+		return [][]cell{{{text: name}, {text: t.Rule.Name.S, paint: p.a.style.Good}, p.endOf(t)}}
 	}
 	rows := [][]cell{{{text: name}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]}, p.endOf(t)}}
 	for _, step := range steps[1:] {
@@ -162,48 +190,86 @@ func (p *preview) print() {
 	a := p.a
 	var rows [][]cell
 	now := 0
+	held := map[string]int{}
 	for _, t := range p.taken {
 		rows = append(rows, p.rows(t)...)
 		if t.Stage == 0 {
 			now++
+			held[p.held(t)]++
 		}
 	}
 	if len(rows) > 0 {
-		a.table([]string{"FILE", "RULE", "STEPS", "FILE AFTER"}, rows, columns(a.out))
+		head := []string{"FILE", "RULE", "STEPS", "FILE AFTER"}
+		if p.brief {
+			head = []string{"FILE", "RULE", "FILE AFTER"}
+		}
+		a.table(head, rows)
 		fmt.Fprintln(a.out)
 	}
+	p.obstacles()
+	unmatched := 0
+	for _, files := range p.unmatched {
+		unmatched += len(files)
+	}
+	text := plan.Plural(now, "file") + " would be taken"
+	if p.only == "" {
+		text += fmt.Sprintf(", %s not", plan.Plural(unmatched, "file"))
+	}
+	for _, why := range slices.Sorted(maps.Keys(held)) {
+		if why != "" {
+			text += fmt.Sprintf("; %s held: %s", plan.Plural(held[why], "file"), why)
+		}
+	}
+	a.filled(a.out, 2, text+". Nothing was touched.")
+	p.disabled()
+	p.leftAlone()
+}
+
+// obstacles tells file by file what would fail, and what is at its places already.
+func (p *preview) obstacles() {
+	a := p.a
 	for _, t := range p.taken {
 		texts := slices.Clone(t.Clashes)
 		if t.Fails != "" {
 			texts = append([]string{t.Fails}, texts...)
 		}
 		if len(texts) > 0 {
-			fmt.Fprintln(a.out, display(short(p.f.Base, t.File)))
+			fmt.Fprintln(a.out, ink.Cut(display(short(p.f.Base, t.File)), a.width(a.out)))
 		}
 		for _, text := range texts {
-			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))))
+			text = ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))
+			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Fill(text, a.width(a.out)-2, 2)))
 		}
 	}
-	unmatched := 0
-	for _, files := range p.unmatched {
-		unmatched += len(files)
+}
+
+// disabled names the rules that take nothing.
+func (p *preview) disabled() {
+	for _, r := range p.f.All() {
+		if !r.Enabled && p.only == "" {
+			p.a.filled(p.a.out, 2, fmt.Sprintf("The rule %s is disabled; preview --rule %s shows what it would do.",
+				r.Name.S, r.Name.S))
+		}
 	}
-	fmt.Fprintf(a.out, "%s would be taken, %s not. Nothing was touched.\n", plural(now, "file"),
-		plural(unmatched, "file"))
-	reasons := make([]string, 0, len(p.unmatched))
-	for r := range p.unmatched {
-		reasons = append(reasons, r)
-	}
-	sort.Slice(reasons, func(i, j int) bool { return len(p.unmatched[reasons[i]]) > len(p.unmatched[reasons[j]]) })
+}
+
+// mostNames is how many files of a kind are named on a terminal, where it is not the question.
+const mostNames = 5
+
+// leftAlone lists the files that no rule takes, by reason.
+func (p *preview) leftAlone() {
+	a := p.a
+	reasons := slices.Sorted(maps.Keys(p.unmatched))
+	slices.SortStableFunc(reasons, func(x, y string) int { return len(p.unmatched[y]) - len(p.unmatched[x]) })
 	for _, r := range reasons {
 		files := p.unmatched[r]
-		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.Warn(r), plural(len(files), "file"))
+		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.Warn(r), plan.Plural(len(files), "file"))
 		for i, f := range files {
-			if i == 5 {
-				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-5)
+			if i == mostNames && a.width(a.out) != unlimited {
+				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-mostNames)
 				break
 			}
-			fmt.Fprintf(a.out, "  %s\n", display(short(p.f.Base, f)))
+			fmt.Fprintf(a.out, "  %s\n", ink.Cut(display(short(p.f.Base, f)), a.width(a.out)-2))
 		}
 	}
 }

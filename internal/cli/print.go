@@ -1,22 +1,16 @@
 package cli
 
 import (
-	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
 	"strings"
-	"time"
-	"unicode/utf8"
 
-	"github.com/dustin/go-humanize"
 	"golang.org/x/term"
 
-	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ink"
-	"stilltide/internal/ledger"
+	"stilltide/internal/jsonlines"
 )
 
 // cell is a text in a table; paint colours it after it was measured.
@@ -26,19 +20,24 @@ type cell struct {
 	right bool
 }
 
-// table lines its columns up. Columns that would make a row wider than most
-// are cut, the widest first.
-func (a *app) table(head []string, rows [][]cell, most int) {
-	widths := make([]int, len(head))
+// table lines its columns up. On a terminal, columns that would make a row wider than that are
+// shortened, the widest first; where not even that is enough, each row takes lines of its own.
+func (a *app) table(head []string, rows [][]cell) {
+	widths, least := make([]int, len(head)), make([]int, len(head))
 	for i, h := range head {
-		widths[i] = ink.Width(h)
+		widths[i], least[i] = ink.Width(h), max(ink.Width(h), narrowest)
 	}
 	for _, r := range rows {
 		for i, c := range r {
-			widths[i] = max(widths[i], ink.Width(c.text))
+			if widths[i] = max(widths[i], ink.Width(c.text)); c.right {
+				least[i] = widths[i]
+			}
 		}
 	}
-	narrow(widths, most)
+	if !narrow(widths, least, a.width(a.out)) {
+		a.apart(head, rows)
+		return
+	}
 	var line strings.Builder
 	for i, h := range head {
 		right := len(rows) > 0 && rows[0][i].right
@@ -58,6 +57,24 @@ func (a *app) table(head []string, rows [][]cell, most int) {
 	}
 }
 
+// narrowest is how narrow a column of texts may become.
+const narrowest = 8
+
+// apart shows each row in lines of its own: its first column, and below it the others by name.
+func (a *app) apart(head []string, rows [][]cell) {
+	wide := a.width(a.out)
+	for _, r := range rows {
+		fmt.Fprintln(a.out, a.style.Bold(ink.Cut(r[0].text, wide)))
+		var pairs []string
+		for i, c := range r[1:] {
+			if c.text != "-" && c.text != "" {
+				pairs = append(pairs, strings.ToLower(head[i+1])+" "+c.text)
+			}
+		}
+		fmt.Fprintf(a.out, "    %s\n", ink.Fill(strings.Join(pairs, " · "), wide-4, 4))
+	}
+}
+
 func align(s string, to int, right, last bool) string {
 	if right {
 		return strings.Repeat(" ", max(0, to-ink.Width(s))) + s
@@ -68,125 +85,50 @@ func align(s string, to int, right, last bool) string {
 	return ink.Pad(s, to)
 }
 
-// narrow makes the widest columns smaller until the row fits.
-func narrow(widths []int, most int) {
-	total := func() int {
-		sum := 2 * (len(widths) - 1)
-		for _, w := range widths {
-			sum += w
-		}
-		return sum
+// narrow makes the widest columns smaller until the row fits; false if it cannot.
+func narrow(widths, least []int, most int) bool {
+	total := 2 * (len(widths) - 1)
+	for _, w := range widths {
+		total += w
 	}
-	for total() > most {
-		widest := 0
+	for ; total > most; total-- {
+		widest := -1
 		for i, w := range widths {
-			if w > widths[widest] {
+			if w > least[i] && (widest < 0 || w > widths[widest]) {
 				widest = i
 			}
 		}
-		if widths[widest] <= 8 {
-			return
+		if widest < 0 {
+			return false
 		}
 		widths[widest]--
 	}
+	return true
 }
 
-// columns is the width that output may use.
-func columns(w io.Writer) int {
-	if f, ok := w.(*os.File); ok {
-		if n, _, err := term.GetSize(int(f.Fd())); err == nil && n > 0 {
-			return min(max(n, 60), 200)
-		}
+// unlimited is the width of what is no terminal: nothing is shortened there.
+const unlimited = 1 << 30
+
+// width is how many columns a line may have.
+func (a *app) width(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok || a.wide {
+		return unlimited
 	}
-	return 100
+	n, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || n <= 0 {
+		return unlimited
+	}
+	return max(n, 40)
 }
 
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return humanize.Comma(int64(n)) + " " + word + "s"
+// filled prints a text in as many lines as it takes; all but the first are indented.
+func (a *app) filled(w io.Writer, indent int, text string) {
+	fmt.Fprintln(w, ink.Fill(text, a.width(w), indent))
 }
 
 func (a *app) printJSON(v any) error {
-	return writeJSON(a.out, v)
-}
-
-// writeJSON writes a value in one line. It may be shown on a terminal.
-func writeJSON(to io.Writer, v any) error {
-	text, err := json.Marshal(v)
-	if err == nil {
-		_, err = to.Write(append(fill.PlainJSON(text), '\n'))
-	}
-	return err
-}
-
-// clock writes a time of today as a time, an older one as a date and a time.
-func clock(t, now time.Time) string {
-	if t.IsZero() {
-		return ""
-	}
-	t = t.Local()
-	if now.Sub(t) < 20*time.Hour && t.Sub(now) < 20*time.Hour {
-		return t.Format("15:04:05")
-	}
-	return t.Format("2006-01-02 15:04")
-}
-
-// jobJSON is one job as a JSON line. Times are RFC 3339, durations seconds.
-type jobJSON struct {
-	ID         int64        `json:"id"`
-	Rule       string       `json:"rule"`
-	File       string       `json:"file"`
-	Files      []string     `json:"files,omitempty"`       // of a batch or group
-	FileBase64 string       `json:"file_base64,omitempty"` // the name's bytes, if it is not UTF-8
-	State      ledger.State `json:"state"`
-	Event      string       `json:"event"`
-	Attempts   int          `json:"attempts"`
-	Taken      *time.Time   `json:"taken_at"`
-	Started    *time.Time   `json:"started_at"`
-	Ended      *time.Time   `json:"ended_at"`
-	WaitedS    float64      `json:"waited_s"`
-	RanS       float64      `json:"ran_s"`
-	Exit       *int         `json:"exit_code"`
-	Reason     string       `json:"reason"`
-	Result     string       `json:"result,omitempty"` // what its steps have to say
-	FileNow    *string      `json:"file_now"`
-	Size       int64        `json:"size"`
-	Hash       string       `json:"hash,omitempty"`
-}
-
-func jobLine(j ledger.Job) jobJSON {
-	out := jobJSON{
-		ID: j.ID, Rule: j.Rule, File: strings.ToValidUTF8(j.File, "\uFFFD"), State: j.State, Event: string(j.Event),
-		Attempts: j.Attempts,
-		Taken:    timeOrNil(j.Taken), Started: timeOrNil(j.Started), Ended: timeOrNil(j.Ended),
-		RanS: j.Ran.Seconds(),
-		Exit: j.Exit, Reason: j.Reason, Result: j.Result, Size: j.Facts.Size, Hash: j.Hash,
-	}
-	if files := j.Files(); len(files) > 1 {
-		for _, f := range files {
-			out.Files = append(out.Files, strings.ToValidUTF8(f, "\uFFFD"))
-		}
-	}
-	if !utf8.ValidString(j.File) {
-		out.FileBase64 = base64.StdEncoding.EncodeToString([]byte(j.File))
-	}
-	if !j.Started.IsZero() {
-		out.WaitedS = j.Started.Sub(j.Taken).Seconds()
-	}
-	if j.FileNow != "" {
-		end := strings.ToValidUTF8(j.FileNow, "\uFFFD")
-		out.FileNow = &end
-	}
-	return out
-}
-
-func timeOrNil(t time.Time) *time.Time {
-	if t.IsZero() {
-		return nil
-	}
-	return &t
+	return jsonlines.Write(a.out, v)
 }
 
 // display makes a name safe to show.

@@ -85,8 +85,8 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld,
 		Debounce: debounce,
 		Ready: func(files, folders int) {
-			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plural(files, "file"),
-				plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
+			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plan.Plural(files, "file"),
+				plan.Plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
 		},
 		Begin: func(files []string) {
 			if f.clear && a.onTerminal() {

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/watchfs"
@@ -76,10 +77,10 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 	name := filepath.Base(old.Path)
 	if diags.Failed() {
 		n, _ := diags.Count()
-		a.alarm("%s", name+" changed and has "+plural(n, "error")+"; the rules from before stay in use:")
+		a.alarm("%s", name+" changed and has "+plan.Plural(n, "error")+"; the rules from before stay in use:")
 		a.printDiagnostics(a.err, a.styleErr, diags)
 		// a watcher that ends tells nobody
-		_ = e.RulesRejected(name + " changed and has " + plural(n, "error") +
+		_ = e.RulesRejected(name + " changed and has " + plan.Plural(n, "error") +
 			"; the rules from before stay in use; stilltide check shows them")
 		return
 	}
@@ -98,5 +99,5 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		a.note("%v", err)
 		return
 	}
-	a.note("%s was read again: %s", name, plural(len(f.All()), "rule"))
+	a.note("%s was read again: %s", name, plan.Plural(len(f.All()), "rule"))
 }

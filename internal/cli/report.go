@@ -11,10 +11,9 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/advice"
-	"stilltide/internal/control"
 	"stilltide/internal/core/history"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/report"
@@ -63,7 +62,7 @@ func (a *app) report(since, to, png string) error {
 		return err
 	}
 	if a.json {
-		return a.reportLines(summary)
+		return a.reportLines(f, diags, l, summary, now)
 	}
 	if png != "" {
 		names, err := report.PNG(summary, png)
@@ -121,18 +120,13 @@ const maxUnmatched = 50
 func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary,
 	now time.Time) ([]byte, error) {
 	d := report.Data{Summary: s, Rules: f.Path, Now: now}
-	var watcher *engine.Live
-	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
-		watcher = &live
-	}
-	status, err := engine.Status(f, l, watcher)
+	how, err := a.standing(f, diags, l, running(f))
 	if err != nil {
 		return nil, err
 	}
-	d.State, d.Wrong = a.answerText(status, watcher)
+	d.State, d.Wrong = how.Watcher.Headline, !how.Watcher.Well()
 	if diags.Failed() {
-		n, _ := diags.Count()
-		d.State, d.Wrong = d.State+" "+plural(n, "error")+" in the rules file.", true
+		// what no rule takes cannot be told
 	} else if err := advice.Preview(look.NewSet(f), l, nil, now, func(p advice.Foreseen) {
 		if !p.Unmatched {
 			return
@@ -150,24 +144,27 @@ func (a *app) page(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *hi
 	return page.Bytes(), err
 }
 
-// ruleLine is one rule of the report as a JSON line. Durations are seconds.
-type ruleLine struct {
-	Rule         string         `json:"rule"`
-	Jobs         int            `json:"jobs"`
-	Outcomes     map[string]int `json:"outcomes"`
-	WaitedMedian float64        `json:"waited_p50_s"`
-	Waited95     float64        `json:"waited_p95_s"`
-	RanMedian    float64        `json:"ran_p50_s"`
-	Ran95        float64        `json:"ran_p95_s"`
-}
-
-func (a *app) reportLines(s *history.Summary) error {
+// reportLines prints the report as JSON lines: rules, failures that are alike, and the files
+// that no rule takes.
+func (a *app) reportLines(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger, s *history.Summary,
+	now time.Time) error {
 	var err error
 	for _, name := range s.Rules() {
-		f := s.Rule(name)
-		w, r := f.Waited(), f.Ran()
-		err = errors.Join(err, a.printJSON(ruleLine{Rule: name, Jobs: f.Jobs(), Outcomes: f.Count,
-			WaitedMedian: w.Median, Waited95: w.P95, RanMedian: r.Median, Ran95: r.P95}))
+		r := s.Rule(name)
+		waited, ran := r.Waited(), r.Ran()
+		err = errors.Join(err, a.printJSON(jsonlines.Figures{Rule: name, Jobs: r.Jobs(), Outcomes: r.Count,
+			WaitedMedian: waited.Median, Waited95: waited.P95, RanMedian: ran.Median, Ran95: ran.P95}))
 	}
-	return err
+	for _, r := range s.Reasons() {
+		err = errors.Join(err, a.printJSON(jsonlines.Failure{Failure: r.Text, Count: r.Count, Rules: r.Rules,
+			LastJob: r.Last.ID, LastAt: r.Last.Ended, File: jsonlines.Name(r.Last.File)}))
+	}
+	if err != nil || diags.Failed() {
+		return err
+	}
+	return advice.Preview(look.NewSet(f), l, nil, now, func(p advice.Foreseen) {
+		if p.Unmatched {
+			err = errors.Join(err, a.printJSON(jsonlines.Unmatched{File: jsonlines.Name(p.File), Why: p.Reason}))
+		}
+	})
 }

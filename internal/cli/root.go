@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
@@ -48,6 +49,7 @@ type app struct {
 	out, err  io.Writer
 	rules     string // --config
 	json      bool   // --json
+	wide      bool   // --wide
 	trust     bool   // --trust-rules
 	logFormat string // --log-format
 	board     board
@@ -105,6 +107,7 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 	}
 	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "",
 		"the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
+	root.PersistentFlags().BoolVar(&a.wide, "wide", false, "shorten nothing to the width of the terminal")
 	root.SetVersionTemplate("stilltide {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
@@ -119,7 +122,7 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		{"work", "At work:", []*cobra.Command{a.watchCommand(), a.sweepCommand(), a.serviceCommand()}},
 		{"see", "To see how it goes:", []*cobra.Command{a.statusCommand(), a.jobsCommand(), a.reportCommand()}},
 		{"act", "To act on it:", []*cobra.Command{a.retryCommand(), a.undoCommand(), a.cancelCommand(),
-			a.pauseCommand(), a.resumeCommand()}},
+			a.pauseCommand(), a.resumeCommand(), a.dismissCommand()}},
 		{"more", "More:", []*cobra.Command{a.schemaCommand(), a.manCommand(), a.versionCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
@@ -171,7 +174,7 @@ func (a *app) versionCommand() *cobra.Command {
 		Use: "version", Short: "Print the version",
 		RunE: func(*cobra.Command, []string) error {
 			if a.json {
-				return a.printJSON(map[string]string{"version": Version})
+				return a.printJSON(jsonlines.Version{Version: Version})
 			}
 			fmt.Fprintf(a.out, "stilltide %s\n", Version)
 			return nil

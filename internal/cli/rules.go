@@ -12,10 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
-	"stilltide/internal/control"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
+	"stilltide/internal/standing"
 )
 
 // findRules returns the rules file's absolute path.
@@ -59,7 +60,7 @@ func (a *app) loadRules() (*rule.File, error) {
 	if diags.Failed() {
 		a.printDiagnostics(a.err, a.styleErr, diags)
 		n, _ := diags.Count()
-		return nil, usage("%s in %s; nothing was started", plural(n, "error"), a.shown(f.Path))
+		return nil, usage("%s in %s; nothing was started", plan.Plural(n, "error"), a.shown(f.Path))
 	}
 	return f, nil
 }
@@ -155,10 +156,13 @@ func (a *app) check(strict bool) error {
 	}
 	errorsFound, warnings := diags.Count()
 	if a.json {
+		err := a.printJSON(jsonlines.Checked{File: f.Path, Errors: errorsFound, Warnings: warnings, Rules: len(f.All()),
+			Folders: watchedFolders(f)})
 		for _, d := range diags {
-			if err := a.printJSON(diagnosticJSON(d)); err != nil {
-				return err
-			}
+			err = errors.Join(err, a.printJSON(finding(d)))
+		}
+		if err != nil {
+			return err
 		}
 	} else {
 		a.printDiagnostics(a.out, a.style, diags)
@@ -178,22 +182,27 @@ func (a *app) check(strict bool) error {
 func (a *app) summary(f *rule.File, errorsFound, warnings int) {
 	name := a.shown(f.Path)
 	if errorsFound > 0 {
-		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.Bad(plural(errorsFound, "error")),
-			plural(warnings, "warning"))
+		fmt.Fprintf(a.out, "%s: %s, %s.\n", name, a.style.Bad(plan.Plural(errorsFound, "error")),
+			plan.Plural(warnings, "warning"))
 		return
 	}
+	state := a.style.Good("no errors")
+	if warnings > 0 {
+		state += ", " + a.style.Warn(plan.Plural(warnings, "warning"))
+	}
+	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plan.Plural(len(f.All()), "rule"),
+		plan.Plural(watchedFolders(f), "watched folder"))
+}
+
+// watchedFolders counts the folders that the rules watch.
+func watchedFolders(f *rule.File) int {
 	folders := map[string]bool{}
 	for _, r := range f.All() {
 		for _, w := range r.Folders {
 			folders[w] = true
 		}
 	}
-	state := a.style.Good("no errors")
-	if warnings > 0 {
-		state += ", " + a.style.Warn(plural(warnings, "warning"))
-	}
-	fmt.Fprintf(a.out, "%s: %s. %s, %s.\n", name, state, plural(len(f.All()), "rule"),
-		plural(len(folders), "watched folder"))
+	return len(folders)
 }
 
 // printDiagnostics shows each diagnostic in one line, and below it the line of the file
@@ -235,21 +244,14 @@ func before(line string, column int) string {
 	return out.String()
 }
 
-func diagnosticJSON(d rule.Diagnostic) any {
-	return struct {
-		Path     string        `json:"file"`
-		Line     int           `json:"line"`
-		Column   int           `json:"column"`
-		Severity rule.Severity `json:"severity"`
-		Code     string        `json:"code"`
-		Message  string        `json:"message"`
-		Hint     string        `json:"hint"`
-	}{d.File, d.Line, d.Column, d.Severity, d.Code, d.Message, d.Hint}
+func finding(d rule.Diagnostic) jsonlines.Finding {
+	return jsonlines.Finding{File: d.File, Line: d.Line, Column: d.Column, Severity: string(d.Severity), Code: d.Code,
+		Message: d.Message, Hint: d.Hint, Quote: d.Quote, About: d.About()}
 }
 
 func (a *app) rulesCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "rules [FOLDER]", Short: "The rules in their order: folders, patterns, where each stands",
+		Use: "rules [FOLDER]", Short: "The rules in their order: folders, what they take, where each stands",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.listRules(args) },
 	})
@@ -260,7 +262,14 @@ func (a *app) listRules(args []string) error {
 	if err != nil {
 		return err
 	}
-	states, err := a.ruleStates(f)
+	l, err := a.readLedger(f)
+	if err != nil {
+		return err
+	}
+	if l != nil {
+		defer l.Close()
+	}
+	s, err := a.standing(f, nil, l, running(f))
 	if err != nil {
 		return err
 	}
@@ -269,52 +278,69 @@ func (a *app) listRules(args []string) error {
 		if len(args) == 1 && !watches(r, absolute(args[0])) {
 			continue
 		}
-		var where, match []string
-		for _, w := range r.Watch {
-			where = append(where, display(short(f.Base, w.Absolute())))
-		}
-		for _, m := range r.Match {
-			match = append(match, ink.Clean(m.S))
-		}
-		if len(match) == 0 {
-			match = []string{"*"}
-		}
-		state := states[r.Name.S]
-		at := fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)
 		if a.json {
-			if err := a.printJSON(map[string]any{"rule": r.Name.S, "order": i + 1, "folders": r.Folders,
-				"match": match, "state": state, "file": r.Pos.File, "line": r.Pos.Line}); err != nil {
+			if err := a.printJSON(ruleLineOf(r, s.Rules[i], i+1)); err != nil {
 				return err
 			}
 			continue
 		}
-		rows = append(rows, []cell{{text: fmt.Sprint(i + 1), right: true}, {text: r.Name.S},
-			{text: strings.Join(where, ", ")}, {text: strings.Join(match, ", ")}, {text: string(state)},
-			{text: at}})
+		rows = append(rows, a.ruleRow(f, r, s.Rules[i], i+1))
 	}
-	if a.json {
-		return nil
-	}
-	if len(rows) == 0 {
+	switch {
+	case a.json:
+	case len(rows) == 0 && len(args) == 1:
 		fmt.Fprintf(a.err, "No rule watches %s.\n", args[0])
 		return &exitError{status: exitFound}
+	default:
+		a.table([]string{"#", "RULE", "WATCHES", "TAKES", "STATE", "DEFINED AT"}, rows)
+		fmt.Fprintf(a.out, "\nRules file: %s\n", f.Path)
 	}
-	a.table([]string{"#", "RULE", "WATCHES", "MATCH", "STATE", "DEFINED AT"}, rows, columns(a.out))
 	return nil
 }
 
-// ruleStates reports how each rule stands, as status does.
-func (a *app) ruleStates(f *rule.File) (map[string]engine.RuleState, error) {
-	var watcher *engine.Live
-	if live, err := control.Dial(f.StateFolder()).Live(); err == nil {
-		watcher = &live
+func ruleLineOf(r *rule.Rule, s standing.Rule, order int) jsonlines.Rule {
+	line := jsonlines.Rule{Rule: r.Name.S, Order: order, Folders: r.Folders, Depth: r.Depth.String(), Takes: plan.Takes(r),
+		State: s.State, Held: s.Held, Notes: s.Notes, File: r.Pos.File, Line: r.Pos.Line, Match: []string{}}
+	for _, m := range r.Match {
+		line.Match = append(line.Match, m.S)
 	}
-	report, err := engine.Status(f, nil, watcher)
-	states := map[string]engine.RuleState{}
-	for _, r := range report {
-		states[r.Rule] = r.State
+	if line.Notes == nil {
+		line.Notes = []string{}
 	}
-	return states, err
+	if r.Processed != nil {
+		line.Processed = r.Processed.To.S
+	}
+	if r.Failed != nil {
+		line.Failed = r.Failed.To.S
+	}
+	return line
+}
+
+func (a *app) ruleRow(f *rule.File, r *rule.Rule, s standing.Rule, order int) []cell {
+	state := string(s.State)
+	if s.Held > 0 {
+		state += fmt.Sprintf(" (%s held)", plan.Plural(s.Held, "file"))
+	}
+	paint := a.style.Good
+	if s.State != standing.Watching {
+		paint = a.style.Warn
+	}
+	return []cell{{text: fmt.Sprint(order), right: true}, {text: r.Name.S}, {text: watchedBy(f, r)},
+		{text: ink.Clean(plan.Takes(r))}, {text: state, paint: paint},
+		{text: fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)}}
+}
+
+// watchedBy lists a rule's folders, and how deep it looks.
+func watchedBy(f *rule.File, r *rule.Rule) string {
+	var where []string
+	for _, w := range r.Watch {
+		where = append(where, display(short(f.Base, w.Absolute())))
+	}
+	text := strings.Join(where, ", ")
+	if d := r.Depth.String(); d != "0" {
+		text += " (depth " + d + ")"
+	}
+	return text
 }
 
 // watches reports whether a rule watches a folder, by itself or by its depth.

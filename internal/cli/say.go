@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
@@ -53,7 +54,7 @@ func (a *app) logTo(w io.Writer) *slog.Logger { return slog.New(slog.NewJSONHand
 
 // logOutcome writes the record of one outcome.
 func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
-	j, level := jobLine(*o.Job), slog.LevelInfo
+	j, level := jsonlines.JobOf(*o.Job), slog.LevelInfo
 	switch o.Job.State {
 	case ledger.Failed:
 		level = slog.LevelError
@@ -177,6 +178,9 @@ func (r *rate) add(now time.Time, done int) float64 {
 	return float64(done-r.done[0]) / span
 }
 
+// progressWidth bounds the line at the bottom: what is wider is not read.
+const progressWidth = 200
+
 // progress is the line at the bottom: done, to do, rate, time left, current files.
 func (l *lines) progress(p engine.Progress, perSecond float64) string {
 	toDo := strconv.Itoa(p.ToDo)
@@ -198,7 +202,7 @@ func (l *lines) progress(p engine.Progress, perSecond float64) string {
 	if len(p.Running) > 0 {
 		text += " · " + strings.Join(names(p.Running), ", ")
 	}
-	return l.a.styleErr.Dim(ink.Cut(text, columns(l.a.err)-1))
+	return l.a.styleErr.Dim(ink.Cut(text, min(l.a.width(l.a.err), progressWidth)-1))
 }
 
 func names(paths []string) []string {

@@ -11,8 +11,10 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
+	"stilltide/internal/standing"
 	"stilltide/internal/work"
 )
 
@@ -22,9 +24,6 @@ func (a *app) showJob(arg string) error {
 		return err
 	}
 	defer l.Close()
-	if a.json {
-		return a.printJSON(jobLine(j))
-	}
 	attempts, err := l.Attempts(j.ID)
 	if err != nil {
 		return err
@@ -34,27 +33,37 @@ func (a *app) showJob(arg string) error {
 		return err
 	}
 	now := time.Now()
-	line := func(label, format string, args ...any) {
-		fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, 10)), fmt.Sprintf(format, args...))
+	waits := ""
+	if !j.State.Final() {
+		asked := standing.Asked{Rules: f, Ledger: l, Live: running(f), Now: now}
+		how, err := standing.Collect(asked)
+		if err != nil {
+			return err
+		}
+		waits = how.Waiting(asked, j.File, &j)
 	}
-	aboutJob(line, a.style, j, now)
+	if a.json {
+		return a.wholeJob(f, l, j, attempts, placements, waits)
+	}
+	line := a.keyLine
+	a.aboutJob(j, now)
+	if waits != "" {
+		a.keyText("Now", waits)
+	}
 	for i, t := range attempts {
-		line(fmt.Sprintf("Attempt %d", t.Number), "%s  %s", clock(t.Started, now),
-			attemptText(j, t, i == len(attempts)-1))
+		line(fmt.Sprintf("Attempt %d", t.Number), "%s  %s", plan.Clock(t.Started, now),
+			attemptText(j, t, i == len(attempts)-1, now))
 		if t.Reason != "" {
-			line("", "%s", ink.Clean(t.Reason))
+			a.keyText("", t.Reason)
 		}
 	}
 	if j.Result != "" {
-		line("Result", "%s", ink.Clean(j.Result))
+		a.keyText("Result", j.Result)
 	}
 	for _, p := range placements {
 		if p.State != ledger.Dropped {
 			line(placedWord(p), "%s", a.placedText(f, p))
 		}
-	}
-	if !j.Due.IsZero() && j.State == ledger.Retrying {
-		line("Next", "tried again in %s", plan.Span(time.Until(j.Due)))
 	}
 	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
 		a.lastPrinted(j.ID, filepath.Join(l.Folder(), attempts[len(attempts)-1].Output))
@@ -63,11 +72,44 @@ func (a *app) showJob(arg string) error {
 	return nil
 }
 
+// wholeJob prints everything about a job as a JSON line.
+func (a *app) wholeJob(f *rule.File, l *ledger.Ledger, j ledger.Job, attempts []ledger.Attempt,
+	placements []ledger.Placement, waits string) error {
+	line := jsonlines.WholeOf(j, attempts, placements, time.Now())
+	line.Waits = waits
+	for _, r := range f.All() {
+		if r.Name.S == j.Rule {
+			line.Steps = plan.Written(r)
+		}
+	}
+	if n := len(attempts); n > 0 && attempts[n-1].Output != "" {
+		line.Log = filepath.Join(l.Folder(), attempts[n-1].Output)
+	}
+	return a.printJSON(line)
+}
+
+// labelWidth is how wide the labels of a job's facts are.
+const labelWidth = 10
+
+// keyLine prints one fact with its label, in one line of a terminal.
+func (a *app) keyLine(label, format string, args ...any) {
+	text := ink.Cut(fmt.Sprintf(format, args...), a.width(a.out)-labelWidth-1)
+	fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, labelWidth)), text)
+}
+
+// keyText prints a sentence with its label, in as many lines as it takes.
+func (a *app) keyText(label, text string) {
+	text = ink.Fill(ink.Clean(text), a.width(a.out)-labelWidth-1, labelWidth+1)
+	fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, labelWidth)), text)
+}
+
 // aboutJob says what a job is about: what became of it, its files and its times.
-func aboutJob(line func(label, format string, args ...any), style ink.Style, j ledger.Job, now time.Time) {
-	line("Job", "%d: %s", j.ID, style.State(j.State, string(j.State)))
+func (a *app) aboutJob(j ledger.Job, now time.Time) {
+	line := a.keyLine
+	fmt.Fprintf(a.out, "%s %d: %s\n", a.style.Dim(ink.Pad("Job", labelWidth)), j.ID,
+		a.style.State(j.State, string(j.State)))
 	if j.Reason != "" {
-		line("Why", "%s", ink.Clean(j.Reason))
+		a.keyText("Why", j.Reason)
 	}
 	line("Rule", "%s", j.Rule)
 	line("File", "%s (%s, %s)", display(j.File), humanize.IBytes(uint64(max(j.Facts.Size, 0))), j.Event)
@@ -84,24 +126,26 @@ func aboutJob(line func(label, format string, args ...any), style ink.Style, j l
 		line("Now in", "%s", display(j.FileNow))
 	}
 	if j.Seen.IsZero() {
-		line("Taken", "%s", clock(j.Taken, now))
+		line("Taken", "%s", plan.Clock(j.Taken, now))
 	} else {
-		line("Arrived", "%s", clock(j.Seen, now))
-		line("Taken", "%s, settled after %s", clock(j.Taken, now), plan.Span(j.Taken.Sub(j.Seen)))
+		line("Arrived", "%s", plan.Clock(j.Seen, now))
+		line("Taken", "%s, settled after %s", plan.Clock(j.Taken, now), plan.Span(j.Taken.Sub(j.Seen)))
 	}
 }
 
 // attemptText says how an attempt went.
-func attemptText(j ledger.Job, t ledger.Attempt, newest bool) string {
-	text := "running"
+func attemptText(j ledger.Job, t ledger.Attempt, newest bool, now time.Time) string {
+	text := "running for " + plan.Span(now.Sub(t.Started))
 	switch {
 	case t.Ended.IsZero() && (j.State != ledger.Running || !newest):
 		text = "cut short: the watcher ended in the middle of it"
 	case !t.Ended.IsZero():
 		text = "ran " + plan.Span(t.Ended.Sub(t.Started))
+		if t.CPU > 0 {
+			text += ", CPU " + plan.Span(t.CPU)
+		}
 		if t.Memory > 0 {
-			text += fmt.Sprintf(", CPU %s, at most %s of memory", plan.Span(t.CPU),
-				humanize.IBytes(uint64(t.Memory)))
+			text += fmt.Sprintf(", at most %s of memory", humanize.IBytes(uint64(t.Memory)))
 		}
 	}
 	if t.Exit != nil {
@@ -115,7 +159,7 @@ func (a *app) lastPrinted(id int64, path string) {
 	fmt.Fprintf(a.out, "\n%s\n",
 		a.style.Dim(fmt.Sprintf("The last lines it printed (stilltide jobs log %d prints all):", id)))
 	for _, t := range work.LastLines(path, 10) {
-		fmt.Fprintf(a.out, "    %s\n", ink.Clean(t))
+		fmt.Fprintf(a.out, "    %s\n", ink.Cut(ink.Clean(t), a.width(a.out)-4))
 	}
 }
 
@@ -160,7 +204,7 @@ func (a *app) placedText(f *rule.File, p ledger.Placement) string {
 		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
 	}
 	if p.State != ledger.Done {
-		text += a.style.Warn(" (" + string(p.State) + ")")
+		text += " (" + string(p.State) + ")"
 	}
 	return text
 }

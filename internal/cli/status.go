@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
+	"stilltide/internal/standing"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -49,35 +50,51 @@ func (a *app) status() error {
 	if l != nil {
 		defer l.Close()
 	}
-	live, liveErr := control.Dial(f.StateFolder()).Live()
-	var watcher *engine.Live
-	if liveErr == nil {
-		watcher = &live
-	}
-	report, err := engine.Status(f, l, watcher)
+	watcher := running(f)
+	s, err := a.standing(f, diags, l, watcher)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		for _, r := range report {
-			if err := a.printJSON(r); err != nil {
-				return err
-			}
-		}
+		err = a.statusJSON(s)
 	} else {
-		a.answer(report, watcher)
-		if diags.Failed() {
-			n, _ := diags.Count()
-			fmt.Fprintf(a.out, "%s in the rules file; stilltide check shows them.\n",
-				a.style.Bad(plural(n, "error")))
-		}
-		a.statusTable(f, report)
+		a.headline(s.Watcher)
+		a.statusTable(s.Rules)
 		a.waitingFiles(f, watcher)
+		a.whatNext(s.Watcher)
 	}
-	if watcher == nil || watcher.Trouble != "" || inTrouble(report) > 0 {
-		return &exitError{status: exitFound}
+	if err == nil && s.Trouble() {
+		err = &exitError{status: exitFound}
 	}
-	return nil
+	return err
+}
+
+// running asks the watcher of the rules what only it knows; nil if none answers.
+func running(f *rule.File) *engine.Live {
+	live, err := control.Dial(f.StateFolder()).Live()
+	if err != nil {
+		return nil
+	}
+	return &live
+}
+
+// standing is how it all stands now. l may be nil.
+func (a *app) standing(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger,
+	watcher *engine.Live) (standing.Standing, error) {
+	mistakes := 0
+	if diags.Failed() {
+		mistakes, _ = diags.Count()
+	}
+	return standing.Collect(standing.Asked{Rules: f, Mistakes: mistakes, Ledger: l, Live: watcher, Now: time.Now()})
+}
+
+// statusJSON prints the watcher's line, then a line a rule.
+func (a *app) statusJSON(s standing.Standing) error {
+	err := a.printJSON(s.Watcher)
+	for _, r := range s.Rules {
+		err = errors.Join(err, a.printJSON(r))
+	}
+	return err
 }
 
 // readLedger opens the ledger for reading, nil if there is none yet.
@@ -90,105 +107,60 @@ func (a *app) readLedger(f *rule.File) (*ledger.Ledger, error) {
 	return l, err
 }
 
-func inTrouble(report []engine.RuleStatus) int {
-	n := 0
-	for _, r := range report {
-		if r.State == engine.RuleBlocked {
-			n++
-		}
-	}
-	return n
-}
-
-// answer is the first line: is it alive, and is anything wrong?
-func (a *app) answer(report []engine.RuleStatus, w *engine.Live) {
-	alive, wrong := a.answerParts(report, w)
-	if w == nil {
-		fmt.Fprintf(a.out, "%s%s Start it with: stilltide watch\n", a.style.Bad(alive), a.style.Warn(wrong))
-		return
-	}
-	state := a.style.Good("all is well.")
-	if wrong != "" {
-		state = a.style.Warn(wrong + ".")
-	}
-	if w.Trouble != "" {
-		state = a.style.Bad(w.Trouble + "; nothing starts until it can be.")
-	}
-	fmt.Fprintf(a.out, "%s; %s\n", a.style.Good(alive), state)
-}
-
-// answerText is the answer as one plain sentence.
-func (a *app) answerText(report []engine.RuleStatus, w *engine.Live) (text string, isWrong bool) {
-	alive, wrong := a.answerParts(report, w)
+// headline is the first line: is it alive, and is anything wrong?
+func (a *app) headline(w standing.Watcher) {
+	text := ink.Fill(ink.Clean(w.Headline), a.width(a.out), 2)
+	paint := a.style.Good
 	switch {
-	case w == nil:
-		return alive + wrong, true
-	case w.Trouble != "":
-		return alive + "; " + w.Trouble + "; nothing starts until it can be", true
-	case wrong != "":
-		return alive + "; " + wrong + ".", true
+	case !w.Runs, w.Blocked != "", w.Mistakes > 0:
+		paint = a.style.Bad
+	case !w.Well():
+		paint = a.style.Warn
 	}
-	return alive + "; all is well.", false
+	fmt.Fprintln(a.out, paint(text))
 }
 
-// answerParts reports whether it is alive, and what is wrong, if anything.
-func (a *app) answerParts(report []engine.RuleStatus, w *engine.Live) (alive, wrong string) {
-	failed, open, hindered := 0, 0, 0
-	for _, r := range report {
-		failed += r.Failed
-		hindered += r.Hindered
-		open += r.Queued + r.Running + r.Retrying + r.Held
-	}
+// whatNext says what can be done about what is wrong.
+func (a *app) whatNext(w standing.Watcher) {
 	var list []string
-	if n := inTrouble(report); n > 0 {
-		list = append(list, plural(n, "rule")+" blocked")
+	if w.Mistakes > 0 {
+		list = append(list, "The mistakes: stilltide check")
 	}
-	if hindered > 0 {
-		list = append(list, plural(hindered, "job")+" waiting for disk space or for a disk")
+	if w.Failures > 0 {
+		list = append(list, "The failed jobs: stilltide jobs --state failed",
+			"Send them again: stilltide retry --failed; take them off the first line: stilltide dismiss --all")
 	}
-	if failed > 0 {
-		list = append(list, plural(failed, "job")+" failed")
+	if len(list) > 0 {
+		fmt.Fprintln(a.out)
 	}
-	wrong = strings.Join(list, ", ")
-	if w != nil {
-		return fmt.Sprintf("Watching since %s (process %d)", clock(w.Started, time.Now()), w.PID), wrong
+	for _, text := range list {
+		a.filled(a.out, 2, text)
 	}
-	if alive = "No watcher runs."; open > 0 {
-		wait := "wait"
-		if open == 1 {
-			wait = "waits"
-		}
-		alive += fmt.Sprintf(" %s in the ledger %s for one.", plural(open, "job"), wait)
-	}
-	if wrong != "" {
-		wrong = " " + wrong + "."
-	}
-	return alive, wrong
 }
 
 // statusTable shows a row a rule. Columns of states that no job is in are left out.
-func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
+func (a *app) statusTable(report []standing.Rule) {
 	fmt.Fprintln(a.out)
 	counts := []struct {
 		head   string
 		always bool
 		paint  func(string) string
-		count  func(engine.RuleStatus) int
+		count  func(standing.Rule) int
 	}{
-		{"SETTLING", false, nil, func(r engine.RuleStatus) int { return r.Settling }},
-		{"HELD", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Held }},
-		{"QUEUED", true, nil, func(r engine.RuleStatus) int { return r.Queued }},
-		{"RUNNING", true, nil, func(r engine.RuleStatus) int { return r.Running }},
-		{"RETRYING", false, a.style.Warn, func(r engine.RuleStatus) int { return r.Retrying }},
-		{"PROCESSED", true, a.style.Good, func(r engine.RuleStatus) int { return r.Processed }},
-		{"FAILED", true, a.style.Bad, func(r engine.RuleStatus) int { return r.Failed }},
-		{"SKIPPED", false, nil, func(r engine.RuleStatus) int { return r.Skipped }},
+		{"SETTLING", false, nil, func(r standing.Rule) int { return r.Settling }},
+		{"HELD", false, a.style.Warn, func(r standing.Rule) int { return r.Held }},
+		{"QUEUED", true, nil, func(r standing.Rule) int { return r.Queued }},
+		{"RUNNING", true, nil, func(r standing.Rule) int { return r.Running }},
+		{"RETRYING", false, a.style.Warn, func(r standing.Rule) int { return r.Retrying }},
+		{"PROCESSED", true, a.style.Good, func(r standing.Rule) int { return r.Processed }},
+		{"FAILED", true, a.style.Bad, func(r standing.Rule) int { return r.Failed }},
+		{"SKIPPED", false, nil, func(r standing.Rule) int { return r.Skipped }},
 	}
 	head := []string{"RULE", "STATE"}
 	rows := make([][]cell, len(report))
 	for i, r := range report {
 		paint := a.style.Good
-		if r.State != engine.RuleWatching {
+		if r.State != standing.Watching {
 			paint = a.style.Warn
 		}
 		rows[i] = []cell{{text: r.Rule}, {text: string(r.State), paint: paint}}
@@ -210,18 +182,19 @@ func (a *app) statusTable(f *rule.File, report []engine.RuleStatus) {
 	for i, r := range report {
 		last := cell{text: "-", paint: a.style.Dim}
 		if r.LastFile != "" {
-			last = cell{text: clock(*r.LastEnded, now) + " " + display(filepath.Base(r.LastFile))}
+			last = cell{text: plan.Clock(*r.LastEnded, now) + " " + display(filepath.Base(r.LastFile))}
 		}
 		rows[i] = append(rows[i], last)
 	}
-	a.table(append(head, "LAST FILE"), rows, columns(a.out))
+	a.table(append(head, "LAST FILE"), rows)
 	for _, r := range report {
 		if r.Next != nil {
-			fmt.Fprintf(a.out, "%s: jobs start next on %s (schedule)\n", r.Rule,
-				r.Next.Local().Format("Mon 2006-01-02 15:04"))
+			a.filled(a.out, 2, fmt.Sprintf("%s: jobs start next on %s (schedule)", r.Rule,
+				r.Next.Local().Format("Mon 2006-01-02 15:04")))
 		}
 		for _, note := range r.Notes {
-			fmt.Fprintf(a.out, "%s: %s\n", r.Rule, a.style.Warn(ink.Clean(note)))
+			text := ink.Fill(r.Rule+": "+ink.Clean(note), a.width(a.out), 2)
+			fmt.Fprintln(a.out, a.style.Warn(text))
 		}
 	}
 }
@@ -244,7 +217,7 @@ func (a *app) waitingFiles(f *rule.File, w *engine.Live) {
 			fmt.Fprintf(a.out, "… and %d more wait\n", len(w.Files)-10)
 			break
 		}
-		fmt.Fprintf(a.out, "%s has waited %s: %s\n", display(short(f.Base, file.File)),
-			plan.Span(time.Since(file.Since)), file.Why)
+		a.filled(a.out, 2, fmt.Sprintf("%s has waited %s: %s", display(short(f.Base, file.File)),
+			plan.Span(time.Since(file.Since)), file.Why))
 	}
 }

@@ -28,6 +28,7 @@ import (
 	"stilltide/internal/notify"
 	"stilltide/internal/runner"
 	"stilltide/internal/service"
+	"stilltide/internal/standing"
 	"stilltide/internal/watchfs"
 )
 
@@ -157,6 +158,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	debug.SetGCPercent(collectAt)
 	a.reserve = make([]byte, reserveSize)
 	addProcessor(f)
+	o.Version = Version
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
 	o.Overdue = func(u engine.OverdueFile) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
@@ -172,7 +174,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	if errors.Is(err, ledger.ErrBusy) {
 		who := ""
 		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
-			who = fmt.Sprintf(" (process %d, since %s)", live.PID, clock(live.Started, time.Now()))
+			who = fmt.Sprintf(" (process %d, since %s)", live.PID, plan.Clock(live.Started, time.Now()))
 		}
 		return nil, &exitError{exitBusy,
 			fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who,
@@ -243,22 +245,18 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
-	if s, err := control.Serve(f.StateFolder(), e); err != nil {
-		a.warn("%v; until that is fixed, other commands cannot reach this watcher", err)
-	} else {
-		defer s.Close()
+	stopServing, err := a.serve(f, e, l)
+	if err != nil {
+		return err
 	}
-	if f.Listen.Set() {
-		m, err := metrics.Serve(f.Listen.S, e)
-		if err != nil {
-			return err
-		}
-		defer m.Close()
-		l.also = m.Ended
+	defer stopServing()
+	s, err := a.before(f)
+	if err != nil {
+		return err
 	}
-	a.greet(f)
+	a.greet(f, s)
 	manager := service.Connect()
-	ready = func() { manager.Ready(plural(len(f.All()), "rule"), func() bool { return e.Alive(stuckAfter) }) }
+	ready = func() { manager.Ready(plan.Plural(len(f.All()), "rule"), func() bool { return e.Alive(stuckAfter) }) }
 	ctx, stop := a.untilSignal()
 	defer stop()
 	stopReload, err := a.reloadOnChange(f, e)
@@ -278,20 +276,74 @@ func (a *app) watch() (err error) {
 	if err != nil {
 		return err
 	}
-	a.note("ended: %s", l.total())
-	return nil
+	return a.farewell(f, e, l)
+}
+
+// serve opens the socket for other commands, and what the rules say of listening. The
+// returned function ends both.
+func (a *app) serve(f *rule.File, e *engine.Engine, l *lines) (stop func(), err error) {
+	var ends []func()
+	if s, err := control.Serve(f.StateFolder(), e); err != nil {
+		a.warn("%v; until that is fixed, other commands cannot reach this watcher", err)
+	} else {
+		ends = append(ends, s.Close)
+	}
+	stop = func() {
+		for _, end := range ends {
+			end()
+		}
+	}
+	if !f.Listen.Set() {
+		return stop, nil
+	}
+	m, err := metrics.Serve(f.Listen.S, e)
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	l.also = m.Ended
+	ends = append(ends, m.Close)
+	return stop, nil
+}
+
+// farewell sums up what was done, and what waits.
+func (a *app) farewell(f *rule.File, e *engine.Engine, l *lines) error {
+	left, err := a.leftOver(f, e)
+	if err == nil {
+		a.note("ended: %s", strings.Join(append([]string{l.total()}, left...), "; "))
+	}
+	return err
+}
+
+// leftOver says what waits when the work has ended, and for what.
+func (a *app) leftOver(f *rule.File, e *engine.Engine) (texts []string, err error) {
+	left, err := e.Left()
+	if err != nil {
+		return nil, err
+	}
+	if n := left.Unsettled; n > 0 {
+		texts = append(texts, plan.Plural(n, "file")+" not settled yet")
+	}
+	if n := left.Retrying; n > 0 {
+		texts = append(texts, plan.Plural(n, "job")+" left for the next sweep, or for watch")
+	}
+	return append(texts, standing.Left(f, left, time.Now())...), nil
+}
+
+// before is how the rules stand in the ledger, before any work.
+func (a *app) before(f *rule.File) (standing.Standing, error) {
+	l, err := ledger.Read(f.StateFolder())
+	if err != nil {
+		return standing.Standing{}, err
+	}
+	defer l.Close()
+	return a.standing(f, nil, l, nil)
 }
 
 // greet says what is watched, so that silence afterwards does not worry anybody.
-func (a *app) greet(f *rule.File) {
-	folders := map[string]bool{}
-	for _, r := range f.All() {
-		for _, w := range r.Folders {
-			folders[w] = true
-		}
-	}
-	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", Version, plural(len(f.All()), "rule"),
-		plural(len(folders), "folder"),
+func (a *app) greet(f *rule.File, s standing.Standing) {
+	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", Version, plan.Plural(len(f.All()), "rule"),
+		plan.Plural(watchedFolders(f), "folder"),
 		a.shown(f.Path), a.shown(f.StateFolder()))
 	if a.logFormat == logJSON {
 		a.note("%s", head)
@@ -302,33 +354,38 @@ func (a *app) greet(f *rule.File) {
 	if a.logFormat == logJSON {
 		return
 	}
-	fmt.Fprintln(a.err, head)
+	a.filled(a.err, 2, head)
 	wide := 0
 	for _, r := range f.All() {
 		wide = max(wide, min(ink.Width(r.Name.S), 20))
 	}
-	for _, r := range f.All() {
-		var where []string
-		for _, w := range r.Watch {
-			where = append(where, display(short(f.Base, w.Absolute())))
+	for i, r := range f.All() {
+		name := a.styleErr.Bold(ink.Pad(ink.Cut(r.Name.S, 20), wide))
+		text := ink.Clean(plan.Takes(r)) + " in " + watchedBy(f, r)
+		if rests := atRest(s.Rules[i]); rests != "" {
+			text = rests + ": " + text
 		}
-		match := "everything"
-		if len(r.Match) > 0 {
-			var m []string
-			for _, t := range r.Match {
-				m = append(m, t.S)
-			}
-			match = strings.Join(m, ", ")
-		}
-		fmt.Fprintf(a.err, "  %s  %s in %s\n", a.styleErr.Bold(ink.Pad(ink.Cut(r.Name.S, 20), wide)),
-			ink.Cut(ink.Clean(match), 40), ink.Cut(strings.Join(where, ", "), 36))
+		fmt.Fprintf(a.err, "  %s  %s\n", name, ink.Fill(text, a.width(a.err)-wide-4, wide+4))
 	}
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }
 
+// atRest says that a rule does nothing for now, and how much it holds.
+func atRest(r standing.Rule) string {
+	switch {
+	case r.State == standing.Disabled:
+		return "disabled"
+	case r.State == standing.Paused && r.Held > 0:
+		return fmt.Sprintf("paused, %s held", plan.Plural(r.Held, "file"))
+	case r.State == standing.Paused:
+		return "paused"
+	}
+	return ""
+}
+
 // readyNote says what the first look through the folders found.
 func (a *app) readyNote(s engine.Start) {
-	how := plural(s.Folders-s.Polled, "folder") + " watched by events"
+	how := plan.Plural(s.Folders-s.Polled, "folder") + " watched by events"
 	if s.Polled > 0 {
 		how += fmt.Sprintf(", %d polled", s.Polled)
 	}
@@ -338,11 +395,11 @@ func (a *app) readyNote(s engine.Start) {
 	waiting := "nothing is left"
 	switch {
 	case s.Files > 0 && s.Jobs > 0:
-		waiting = plural(s.Files, "file") + " to look at, " + plural(s.Jobs, "job") + " from before"
+		waiting = plan.Plural(s.Files, "file") + " to look at, " + plan.Plural(s.Jobs, "job") + " from before"
 	case s.Files > 0:
-		waiting = plural(s.Files, "file") + " to look at"
+		waiting = plan.Plural(s.Files, "file") + " to look at"
 	case s.Jobs > 0:
-		waiting = plural(s.Jobs, "job") + " from before"
+		waiting = plan.Plural(s.Jobs, "job") + " from before"
 	}
 	a.note("ready: %s; %s", how, waiting)
 }
@@ -369,18 +426,15 @@ func (a *app) sweep(only string) (err error) {
 	if err != nil {
 		return err
 	}
-	text := l.total()
-	if n := e.Unsettled(); n > 0 {
-		text += fmt.Sprintf("; %s not settled yet", plural(n, "file"))
+	left, err := a.leftOver(f, e)
+	if err != nil {
+		return err
 	}
-	left := e.Retrying()
-	if left > 0 {
-		text += fmt.Sprintf("; %s left for the next sweep, or for watch", plural(left, "job"))
-	}
+	text := strings.Join(append([]string{l.total()}, left...), "; ")
 	if a.logFormat == logJSON {
 		a.note("ended: %s", text)
 	} else {
-		fmt.Fprintf(a.err, "%s.\n", text)
+		a.filled(a.err, 2, text+".")
 	}
 	if l.count[ledger.Failed]+l.count[ledger.Retrying] > 0 {
 		return &exitError{status: exitFound}

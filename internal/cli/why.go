@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -13,8 +15,10 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
+	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/standing"
 )
 
 func (a *app) whyCommand() *cobra.Command {
@@ -45,43 +49,67 @@ func (a *app) why(path string, removed, all bool) error {
 	if l != nil {
 		defer l.Close()
 	}
-	w, err := advice.Explain(look.NewSet(f), l, absolute(path), removed, time.Now())
+	now := time.Now()
+	w, err := advice.Explain(look.NewSet(f), l, absolute(path), removed, now)
 	if err != nil {
 		return err
 	}
+	asked := standing.Asked{Rules: f, Ledger: l, Live: running(f), Now: now}
+	how, err := standing.Collect(asked)
+	if err != nil {
+		return err
+	}
+	waits := how.Waiting(asked, w.Path, w.Open)
+	if waits == "" && w.Taker != nil {
+		waits = how.Rests(w.Taker.Name.S, now)
+	}
 	if a.json {
-		if err := a.whyJSON(f, w); err != nil {
-			return err
-		}
+		err = a.whyJSON(f, w, waits)
 	} else {
-		a.whyText(f, w, all)
+		a.whyText(f, w, waits, all)
 	}
-	if w.Taker == nil {
-		return &exitError{status: exitFound}
+	if err == nil && w.Taker == nil {
+		err = &exitError{status: exitFound}
 	}
-	return nil
+	return err
 }
 
-func (a *app) whyJSON(f *rule.File, w advice.Why) error {
-	for _, r := range w.Reasons {
-		line := struct {
-			Rule       string           `json:"rule"`
-			Fits       bool             `json:"fits"`
-			Takes      bool             `json:"takes"`
-			Conditions []plan.Condition `json:"conditions"`
-			Settled    bool             `json:"settled"`
-			Writers    []string         `json:"writers"`
-			FileAfter  *string          `json:"file_after"`
-		}{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Conditions: r.Conditions, Settled: w.Ready,
-			Writers: writers(w)}
-		if r.Rule == w.Taker && w.FileAfter != "" {
-			line.FileAfter = &w.FileAfter
-		}
-		if err := a.printJSON(line); err != nil {
-			return err
-		}
+func (a *app) whyJSON(f *rule.File, w advice.Why, waits string) error {
+	v := jsonlines.Verdict{File: jsonlines.Name(w.Path), Exists: w.Facts.Exists, Size: w.Facts.Size, Ready: w.Ready,
+		NotYet: w.NotYet, Waits: waits, Steps: w.Steps, FileAfter: jsonlines.Place(w.FileAfter), Fails: w.Problem,
+		SameName: w.Clashes, Sentence: verdictText(f, w, mainReason(w)), Jobs: []jsonlines.Job{}}
+	if w.Facts.Exists {
+		v.Modified = jsonlines.At(w.Facts.Mod.Time())
 	}
-	return nil
+	if w.Taker != nil {
+		v.Taker = &w.Taker.Name.S
+	}
+	if v.Steps == nil {
+		v.Steps = []string{}
+	}
+	if v.SameName == nil {
+		v.SameName = []string{}
+	}
+	if w.PutBy != nil {
+		by := jsonlines.JobOf(*w.PutBy)
+		v.PutBy = &by
+	}
+	for _, j := range w.Jobs {
+		v.Jobs = append(v.Jobs, jsonlines.JobOf(j))
+	}
+	err := a.printJSON(v)
+	for _, r := range w.Reasons {
+		line := jsonlines.Reason{Rule: r.Rule.Name.S, Fits: r.Fits, Takes: r.Takes, Handled: r.Handled,
+			Conditions: []jsonlines.Condition{}, Settled: w.Ready, Writers: writers(w)}
+		for _, c := range r.Conditions {
+			line.Conditions = append(line.Conditions, jsonlines.ConditionOf(c))
+		}
+		if r.Rule == w.Taker {
+			line.FileAfter = jsonlines.Place(w.FileAfter)
+		}
+		err = errors.Join(err, a.printJSON(line))
+	}
+	return err
 }
 
 func writers(w advice.Why) []string {
@@ -94,7 +122,7 @@ func writers(w advice.Why) []string {
 
 // whyText says the verdict first, then what the rule makes of the file that takes it or
 // comes closest, then each other rule in a line.
-func (a *app) whyText(f *rule.File, w advice.Why, all bool) {
+func (a *app) whyText(f *rule.File, w advice.Why, waits string, all bool) {
 	state := "is not there; as if it arrived now"
 	if w.Facts.Exists {
 		when := plan.Span(time.Since(w.Facts.Mod.Time())) + " ago"
@@ -103,9 +131,11 @@ func (a *app) whyText(f *rule.File, w advice.Why, all bool) {
 		}
 		state = fmt.Sprintf("%s, changed %s", humanize.IBytes(uint64(max(w.Facts.Size, 0))), when)
 	}
-	fmt.Fprintf(a.out, "%s: %s\n", a.style.Bold(display(short(f.Base, w.Path))), state)
+	name := ink.Cut(display(short(f.Base, w.Path)), a.width(a.out)-ink.Width(state)-2)
+	fmt.Fprintf(a.out, "%s: %s\n", a.style.Bold(name), state)
 	first := mainReason(w)
-	a.verdict(f, w, first)
+	a.putBy(f, w)
+	a.verdict(f, w, waits, first)
 	if first >= 0 {
 		a.conditions(f, w, w.Reasons[first])
 	}
@@ -179,7 +209,8 @@ func (a *app) conditions(f *rule.File, w advice.Why, r advice.Reason) {
 		if !c.Fits {
 			mark = a.style.Bad("no ")
 		}
-		fmt.Fprintf(a.out, "  %s  %s  %s\n", mark, ink.Pad(c.Key, wide), a.compared(f, c))
+		fmt.Fprintf(a.out, "  %s  %s  %s\n", mark, ink.Pad(c.Key, wide),
+			ink.Fill(a.compared(f, c), a.width(a.out)-wide-7, wide+7))
 	}
 }
 
@@ -205,7 +236,7 @@ func (a *app) others(f *rule.File, w advice.Why, first int) {
 		return
 	}
 	fmt.Fprintln(a.out)
-	a.table([]string{"OTHER RULES", "WHY NOT"}, rows, columns(a.out))
+	a.table([]string{"OTHER RULES", "WHY NOT"}, rows)
 }
 
 // compared puts the wanted value beside the one that was found.
@@ -217,7 +248,7 @@ func (a *app) compared(f *rule.File, c plan.Condition) string {
 	if c.Fits {
 		return fmt.Sprintf("%s: %s", ink.Clean(want), display(got))
 	}
-	return fmt.Sprintf("wanted %s, found %s", ink.Clean(want), a.style.Warn(display(got)))
+	return fmt.Sprintf("wanted %s, found %s", ink.Clean(want), display(got))
 }
 
 // short is a condition that is not met, in a few words.
@@ -228,34 +259,65 @@ func (a *app) short(f *rule.File, c plan.Condition) string {
 	return c.Key + ": " + a.compared(f, c)
 }
 
-// verdict reports whether a rule takes the file, whether it is ready, and what would be done.
-func (a *app) verdict(f *rule.File, w advice.Why, first int) {
-	if w.Taker == nil {
-		fmt.Fprintln(a.out, a.style.Warn(noTaker(w, first)))
-	} else {
-		when := ""
-		if w.Facts.Exists && !w.Ready {
-			when = " when it is ready"
-		}
-		fmt.Fprintln(a.out, a.style.Good(fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when,
-			ending(f, w))))
+// putBy says first, of a file in a processed or failed folder, which job put it there.
+func (a *app) putBy(f *rule.File, w advice.Why) {
+	j := w.PutBy
+	if j == nil {
+		return
+	}
+	text := fmt.Sprintf("Job %d of %s put it there, %s %s%s. It came as %s.", j.ID, j.Rule, j.State,
+		plan.Clock(endOf(*j), time.Now()), reasonOf(*j), display(short(f.Base, j.File)))
+	fmt.Fprintln(a.out, a.style.State(j.State, ink.Fill(text, a.width(a.out), 2)))
+	again := "have it handled once more"
+	if j.State == ledger.Failed {
+		again = "send it round again"
+	}
+	a.filled(a.out, 2, fmt.Sprintf("Everything about that: stilltide jobs show %d. To %s: stilltide retry %d", j.ID,
+		again, j.ID))
+}
+
+// verdict reports whether a rule takes the file, what it waits for, and what would be done.
+func (a *app) verdict(f *rule.File, w advice.Why, waits string, first int) {
+	paint := a.style.Warn
+	if w.Taker != nil {
+		paint = a.style.Good
+	}
+	fmt.Fprintln(a.out, paint(ink.Fill(verdictText(f, w, first), a.width(a.out), 2)))
+	if waits != "" {
+		fmt.Fprintln(a.out, a.style.Warn(ink.Fill("Now: "+ink.Clean(waits)+".", a.width(a.out), 2)))
 	}
 	if w.Facts.Exists && !w.Ready {
 		who := ""
 		if names := writers(w); len(names) > 0 {
 			who = ": " + strings.Join(names, ", ")
 		}
-		fmt.Fprintf(a.out, "Not ready yet: %s%s.\n", w.NotYet, who)
+		a.filled(a.out, 2, fmt.Sprintf("Not ready yet: %s%s.", w.NotYet, who))
 	}
 	if w.Problem != "" {
-		fmt.Fprintf(a.out, "%s\n", a.style.Bad("It would fail: "+ink.Clean(w.Problem)))
+		fmt.Fprintln(a.out, a.style.Bad(ink.Fill("It would fail: "+ink.Clean(w.Problem), a.width(a.out), 2)))
 	}
 	for _, s := range w.Steps {
-		fmt.Fprintf(a.out, "Would %s\n", ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
+		a.filled(a.out, 2, "Would "+ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
 	}
 	for _, text := range w.Clashes {
-		fmt.Fprintln(a.out, a.style.Warn(ink.Clean(strings.ReplaceAll(text, f.Base+"/", ""))))
+		text = ink.Clean(strings.ReplaceAll(text, f.Base+"/", ""))
+		fmt.Fprintln(a.out, a.style.Warn(ink.Fill(text, a.width(a.out), 2)))
 	}
+}
+
+// verdictText is the answer in one sentence.
+func verdictText(f *rule.File, w advice.Why, first int) string {
+	switch {
+	case w.Taker == nil && w.PutBy != nil && first < 0:
+		return "No rule takes it from there."
+	case w.Taker == nil:
+		return noTaker(w, first)
+	}
+	when := ""
+	if w.Facts.Exists && !w.Ready {
+		when = " when it is ready"
+	}
+	return fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, ending(f, w))
 }
 
 // ending says where the file is afterwards.
@@ -278,8 +340,12 @@ func noTaker(w advice.Why, first int) string {
 	}
 	r := w.Reasons[first]
 	if r.Handled != 0 {
-		return fmt.Sprintf("No rule takes it: %s has handled it already and it has not changed since.",
-			r.Rule.Name.S)
+		since := "it has not changed since"
+		if r.Stale {
+			since = "that was before " + filepath.Base(r.Rule.Pos.File) + " was changed"
+		}
+		return fmt.Sprintf("No rule takes it: %s has handled it already (job %d), and %s. To have it handled "+
+			"again: stilltide retry %d", r.Rule.Name.S, r.Handled, since, r.Handled)
 	}
 	var wrong []string
 	for _, c := range r.Conditions {
@@ -303,8 +369,12 @@ func (a *app) earlier(w advice.Why) {
 		fmt.Fprintln(a.out)
 	}
 	for _, j := range w.Jobs {
-		fmt.Fprintf(a.out, "Earlier: job %d of %s, %s %s%s\n", j.ID, j.Rule,
-			a.style.State(j.State, string(j.State)), clock(endOf(j), time.Now()), reasonOf(j))
+		if w.PutBy != nil && j.ID == w.PutBy.ID {
+			continue
+		}
+		text := fmt.Sprintf("Earlier: job %d of %s, %s %s%s", j.ID, j.Rule, j.State,
+			plan.Clock(endOf(j), time.Now()), reasonOf(j))
+		fmt.Fprintln(a.out, a.style.State(j.State, ink.Fill(text, a.width(a.out), 4)))
 	}
 }
 

@@ -72,6 +72,7 @@ type Watcher interface {
 	Retry(id int64) engine.Sent
 	Cancel(id int64) engine.Sent
 	Undo(id int64) engine.Sent
+	Dismiss(id int64) engine.Sent
 	Pause(rules []string, paused bool) error
 	CatchUp() error
 }
@@ -110,6 +111,7 @@ func Serve(state string, w Watcher) (*Server, error) {
 	mux.HandleFunc("POST /retry", each(w.Retry))
 	mux.HandleFunc("POST /cancel", each(w.Cancel))
 	mux.HandleFunc("POST /undo", each(w.Undo))
+	mux.HandleFunc("POST /dismiss", each(w.Dismiss))
 	mux.HandleFunc("POST /catch-up", func(rw http.ResponseWriter, _ *http.Request) {
 		answer(rw, true,
 			w.CatchUp())
@@ -208,6 +210,12 @@ func (c *Client) Cancel(ids []int64) ([]engine.Sent, error) {
 func (c *Client) Undo(ids []int64) ([]engine.Sent, error) {
 	var sent []engine.Sent
 	return sent, c.call(http.MethodPost, "/undo", ids, &sent)
+}
+
+// Dismiss notes that somebody has seen that jobs failed.
+func (c *Client) Dismiss(ids []int64) ([]engine.Sent, error) {
+	var sent []engine.Sent
+	return sent, c.call(http.MethodPost, "/dismiss", ids, &sent)
 }
 
 // Pause pauses rules, or lets them go on; no names mean all.

@@ -15,12 +15,13 @@ import (
 
 type quiet struct{}
 
-func (quiet) Live() (engine.Live, error)  { return engine.Live{PID: 7}, nil }
-func (quiet) Retry(id int64) engine.Sent  { return engine.Sent{ID: id} }
-func (quiet) Cancel(id int64) engine.Sent { return engine.Sent{ID: id} }
-func (quiet) Undo(id int64) engine.Sent   { return engine.Sent{ID: id} }
-func (quiet) Pause([]string, bool) error  { return nil }
-func (quiet) CatchUp() error              { return nil }
+func (quiet) Live() (engine.Live, error)   { return engine.Live{PID: 7}, nil }
+func (quiet) Retry(id int64) engine.Sent   { return engine.Sent{ID: id} }
+func (quiet) Cancel(id int64) engine.Sent  { return engine.Sent{ID: id} }
+func (quiet) Undo(id int64) engine.Sent    { return engine.Sent{ID: id} }
+func (quiet) Dismiss(id int64) engine.Sent { return engine.Sent{ID: id} }
+func (quiet) Pause([]string, bool) error   { return nil }
+func (quiet) CatchUp() error               { return nil }
 
 // Where the state folder's path is too long for a socket, the socket lies in a folder that
 // nobody else can have prepared.

@@ -178,18 +178,23 @@ func (e *Engine) handledBefore(a *attempt, sum string) bool {
 	return err == nil && known
 }
 
-// bounded runs boundOutput beside an attempt that takes longer than a look's
-// time; the returned function ends it.
+// bounded looks at what an attempt prints, beside it if it takes longer than a look's time,
+// and once when it ends with the returned function.
 func (e *Engine) bounded(output string) (end func()) {
-	over, begun := make(chan struct{}), make(chan struct{})
+	path := filepath.Join(e.state, output)
+	var bound work.Bound
+	over, watched := make(chan struct{}), make(chan struct{})
 	timer := time.AfterFunc(work.OutputLook, func() {
-		defer close(begun)
-		e.work.Go(func() { work.BoundOutput(over, filepath.Join(e.state, output)) })
+		e.work.Go(func() { // the attempt still counts as work until then
+			defer close(watched)
+			bound.Watch(over, path)
+		})
 	})
 	return func() {
-		if !timer.Stop() {
-			<-begun // the attempt still counts as work until then
-		}
 		close(over)
+		if !timer.Stop() {
+			<-watched
+		}
+		bound.Look(path)
 	}
 }

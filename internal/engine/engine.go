@@ -36,6 +36,8 @@ const SafetySweep = time.Hour
 // Options are what an engine needs to run.
 type Options struct {
 	Rules *rule.File // free of errors
+	// Version is the program's own, for those who ask.
+	Version string
 	// Once handles what is there now and ends.
 	Once bool
 	// Only names the one rule that is worked for, "" for all.
@@ -92,6 +94,7 @@ type Engine struct {
 	later   []ledger.Job    // running when the watcher ended, and on a file system that has not answered since
 	tell    telling
 	passes  int             // of a sweep, after the first
+	before  int             // jobs of an earlier run that are not over
 	ended   chan struct{}   // closed when Run ends
 	placing context.Context // ends when placements may not wait for the ledger any more
 	health  struct {

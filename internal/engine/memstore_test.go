@@ -134,6 +134,7 @@ func (m *memStore) RecordPlacement(p ledger.Placement) {
 	m.now.placements[p.ID] = p
 }
 func (m *memStore) RecordPause(rule string, p bool) { m.now.paused[rule] = p }
+func (m *memStore) RecordDismissed(ledger.Job)      {}
 func (m *memStore) Flush() error                    { m.flush(); return nil }
 func (m *memStore) Sync(context.Context) error {
 	if !m.commit() {

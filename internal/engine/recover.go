@@ -46,6 +46,11 @@ func (e *Engine) recover(now time.Time) error {
 		return err
 	}
 	for name, states := range tally {
+		for state, n := range states {
+			if !state.Final() {
+				e.before += n
+			}
+		}
 		if states[ledger.Queued]+states[ledger.Held] > 0 {
 			e.flow.window.leave(name) // taken from the ledger as there is room
 		}

@@ -23,9 +23,11 @@ import (
 // Live is what only a running watcher knows; the ledger holds the rest.
 type Live struct {
 	PID      int               `json:"pid"`
+	Version  string            `json:"version"`
 	Started  time.Time         `json:"started"`
 	Rules    string            `json:"rules"` // the rules file it reads
 	Trouble  string            `json:"blocked,omitempty"`
+	Rejected string            `json:"rejected,omitempty"` // why changed rules are not in use
 	Names    []string          `json:"names"`                   // the rules, in their order
 	Settling map[string]int    `json:"settling"`                // files that are not settled, by rule
 	Files    []LiveFile        `json:"files"`                   // the longest waiting of them
@@ -83,13 +85,13 @@ const maxLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{},
+	l := Live{PID: os.Getpid(), Version: e.o.Version, Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{},
 		Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}
 	err := e.do(func() {
-		l.Rules = e.o.Rules.Path
+		l.Rules, l.Rejected = e.o.Rules.Path, e.tell.rejected
 		maps.Copy(l.Troubles, e.flow.troubles)
 		l.Hindered = e.flow.hindered()
 		for _, r := range e.flow.set.Rules() {
@@ -137,7 +139,7 @@ type Start struct {
 }
 
 func (e *Engine) begun() Start {
-	s := Start{Files: e.flow.settle.Len(), Jobs: len(e.flow.jobs)}
+	s := Start{Files: e.flow.settle.Len(), Jobs: e.before}
 	for path := range e.flow.set.Folders() {
 		f := e.folders[path]
 		if f.absent {
@@ -260,6 +262,24 @@ func CancelOffline(l *ledger.Ledger, id int64) Sent {
 	l.Record(row, was)
 	l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
 	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
+}
+
+// Dismiss notes that somebody has seen that a job failed.
+func (e *Engine) Dismiss(id int64) Sent { return dismiss(e.ledger, id) }
+
+// DismissOffline does that while no watcher runs.
+func DismissOffline(l *ledger.Ledger, id int64) Sent { return dismiss(l, id) }
+
+func dismiss(l store, id int64) Sent {
+	row, err := jobByID(l, id)
+	if err == nil && row.State != ledger.Failed {
+		err = fmt.Errorf("it is %s, not failed", row.State)
+	}
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	l.RecordDismissed(row)
+	return Sent{ID: id, Done: true, Reason: "dismissed; it stays in the list of jobs"}
 }
 
 // CatchUp brings the ledger's tables up to date for those who read them beside
@@ -454,15 +474,26 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	return res.Facts, nil
 }
 
-// Retrying is the number of jobs that waited for another attempt when Run ended.
-func (e *Engine) Retrying() (n int) {
-	for _, j := range e.flow.jobs {
-		if j.row.State == ledger.Retrying {
-			n++
-		}
-	}
-	return n
+// Left is what waits when Run has ended.
+type Left struct {
+	Unsettled int             // files that have not settled
+	Retrying  int             // jobs that wait for another attempt
+	Held      map[string]int  // jobs that are held, by rule
+	Paused    map[string]bool // the paused rules; "" for all
 }
 
-// Unsettled is the number of files that were not settled when Run ended.
-func (e *Engine) Unsettled() int { return e.flow.settle.Len() + e.flow.gather.Len() }
+// Left reports what waits when Run has ended.
+func (e *Engine) Left() (Left, error) {
+	l := Left{Unsettled: e.flow.settle.Len() + e.flow.gather.Len(), Held: map[string]int{}, Paused: e.flow.paused}
+	if err := e.ledger.Flush(); err != nil {
+		return l, err
+	}
+	tally, err := e.ledger.Tally()
+	for rule, counts := range tally {
+		l.Retrying += counts[ledger.Retrying]
+		if l.Held[rule] = counts[ledger.Held]; l.Paused[rule] || l.Paused[""] {
+			l.Held[rule] += counts[ledger.Queued]
+		}
+	}
+	return l, err
+}

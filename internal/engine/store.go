@@ -23,6 +23,7 @@ type store interface {
 	RecordPlacement(p ledger.Placement)
 	RecordIntention(p *ledger.Placement)
 	RecordPause(rule string, paused bool)
+	RecordDismissed(j ledger.Job)
 	Sync(ctx context.Context) error // until all that was recorded is durable
 	Flush() error
 

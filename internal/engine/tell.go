@@ -24,7 +24,7 @@ type telling struct {
 	ledger   string          // what was last said of the ledger's trouble
 	folders  map[string]bool // folders of which trouble was said
 	waiting  map[string]bool // rules whose jobs wait for room or for a disk
-	rejected bool            // the rules that were read last could not be used
+	rejected string          // why the rules that were read last are not in use
 	beat     time.Time       // when the next heartbeat is due
 	beats    int             // heartbeats so far
 }
@@ -169,15 +169,15 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 // RulesRejected tells that changed rules cannot be used. Reload tells when that is over.
 func (e *Engine) RulesRejected(text string) error {
 	return e.do(func() {
-		e.tell.rejected = true
+		e.tell.rejected = text
 		e.tellTrouble(notice.Event{Kind: notice.Blocked, At: time.Now(), Text: text})
 	})
 }
 
 // rulesRead tells that the error in changed rules is over.
 func (e *Engine) rulesRead() {
-	if e.tell.rejected {
-		e.tell.rejected = false
+	if e.tell.rejected != "" {
+		e.tell.rejected = ""
 		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: time.Now(),
 			Text: "the rules were reloaded without errors"})
 	}

@@ -14,8 +14,8 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/standing"
 )
 
 // The glossary, docs/names.md, has every word that users meet: keys and values of the
@@ -59,7 +59,7 @@ func usedNames(t *testing.T) map[string][]string {
 	for _, s := range ledger.States {
 		add("job state", string(s))
 	}
-	for _, s := range engine.RuleStates {
+	for _, s := range standing.States {
 		add("rule state", string(s.State))
 	}
 	columns(t, add)
@@ -122,7 +122,7 @@ func columns(t *testing.T, add func(string, ...string)) {
 func sources(t *testing.T, add func(string, ...string)) {
 	field := regexp.MustCompile("json:\"([a-z_0-9]+)[,\"]")
 	metric := regexp.MustCompile(`"(stilltide_[a-z_]+)"`)
-	for _, glob := range []string{"../cli/*.go", "../engine/rulestatus.go", "../engine/status.go",
+	for _, glob := range []string{"../cli/*.go", "../standing/*.go", "../jsonlines/*.go", "../engine/status.go",
 		"../core/plan/conditions.go", "../core/notice/notice.go", "../metrics/metrics.go"} {
 		files, err := filepath.Glob(glob)
 		require.NoError(t, err)

@@ -10,8 +10,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
+	"stilltide/internal/standing"
 )
 
 // docs/states.md and its picture are made from the tables in the code; this test holds
@@ -77,7 +77,7 @@ A file that is not settled yet is no job: it is *settling*. When a rule takes it
 		fmt.Fprintf(&b, "| %s | `%s` | %s |\n", from, tr.To, tr.When)
 	}
 	b.WriteString("\n## A rule\n\n| state | what it is | what leads there | what ends it |\n|---|---|---|---|\n")
-	for _, s := range engine.RuleStates {
+	for _, s := range standing.States {
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", s.State, s.Means, s.Begins, s.Ends)
 	}
 	return b.String()

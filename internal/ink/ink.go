@@ -88,6 +88,32 @@ func Cut(s string, most int) string {
 	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, Width(s)-half, "")
 }
 
+// Fill breaks a text into lines of at most a width, at its spaces; all but the first begin with
+// an indent of so many. A word that is too long for a line is shortened in its middle.
+func Fill(s string, most, indent int) string {
+	if Width(s) <= most {
+		return s
+	}
+	var b strings.Builder
+	room, empty := most, true
+	for word := range strings.SplitSeq(s, " ") {
+		wide := Width(word)
+		switch {
+		case empty:
+		case wide+1 <= room:
+			b.WriteByte(' ')
+			room--
+		default:
+			b.WriteString("\n" + strings.Repeat(" ", indent))
+			room = most - indent
+		}
+		word = Cut(word, max(room, 1))
+		b.WriteString(word)
+		room, empty = room-Width(word), false
+	}
+	return b.String()
+}
+
 // Pad fills a text up to a width with spaces.
 func Pad(s string, to int) string {
 	return s + strings.Repeat(" ", max(0, to-Width(s)))

@@ -7,6 +7,7 @@ package laws
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -157,7 +158,8 @@ func sweep(w *world) (jobs []ledger.Job, unsettled int, err error) {
 	if err == nil && ctx.Err() != nil {
 		err = fmt.Errorf("the sweep did not end")
 	}
-	unsettled = e.Unsettled()
+	left, leftErr := e.Left()
+	unsettled, err = left.Unsettled, errors.Join(err, leftErr)
 	if closeErr := e.Close(); err == nil {
 		err = closeErr
 	}

@@ -25,6 +25,8 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 				&record{statement: dropPlacements, columns: columns{}.num(id)})
 			l.w.add(rowKey{of: prunedMembers, id: id},
 				&record{statement: dropMembers, columns: columns{}.num(id, 0)})
+			l.w.add(rowKey{of: prunedDismissed, id: id},
+				&record{statement: dropDismissed, columns: columns{}.num(id)})
 		}
 		if err := l.w.sync(context.Background(), true); err != nil {
 			return removed, err

@@ -508,7 +508,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(migrations)
-	require.Len(t, step, 23)
+	require.Len(t, step, 25)
 	require.Equal(t, step, made([]string{tables}))
 }
 

@@ -56,6 +56,8 @@ type Filter struct {
 	After  int64 // only greater numbers
 	Limit  int
 	Oldest bool // oldest first; otherwise newest first
+	// Undismissed leaves out failures that somebody has dismissed since the job failed.
+	Undismissed bool
 }
 
 // Jobs lists the jobs that fit.
@@ -91,6 +93,9 @@ func (l *Ledger) Jobs(f Filter) ([]Job, error) {
 	}
 	if f.After > 0 {
 		add("id > ?", f.After)
+	}
+	if f.Undismissed {
+		add("NOT EXISTS (SELECT 1 FROM dismissed WHERE dismissed.job = job.id AND dismissed.attempts = job.attempts)")
 	}
 	q := "SELECT " + jobColumns + " FROM job"
 	if len(where) > 0 {

@@ -31,6 +31,8 @@ const (
 	dropJournal
 	putTriedJob // a job with its newest attempt: one that has one never goes back to none
 	putBoot
+	putDismissed
+	dropDismissed
 	statements // how many there are
 )
 
@@ -67,6 +69,8 @@ var sqlOf = [statements]string{
 	putJournal:     `INSERT INTO journal (id, statements, rows) VALUES (?,?,?)`,
 	putBoot:        `INSERT INTO boot (one, id) VALUES (1, ?) ON CONFLICT (one) DO UPDATE SET id = excluded.id`,
 	dropJournal:    `DELETE FROM journal WHERE id = ?`,
+	putDismissed:   `INSERT INTO dismissed (job, attempts) VALUES (?,?) ON CONFLICT (job) DO UPDATE SET attempts=excluded.attempts`,
+	dropDismissed:  `DELETE FROM dismissed WHERE job = ?`,
 }
 
 const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino,
@@ -131,6 +135,8 @@ const (
 	pauseRow
 	mountRow
 	bootRow
+	dismissedRow
+	prunedDismissed
 	prunedJob
 	prunedAttempts
 	prunedPlacements
@@ -326,6 +332,13 @@ func (l *Ledger) RecordWatched(rule, folder string) {
 func (l *Ledger) RecordPause(rule string, paused bool) {
 	l.w.addNamed(rowName{pauseRow, knownKey{rule: rule}},
 		&record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
+}
+
+// RecordDismissed notes that somebody has seen that a job failed. When it fails once more
+// after that, nobody has.
+func (l *Ledger) RecordDismissed(j Job) {
+	l.w.add(rowKey{of: dismissedRow, id: j.ID},
+		&record{statement: putDismissed, columns: columns{}.num(j.ID, int64(j.Attempts))})
 }
 
 // RememberMount notes the mount point that a folder lies on, "" to forget it.

@@ -130,6 +130,11 @@ CREATE TABLE pause (                    -- rules that are paused; an empty name 
 	paused INTEGER NOT NULL,
 	since  INTEGER NOT NULL
 ) WITHOUT ROWID;
+CREATE TABLE dismissed (                -- failures that somebody has seen, after so many attempts
+	job      INTEGER PRIMARY KEY,
+	attempts INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX job_failed ON job (id) WHERE state = 'failed';
 CREATE TABLE mount (                    -- the mount point that each folder lay on
 	folder TEXT PRIMARY KEY,
 	point  TEXT NOT NULL
@@ -387,7 +392,13 @@ INSERT INTO tally SELECT rule, 'reverted', count(*) FROM job WHERE reason = 'it 
 INSERT INTO tally SELECT rule, state, -count(*) FROM job WHERE reason = 'it was undone: its files are back where they came from' GROUP BY rule, state
 	ON CONFLICT (rule, state) DO UPDATE SET jobs = jobs + excluded.jobs;
 UPDATE job SET state = 'reverted' WHERE reason = 'it was undone: its files are back where they came from';
-` + views}
+` + views, `
+CREATE TABLE dismissed (                -- failures that somebody has seen, after so many attempts
+	job      INTEGER PRIMARY KEY,
+	attempts INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE INDEX job_failed ON job (id) WHERE state = 'failed';
+`}
 
 // firstJournal is the first version that has a journal.
 const firstJournal = 4

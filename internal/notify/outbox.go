@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,8 +20,11 @@ type outbox struct {
 	folder string
 }
 
+// folderName is the outbox's folder in the state folder.
+const folderName = "notices"
+
 func openOutbox(state string) (outbox, error) {
-	b := outbox{filepath.Join(state, "notices")}
+	b := outbox{filepath.Join(state, folderName)}
 	if err := os.MkdirAll(b.folder, 0o700); err != nil {
 		return b, fmt.Errorf("the state folder cannot be used: %w", err)
 	}
@@ -75,4 +79,26 @@ func (b outbox) waiting() map[string][]string {
 		slices.Sort(ids)
 	}
 	return byChannel
+}
+
+// Undelivered counts the notices of a state folder, by channel, that were made before a time
+// and have not been delivered. Anybody may ask, also without a watcher.
+func Undelivered(state string, before time.Time) map[string]int {
+	b := outbox{filepath.Join(state, folderName)}
+	byChannel := map[string]int{}
+	for channel, ids := range b.waiting() {
+		for _, id := range ids {
+			if made, ok := madeAt(id); ok && made.Before(before) {
+				byChannel[channel]++
+			}
+		}
+	}
+	return byChannel
+}
+
+// madeAt is when a message got its name.
+func madeAt(id string) (time.Time, bool) {
+	nanos, _, _ := strings.Cut(id, "-")
+	n, err := strconv.ParseInt(nanos, 10, 64)
+	return time.Unix(0, n), err == nil
 }

@@ -55,7 +55,7 @@ type Result struct {
 	Left     bool // it left processes behind, which were ended
 	Ran      time.Duration
 	CPU      time.Duration
-	Memory   int64 // peak, bytes
+	Memory   int64 // peak, bytes; 0 if it cannot be told from the watcher's own
 	Output   int64 // bytes in Spec.Output afterwards
 }
 

@@ -79,13 +79,22 @@ func (c child) wait() Result {
 		}
 		break
 	}
-	res := Result{Exit: status.ExitStatus(), CPU: span(used.Utime) + span(used.Stime),
-		Memory: int64(used.Maxrss) * maxrssUnit}
+	res := Result{Exit: status.ExitStatus(), CPU: span(used.Utime) + span(used.Stime), Memory: ownPeak(used)}
 	if status.Signaled() {
 		res.Exit = 128 + int(status.Signal())
 		res.Signal = unix.SignalName(status.Signal())
 	}
 	return res
+}
+
+// ownPeak is the most memory that a command had, 0 if that cannot be told: a child begins with
+// the memory of its parent, whose peak is charged to it, too. What is more than that is its own.
+func ownPeak(used syscall.Rusage) int64 {
+	var us syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &us) != nil || used.Maxrss <= us.Maxrss {
+		return 0
+	}
+	return int64(used.Maxrss) * maxrssUnit
 }
 
 func span(t syscall.Timeval) time.Duration { return time.Duration(t.Nano()) }

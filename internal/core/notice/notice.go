@@ -171,7 +171,7 @@ func single(e Event) string {
 	case e.Kind == Unmatched:
 		return "no rule took " + name
 	case e.Kind == CaughtUp:
-		return fmt.Sprintf("%s: %s done", e.Rule, plural(e.Jobs, "file"))
+		return fmt.Sprintf("%s: %s done", e.Rule, plan.Plural(e.Jobs, "file"))
 	case e.Kind == Told:
 		return e.Rule + ": " + firstLine(e.Text)
 	case e.File != "":
@@ -261,11 +261,4 @@ func line(e Event) string {
 func firstLine(s string) string {
 	first, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
 	return first
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return humanize.Comma(int64(n)) + " " + word + "s"
 }

@@ -9,6 +9,7 @@ import (
 	"stilltide/internal/core/expr"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
 )
 
@@ -87,7 +88,11 @@ func (c Candidate) onFile(f file.Facts, event file.Event, now time.Time) []Condi
 		list = append(list, Condition{"size", r.Size.Text, fmt.Sprintf("%d bytes", f.Size), r.Size.Holds(f.Size)})
 	}
 	if r.Age.Set() {
-		list = append(list, Condition{"age", r.Age.Text, Span(age(f, now)), r.Age.Holds(age(f, now))})
+		got := Span(age(f, now))
+		if old := f.Mod.Time().Add(r.Age.Low); age(f, now) < r.Age.Low {
+			got += ", old enough at " + Clock(old, now)
+		}
+		list = append(list, Condition{"age", r.Age.Text, got, r.Age.Holds(age(f, now))})
 	}
 	if len(r.MediaType) > 0 {
 		list = append(list, c.kind(f))
@@ -223,7 +228,7 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	name := filepath.Base(unit)
 	rel := filepath.ToSlash(strings.TrimPrefix(unit[len(watch):], string(filepath.Separator)))
 	captures, matched := r.Matcher.Match(name, rel)
-	add("match", patterns(r), rel, matched)
+	add("match", patterns(r), rel+butForCase(r, name, rel, matched), matched)
 	s.explainPlace(r, watch, path, name, rel, add)
 	if !r.Reacts(event) {
 		add("events", events(r), string(event), false)
@@ -243,6 +248,22 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 		fits = fits && cond.Fits
 	}
 	return list, fits
+}
+
+// butForCase says of a name that does not fit whether only the case of its letters is in the way.
+func butForCase(r *rule.Rule, name, rel string, fits bool) string {
+	if fits || r.Case {
+		return ""
+	}
+	texts := make([]string, len(r.Match))
+	for i, m := range r.Match {
+		texts[i] = m.S
+	}
+	folded, _, err := pattern.CompileList(texts, pattern.Options{IgnoreCase: true})
+	if err != nil || !folded.Fits(name, rel) {
+		return ""
+	}
+	return ", which fits but for upper and lower case (ignore_case: true)"
 }
 
 // explainPlace tells of what keeps a rule from a file by its name and place alone.

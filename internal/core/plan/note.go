@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -116,30 +115,4 @@ func (j *Job) scratchByHand(state string) []string {
 		slices.Sort(lines[1:])
 	}
 	return lines
-}
-
-// Display makes a name safe to show: one that holds control characters or
-// invalid UTF-8 is quoted as a shell would read it.
-func Display(name string) string {
-	for _, r := range name {
-		if fill.Unsafe(r) || r == '\uFFFD' {
-			return fill.Quote([]string{name})
-		}
-	}
-	return name
-}
-
-// Span writes a time span in a few characters: 8 ms, 2.4 s, 3m12s, 5h2m, 3d4h.
-func Span(d time.Duration) string {
-	switch {
-	case d < time.Second:
-		return strconv.FormatInt(max(d.Milliseconds(), 0), 10) + " ms"
-	case d < time.Minute:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < time.Hour:
-		return fmt.Sprintf("%dm%02ds", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 24*time.Hour:
-		return fmt.Sprintf("%dh%02dm", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%dd%02dh", int(d.Hours())/24, int(d.Hours())%24)
 }

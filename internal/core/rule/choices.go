@@ -48,6 +48,14 @@ const AllLevels = 1 << 20
 // Depth is a number of levels, or all.
 type Depth int
 
+// String is the depth as it is written: a number of levels, or all.
+func (v Depth) String() string {
+	if v == AllLevels {
+		return "all"
+	}
+	return strconv.Itoa(int(v))
+}
+
 func (v *Depth) fromNode(d *decoder, n ast.Node) {
 	s, _ := d.scalar(n)
 	if s == "all" {

@@ -1,0 +1,112 @@
+// Package jsonlines is what the commands print with --json: one object a line (JSON Lines),
+// each of a type that is written down here with what its fields mean. docs/json.md and the JSON
+// Schemas that stilltide schema --of prints are made from the same types, so that none can say
+// another thing than what is printed.
+//
+// Fields may be added, never changed. Times are RFC 3339, durations seconds, sizes bytes. A name
+// that is not UTF-8 has U+FFFD where its bytes are none.
+package jsonlines
+
+import (
+	"encoding/json"
+	"io"
+	"reflect"
+	"time"
+
+	"github.com/google/jsonschema-go/jsonschema"
+
+	"stilltide/internal/core/fill"
+	"stilltide/internal/standing"
+)
+
+// Command is a command that has --json, and the kinds of lines that it prints, in their order.
+type Command struct {
+	Name  string // as it is called, without stilltide
+	Means string
+	Lines []Line
+}
+
+// Line is one kind of line.
+type Line struct {
+	Means string
+	Type  reflect.Type
+}
+
+// Commands lists all commands that have --json.
+var Commands = []Command{
+	{"check", "the rules file", []Line{
+		{"the file as a whole", reflect.TypeFor[Checked]()}, {"one mistake or doubt", reflect.TypeFor[Finding]()}}},
+	{"preview", "what would happen", []Line{{"one file", reflect.TypeFor[Foreseen]()}}},
+	{"why", "one file", []Line{
+		{"the verdict", reflect.TypeFor[Verdict]()}, {"what one rule makes of it", reflect.TypeFor[Reason]()}}},
+	{"rules", "the rules in their order", []Line{{"one rule", reflect.TypeFor[Rule]()}}},
+	{"watch", "what became of each job, as it happens", []Line{{"one job", reflect.TypeFor[Job]()}}},
+	{"sweep", "what became of each job, as it happens", []Line{{"one job", reflect.TypeFor[Job]()}}},
+	{"status", "how it all stands", []Line{
+		{"the watcher", reflect.TypeFor[standing.Watcher]()}, {"one rule", reflect.TypeFor[standing.Rule]()}}},
+	{"jobs", "the jobs, newest first", []Line{{"one job", reflect.TypeFor[Job]()}}},
+	{"jobs show", "everything about one job", []Line{{"the job", reflect.TypeFor[Whole]()}}},
+	{"report", "how it has been going", []Line{
+		{"one rule, those with the most jobs first", reflect.TypeFor[Figures]()},
+		{"failures that are alike, the most frequent first", reflect.TypeFor[Failure]()},
+		{"a file that no rule takes now", reflect.TypeFor[Unmatched]()}}},
+	{"retry", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
+	{"undo", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
+	{"cancel", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
+	{"dismiss", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
+	{"version", "the program", []Line{{"its version", reflect.TypeFor[Version]()}}},
+}
+
+// Of returns the command of a name.
+func Of(name string) (Command, bool) {
+	for _, c := range Commands {
+		if c.Name == name {
+			return c, true
+		}
+	}
+	return Command{}, false
+}
+
+// Schema returns the JSON Schema (2020-12) of a line that the command prints.
+func (c Command) Schema() (*jsonschema.Schema, error) {
+	s := &jsonschema.Schema{Schema: "https://json-schema.org/draft/2020-12/schema",
+		Title: "A line of stilltide " + c.Name + " --json"}
+	for _, l := range c.Lines {
+		one, err := jsonschema.ForType(l.Type, &jsonschema.ForOptions{TypeSchemas: times})
+		if err != nil {
+			return nil, err
+		}
+		one.Description = l.Means
+		open(one)
+		s.AnyOf = append(s.AnyOf, one)
+	}
+	return s, nil
+}
+
+// times are written as RFC 3339.
+var times = map[reflect.Type]*jsonschema.Schema{
+	reflect.TypeFor[time.Time](): {Type: "string", Format: "date-time"},
+}
+
+// open allows fields that are added later.
+func open(s *jsonschema.Schema) {
+	if s == nil {
+		return
+	}
+	if s.Type == "object" && len(s.Properties) > 0 {
+		s.AdditionalProperties = nil
+	}
+	for _, p := range s.Properties {
+		open(p)
+	}
+	open(s.Items)
+}
+
+// Write writes a value in one line. It may be shown on a terminal.
+func Write(to io.Writer, v any) error {
+	text, err := json.Marshal(v)
+	if err == nil {
+		_, err = to.Write(append(fill.PlainJSON(text), '\n'))
+	}
+	return err
+}

@@ -1,0 +1,292 @@
+// Package standing says how it all stands: whether a watcher runs, whether anything is wrong,
+// and how each rule is. What status, the live view, the report and the ends of watch and sweep
+// say of that, and its JSON, comes from here, so that they cannot differ.
+package standing
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+	"stilltide/internal/look"
+	"stilltide/internal/notify"
+)
+
+// Standing is how it all stands at one moment.
+type Standing struct {
+	Watcher Watcher
+	Rules   []Rule
+}
+
+// Watcher is the whole, without what is only about one rule.
+type Watcher struct {
+	Runs        bool           `json:"watcher" jsonschema:"whether one answers"`
+	PID         int            `json:"pid,omitempty" jsonschema:"its process"`
+	Since       *time.Time     `json:"since" jsonschema:"when it was started"`
+	Version     string         `json:"version,omitempty" jsonschema:"its program's version"`
+	Headline    string         `json:"headline" jsonschema:"one sentence: is it alive, and is anything wrong?"`
+	Wrong       []string       `json:"wrong" jsonschema:"what is wrong, the most pressing first"`
+	RulesFile   string         `json:"rules_file" jsonschema:"the rules file"`
+	Mistakes    int            `json:"mistakes" jsonschema:"in the rules file as it is now"`
+	Blocked     string         `json:"blocked,omitempty" jsonschema:"why nothing starts"`
+	Failures    int            `json:"failures" jsonschema:"failed jobs that nobody has dealt with: not retried, undone or dismissed, and their file is still there; 500 at most"`
+	FailedSince *time.Time     `json:"failed_since" jsonschema:"when the oldest of them failed"`
+	FailedRules []string       `json:"failed_rules" jsonschema:"of which rules"`
+	Undelivered map[string]int `json:"undelivered" jsonschema:"notices that could not be delivered, by channel"`
+	Paused      []string       `json:"paused" jsonschema:"the paused rules"`
+
+	alive string
+}
+
+// Asked is what a standing is made from.
+type Asked struct {
+	Rules    *rule.File
+	Mistakes int            // in the rules file as it is now
+	Ledger   *ledger.Ledger // nil if there is none yet
+	Live     *engine.Live   // what a running watcher knows, nil if none runs
+	Now      time.Time
+}
+
+// Collect finds out how it all stands.
+func Collect(a Asked) (Standing, error) {
+	s := Standing{Watcher: Watcher{RulesFile: a.Rules.Path, Mistakes: a.Mistakes, Wrong: []string{},
+		FailedRules: []string{}, Paused: []string{}}}
+	paused, err := a.paused()
+	if err != nil {
+		return s, err
+	}
+	if s.Rules, err = rules(a, paused); err != nil {
+		return s, err
+	}
+	w := &s.Watcher
+	w.Undelivered = notify.Undelivered(a.Rules.StateFolder(), a.Now.Add(-undeliveredAfter))
+	for _, r := range s.Rules {
+		if r.State != Disabled && (paused[r.Rule] || paused[""]) {
+			w.Paused = append(w.Paused, r.Rule)
+		}
+	}
+	if err := w.failures(a); err != nil {
+		return s, err
+	}
+	w.introduce(a, s.Rules)
+	w.judge(a, s.Rules, paused[""])
+	return s, nil
+}
+
+// undeliveredAfter is how long a notice may be on its way before it counts as undelivered.
+const undeliveredAfter = 5 * time.Second
+
+// paused lists the paused rules; "" is all of them.
+func (a Asked) paused() (map[string]bool, error) {
+	names := map[string]bool{}
+	if a.Live != nil {
+		for _, name := range a.Live.Paused {
+			names[name] = true
+		}
+		return names, nil
+	}
+	if a.Ledger == nil {
+		return names, nil
+	}
+	list, err := a.Ledger.Paused()
+	for name := range list {
+		names[name] = true
+	}
+	return names, err
+}
+
+// mostFailures bounds the failures that are looked at.
+const mostFailures = 500
+
+// failures counts the failed jobs that nobody has dealt with: not retried, not undone, not
+// dismissed, and their file still lies where it was put.
+func (w *Watcher) failures(a Asked) error {
+	if a.Ledger == nil {
+		return nil
+	}
+	list, err := a.Ledger.Jobs(ledger.Filter{States: []ledger.State{ledger.Failed}, Undismissed: true,
+		Limit: mostFailures})
+	if err == nil {
+		err = a.Ledger.NowIn(list)
+	}
+	machine := look.NewAsked()
+	for _, j := range list {
+		if j.FileNow == "" {
+			continue
+		}
+		if there, err := machine.There(j.FileNow); err == nil && !there {
+			continue
+		}
+		w.Failures++
+		if ended := j.Ended; w.FailedSince == nil || ended.Before(*w.FailedSince) {
+			w.FailedSince = &ended
+		}
+		if !slices.Contains(w.FailedRules, j.Rule) {
+			w.FailedRules = append(w.FailedRules, j.Rule)
+		}
+	}
+	slices.Sort(w.FailedRules)
+	return err
+}
+
+// introduce says whether a watcher runs.
+func (w *Watcher) introduce(a Asked, rules []Rule) {
+	if l := a.Live; l != nil {
+		w.Runs, w.PID, w.Since, w.Version, w.Blocked = true, l.PID, &l.Started, l.Version, l.Trouble
+		w.alive = fmt.Sprintf("Watching since %s (process %d)", plan.Clock(l.Started, a.Now), l.PID)
+		return
+	}
+	open := 0
+	for _, r := range rules {
+		open += r.Queued + r.Running + r.Retrying + r.Held
+	}
+	w.alive = "No watcher runs"
+	if open > 0 {
+		w.alive += fmt.Sprintf(", and %s for one", Wait(open, "job"))
+	}
+	w.alive += " (stilltide watch starts it)"
+}
+
+// judge lists what is wrong, the most pressing first, and says all of it in one sentence.
+func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
+	say := func(format string, args ...any) { w.Wrong = append(w.Wrong, fmt.Sprintf(format, args...)) }
+	name := filepath.Base(w.RulesFile)
+	switch {
+	case w.Mistakes > 0 && w.Runs:
+		say("%s in %s: the rules from before stay in use", plan.Plural(w.Mistakes, "mistake"), name)
+	case w.Mistakes > 0:
+		say("%s in %s", plan.Plural(w.Mistakes, "mistake"), name)
+	case a.Live != nil && a.Live.Rejected != "":
+		say("%s", a.Live.Rejected)
+	}
+	if w.Blocked != "" {
+		say("%s; nothing starts until it can be", w.Blocked)
+	}
+	var blocked, absent []string
+	hindered := 0
+	for _, r := range rules {
+		if hindered += r.Hindered; r.State == Blocked {
+			blocked = append(blocked, r.Rule)
+		}
+		if r.State == Absent || r.Absent > 0 && r.State != Disabled {
+			absent = append(absent, r.Rule)
+		}
+	}
+	if len(blocked) > 0 {
+		say("%s blocked: %s", plan.Plural(len(blocked), "rule"), some(blocked))
+	}
+	if hindered > 0 {
+		say("%s for disk space or for a disk", Wait(hindered, "job"))
+	}
+	if w.Failures > 0 {
+		many := plan.Plural(w.Failures, "job")
+		if w.Failures == mostFailures {
+			many += " and more"
+		}
+		say("%s failed since %s: %s", many, plan.Clock(*w.FailedSince, a.Now), some(w.FailedRules))
+	}
+	if len(w.Undelivered) > 0 {
+		n := 0
+		var channels []string
+		for channel, waiting := range w.Undelivered {
+			n, channels = n+waiting, append(channels, channel)
+		}
+		slices.Sort(channels)
+		say("%s not delivered: %s", plan.Plural(n, "notice"), some(channels))
+	}
+	w.Wrong = append(w.Wrong, resting(rules, w.Paused, all)...)
+	if len(absent) > 0 {
+		are := "a folder of %s is not there"
+		if len(absent) > 1 {
+			are = "folders of %s are not there"
+		}
+		say(are, some(absent))
+	}
+	parts := append([]string{w.alive}, w.Wrong...)
+	if w.Well() {
+		parts = append(parts, "all is well")
+	}
+	w.Headline = strings.Join(parts, "; ") + "."
+}
+
+// Well reports whether a watcher runs and nothing is wrong.
+func (w *Watcher) Well() bool { return w.Runs && len(w.Wrong) == 0 }
+
+// Trouble reports whether no watcher runs, or something keeps rules from their work.
+func (s Standing) Trouble() bool {
+	return !s.Watcher.Runs || s.Watcher.Blocked != "" ||
+		slices.ContainsFunc(s.Rules, func(r Rule) bool { return r.State == Blocked })
+}
+
+// some names a few of many.
+func some(names []string) string {
+	const few = 3
+	if len(names) > few {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:few-1], ", "), len(names)-few+1)
+	}
+	return strings.Join(names, ", ")
+}
+
+// resting says which rules are paused, and how much they hold.
+func resting(rules []Rule, paused []string, all bool) []string {
+	held := 0
+	var names []string
+	for _, r := range rules {
+		if slices.Contains(paused, r.Rule) {
+			held, names = held+r.Held, append(names, r.Rule)
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	who := some(names) + " is paused"
+	switch {
+	case all:
+		who = "all rules are paused"
+	case len(names) > 1:
+		who = some(names) + " are paused"
+	}
+	if held > 0 {
+		who = plan.Plural(held, "file") + " held: " + who
+	}
+	return []string{who}
+}
+
+// Left says what of the rules' work waits when nothing runs any more: what is held, and why.
+// The watcher's own words are the same.
+func Left(f *rule.File, l engine.Left, now time.Time) []string {
+	var rules []Rule
+	var paused, texts []string
+	for _, r := range f.All() {
+		held := l.Held[r.Name.S]
+		rests := r.Enabled && (l.Paused[""] || l.Paused[r.Name.S])
+		if rests {
+			paused = append(paused, r.Name.S)
+			rules = append(rules, Rule{Rule: r.Name.S, Held: held})
+			continue
+		}
+		if held > 0 && r.Schedule.Line != nil {
+			texts = append(texts, fmt.Sprintf("%s held: %s starts them on %s", plan.Plural(held, "file"), r.Name.S,
+				r.Schedule.Line.Next(now).Format("Mon 2006-01-02 15:04")))
+		} else if held > 0 {
+			texts = append(texts, fmt.Sprintf("%s held: a folder of %s is not there", plan.Plural(held, "file"), r.Name.S))
+		}
+	}
+	return append(resting(rules, paused, l.Paused[""]), texts...)
+}
+
+// Wait counts things that wait.
+func Wait(n int, word string) string {
+	if n == 1 {
+		return "1 " + word + " waits"
+	}
+	return humanize.Comma(int64(n)) + " " + word + "s wait"
+}

@@ -1,0 +1,88 @@
+package standing
+
+import (
+	"fmt"
+	"time"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/ledger"
+)
+
+// Rests says why jobs of a rule would not start now, and until when; "" if they would.
+func (s Standing) Rests(name string, now time.Time) string {
+	for _, r := range s.Rules {
+		if r.Rule != name {
+			continue
+		}
+		switch {
+		case r.State == Disabled:
+			return name + " is disabled in the rules file"
+		case r.State == Paused:
+			return name + " is paused, until stilltide resume"
+		case r.State == Blocked:
+			return name + " is blocked, until stilltide resume"
+		case r.Next != nil && r.Next.Sub(now) > time.Minute: // a line that is true each minute is a window
+			return name + " waits for its schedule, until " + r.Next.Local().Format("Mon 2006-01-02 15:04")
+		}
+	}
+	return ""
+}
+
+// Waiting says what a file waits for, and until when: its job j, which is not over, or, if it
+// is nil, its settling. "" if it waits for nothing that is known.
+func (s Standing) Waiting(a Asked, path string, j *ledger.Job) string {
+	if j == nil || j.State == ledger.Settling {
+		return settling(a, path)
+	}
+	head := fmt.Sprintf("job %d ", j.ID)
+	switch {
+	case j.State == ledger.Running && a.Live == nil, j.State == ledger.Queued && a.Live == nil:
+		return head + "waits for a watcher: stilltide watch"
+	case j.State == ledger.Running && j.Last != nil:
+		return head + fmt.Sprintf("works on it, for %s (attempt %d)", plan.Span(a.Now.Sub(j.Last.Started)), j.Attempts)
+	case j.State == ledger.Running:
+		return head + "works on it"
+	case j.State == ledger.Retrying:
+		return head + fmt.Sprintf("waits for its next attempt, until %s: %s", plan.Clock(j.Due, a.Now), j.Reason)
+	}
+	if why := s.Rests(j.Rule, a.Now); why != "" {
+		return head + "is held: " + why
+	}
+	if j.State == ledger.Held {
+		return head + "is held: a folder of " + j.Rule + " is not there"
+	}
+	return head + s.queue(a, j)
+}
+
+// queue says what a queued job waits for.
+func (s Standing) queue(a Asked, j *ledger.Job) string {
+	running := 0
+	for _, r := range s.Rules {
+		running += r.Running
+	}
+	for _, r := range a.Rules.All() {
+		if r.Name.S != j.Rule {
+			continue
+		}
+		switch {
+		case r.SerialBy.Set():
+			return "waits for a worker, or for a job with the same serial_by"
+		case r.Queue.Set():
+			return fmt.Sprintf("waits for a worker of the queue %s", r.Queue.S)
+		}
+	}
+	return fmt.Sprintf("waits for a worker: %s of %d", plan.Plural(running, "job")+" at work", a.Rules.WorkerCount())
+}
+
+// settling says why a file has not settled, as the watcher has it.
+func settling(a Asked, path string) string {
+	if a.Live == nil {
+		return ""
+	}
+	for _, f := range a.Live.Files {
+		if f.File == path {
+			return fmt.Sprintf("settling for %s: %s", plan.Span(a.Now.Sub(f.Since)), f.Why)
+		}
+	}
+	return ""
+}
