@@ -6,6 +6,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -136,7 +137,7 @@ func notRunning(f *rule.File, list []ledger.Job) {
 }
 
 func (f jobFilter) query() (ledger.Filter, error) {
-	q := ledger.Filter{Rule: f.rule, File: f.file, Limit: f.limit}
+	q := ledger.Filter{Rule: f.rule, File: f.file, Limit: f.limit, Shown: true}
 	for _, s := range f.states {
 		known := make([]string, len(ledger.States))
 		ok := false
@@ -187,19 +188,27 @@ func knowsRule(f *rule.File, name string) bool {
 func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 	now := time.Now()
 	var rows [][]cell
+	head := []string{"JOB", "TIME", "RULE", "FILE", "STATE", "RAN", "NOW IN"}
+	several := slices.ContainsFunc(list, func(j ledger.Job) bool { return j.Attempts > 1 })
+	if several {
+		head = slices.Insert(head, 5, "ATTEMPTS")
+	}
 	for _, j := range list {
-		rows = append(rows, []cell{
+		row := []cell{
 			{text: strconv.FormatInt(j.ID, 10), right: true},
 			{text: plan.Clock(endOf(j), now)},
 			{text: j.Rule},
-			{text: jobName(j)},
-			{text: string(j.State), paint: func(t string) string { return a.style.State(j.State, t) }},
-			{text: strconv.Itoa(j.Attempts), right: true},
+			{text: jobName(j), name: true},
+			{text: string(j.State), whole: true, paint: func(t string) string { return a.style.State(j.State, t) }},
 			{text: plan.Span(j.Ran), right: true},
 			{text: whereNow(f, j)},
-		})
+		}
+		if several {
+			row = slices.Insert(row, 5, cell{text: strconv.Itoa(j.Attempts), right: true})
+		}
+		rows = append(rows, row)
 	}
-	a.table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "ATTEMPTS", "RAN", "NOW IN"}, rows)
+	a.table(head, rows)
 }
 
 // jobName is the file's name, and how many others there are.
@@ -233,7 +242,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	if l == nil {
 		return nil, nil, ledger.Job{}, missing
 	}
-	list, err := l.Jobs(ledger.Filter{ID: id})
+	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
 	if err == nil {
 		err = l.NowIn(list)
 		underWay(f, list, time.Now())

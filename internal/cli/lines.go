@@ -148,7 +148,7 @@ func (l *lines) words(o *engine.Outcome, stamp string) {
 
 // filled breaks a text below a line into lines of a terminal.
 func (l *lines) filled(text string) string {
-	return ink.Fill(ink.Clean(text), l.a.width(l.a.out)-10, 10)
+	return ink.Block(ink.Clean(text), l.a.width(l.a.out), 10)
 }
 
 // shownName names a job's file, and says how many more it has.

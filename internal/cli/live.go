@@ -144,6 +144,9 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
 	if err != nil {
 		return err
 	}
+	if err := l.Rest(list); err != nil {
+		return err
+	}
 	total := s.Counts[ledger.Queued] + s.Counts[ledger.Retrying] + s.Counts[ledger.Held]
 	s.MoreOp = max(total-len(list), 0)
 	for _, j := range list {

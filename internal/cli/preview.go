@@ -177,9 +177,9 @@ func (p *preview) rows(t advice.Foreseen) [][]cell {
 		name = strings.Repeat("  ", t.Stage) + "then " + name
 	}
 	if p.brief {
-		return [][]cell{{{text: name}, {text: t.Rule.Name.S, paint: p.a.style.Good}, p.endOf(t)}}
+		return [][]cell{{{text: name, name: true}, {text: t.Rule.Name.S, paint: p.a.style.Good}, p.endOf(t)}}
 	}
-	rows := [][]cell{{{text: name}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]}, p.endOf(t)}}
+	rows := [][]cell{{{text: name, name: true}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]}, p.endOf(t)}}
 	for _, step := range steps[1:] {
 		rows = append(rows, []cell{{}, {}, {text: step}, {}})
 	}
@@ -238,7 +238,7 @@ func (p *preview) obstacles() {
 		}
 		for _, text := range texts {
 			text = ink.Clean(strings.ReplaceAll(text, p.f.Base+"/", ""))
-			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Fill(text, a.width(a.out)-2, 2)))
+			fmt.Fprintf(a.out, "  %s\n", a.style.Warn(ink.Block(text, a.width(a.out), 2)))
 		}
 	}
 }

@@ -18,23 +18,26 @@ type cell struct {
 	text  string
 	paint func(string) string
 	right bool
+	name  bool // of a file: its column is shortened less than others
+	whole bool // a word that is never shortened
 }
 
 // table lines its columns up. On a terminal, columns that would make a row wider than that are
 // shortened, the widest first; where not even that is enough, each row takes lines of its own.
 func (a *app) table(head []string, rows [][]cell) {
-	widths, least := make([]int, len(head)), make([]int, len(head))
+	widths, least, names := make([]int, len(head)), make([]int, len(head)), make([]bool, len(head))
 	for i, h := range head {
 		widths[i], least[i] = ink.Width(h), max(ink.Width(h), narrowest)
 	}
 	for _, r := range rows {
 		for i, c := range r {
-			if widths[i] = max(widths[i], ink.Width(c.text)); c.right {
+			if widths[i] = max(widths[i], ink.Width(c.text)); c.right || c.whole {
 				least[i] = widths[i]
 			}
+			names[i] = names[i] || c.name
 		}
 	}
-	if !narrow(widths, least, a.width(a.out)) {
+	if !narrow(widths, least, names, a.width(a.out)) {
 		a.apart(head, rows)
 		return
 	}
@@ -71,7 +74,7 @@ func (a *app) apart(head []string, rows [][]cell) {
 				pairs = append(pairs, strings.ToLower(head[i+1])+" "+c.text)
 			}
 		}
-		fmt.Fprintf(a.out, "    %s\n", ink.Fill(strings.Join(pairs, " · "), wide-4, 4))
+		fmt.Fprintf(a.out, "    %s\n", ink.Block(strings.Join(pairs, " · "), wide, 4))
 	}
 }
 
@@ -85,8 +88,15 @@ func align(s string, to int, right, last bool) string {
 	return ink.Pad(s, to)
 }
 
-// narrow makes the widest columns smaller until the row fits; false if it cannot.
-func narrow(widths, least []int, most int) bool {
+// narrow makes the widest columns smaller until the row fits; false if it cannot. One of names
+// counts as half as wide as it is.
+func narrow(widths, least []int, names []bool, most int) bool {
+	weight := func(i int) int {
+		if names[i] {
+			return widths[i] / 2
+		}
+		return widths[i]
+	}
 	total := 2 * (len(widths) - 1)
 	for _, w := range widths {
 		total += w
@@ -94,7 +104,7 @@ func narrow(widths, least []int, most int) bool {
 	for ; total > most; total-- {
 		widest := -1
 		for i, w := range widths {
-			if w > least[i] && (widest < 0 || w > widths[widest]) {
+			if w > least[i] && (widest < 0 || weight(i) > weight(widest)) {
 				widest = i
 			}
 		}

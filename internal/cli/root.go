@@ -154,7 +154,8 @@ func wrapArgs(c *cobra.Command) {
 	}
 	c.Args = func(c *cobra.Command, args []string) error {
 		if err := check(c, args); err != nil {
-			return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
+			return fmt.Errorf("%w: %s is not how it is called; write: %s %s", errUsage,
+				strings.Join(append([]string{c.CommandPath()}, args...), " "), c.Parent().CommandPath(), c.Use)
 		}
 		return nil
 	}

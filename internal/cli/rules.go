@@ -205,45 +205,6 @@ func watchedFolders(f *rule.File) int {
 	return len(folders)
 }
 
-// printDiagnostics shows each diagnostic in one line, and below it the line of the file
-// with what it is about underlined.
-func (a *app) printDiagnostics(w interface{ Write([]byte) (int, error) }, st ink.Style, diags rule.Diagnostics) {
-	for _, d := range diags {
-		word := st.Bad("error")
-		if d.Severity == rule.SeverityWarning {
-			word = st.Warn("warning")
-		}
-		hint := ""
-		if d.Hint != "" {
-			hint = st.Dim(" (" + d.Hint + ")")
-		}
-		fmt.Fprintf(w, "%s:%d:%d: %s: %s%s\n", a.shown(d.File), d.Line, d.Column, word, d.Message, hint)
-		if d.Quote != "" {
-			head := fmt.Sprintf("%5d", d.Line)
-			fmt.Fprintf(w, "%s | %s\n", head, ink.Clean(d.Quote))
-			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), before(d.Quote, d.Column),
-				st.Bad(strings.Repeat("^", max(ink.Width(d.About()), 1))))
-		}
-	}
-}
-
-// before returns what stands before the underlining: the line's own tabs, so that it
-// lands in the right column.
-func before(line string, column int) string {
-	var out strings.Builder
-	for i, r := range []rune(line) {
-		if i >= column-1 {
-			break
-		}
-		if r == '\t' {
-			out.WriteByte('\t')
-		} else {
-			out.WriteString(strings.Repeat(" ", ink.Width(string(r))))
-		}
-	}
-	return out.String()
-}
-
 func finding(d rule.Diagnostic) jsonlines.Finding {
 	return jsonlines.Finding{File: d.File, Line: d.Line, Column: d.Column, Severity: string(d.Severity), Code: d.Code,
 		Message: d.Message, Hint: d.Hint, Quote: d.Quote, About: d.About()}
@@ -299,8 +260,9 @@ func (a *app) listRules(args []string) error {
 }
 
 func ruleLineOf(r *rule.Rule, s standing.Rule, order int) jsonlines.Rule {
-	line := jsonlines.Rule{Rule: r.Name.S, Order: order, Folders: r.Folders, Depth: r.Depth.String(), Takes: plan.Takes(r),
-		State: s.State, Held: s.Held, Notes: s.Notes, File: r.Pos.File, Line: r.Pos.Line, Match: []string{}}
+	line := jsonlines.Rule{Rule: r.Name.S, Order: order, Folders: r.Folders, Depth: r.Depth.String(),
+		Takes: plan.Takes(r), State: s.State, Held: s.Held, Notes: s.Notes, File: r.Pos.File,
+		Line: r.Pos.Line, Match: []string{}}
 	for _, m := range r.Match {
 		line.Match = append(line.Match, m.S)
 	}
@@ -326,7 +288,7 @@ func (a *app) ruleRow(f *rule.File, r *rule.Rule, s standing.Rule, order int) []
 		paint = a.style.Warn
 	}
 	return []cell{{text: fmt.Sprint(order), right: true}, {text: r.Name.S}, {text: watchedBy(f, r)},
-		{text: ink.Clean(plan.Takes(r))}, {text: state, paint: paint},
+		{text: ink.Clean(plan.Takes(r))}, {text: state, paint: paint, whole: true},
 		{text: fmt.Sprintf("%s:%d", short(f.Base, r.Pos.File), r.Pos.Line)}}
 }
 

@@ -99,7 +99,7 @@ func (a *app) keyLine(label, format string, args ...any) {
 
 // keyText prints a sentence with its label, in as many lines as it takes.
 func (a *app) keyText(label, text string) {
-	text = ink.Fill(ink.Clean(text), a.width(a.out)-labelWidth-1, labelWidth+1)
+	text = ink.Block(ink.Clean(text), a.width(a.out), labelWidth+1)
 	fmt.Fprintf(a.out, "%s %s\n", a.style.Dim(ink.Pad(label, labelWidth)), text)
 }
 

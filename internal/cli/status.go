@@ -163,7 +163,7 @@ func (a *app) statusTable(report []standing.Rule) {
 		if r.State != standing.Watching {
 			paint = a.style.Warn
 		}
-		rows[i] = []cell{{text: r.Rule}, {text: string(r.State), paint: paint}}
+		rows[i] = []cell{{text: r.Rule}, {text: string(r.State), paint: paint, whole: true}}
 	}
 	for _, c := range counts {
 		some := c.always

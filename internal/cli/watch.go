@@ -365,7 +365,7 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 		if rests := atRest(s.Rules[i]); rests != "" {
 			text = rests + ": " + text
 		}
-		fmt.Fprintf(a.err, "  %s  %s\n", name, ink.Fill(text, a.width(a.err)-wide-4, wide+4))
+		fmt.Fprintf(a.err, "  %s  %s\n", name, ink.Block(text, a.width(a.err), wide+4))
 	}
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }

@@ -210,7 +210,7 @@ func (a *app) conditions(f *rule.File, w advice.Why, r advice.Reason) {
 			mark = a.style.Bad("no ")
 		}
 		fmt.Fprintf(a.out, "  %s  %s  %s\n", mark, ink.Pad(c.Key, wide),
-			ink.Fill(a.compared(f, c), a.width(a.out)-wide-7, wide+7))
+			ink.Block(a.compared(f, c), a.width(a.out), wide+9))
 	}
 }
 

@@ -27,7 +27,7 @@ type Live struct {
 	Started  time.Time         `json:"started"`
 	Rules    string            `json:"rules"` // the rules file it reads
 	Trouble  string            `json:"blocked,omitempty"`
-	Rejected string            `json:"rejected,omitempty"` // why changed rules are not in use
+	Rejected string            `json:"rejected,omitempty"`      // why changed rules are not in use
 	Names    []string          `json:"names"`                   // the rules, in their order
 	Settling map[string]int    `json:"settling"`                // files that are not settled, by rule
 	Files    []LiveFile        `json:"files"`                   // the longest waiting of them
@@ -85,8 +85,8 @@ const maxLiveFiles = 200
 
 // Live asks the running engine.
 func (e *Engine) Live() (Live, error) {
-	l := Live{PID: os.Getpid(), Version: e.o.Version, Started: e.started, Settling: map[string]int{}, Troubles: map[string]string{},
-		Folders: map[string]LiveFolder{}}
+	l := Live{PID: os.Getpid(), Version: e.o.Version, Started: e.started, Settling: map[string]int{},
+		Troubles: map[string]string{}, Folders: map[string]LiveFolder{}}
 	if err := e.troubled(); err != nil {
 		l.Trouble = err.Error()
 	}

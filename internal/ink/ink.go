@@ -79,23 +79,29 @@ func plain(s string) bool {
 // Clean makes a text safe to show in one line.
 func Clean(s string) string { return fill.PlainLine(s) }
 
-// Cut shortens a text in its middle to a width.
+// Cut shortens a text in its middle to a width. More of its end is kept than of its beginning:
+// there a name has its date and its ending.
 func Cut(s string, most int) string {
 	if Width(s) <= most {
 		return s
 	}
-	half := (most - 1) / 2
-	return runewidth.Truncate(s, most-1-half, "") + "…" + runewidth.TruncateLeft(s, Width(s)-half, "")
+	end := (most - 1) * 3 / 5
+	return runewidth.Truncate(s, most-1-end, "") + "…" + runewidth.TruncateLeft(s, Width(s)-end, "")
 }
 
 // Fill breaks a text into lines of at most a width, at its spaces; all but the first begin with
 // an indent of so many. A word that is too long for a line is shortened in its middle.
-func Fill(s string, most, indent int) string {
-	if Width(s) <= most {
+func Fill(s string, most, indent int) string { return broken(s, most, most, indent) }
+
+// Block is Fill for a text whose first line begins at the indent already.
+func Block(s string, most, indent int) string { return broken(s, most-indent, most, indent) }
+
+func broken(s string, first, most, indent int) string {
+	if Width(s) <= first {
 		return s
 	}
 	var b strings.Builder
-	room, empty := most, true
+	room, empty := first, true
 	for word := range strings.SplitSeq(s, " ") {
 		wide := Width(word)
 		switch {

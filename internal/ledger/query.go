@@ -56,6 +56,8 @@ type Filter struct {
 	After  int64 // only greater numbers
 	Limit  int
 	Oldest bool // oldest first; otherwise newest first
+	// Shown has a queued job of a paused rule count, and come out, as held.
+	Shown bool
 	// Undismissed leaves out failures that somebody has dismissed since the job failed.
 	Undismissed bool
 }
@@ -81,7 +83,11 @@ func (l *Ledger) Jobs(f Filter) ([]Job, error) {
 			marks[i] = "?"
 			args = append(args, string(s))
 		}
-		where = append(where, "state IN ("+strings.Join(marks, ",")+")")
+		state := "state"
+		if f.Shown {
+			state = shownState
+		}
+		where = append(where, state+" IN ("+strings.Join(marks, ",")+")")
 	}
 	if strings.HasPrefix(f.File, "/") {
 		add("(file = ? OR file_now = ?)", f.File, f.File)
@@ -110,7 +116,30 @@ func (l *Ledger) Jobs(f Filter) ([]Job, error) {
 		q += " LIMIT ?"
 		args = append(args, f.Limit)
 	}
-	return l.jobs(q, args...)
+	list, err := l.jobs(q, args...)
+	if err == nil && f.Shown {
+		err = l.Rest(list)
+	}
+	return list, err
+}
+
+// shownState is a job's state as it is shown. To pause a rule writes nothing to its jobs.
+const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause WHERE paused = 1 AND pause.rule IN ('', job.rule))
+	THEN 'held' ELSE state END`
+
+// Rest gives queued jobs of paused rules the state in which they are shown: held.
+func (l *Ledger) Rest(jobs []Job) error {
+	paused, err := l.Paused()
+	if len(paused) == 0 || err != nil {
+		return err
+	}
+	_, all := paused[""]
+	for i := range jobs {
+		if _, one := paused[jobs[i].Rule]; jobs[i].State == Queued && (all || one) {
+			jobs[i].State = Held
+		}
+	}
+	return nil
 }
 
 func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {

@@ -34,7 +34,7 @@ func (m *model) ink() ink.Style { return ink.Style{On: !m.plain} }
 // screen is the whole view: head, plot, three lists, keys.
 func (m *model) screen() []string {
 	st := m.ink()
-	lines := []string{m.headline(), m.counts()}
+	lines := append(m.headline(), m.counts())
 	lines = append(lines, m.plot()...)
 	foot := []string{ink.Cut(m.says, m.width), st.Dim(keys(m.width))}
 	room := m.height - len(lines) - len(foot)
@@ -56,8 +56,8 @@ func keys(wide int) string {
 		"cancel   tab next list   q quit"
 }
 
-// headline answers: is it alive, and is anything wrong?
-func (m *model) headline() string {
+// headline answers: is it alive, and is anything wrong? It takes as many lines as it needs.
+func (m *model) headline() []string {
 	st := m.ink()
 	now := time.Now().Format("15:04:05")
 	text, paint := m.snap.Answer, st.Good
@@ -66,8 +66,13 @@ func (m *model) headline() string {
 	} else if m.snap.Wrong {
 		paint = st.Warn
 	}
-	text = ink.Cut(ink.Clean(text), m.width-len(now)-2)
-	return paint(ink.Pad(text, m.width-len(now)-2)) + "  " + st.Dim(now)
+	room := max(m.width-len(now)-2, 1)
+	lines := strings.Split(ink.Fill(ink.Clean(text), room, 2), "\n")
+	for i := range lines {
+		lines[i] = paint(ink.Pad(lines[i], room))
+	}
+	lines[0] += "  " + st.Dim(now)
+	return lines
 }
 
 func (m *model) counts() string {

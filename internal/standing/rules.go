@@ -201,8 +201,8 @@ var States = []struct {
 }{
 	{Watching, "it takes files", "`stilltide watch` runs, and a folder of the rule is there",
 		"any of the others"},
-	{Paused, "it takes files, and starts nothing", "`stilltide pause`; it survives a restart, and holds without a watcher, too",
-		"`stilltide resume`"},
+	{Paused, "it takes files, and starts nothing",
+		"`stilltide pause`; it survives a restart, and holds without a watcher, too", "`stilltide resume`"},
 	{Absent, "none of its folders is there; it waits for them",
 		"a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
 	{Blocked, "it needs your attention",
