@@ -179,7 +179,8 @@ func (p *preview) rows(t advice.Foreseen) [][]cell {
 	if p.brief {
 		return [][]cell{{{text: name, name: true}, {text: t.Rule.Name.S, paint: p.a.style.Good}, p.endOf(t)}}
 	}
-	rows := [][]cell{{{text: name, name: true}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]}, p.endOf(t)}}
+	rows := [][]cell{{{text: name, name: true}, {text: t.Rule.Name.S, paint: p.a.style.Good}, {text: steps[0]},
+		p.endOf(t)}}
 	for _, step := range steps[1:] {
 		rows = append(rows, []cell{{}, {}, {text: step}, {}})
 	}

@@ -12,7 +12,7 @@ import (
 
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "advice", "ink", "service",
-	"notify", "quick", "engine", "standing", "jsonlines", "control",
+	"notify", "quick", "engine", "standing", "jsonlines", "manual", "control",
 	"metrics", "report", "live", "standin", "demo", "cli"}
 
 // pure are the packages outside the standard library that the core may use:

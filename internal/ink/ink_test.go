@@ -39,7 +39,7 @@ func TestNamesOnATerminal(t *testing.T) {
 }
 
 func TestCutKeepsBothEnds(t *testing.T) {
-	require.Equal(t, "gauge-SL…4-03.csv", Cut("gauge-SLU_2031-04-03.csv", 17))
+	require.Equal(t, "gauge-S…04-03.csv", Cut("gauge-SLU_2031-04-03.csv", 17))
 	require.Equal(t, "short", Cut("short", 17))
 	require.Equal(t, "a\\x1b[31mb", Clean("a\x1b[31mb"))
 	require.Equal(t, "bad\uFFFD", Clean("bad\xff"))

@@ -43,7 +43,15 @@ func TestOutputExitAndEnvironment(t *testing.T) {
 	require.Equal(t, 3, res.Exit)
 	require.NoError(t, res.Err)
 	require.Equal(t, "out\nerr\n7 2 x y "+s.Dir+"\n", printed(t, s))
-	require.Positive(t, res.Memory)
+}
+
+// A small command is not charged with the memory of the watcher that started it; one that has
+// more than that is told of.
+func TestMemoryIsTheCommandsOwn(t *testing.T) {
+	r := newRunner(t)
+	require.Zero(t, r.Run(context.Background(), spec(t, "true")).Memory)
+	large := r.Run(context.Background(), spec(t, "dd if=/dev/zero of=/dev/null bs=300M count=1 2>&1")).Memory
+	require.InDelta(t, 300<<20, large, 30<<20)
 }
 
 func TestTheLastOfOneNameCounts(t *testing.T) {

@@ -277,7 +277,8 @@ func Left(f *rule.File, l engine.Left, now time.Time) []string {
 			texts = append(texts, fmt.Sprintf("%s held: %s starts them on %s", plan.Plural(held, "file"), r.Name.S,
 				r.Schedule.Line.Next(now).Format("Mon 2006-01-02 15:04")))
 		} else if held > 0 {
-			texts = append(texts, fmt.Sprintf("%s held: a folder of %s is not there", plan.Plural(held, "file"), r.Name.S))
+			texts = append(texts, fmt.Sprintf("%s held: a folder of %s is not there", plan.Plural(held, "file"),
+				r.Name.S))
 		}
 	}
 	return append(resting(rules, paused, l.Paused[""]), texts...)

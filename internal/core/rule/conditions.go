@@ -117,7 +117,7 @@ type Example struct {
 	Modified  Text      `key:"modified" doc:"when it was changed; now if left out"`
 	Age       Duration  `key:"age" doc:"or how long ago that was"`
 	MediaType Text      `key:"media_type" doc:"its media type; by its name if left out"`
-	Event     Event     `key:"event" doc:"added if left out"`
+	Event     Event     `key:"event" doc:"what happened to it"`
 	Taken     *bool     `key:"taken" doc:"whether this rule takes it"`
 	FileAfter Text      `key:"file_after" doc:"where it ends after success, relative to the rules file"`
 	At        time.Time // Modified or Age, as a time; zero for now

@@ -127,7 +127,7 @@ type Rule struct {
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
 	SerialBy  Text            `key:"serial_by" doc:"a template; jobs with the same value never run at the same time, whatever their rule"`
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
-	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; the zone is this machine's if left out"`
+	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; without one the zone is this machine's"`
 	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
 	Notify    *Notify         `key:"notify" doc:"who is told: on: failed, processed, caught_up, overdue, blocked; to: channels"`
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`

@@ -3,43 +3,119 @@ package rule
 import (
 	"fmt"
 	"reflect"
+	"regexp"
+	"slices"
 	"strings"
 
 	"stilltide/internal/core/expr"
 )
 
-// Reference returns the tables of the reference, in Markdown, by the name of
-// their section. They are made from what the decoder reads, so they cannot
-// say anything else.
-func Reference() map[string]string {
-	return map[string]string{
-		"file":         keyTable(reflect.TypeFor[File]()),
-		"rule":         keyTable(reflect.TypeFor[Rule]()),
-		"ready":        keyTable(reflect.TypeFor[Ready]()),
-		"batch":        keyTable(reflect.TypeFor[Batch]()),
-		"group":        keyTable(reflect.TypeFor[Group]()),
-		"retry":        keyTable(reflect.TypeFor[Retry]()),
-		"queue":        keyTable(reflect.TypeFor[Queue]()),
-		"channel":      keyTable(reflect.TypeFor[Channel]()),
-		"category":     keyTable(reflect.TypeFor[Category]()),
-		"mail":         keyTable(reflect.TypeFor[Mail]()),
-		"notify":       keyTable(reflect.TypeFor[Notify]()),
-		"heartbeat":    keyTable(reflect.TypeFor[Heartbeat]()),
-		"example":      keyTable(reflect.TypeFor[Example]()),
-		"verbs":        verbTable(),
-		"options":      optionTable(),
-		"placeholders": placeholderTable(),
+// Section is a mapping of the notation, with its keys.
+type Section struct {
+	Name string // as docs/rules.md has it
+	Keys []Key
+}
+
+// Key is one key, what it is for, and what holds if it is left out.
+type Key struct {
+	Name    string
+	Means   string
+	Default string   // "required" if it must be there, "none" if nothing takes its place
+	With    []string // of an option of steps: the verbs that have it, none for all
+}
+
+// mappings are the mappings of the notation but for steps, by the names of their sections.
+var mappings = []struct {
+	name string
+	of   reflect.Type
+}{
+	{"file", reflect.TypeFor[File]()}, {"rule", reflect.TypeFor[Rule]()}, {"category", reflect.TypeFor[Category]()},
+	{"ready", reflect.TypeFor[Ready]()}, {"batch", reflect.TypeFor[Batch]()}, {"group", reflect.TypeFor[Group]()},
+	{"example", reflect.TypeFor[Example]()}, {"retry", reflect.TypeFor[Retry]()}, {"queue", reflect.TypeFor[Queue]()},
+	{"channel", reflect.TypeFor[Channel]()}, {"mail", reflect.TypeFor[Mail]()}, {"notify", reflect.TypeFor[Notify]()},
+	{"heartbeat", reflect.TypeFor[Heartbeat]()},
+}
+
+// Sections lists the mappings of the notation with their keys, and the verbs and options of
+// steps as sections of their own. They are what the decoder reads, so they cannot say anything
+// else.
+func Sections() (list []Section) {
+	for _, m := range mappings {
+		list = append(list, Section{m.name, keysOf(m.of, reflect.VisibleFields(m.of))})
 	}
+	isVerb := map[string]bool{}
+	for _, v := range verbs {
+		isVerb[v.Name] = true
+	}
+	verbKeys, options := Section{Name: "verbs"}, Section{Name: "options"}
+	for _, k := range keysOf(reflect.TypeFor[Step](), stepFields()) {
+		if isVerb[k.Name] {
+			verbKeys.Keys = append(verbKeys.Keys, k)
+			continue
+		}
+		k.With = verbsWith(k.Name)
+		options.Keys = append(options.Keys, k)
+	}
+	return append(list, verbKeys, options)
+}
+
+// leftOut is how a key's documentation tells what holds without it.
+var leftOut = regexp.MustCompile(`; ([^;]+) if left out$`)
+
+func keysOf(t reflect.Type, fields []reflect.StructField) (keys []Key) {
+	for _, f := range fields {
+		name := f.Tag.Get("key")
+		if name == "" {
+			continue
+		}
+		k := Key{Name: name, Means: f.Tag.Get("doc"), Default: f.Tag.Get("default")}
+		if m := leftOut.FindStringSubmatch(k.Means); m != nil {
+			k.Means, k.Default = strings.TrimSuffix(k.Means, m[0]), strings.TrimSuffix(m[1], ",")
+		}
+		full := t.Name() + "." + name
+		if value, ok := defaultOf[full]; ok {
+			k.Default = fmt.Sprint(value)
+		}
+		if list, ok := defaultOf[full].([]string); ok {
+			k.Default = strings.Join(list, ", ")
+		}
+		if slices.Contains(neededKeys, full) {
+			k.Default = "required"
+		}
+		if k.Default == "" {
+			k.Default = "none"
+		}
+		keys = append(keys, k)
+	}
+	return keys
+}
+
+// neededKeys must be there.
+var neededKeys = []string{"File.version", "File.rules", "Rule.name", "Rule.watch", "Group.by", "Group.need", "Notify.on",
+	"Notify.to", "Heartbeat.to", "Heartbeat.every", "Mail.server", "Mail.from", "Mail.to", "Example.file"}
+
+// Reference returns the tables of the reference, in Markdown, by the name of
+// their section.
+func Reference() map[string]string {
+	tables := map[string]string{"verbs": verbTable(), "placeholders": placeholderTable()}
+	for _, s := range Sections() {
+		switch s.Name {
+		case "verbs":
+		case "options":
+			tables[s.Name] = optionTable(s.Keys)
+		default:
+			tables[s.Name] = keyTable(s.Keys)
+		}
+	}
+	return tables
 }
 
 // keyTable lists the keys of a mapping.
-func keyTable(t reflect.Type) string {
+func keyTable(keys []Key) string {
 	var b strings.Builder
-	b.WriteString("| key | value |\n|---|---|\n")
-	for _, f := range reflect.VisibleFields(t) {
-		if key := f.Tag.Get("key"); key != "" {
-			fmt.Fprintf(&b, "| `%s` | %s |\n", key, cellText(f.Tag.Get("doc")))
-		}
+	b.WriteString("| key | value | default |\n|---|---|---|\n")
+	for _, k := range keys {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Name, cellText(k.Means), cellText(k.Default))
 	}
 	return b.String()
 }
@@ -80,23 +156,28 @@ func verbTable() string {
 	return b.String()
 }
 
-func optionTable() string {
-	isVerb := map[string]bool{}
-	for _, v := range verbs {
-		isVerb[v.Name] = true
-	}
+func optionTable(keys []Key) string {
 	var b strings.Builder
-	b.WriteString("| option | with | value |\n|---|---|---|\n")
-	for _, f := range stepFields() {
-		if key := f.Tag.Get("key"); !isVerb[key] {
-			with := "all"
-			if verbs := verbsWith(key); len(verbs) > 0 {
-				with = strings.Join(verbs, ", ")
-			}
-			fmt.Fprintf(&b, "| `%s` | %s | %s |\n", key, with, cellText(f.Tag.Get("doc")))
+	b.WriteString("| option | with | value | default |\n|---|---|---|---|\n")
+	for _, k := range keys {
+		with := "all"
+		if len(k.With) > 0 {
+			with = strings.Join(k.With, ", ")
 		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", k.Name, with, cellText(k.Means), cellText(k.Default))
 	}
 	return b.String()
+}
+
+// Placeholder is a word that is filled in.
+type Placeholder struct{ Shown, Means string }
+
+// Placeholders lists the placeholders of all rules.
+func Placeholders() (list []Placeholder) {
+	for _, p := range placeholders {
+		list = append(list, Placeholder{p.shown, p.doc})
+	}
+	return list
 }
 
 func placeholderTable() string {

@@ -30,7 +30,7 @@ type Step struct {
 	Interpreter   Text              `key:"interpreter" doc:"what runs it, if it has no #! line; /bin/sh -eu if left out"`
 	WorkingFolder Path              `key:"working_folder" doc:"the working folder; the folder of the rules file if left out"`
 	Env           map[string]string `key:"env" doc:"more environment variables; NAME: \"\" hands on one that the rules name for a secret, which commands do not get otherwise"`
-	SuccessCodes  Codes             `key:"success_codes" doc:"the exit codes that mean success, 0 if left out; of post the HTTP statuses, 200..299 if left out; a list of numbers and ranges"`
+	SuccessCodes  Codes             `key:"success_codes" doc:"the exit codes that mean success, of post the HTTP statuses: a list of numbers and ranges; 0, of post 200..299 if left out"`
 	AddFile       *bool             `key:"add_file" default:"true" doc:"false: do not add the file at the end of a command that names none of its words"`
 	Stdin         Stdin             `key:"stdin" doc:"file: the file is its standard input"`
 	Stdout        Path              `key:"stdout" doc:"the path where its standard output is put when the step succeeds"`
