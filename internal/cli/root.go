@@ -136,6 +136,7 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 	for _, c := range root.Commands() {
 		wrapArgs(c)
 	}
+	a.complete(root)
 	root.Args = func(_ *cobra.Command, args []string) error {
 		if len(args) > 0 {
 			return fmt.Errorf("%w: there is no command %q; see stilltide --help", errUsage, args[0])
