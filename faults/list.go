@@ -106,7 +106,7 @@ var faults = []Fault{
 		"\t\tif false {\n\t\t\tlist[i].State = ledger.Queued\n", script("cutshort")},
 	{"a file's place is kept true when a later rule moves it", "internal/ledger/nowin.go",
 		"\t\tjobs[i].FileNow = at\n", "\t\t_ = at\n", script("kepttrue")},
-	{"a retry does not take up a newer file of the same name", "internal/engine/status.go",
+	{"a retry does not take up a newer file of the same name", "internal/engine/retry.go",
 		"\t\tif j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {\n",
 		"\t\tif false {\n", []string{"-run", "^TestScripts$", "./cmd/stilltide"}},
 	{"a failed folder comes back whole", "internal/engine/status.go",

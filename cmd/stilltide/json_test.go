@@ -22,7 +22,8 @@ func TestJSONIsAsItsSchemaSays(t *testing.T) {
 	dir := longNamed(t)
 	put(t, dir, "arrivals/from-the-northern-gauges/bad\xff.held", "1")
 	lines := map[string]string{}
-	for _, c := range []string{"check", "preview", "why failed/x", "rules", "sweep", "status", "jobs", "jobs show 2", "report",
+	for _, c := range []string{"check", "preview", "why failed/x", "rules", "sweep", "status", "jobs", "jobs show 2",
+		"report",
 		"retry 2", "cancel 3", "undo 1", "dismiss 2", "version"} {
 		name := strings.TrimRight(c, " 0123456789")
 		lines[strings.TrimSuffix(name, " failed/x")] = only(t, dir, append(strings.Fields(c), "--json")...)

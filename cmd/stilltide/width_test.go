@@ -36,11 +36,14 @@ rules:
   - {name: nowhere, watch: a-folder-that-is-not-there, processed: done}
 `)
 	run(t, dir, "pause", "held-back")
-	put(t, dir, "arrivals/from-the-northern-gauges/gauge-NOR_"+strings.Repeat("a-very-long-name-", 8)+"2031-04-02.csv", "1")
-	put(t, dir, "arrivals/from-the-northern-gauges/slip of the night watchman, with blanks in its name, 2031-04-02.txt", "1")
+	put(t, dir, "arrivals/from-the-northern-gauges/gauge-NOR_"+strings.Repeat("a-very-long-name-",
+		8)+"2031-04-02.csv", "1")
+	put(t, dir,
+		"arrivals/from-the-northern-gauges/slip of the night watchman, with blanks in its name, 2031-04-02.txt", "1")
 	put(t, dir, "arrivals/from-the-northern-gauges/x.held", "1")
 	run(t, dir, "sweep")
-	put(t, dir, "arrivals/from-the-northern-gauges/gauge-PIR_"+strings.Repeat("a-very-long-name-", 8)+"2031-04-03.csv", "1")
+	put(t, dir, "arrivals/from-the-northern-gauges/gauge-PIR_"+strings.Repeat("a-very-long-name-",
+		8)+"2031-04-03.csv", "1")
 	put(t, dir, "arrivals/from-the-northern-gauges/"+strings.Repeat("taken-by-no-rule-", 8)+".bin", "1")
 	return dir
 }
@@ -62,7 +65,8 @@ func TestNothingWrapsOnATerminal(t *testing.T) {
 	commands := []struct{ line, ends string }{
 		{"status", "held-back"}, {"jobs", "04-02.csv"}, {"jobs show 1", "04-02.csv"}, {"jobs show 2", "04-02.txt"},
 		{"rules", ".yaml:4"}, {"preview", "04-03.csv"}, {"preview --brief", "04-03.csv"}, {"check", "5 rules"},
-		{"why " + gauge, "04-03.csv"}, {"why --all " + gauge, "04-03.csv"}, {"why failed/of-the-northern-gauges/slip*2031-04-02.txt", "65"},
+		{"why " + gauge, "04-03.csv"}, {"why --all " + gauge, "04-03.csv"},
+		{"why failed/of-the-northern-gauges/slip*2031-04-02.txt", "65"},
 		{"sweep", "04-03.csv"},
 	}
 	for _, wide := range []string{"80", "100", "200"} {
@@ -104,12 +108,14 @@ func TestNothingIsShortenedInAPipe(t *testing.T) {
 	second := "gauge-PIR_" + strings.Repeat("a-very-long-name-", 8) + "2031-04-03.csv"
 	reason := "the register of the harbour office is locked by the night watchman, who has gone to the northern pier"
 	for line, wants := range map[string][]string{
-		"status":          {"readings-of-the-northern-tide-gauges", "slip of the night watchman, with blanks in its name, 2031-04-02.txt"},
-		"jobs":            {first, "readings-of-the-northern-tide-gauges", "done/of-the-northern-gauges/NOR"},
-		"jobs show 1":     {first},
-		"jobs show 2":     {reason},
-		"rules":           {"levels-of-<station>-<day>.csv", "that no file here has in it"},
-		"preview":         {second, "done/of-the-northern-gauges/PIR/" + second, strings.Repeat("taken-by-no-rule-", 8) + ".bin"},
+		"status": {"readings-of-the-northern-tide-gauges",
+			"slip of the night watchman, with blanks in its name, 2031-04-02.txt"},
+		"jobs":        {first, "readings-of-the-northern-tide-gauges", "done/of-the-northern-gauges/NOR"},
+		"jobs show 1": {first},
+		"jobs show 2": {reason},
+		"rules":       {"levels-of-<station>-<day>.csv", "that no file here has in it"},
+		"preview": {second, "done/of-the-northern-gauges/PIR/" + second, strings.Repeat("taken-by-no-rule-",
+			8) + ".bin"},
 		"preview --brief": {second},
 		"sweep":           {second, "readings-of-the-northern-tide-gauges"},
 	} {

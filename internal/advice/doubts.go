@@ -43,7 +43,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 			fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path),
 			"remove that permission (chmod, chown); watch and sweep refuse it otherwise")
 	}
-	d = append(d, channels(f)...)
+	d = append(d, channels(f, machine)...)
 	for _, r := range f.All() {
 		if earlier := set.Shadowed(r); earlier != nil {
 			warn(r.Name.Pos, "never-taken",
@@ -52,8 +52,11 @@ func Doubts(f *rule.File) rule.Diagnostics {
 		}
 		d = append(d, destinations(r, machine)...)
 		absentFolders(r, machine, warn)
+		patternDoubts(r, warn)
+		placeDoubts(r, warn)
+		ownResults(r, warn)
 		for i := range r.Steps {
-			programDoubts(r, &r.Steps[i], warn)
+			programDoubts(r, &r.Steps[i], machine, warn)
 		}
 		if len(r.Steps) == 0 && r.Processed == nil {
 			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S),
@@ -85,14 +88,14 @@ func absentFolders(r *rule.Rule, machine look.Asked, warn warning) {
 }
 
 // programDoubts doubts what a step runs.
-func programDoubts(r *rule.Rule, s *rule.Step, warn warning) {
+func programDoubts(r *rule.Rule, s *rule.Step, machine look.Asked, warn warning) {
 	if word := leadingName(r, s); word != "" {
 		warn(s.Run.Pos, "leading-dash",
 			fmt.Sprintf("a word of this command begins with {%s}, and a name that begins with a dash "+
 				"would be read as an option", word), "use {file}, or put a folder or -- before it")
 	}
 	if text, words := programOf(s); words != nil {
-		if missing := missingProgram(s.Base, words); missing != "" {
+		if missing := missingProgram(machine, s.Base, words); missing != "" {
 			warn(text.Pos, "program", missing, "install it, or correct its path")
 		}
 		if path, who := looseProgram(words); who != "" {
@@ -112,15 +115,6 @@ func loopText(ring []*rule.Rule) string {
 		strings.Join(append(names, names[0]), " → "))
 }
 
-// Loops says of each loop of rules which they are.
-func Loops(f *rule.File) []string {
-	var list []string
-	for _, ring := range look.NewSet(f).Loops() {
-		list = append(list, loopText(ring))
-	}
-	return list
-}
-
 // placesAt is where a rule says where its files go.
 func placesAt(r *rule.Rule) rule.Pos {
 	if r.Processed != nil {
@@ -135,7 +129,7 @@ func placesAt(r *rule.Rule) rule.Pos {
 }
 
 // channels warns of notices that could not be sent from here.
-func channels(f *rule.File) rule.Diagnostics {
+func channels(f *rule.File, machine look.Asked) rule.Diagnostics {
 	var d rule.Diagnostics
 	warn := func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
@@ -157,7 +151,7 @@ func channels(f *rule.File) rule.Diagnostics {
 			}
 		}
 		if c.Run != nil {
-			if missing := missingProgram(c.Base, c.Run); missing != "" {
+			if missing := missingProgram(machine, c.Base, c.Run); missing != "" {
 				warn(c.Command.Pos, "program", missing, "install it, or correct its path")
 			}
 		}
@@ -230,7 +224,7 @@ func leadingName(r *rule.Rule, s *rule.Step) string {
 }
 
 // missingProgram says in one sentence that a program cannot be started, "" if it can.
-func missingProgram(base string, c *fill.Command) string {
+func missingProgram(machine look.Asked, base string, c *fill.Command) string {
 	first := c.Words[0]
 	if len(first.Refs()) > 0 {
 		return ""
@@ -240,8 +234,10 @@ func missingProgram(base string, c *fill.Command) string {
 	if strings.Contains(path, "/") && !filepath.IsAbs(path) {
 		path = filepath.Join(base, path)
 	}
-	info, err := os.Stat(path)
+	info, err := machine.Stat(path)
 	switch {
+	case errors.As(err, new(look.NoAnswer)):
+		return ""
 	case !strings.Contains(program, "/"):
 		if _, err := exec.LookPath(program); err != nil {
 			return fmt.Sprintf("the program %s is not in PATH", program)
@@ -252,6 +248,21 @@ func missingProgram(base string, c *fill.Command) string {
 		return fmt.Sprintf("the program %s may not be executed", path)
 	}
 	return ""
+}
+
+// Lacking says of the rules whose program is not there which that is.
+func Lacking(f *rule.File) map[string]string {
+	lacking, machine := map[string]string{}, look.NewAsked()
+	for _, r := range f.All() {
+		for i := range r.Steps {
+			if _, words := programOf(&r.Steps[i]); r.Enabled && words != nil {
+				if missing := missingProgram(machine, r.Steps[i].Base, words); missing != "" {
+					lacking[r.Name.S] = missing
+				}
+			}
+		}
+	}
+	return lacking
 }
 
 func quoteLine(at rule.Pos) string {

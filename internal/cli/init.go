@@ -64,6 +64,9 @@ and in another terminal:
 }
 
 func absolute(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		path = rule.AtHome(path, home) // a shell does not know it in quotes, or behind a =
+	}
 	if abs, err := filepath.Abs(path); err == nil {
 		return abs
 	}

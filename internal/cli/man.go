@@ -29,7 +29,8 @@ stilltide.yaml(5), made from the model of the rules file. Where man looks for th
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "%d pages are in %s; to read one: man -l %s/man1/stilltide.1\n", len(names), display(args[0]),
+			fmt.Fprintf(a.err, "%d pages are in %s; to read one: man -l %s/man1/stilltide.1\n", len(names),
+				display(args[0]),
 				display(args[0]))
 			return nil
 		},

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -53,10 +54,11 @@ type app struct {
 	trust     bool   // --trust-rules
 	logFormat string // --log-format
 	board     board
-	read      []byte    // the texts of the rules that were read last
-	style     ink.Style // of standard output
-	styleErr  ink.Style // of standard error
-	reserve   []byte    // see reserveSize
+	warnings  rule.Diagnostics // of the rules that were read last
+	read      []byte           // the texts of the rules that were read last
+	style     ink.Style        // of standard output
+	styleErr  ink.Style        // of standard error
+	reserve   []byte           // see reserveSize
 }
 
 // Main runs the program and gives its exit status.
@@ -187,13 +189,22 @@ func (a *app) versionCommand() *cobra.Command {
 // short returns a path below base as a relative one: shorter to read, and as it
 // stands in the rules.
 func short(base, path string) string {
-	if rel, below := strings.CutPrefix(path, base+string(filepath.Separator)); below && filepath.IsLocal(rel) {
-		return rel
+	rel, below := strings.CutPrefix(path, base+string(filepath.Separator))
+	if !below || !filepath.IsLocal(rel) {
+		var err error
+		if rel, err = filepath.Rel(base, path); err != nil || rel == ".." || strings.HasPrefix(rel,
+			".."+string(filepath.Separator)) {
+			return fromHome(path)
+		}
 	}
-	if rel, err := filepath.Rel(base, path); err == nil && rel != ".." && !strings.HasPrefix(rel,
-		".."+string(filepath.Separator)) {
-		return rel
+	if strings.HasPrefix(rel, "~") {
+		return "." + string(filepath.Separator) + rel // no home folder
 	}
+	return rel
+}
+
+// fromHome returns a path below the home folder with a ~ in its place.
+func fromHome(path string) string {
 	if home, err := os.UserHomeDir(); err == nil && home != "/" && strings.HasPrefix(path, home+"/") {
 		return "~" + path[len(home):]
 	}

@@ -22,7 +22,7 @@ import (
 // findRules returns the rules file's absolute path.
 func (a *app) findRules() (string, error) {
 	if a.rules != "" {
-		return filepath.Abs(a.rules)
+		return absolute(a.rules), nil
 	}
 	dir, err := os.Getwd()
 	if err != nil {
@@ -62,6 +62,7 @@ func (a *app) loadRules() (*rule.File, error) {
 		n, _ := diags.Count()
 		return nil, usage("%s in %s; nothing was started", plan.Plural(n, "error"), a.shown(f.Path))
 	}
+	a.warnings = diags
 	return f, nil
 }
 
@@ -90,13 +91,14 @@ func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
 // read, so that a later change can be told.
 func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, texts []byte) {
 	texts = bytes.Clone(src)
-	f, diags = rule.ParseAll(path, src, func(glob string) ([]rule.Source, error) {
+	home, _ := os.UserHomeDir() // without one ~ stands for itself
+	f, diags = rule.ParseAll(path, src, rule.Machine{Home: home, Load: func(glob string) ([]rule.Source, error) {
 		sources, err := loadIncluded(glob)
 		for _, s := range sources {
 			texts = append(append(texts, s.Path...), s.Text...)
 		}
 		return sources, err
-	})
+	}})
 	return f, diags, texts
 }
 
@@ -145,6 +147,7 @@ func (a *app) check(strict bool) error {
 	}
 	if !diags.Failed() {
 		diags = append(diags, advice.Doubts(f)...)
+		diags = append(diags, advice.Scripts(f)...)
 		diags = append(diags, advice.Examples(f, time.Now())...)
 		diags.Sort()
 	}

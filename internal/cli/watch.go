@@ -158,7 +158,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	debug.SetGCPercent(collectAt)
 	a.reserve = make([]byte, reserveSize)
 	addProcessor(f)
-	o.Version = Version
+	o.Version, o.Lacking = Version, advice.Lacking(f)
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
 	o.Overdue = func(u engine.OverdueFile) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
@@ -245,6 +245,8 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
+	ctx, stop := a.untilSignal() // before anybody can find this watcher
+	defer stop()
 	stopServing, err := a.serve(f, e, l)
 	if err != nil {
 		return err
@@ -257,8 +259,6 @@ func (a *app) watch() (err error) {
 	a.greet(f, s)
 	manager := service.Connect()
 	ready = func() { manager.Ready(plan.Plural(len(f.All()), "rule"), func() bool { return e.Alive(stuckAfter) }) }
-	ctx, stop := a.untilSignal()
-	defer stop()
 	stopReload, err := a.reloadOnChange(f, e)
 	if err != nil {
 		return err
@@ -308,7 +308,7 @@ func (a *app) serve(f *rule.File, e *engine.Engine, l *lines) (stop func(), err 
 
 // farewell sums up what was done, and what waits.
 func (a *app) farewell(f *rule.File, e *engine.Engine, l *lines) error {
-	left, err := a.leftOver(f, e)
+	left, _, err := a.leftOver(f, e)
 	if err == nil {
 		a.note("ended: %s", strings.Join(append([]string{l.total()}, left...), "; "))
 	}
@@ -316,10 +316,10 @@ func (a *app) farewell(f *rule.File, e *engine.Engine, l *lines) error {
 }
 
 // leftOver says what waits when the work has ended, and for what.
-func (a *app) leftOver(f *rule.File, e *engine.Engine) (texts []string, err error) {
+func (a *app) leftOver(f *rule.File, e *engine.Engine) (texts []string, blocked bool, err error) {
 	left, err := e.Left()
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if n := left.Unsettled; n > 0 {
 		texts = append(texts, plan.Plural(n, "file")+" not settled yet")
@@ -327,7 +327,7 @@ func (a *app) leftOver(f *rule.File, e *engine.Engine) (texts []string, err erro
 	if n := left.Retrying; n > 0 {
 		texts = append(texts, plan.Plural(n, "job")+" left for the next sweep, or for watch")
 	}
-	return append(texts, standing.Left(f, left, time.Now())...), nil
+	return append(texts, standing.Left(f, left, time.Now())...), len(left.Blocked) > 0, nil
 }
 
 // before is how the rules stand in the ledger, before any work.
@@ -348,10 +348,8 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 	if a.logFormat == logJSON {
 		a.note("%s", head)
 	}
-	for _, loop := range advice.Loops(f) {
-		a.note("%s; stilltide check says where", loop)
-	}
 	if a.logFormat == logJSON {
+		a.doubts(f)
 		return
 	}
 	a.filled(a.err, 2, head)
@@ -367,7 +365,27 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 		}
 		fmt.Fprintf(a.err, "  %s  %s\n", name, ink.Block(text, a.width(a.err), wide+4))
 	}
+	a.doubts(f)
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
+}
+
+// mostDoubts bounds the doubts that a start repeats.
+const mostDoubts = 10
+
+// doubts repeats at the start what check warns of, but for what the watcher says by itself: a
+// folder that is not there, a program without which a rule is blocked.
+func (a *app) doubts(f *rule.File) {
+	list := slices.DeleteFunc(append(slices.Clone(a.warnings), advice.Doubts(f)...), func(d rule.Diagnostic) bool {
+		return d.Code == "folder-absent" || d.Code == "program"
+	})
+	list.Sort()
+	for i, d := range list {
+		if i == mostDoubts {
+			a.warn("%d more warnings; stilltide check shows all", len(list)-mostDoubts)
+			return
+		}
+		a.warn("%s:%d: %s", a.shown(d.File), d.Line, ink.Clean(d.Message))
+	}
 }
 
 // atRest says that a rule does nothing for now, and how much it holds.
@@ -426,7 +444,7 @@ func (a *app) sweep(only string) (err error) {
 	if err != nil {
 		return err
 	}
-	left, err := a.leftOver(f, e)
+	left, blocked, err := a.leftOver(f, e)
 	if err != nil {
 		return err
 	}
@@ -436,7 +454,7 @@ func (a *app) sweep(only string) (err error) {
 	} else {
 		a.filled(a.err, 2, text+".")
 	}
-	if l.count[ledger.Failed]+l.count[ledger.Retrying] > 0 {
+	if blocked || l.count[ledger.Failed]+l.count[ledger.Retrying] > 0 {
 		return &exitError{status: exitFound}
 	}
 	return nil

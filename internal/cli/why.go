@@ -369,8 +369,8 @@ func (a *app) earlier(w advice.Why) {
 		fmt.Fprintln(a.out)
 	}
 	for _, j := range w.Jobs {
-		if w.PutBy != nil && j.ID == w.PutBy.ID {
-			continue
+		if w.PutBy != nil && j.ID == w.PutBy.ID || w.Open != nil && j.ID == w.Open.ID {
+			continue // told of above
 		}
 		text := fmt.Sprintf("Earlier: job %d of %s, %s %s%s", j.ID, j.Rule, j.State,
 			plan.Clock(endOf(j), time.Now()), reasonOf(j))

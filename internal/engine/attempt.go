@@ -81,7 +81,7 @@ func conclude(w *work.Work, a *attempt, why *work.Problem, res *attemptResult) {
 	for _, one := range a.wishes {
 		one.done.Store(false) // it is taken back
 	}
-	res.reason, res.waits, res.hopeless, res.result = why.Text, why.Waits, why.Hopeless, ""
+	res.reason, res.waits, res.hopeless, res.missing, res.result = why.Text, why.Waits, why.Hopeless, why.Missing, ""
 	w.Placed = append(slices.Clone(a.left), w.Placed...)
 	problems := w.TakeBack(w.Placed, a.units(), false)
 	res.left = work.NotUndone(w.Placed)

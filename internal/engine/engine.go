@@ -61,6 +61,8 @@ type Options struct {
 	Trouble func(error)
 	// StopAfter and SafetySweep replace the constants, 0 for them.
 	StopAfter, SafetySweep time.Duration
+	// Lacking says of rules whose program is not there why they cannot work.
+	Lacking map[string]string
 	// MaxWatches bounds the system's watches that are used, 0 for the system's own bound.
 	MaxWatches int
 }
@@ -182,6 +184,9 @@ func (e *Engine) run(ctx context.Context) error {
 	e.mounts.begin(e.ledger, e.flow.set)
 	if err := e.recover(time.Now()); err != nil {
 		return err
+	}
+	for name, why := range e.o.Lacking {
+		e.flow.blockForProgram(name, why)
 	}
 	e.flow.once = e.o.Once
 	if err := e.findLeaving(); err != nil {

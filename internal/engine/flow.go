@@ -55,6 +55,7 @@ type flow struct {
 	late     []*job               // placements to be tried again
 	troubles map[string]string    // by rule: why it needs your attention
 	paused   map[string]bool      // rules that are paused; "" for all
+	lacking  map[string]bool      // rules that are blocked because their program is not there
 	book     loop.Book
 	running  map[int64]*job // jobs whose attempt is under way
 	window   window
@@ -190,6 +191,7 @@ func (f *flow) setPaused(names []string, paused bool) {
 // accept ends a rule's trouble: what it waited to be told is so.
 func (f *flow) accept(rule string) {
 	delete(f.troubles, rule)
+	delete(f.lacking, rule)
 	f.recovered = append(f.recovered, rule)
 	for _, list := range f.removalsByRule() {
 		for _, g := range list {

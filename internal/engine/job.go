@@ -131,6 +131,7 @@ type attemptResult struct {
 	rests    []*place.Rest       // what could not be removed of folders that they moved
 	left     []*ledger.Placement // what could not be undone after a failure
 	astray   bool                // a file could not be put back after a failure
+	missing  bool                // the rule's program is not there
 	hopeless bool                // another attempt would fail for the same reason
 	waits    bool                // it failed for want of room or of a disk, which is not the file's fault
 }

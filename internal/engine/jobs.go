@@ -324,6 +324,8 @@ func (f *flow) afterAttempt(j *job, res attemptResult, now time.Time) {
 		f.end(j, ledger.Processed, now)
 	case res.astray:
 		f.end(j, ledger.Failed, now)
+	case res.missing:
+		f.missingProgram(j, res)
 	case res.waits:
 		f.waitForRoom(j, res, now)
 	default:
@@ -344,6 +346,26 @@ func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 	f.enqueue(j)
 	if first {
 		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due, Waits: true})
+	}
+}
+
+// missingProgram blocks a rule whose program is not there, and holds its jobs: this one, too,
+// and the attempt does not count.
+func (f *flow) missingProgram(j *job, res attemptResult) {
+	j.row.Earlier++
+	f.dispatch.Done(j.row.ID)
+	j.row.State, j.row.Reason = ledger.Queued, res.reason
+	f.record(j)
+	f.enqueue(j)
+	f.blockForProgram(j.row.Rule, res.reason)
+}
+
+// blockForProgram blocks a rule until its program is there and a person says resume, or the
+// rules are read again.
+func (f *flow) blockForProgram(name, why string) {
+	if f.troubles[name] == "" {
+		set(&f.lacking, name)
+		f.trouble(name, why)
 	}
 }
 

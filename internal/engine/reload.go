@@ -32,6 +32,9 @@ func (e *Engine) Reload(f *rule.File) error {
 func (f *flow) reload(set *plan.Set, now time.Time) {
 	old := f.set
 	f.set, f.asked = set, nil
+	for name := range f.lacking { // the rule may name another program now
+		f.accept(name)
+	}
 	f.applyRules()
 	for _, r := range old.Rules() {
 		if set.Rule(r.Name.S) == nil {

@@ -1,23 +1,17 @@
 package engine
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
 	"time"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
-	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
-	"stilltide/internal/watchfs"
 )
 
 // Live is what only a running watcher knows; the ledger holds the rest.
@@ -194,37 +188,6 @@ type Sent struct {
 	Reason string `json:"reason"`
 }
 
-// Retry retries a job of the running engine.
-func (e *Engine) Retry(id int64) Sent {
-	row, err := jobByID(e.ledger, id)
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	busy := false
-	err = e.do(func() {
-		if busy = e.flow.jobs[id] != nil || e.flow.byPath[row.File] != nil; !busy {
-			e.flow.reserved[row.File] = true
-		}
-	})
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	if busy {
-		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
-	}
-	opened, rests, err := sendRound(e.ledger, &e.placer, row)
-	doErr := e.do(func() {
-		delete(e.flow.reserved, row.File)
-		if err == nil {
-			e.flow.restore(opened, opened.State, nil, time.Now())
-		}
-	})
-	if err = errors.Join(err, doErr); err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued again"}, rests...), "; ")}
-}
-
 // Cancel takes a job out of the queue, or stops it.
 func (e *Engine) Cancel(id int64) Sent {
 	running := false
@@ -309,189 +272,29 @@ func jobByID(l store, id int64) (ledger.Job, error) {
 	return rows[0], nil
 }
 
-// RetryOffline retries a job while no watcher runs: the next one
-// works on it.
-func RetryOffline(l *ledger.Ledger, id int64) Sent {
-	err := finishPuttingBack(l, &place.Placer{})
-	var row ledger.Job
-	var rests []string
-	if err == nil {
-		row, err = jobByID(l, id)
-	}
-	if err == nil {
-		_, rests, err = sendRound(l, &place.Placer{}, row)
-	}
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued; the next watch or sweep works " +
-		"on it"}, rests...), "; ")}
-}
-
-// sendRound puts a job's input back where it came from, removes its failure
-// note, and opens the job again. rests says what could not be removed of a folder there.
-func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, rests []string, _ error) {
-	switch {
-	case !row.State.Final():
-		return row, nil, fmt.Errorf("the job is still active: %s", row.State)
-	case row.FileNow == "":
-		return row, nil, fmt.Errorf("its input is no longer there")
-	}
-	facts, err := watchfs.LookAny(row.FileNow)
-	if err != nil {
-		return row, nil, err
-	}
-	if !facts.Exists {
-		return row, nil, fmt.Errorf("its input is not in %s any more", plan.Display(row.FileNow))
-	}
-	if err := ownsInput(l, row); err != nil {
-		return row, nil, err
-	}
-	from, was := row.FileNow, row.State
-	r := round{l: l, placer: placer, row: &row}
-	if facts, err = r.putBack(row.FileNow, row.File, facts); err != nil {
-		return row, nil, err
-	}
-	if err := r.putBackMembers(); err != nil {
-		return row, nil, err
-	}
-	if err := removeTraces(placer, was, from, row.File); err != nil {
-		return row, nil, err
-	}
-	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
-	row.Reason, row.Exit, row.FileNow, row.Due = "", nil, row.File, time.Time{}
-	l.Record(row, was)
-	if len(row.Extra) > 0 {
-		l.RecordMembers(row)
-	}
-	for _, p := range r.back { // last: until then it is found as one that was cut short
-		l.RecordPlacement(p)
-	}
-	return row, r.rests, nil
-}
-
-// removeTraces removes what lies beside a job's input, or describes it, where that was left:
-// a failure note, and what the trash says of it.
-func removeTraces(placer *place.Placer, was ledger.State, from, to string) error {
-	if from != to && filepath.Base(filepath.Dir(from)) == "files" {
-		_ = placer.Discard(place.InfoOf(from))
-	}
-	if was != ledger.Failed {
-		return nil
-	}
-	err := os.Remove(from + plan.NoteEnding)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	return err
-}
-
-// ownsInput checks that what lies where a job's input was left is that input, and
-// not a newer file of the same name.
-func ownsInput(l store, row ledger.Job) error {
-	later, err := l.Jobs(ledger.Filter{File: row.FileNow, After: row.ID})
-	if err != nil {
-		return err
-	}
-	for _, j := range later {
-		if j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
-			return fmt.Errorf("its input is no longer there: %s is the file of job %d now",
-				plan.Display(row.FileNow), j.ID)
-		}
-	}
-	return nil
-}
-
-// round puts a job's files back for another round.
-type round struct {
-	l      store
-	placer *place.Placer
-	row    *ledger.Job
-	back   []ledger.Placement // done, but not recorded so
-	rests  []string           // what could not be removed of folders that are back
-}
-
-// putBackMembers puts the further files of a batch or group back, and markers.
-// One that is no longer there stays away.
-func (r *round) putBackMembers() error {
-	for i := range r.row.Extra {
-		m := &r.row.Extra[i]
-		if m.FileNow == "" {
-			continue
-		}
-		facts, err := watchfs.Stat(m.FileNow)
-		if err != nil {
-			return err
-		}
-		if !facts.Exists {
-			m.FileNow = ""
-			continue
-		}
-		if m.Facts, err = r.putBack(m.FileNow, m.File, facts); err != nil {
-			return err
-		}
-		m.FileNow = m.File
-	}
-	return nil
-}
-
-// putBack moves one file from where it is to where it was taken.
-func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
-	if from == to {
-		return facts, nil
-	}
-	if there, err := watchfs.Stat(to); err != nil || there.Exists {
-		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
-	}
-	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from,
-		Target: to, Facts: facts, After: facts, State: ledger.Intended, FinalState: ledger.Queued, Chained: true}
-	record := func() error {
-		r.l.RecordPlacement(p)
-		return r.l.Sync(context.Background())
-	}
-	if err := record(); err != nil {
-		return facts, err
-	}
-	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts,
-		Part: place.PartName(r.l.Folder(), r.row.ID),
-		Amend: func(s place.Staged) error {
-			amended(&p, s)
-			return record()
-		}})
-	if err != nil {
-		p.State = ledger.Dropped
-		r.l.RecordPlacement(p)
-		return facts, err
-	}
-	if res.Rest != nil {
-		r.rests = append(r.rests, res.Rest.String())
-	}
-	p.State, p.After = ledger.Done, res.Facts
-	r.back = append(r.back, p)
-	if res.Facts.Dir {
-		return watchfs.LookTree(to)
-	}
-	return res.Facts, nil
-}
-
 // Left is what waits when Run has ended.
 type Left struct {
 	Unsettled int             // files that have not settled
 	Retrying  int             // jobs that wait for another attempt
 	Held      map[string]int  // jobs that are held, by rule
 	Paused    map[string]bool // the paused rules; "" for all
+	Blocked   map[string]bool // the blocked ones
 }
 
 // Left reports what waits when Run has ended.
 func (e *Engine) Left() (Left, error) {
-	l := Left{Unsettled: e.flow.settle.Len() + e.flow.gather.Len(), Held: map[string]int{}, Paused: e.flow.paused}
+	l := Left{Unsettled: e.flow.settle.Len() + e.flow.gather.Len(), Held: map[string]int{}, Paused: e.flow.paused,
+		Blocked: map[string]bool{}}
+	for name := range e.flow.troubles {
+		l.Blocked[name] = true
+	}
 	if err := e.ledger.Flush(); err != nil {
 		return l, err
 	}
 	tally, err := e.ledger.Tally()
 	for rule, counts := range tally {
 		l.Retrying += counts[ledger.Retrying]
-		if l.Held[rule] = counts[ledger.Held]; l.Paused[rule] || l.Paused[""] {
+		if l.Held[rule] = counts[ledger.Held]; l.Paused[rule] || l.Paused[""] || l.Blocked[rule] {
 			l.Held[rule] += counts[ledger.Queued]
 		}
 	}

@@ -8,6 +8,7 @@
 package jsonlines
 
 import (
+	"bytes"
 	"encoding/json"
 	"io"
 	"reflect"
@@ -104,9 +105,12 @@ func open(s *jsonschema.Schema) {
 
 // Write writes a value in one line. It may be shown on a terminal.
 func Write(to io.Writer, v any) error {
-	text, err := json.Marshal(v)
+	var line bytes.Buffer
+	encoder := json.NewEncoder(&line)
+	encoder.SetEscapeHTML(false) // a > in a sentence stays one
+	err := encoder.Encode(v)
 	if err == nil {
-		_, err = to.Write(append(fill.PlainJSON(text), '\n'))
+		_, err = to.Write(append(fill.PlainJSON(bytes.TrimSuffix(line.Bytes(), []byte("\n"))), '\n'))
 	}
 	return err
 }

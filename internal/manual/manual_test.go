@@ -17,7 +17,8 @@ import (
 func TestText(t *testing.T) {
 	p := &page{}
 	p.text("One. Two?\n.csv means *.csv.\n\n    stilltide man \\n\n\n    .hidden\nEnd.\n\nMore.")
-	require.Equal(t, "One.\nTwo?\n\\&.csv means *.csv.\n.Bd -literal -offset indent\nstilltide man \\en\n\n\\&.hidden\n.Ed\n"+
+	require.Equal(t,
+		"One.\nTwo?\n\\&.csv means *.csv.\n.Bd -literal -offset indent\nstilltide man \\en\n\n\\&.hidden\n.Ed\n"+
 		".Pp\nEnd.\n.Pp\nMore.\n", p.String())
 }
 

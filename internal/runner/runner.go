@@ -310,6 +310,12 @@ func isThere(program string) bool {
 	return err == nil
 }
 
+// Missing says that a program is not there, or may not be executed: no file is to blame, and
+// none could be worked on.
+type Missing struct{ Text string }
+
+func (e Missing) Error() string { return e.Text }
+
 func startError(s Spec, err error) error {
 	program := s.Args[0]
 	if info, statErr := os.Stat(s.Dir); statErr != nil || !info.IsDir() {
@@ -317,13 +323,13 @@ func startError(s Spec, err error) error {
 	}
 	switch {
 	case errors.Is(err, exec.ErrNotFound):
-		return fmt.Errorf("the program %s is not in PATH; install it or write its whole path", program)
+		return Missing{fmt.Sprintf("the program %s is not in PATH; install it or write its whole path", program)}
 	case errors.Is(err, os.ErrNotExist) && isThere(program):
-		return fmt.Errorf("the program that %s names in its first line is not there", program)
+		return Missing{fmt.Sprintf("the program that %s names in its first line is not there", program)}
 	case errors.Is(err, os.ErrNotExist):
-		return fmt.Errorf("the program %s is not there", program)
+		return Missing{fmt.Sprintf("the program %s is not there", program)}
 	case errors.Is(err, os.ErrPermission):
-		return fmt.Errorf("the program %s may not be executed; try chmod +x", program)
+		return Missing{fmt.Sprintf("the program %s may not be executed; try chmod +x", program)}
 	}
 	return fmt.Errorf("the program %s cannot be started: %s", program,
 		strings.TrimPrefix(err.Error(), "fork/exec "+program+": "))

@@ -88,6 +88,9 @@ func rules(a Asked, paused map[string]bool) ([]Rule, error) {
 		default:
 			s.watched(r, a.Live)
 		}
+		if s.State == Blocked {
+			s.Held, s.Queued = s.Held+s.Queued, 0
+		}
 		if rests && r.Enabled {
 			if s.State == Watching || s.State == Stopped || s.State == Absent {
 				s.State = Paused

@@ -273,6 +273,10 @@ func Left(f *rule.File, l engine.Left, now time.Time) []string {
 			rules = append(rules, Rule{Rule: r.Name.S, Held: held})
 			continue
 		}
+		if l.Blocked[r.Name.S] {
+			texts = append(texts, fmt.Sprintf("%s held: %s is blocked", plan.Plural(held, "file"), r.Name.S))
+			continue
+		}
 		if held > 0 && r.Schedule.Line != nil {
 			texts = append(texts, fmt.Sprintf("%s held: %s starts them on %s", plan.Plural(held, "file"), r.Name.S,
 				r.Schedule.Line.Next(now).Format("Mon 2006-01-02 15:04")))

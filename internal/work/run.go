@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -99,7 +100,7 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 		if line := plan.Telling(lastLines(w.Output, before, tellingLines)); line != "" && w.run.Err == nil {
 			why += ": " + shorten(line)
 		}
-		return &Problem{Text: why}
+		return &Problem{Text: why, Missing: errors.As(w.run.Err, new(runner.Missing)) && sameForAll(s)}
 	}
 	if s.Save.Set() {
 		return problemOf(w.save(s, spec.Stdout))
@@ -109,6 +110,9 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 	}
 	return nil
 }
+
+// sameForAll reports whether a step's program does not depend on the file.
+func sameForAll(s *rule.Step) bool { return s.Command == nil || len(s.Command.Words[0].Refs()) == 0 }
 
 // reachable returns an error if something does not answer that a command would wait for
 // before it is one: it would hold a worker meanwhile.

@@ -83,6 +83,7 @@ type Problem struct {
 	Text     string
 	Waits    bool // nothing is wrong with the file: the target's disk is full or away
 	Hopeless bool // another attempt would fail for the same reason
+	Missing  bool // the rule's program is not there: no file is to blame
 }
 
 func (p *Problem) Error() string { return p.Text }

@@ -102,7 +102,8 @@ func parseRef(raw string, offset int, before byte) (*Ref, error) {
 	if !plainWord(word) {
 		if offset > 0 && before == '$' {
 			return nil, &Error{Offset: offset, Near: raw, Message: "$" + raw +
-				": environment variables are not read here", Hint: "name it under words:, or read it in a script"}
+				": environment variables are not read here",
+				Hint: "write ~ for your home folder, name others under vars:"}
 		}
 		return nil, &Error{Offset: offset, Near: raw, Message: raw + " is not a placeholder",
 			Hint: "write {{ for a brace that is meant as itself"}

@@ -1,6 +1,9 @@
 package pattern
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // List is the value of `match`: a name fits if any plain pattern fits and no
 // pattern with a leading `!` does, in whatever order they stand. Only `!`
@@ -121,6 +124,36 @@ func (l *List) Shared() (shared, partial []string) {
 		}
 	}
 	return shared, partial
+}
+
+// Covers reports whether a list surely fits every name that another one fits; nil is one that
+// fits all names.
+func (l *List) Covers(m *List) bool {
+	if len(l.not) > 0 {
+		return false
+	}
+	all := slices.ContainsFunc(l.plain, func(p *Pattern) bool { return p.simple && !p.wide && p.prefix+p.ending == "" })
+	if all || m == nil {
+		return all
+	}
+	return !slices.ContainsFunc(m.plain, func(q *Pattern) bool {
+		return !slices.ContainsFunc(l.plain, func(p *Pattern) bool { return p.covers(q) })
+	})
+}
+
+// covers reports whether a pattern surely fits every name that another one fits: it is the same
+// one, or no more than a beginning and an end that the other has, too.
+func (p *Pattern) covers(q *Pattern) bool {
+	if p.text == q.text && p.exact == q.exact {
+		return true
+	}
+	if !p.simple || p.wide || q.wide || !p.exact || !q.exact {
+		return false
+	}
+	if q.prefix == q.ending { // perhaps one name and no other: its beginning is its end
+		return p.match(q.prefix, q.prefix) && q.re.NumSubexp() == 0 && !strings.ContainsAny(q.text, "*?[{<")
+	}
+	return strings.HasPrefix(q.prefix, p.prefix) && strings.HasSuffix(q.ending, p.ending)
 }
 
 // Endings lists the literal endings of the plain patterns.

@@ -43,9 +43,14 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 
 // covers reports whether a rule surely takes all that a later one could.
 func covers(a, b *rule.Rule) bool {
-	if !a.Enabled || a.Share || a.Unit != b.Unit || a.Size.Set() || a.Age.Set() ||
-		len(a.MediaType)+len(a.Category) > 0 || a.Where.Program != nil || a.Existing == rule.ExistingLeave ||
-		b.Hidden && !a.Hidden {
+	if !a.Enabled || a.Share || a.Existing == rule.ExistingLeave || b.Hidden && !a.Hidden || len(a.Lets) > 0 ||
+		!sameConditions(a, b) {
+		return false
+	}
+	if a.Folded() && !b.Folded() {
+		return swallows(a, b)
+	}
+	if a.Unit != b.Unit {
 		return false
 	}
 	for _, e := range b.Events {
@@ -56,11 +61,7 @@ func covers(a, b *rule.Rule) bool {
 	for _, folder := range b.Folders {
 		covered := false
 		for _, wide := range a.Folders {
-			if rel, err := filepath.Rel(wide, folder); err == nil && !strings.HasPrefix(rel, "..") {
-				level := 0
-				if rel != "." {
-					level = 1 + strings.Count(rel, string(filepath.Separator))
-				}
+			if level, below := levelBelow(folder, wide); below {
 				covered = covered || level+b.Levels() <= a.Levels()
 			}
 		}
@@ -68,30 +69,46 @@ func covers(a, b *rule.Rule) bool {
 			return false
 		}
 	}
-	return widerPatterns(a, b)
+	return a.Matcher.Covers(b.Matcher)
 }
 
-// widerPatterns reports whether each pattern of b stands in a, or a takes every name.
-func widerPatterns(a, b *rule.Rule) bool {
-	own := map[string]bool{}
-	for _, m := range a.Match {
-		if strings.HasPrefix(m.S, "!") {
+// levelBelow is how many levels a folder lies below another; 0 for the folder itself.
+func levelBelow(folder, wide string) (level int, below bool) {
+	rel, err := filepath.Rel(wide, folder)
+	if err != nil || rel == ".." || strings.HasPrefix(rel, "../") {
+		return 0, false
+	}
+	if rel == "." {
+		return 0, true
+	}
+	return 1 + strings.Count(rel, string(filepath.Separator)), true
+}
+
+// sameConditions reports whether each condition of a on the file itself is one of b, too.
+func sameConditions(a, b *rule.Rule) bool {
+	within := func(some, of []rule.Text) bool {
+		return len(of) == 0 || len(some) > 0 && !slices.ContainsFunc(some, func(one rule.Text) bool {
+			return !slices.ContainsFunc(of, func(t rule.Text) bool { return t.S == one.S })
+		})
+	}
+	return (!a.Size.Set() || a.Size.Text == b.Size.Text) && (!a.Age.Set() || a.Age.Text == b.Age.Text) &&
+		(a.Where.Program == nil || a.Where.S == b.Where.S) && within(b.MediaType, a.MediaType) &&
+		within(b.Category, a.Category)
+}
+
+// swallows reports whether all that a rule for files watches lies inside folders that an earlier
+// rule takes whole: what lies in those is offered to no other rule.
+func swallows(a, b *rule.Rule) bool {
+	for _, folder := range b.Folders {
+		inside := slices.ContainsFunc(a.Folders, func(wide string) bool {
+			level, below := levelBelow(folder, wide)
+			return below && level > 0
+		})
+		if !inside {
 			return false
 		}
-		own[m.S] = true
 	}
-	if len(own) == 0 || own["*"] {
-		return true
-	}
-	if len(b.Match) == 0 {
-		return false
-	}
-	for _, m := range b.Match {
-		if !strings.HasPrefix(m.S, "!") && !own[m.S] {
-			return false
-		}
-	}
-	return true
+	return a.Matcher.Covers(nil) && !a.Size.Set() && !a.Age.Set() && a.Where.Program == nil
 }
 
 // Loops finds where rules lead back to one another through what they place: one

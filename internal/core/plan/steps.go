@@ -42,7 +42,7 @@ func (j *Job) exists(text string) (bool, error) {
 	if err != nil || j.Exists == nil {
 		return false, err
 	}
-	if !filepath.IsAbs(path) {
+	if path = rule.AtHome(path, j.Rule.Home); !filepath.IsAbs(path) {
 		path = filepath.Join(filepath.Dir(j.Rule.Pos.File), path)
 	}
 	return j.Exists(path)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
@@ -23,6 +24,7 @@ import (
 type decoder struct {
 	file     string
 	base     string // folder that relative paths start at
+	home     string // what ~ at the beginning of a path stands for
 	lines    []string
 	anchors  map[string]ast.Node
 	words    map[string]string // the file's own placeholders
@@ -41,8 +43,9 @@ type fromNode interface {
 	fromNode(d *decoder, n ast.Node)
 }
 
-func newDecoder(file, base string, src []byte) *decoder {
-	return &decoder{file: file, base: base, lines: strings.Split(string(src), "\n"), anchors: map[string]ast.Node{}}
+func newDecoder(file, home string, src []byte) *decoder {
+	return &decoder{file: file, base: filepath.Dir(file), home: home, lines: strings.Split(string(src), "\n"),
+		anchors: map[string]ast.Node{}}
 }
 
 // tree parses the text. Nil means that there is nothing to decode; the reason is noted.

@@ -47,6 +47,7 @@ type File struct {
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
+	Home     string        // what ~ at the beginning of a path stands for, "" for itself
 	Ignore   *pattern.List // nil if there is no ignore:
 	Sorts    *Categories   // what categories: says
 	Included []string      // the files that more_rules named, and the machine's own variables
@@ -133,6 +134,7 @@ type Rule struct {
 	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
 
 	Pos     Pos
+	Home    string            // what ~ at the beginning of a path stands for
 	Index   int               // place in the order, from 0
 	Folders []string          // watch, absolute and clean; of a glob its fixed part
 	Ways    map[string]string // other names of watched folders, through links: the name that each goes by

@@ -39,30 +39,46 @@ type Source struct {
 // Load finds the files that `more_rules` names, in name order.
 type Load func(glob string) ([]Source, error)
 
+// Machine is what a rules file means on one machine.
+type Machine struct {
+	Home string // what ~ stands for; empty: itself
+	Load Load   // nil: no other files are read
+}
+
+// AtHome puts the home folder in the place of a ~ that begins a path. One of another user, as in
+// ~anna, stays as it is.
+func AtHome(path, home string) string {
+	rest, begins := strings.CutPrefix(path, "~")
+	if !begins || home == "" || rest != "" && !strings.HasPrefix(rest, "/") {
+		return path
+	}
+	return home + rest
+}
+
 // Parse reads a rules file without the ones that it includes; a file that
 // names others needs ParseAll.
 func Parse(path string, src []byte) (*File, Diagnostics) {
-	return ParseAll(path, src, nil)
+	return ParseAll(path, src, Machine{})
 }
 
 // ParseAll reads a rules file and what it names. path names it in messages and gives the folder
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
-func ParseAll(path string, src []byte, load Load) (*File, Diagnostics) {
-	f := &File{Path: path, Base: filepath.Dir(path)}
-	d := newDecoder(path, f.Base, src)
+func ParseAll(path string, src []byte, on Machine) (*File, Diagnostics) {
+	f := &File{Path: path, Base: filepath.Dir(path), Home: on.Home}
+	d := newDecoder(path, on.Home, src)
 	if root := d.tree(src); root != nil {
 		f.Defaults = newRule()
 		d.into(root, reflectOf(f), "the rules file")
 		d.header(f, root)
-		d.fixedVars(f, load)
+		d.fixedVars(f, on.Load)
 		f.State = d.put(f.State)
 		d.noticeKeys(f)
 		d.categories(f)
 		named := map[string]Pos{}
 		d.rules(f, f.Defaults, f.Rules, named)
 		f.Rules = rawRules{} // the nodes hold the whole tree, which is large
-		d.more(f, load, named)
+		d.more(f, on.Load, named)
 		d.nothing(f)
 	}
 	d.diags.Sort()
@@ -76,7 +92,7 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 		return
 	}
 	for _, glob := range f.More {
-		at := d.put(Path{Text: glob}).S
+		at := AtHome(d.put(Path{Text: glob}).S, f.Home)
 		if !filepath.IsAbs(at) {
 			at = filepath.Join(f.Base, at)
 		}
@@ -100,7 +116,7 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 }
 
 func (d *decoder) included(f *File, src Source, named map[string]Pos) {
-	inner := newDecoder(src.Path, filepath.Dir(src.Path), src.Text)
+	inner := newDecoder(src.Path, f.Home, src.Text)
 	inner.words, inner.channels = d.words, d.channels
 	part := struct {
 		Version  int      `key:"version"`
@@ -198,7 +214,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	if len(r.Watch) == 0 {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
 	}
-	r.Watch, r.Fixed = d.putAll(r.Watch), d.words
+	r.Watch, r.Fixed, r.Home = d.putAll(r.Watch), d.words, d.home
 	for _, w := range r.Watch {
 		if w.Set() && w.S != "" && !d.watchGlob(r, w) {
 			r.Folders = append(r.Folders, w.Absolute())
@@ -297,9 +313,41 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 				hint)
 			continue
 		}
+		d.format(t, ref)
 		if ref.Format != "" && isBuiltIn(ref.Word) && !contains(dateWords, ref.Word) {
 			d.errorIn(t, ref.Raw, "placeholder-format", fmt.Sprintf("{%s} is not a date, so it takes no format",
 				ref.Word), "write {"+ref.Word+"}")
+		}
+	}
+}
+
+// letters are those that a date's format may have after its % (strftime(3), and L, f, N for parts
+// of a second).
+const letters = "aAbBcCdDeFgGhHIjklLmMnNpPrRsStTuUVwWxXyYzZf%+"
+
+// format doubts the format of a date that holds nothing of it, or a letter that there is not.
+func (d *decoder) format(t Text, ref *fill.Ref) {
+	if ref.Format == "" {
+		return
+	}
+	warn := func(message, hint string) {
+		d.add(SeverityWarning, d.find(t.Pos, ref.Raw), "date-format", message, hint)
+	}
+	if !strings.Contains(ref.Format, "%") {
+		warn(fmt.Sprintf("the format %s holds no %%, so it is filled as it stands", ref.Format),
+			fmt.Sprintf("write {%s:%%Y-%%m-%%d} for a date (strftime)", ref.Word))
+		return
+	}
+	for i := 0; i < len(ref.Format)-1; i++ {
+		if ref.Format[i] != '%' {
+			continue
+		}
+		if i++; strings.IndexByte("-:", ref.Format[i]) >= 0 && i < len(ref.Format)-1 {
+			i++
+		}
+		if strings.IndexByte(letters, ref.Format[i]) < 0 {
+			warn(fmt.Sprintf("a date has no %%%c (strftime)", ref.Format[i]),
+				"the usual ones are %Y %m %d %H %M %S, %B for the month's name, %j for the day of the year")
 		}
 	}
 }

@@ -91,7 +91,8 @@ func keysOf(t reflect.Type, fields []reflect.StructField) (keys []Key) {
 }
 
 // neededKeys must be there.
-var neededKeys = []string{"File.version", "File.rules", "Rule.name", "Rule.watch", "Group.by", "Group.need", "Notify.on",
+var neededKeys = []string{"File.version", "File.rules", "Rule.name", "Rule.watch", "Group.by", "Group.need",
+	"Notify.on",
 	"Notify.to", "Heartbeat.to", "Heartbeat.every", "Mail.server", "Mail.from", "Mail.to", "Example.file"}
 
 // Reference returns the tables of the reference, in Markdown, by the name of

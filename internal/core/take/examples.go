@@ -38,7 +38,7 @@ func Example(s *plan.Set, r *rule.Rule, e *rule.Example, now time.Time) []string
 		}
 	}
 	if e.FileAfter.Set() && takes {
-		if got := exampleEnd(*taker, facts, event, now); got != filepath.Clean(e.FileAfter.S) {
+		if got := exampleEnd(*taker, facts, event, now); got != wantedEnd(r, e.FileAfter.S) {
 			wrong = append(wrong, fmt.Sprintf("%s should end in %s, and it would end in %s", e.File.S,
 				e.FileAfter.S, got))
 		}
@@ -104,6 +104,18 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (fi
 		return f, file.Added
 	}
 	return f, file.Event(e.Event)
+}
+
+// wantedEnd is where an example says that its file ends, relative to the rules file.
+func wantedEnd(r *rule.Rule, text string) string {
+	path := rule.AtHome(text, r.Home)
+	if !filepath.IsAbs(path) {
+		return filepath.Clean(path)
+	}
+	if rel, err := filepath.Rel(filepath.Dir(r.Pos.File), path); err == nil {
+		return rel
+	}
+	return path
 }
 
 // exampleEnd is where the file ends, relative to the rules file; its own path
