@@ -109,7 +109,7 @@ var faults = []Fault{
 	{"a retry does not take up a newer file of the same name", "internal/engine/retry.go",
 		"\t\tif j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {\n",
 		"\t\tif false {\n", []string{"-run", "^TestScripts$", "./cmd/stilltide"}},
-	{"a failed folder comes back whole", "internal/engine/status.go",
+	{"a failed folder comes back whole", "internal/engine/retry.go",
 		"\tfacts, err := watchfs.LookAny(row.FileNow)\n", "\tfacts, err := watchfs.Stat(row.FileNow)\n",
 		ended("retry_of_a_folder")},
 	{"undo gives a removed duplicate its mode and time back", "internal/place/undo.go",

@@ -124,6 +124,74 @@ rules:
 	require.Contains(t, string(post.All()[0].Text), "failed")
 }
 
+// A notice says where the file is, what was printed last, how to go on, and of which machine it
+// is; or the user's own words, of any kind.
+func TestANoticeSaysWhatToDo(t *testing.T) {
+	hook, err := standin.NewWebhook()
+	require.NoError(t, err)
+	defer hook.Close()
+	post, err := standin.NewMail()
+	require.NoError(t, err)
+	defer post.Close()
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
+	put(t, dir, "stilltide.yaml", fmt.Sprintf(`version: 1
+channels:
+  office: {webhook: %q, digest: 0s}
+  duty: {mail: {server: %q, from: tide@kelder.example, to: duty@kelder.example}, digest: 0s}
+defaults: {debounce: 0s, retry: 0}
+notify: {on: unmatched, to: office, text: "nobody wants {name}"}
+rules:
+  - name: slips
+    watch: in
+    match: "*.txt"
+    script: |
+      echo reading
+      echo "line 7 is bad"
+      exit 65
+    failed: failed
+    notify: {on: failed, to: [office, duty]}
+  - name: photos
+    watch: in
+    match: "*.jpg"
+    processed: "photos/{stem}"
+    notify: {on: [caught_up, processed], to: office, text: "{kind}: {count} in {folder}"}
+`, hook.Address(), post.Address()))
+	put(t, dir, "in/slip.txt", "x")
+	put(t, dir, "in/a.jpg", "1")
+	put(t, dir, "in/b.jpg", "2")
+	put(t, dir, "in/odd.bin", "3")
+	run(t, dir, "sweep")
+	var failed *notice.Message
+	said := map[string]bool{}
+	for _, m := range messages(t, hook) {
+		if m.Counts[notice.Failed] > 0 {
+			failed = &m
+		}
+		for line := range strings.SplitSeq(m.Text, "\n") {
+			said[line] = true
+		}
+	}
+	host, _ := os.Hostname()
+	require.NotNil(t, failed)
+	require.Equal(t, host, failed.Machine)
+	require.Equal(t, filepath.Join(dir, "stilltide.yaml"), failed.Rules)
+	e := failed.Events[0]
+	require.Equal(t, filepath.Join(dir, "failed/slip.txt"), e.FileNow)
+	require.Equal(t, []string{"reading", "line 7 is bad"}, e.Printed)
+	require.Equal(t, fmt.Sprintf("stilltide --config %s/stilltide.yaml retry %d", dir, e.Job), e.Next)
+	require.True(t, said["caught_up: 2 in "+dir+"/photos"], said)
+	require.True(t, said["processed: 1 in "+dir+"/photos/a"], said)
+	require.True(t, said["nobody wants odd.bin"], said)
+	letter := string(post.All()[0].Text)
+	for _, want := range []string{"Subject: slips: slip.txt failed (" + host + ")", "it is in " + dir + "/failed now",
+		"printed last: reading", "line 7 is bad", "retry ", "Rules: " + dir + "/stilltide.yaml on " + host} {
+		require.Contains(t, strings.ReplaceAll(letter, "=\r\n", ""), want)
+	}
+	words := strings.Fields(e.Next)
+	require.Contains(t, run(t, t.TempDir(), words[1:]...), "queued", "the command is one that can be typed anywhere")
+}
+
 func TestDrainedSaysOneSentence(t *testing.T) {
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)

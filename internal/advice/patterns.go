@@ -60,7 +60,8 @@ var dateOutside = regexp.MustCompile(`%[YmdHMSBbjyVG]`)
 func placeDoubts(r *rule.Rule, warn warning) {
 	doubt := func(p rule.Path) {
 		if m := notFilled.FindString(p.S); m != "" {
-			warn(p.Pos, "not-filled", fmt.Sprintf("nothing fills %s here, so it is part of a name", strings.Trim(m, "/")),
+			warn(p.Pos, "not-filled", fmt.Sprintf("nothing fills %s here, so it is part of a name", strings.Trim(m,
+				"/")),
 				"write ~ for your home folder, or name it under vars:")
 		}
 		outside := regexp.MustCompile(`\{[^{}]*\}`).ReplaceAllString(p.S, "")
@@ -95,14 +96,16 @@ func ownResults(r *rule.Rule, warn warning) {
 		if s.Command != nil {
 			for _, w := range s.Command.Words[1:] {
 				if name := resultName(r, w); name != "" && r.Matcher.Fits(name, name) {
-					warn(s.Run.Pos, "own-result", fmt.Sprintf("what this command writes to %s would be taken by this rule, too",
-						w.String()), "write it to {scratch} and place it from there, or add match:")
+					warn(s.Run.Pos, "own-result",
+						fmt.Sprintf("what this command writes to %s would be taken by this rule, too",
+							w.String()), "write it to {scratch} and place it from there, or add match:")
 				}
 			}
 		}
 		for _, m := range besideFile.FindAllStringSubmatch(s.Script.S, -1) {
 			if name := "name.text" + m[1]; r.Matcher.Fits(name, name) {
-				warn(s.Script.Pos, "own-result", "what this script writes beside its file would be taken by this rule, too",
+				warn(s.Script.Pos, "own-result",
+					"what this script writes beside its file would be taken by this rule, too",
 					"write it to \"$TIDE_SCRATCH\" and place it from there, or add match:")
 			}
 		}
@@ -118,7 +121,8 @@ func resultName(r *rule.Rule, w *fill.Template) string {
 	}
 	sample := filepath.Join(r.Folders[0], "name.text")
 	filled, err := w.Fill(func(word string) (fill.Value, error) {
-		known := map[string]string{"file": sample, "name": "name.text", "stem": "name", "ext": "text", "rel": "name.text",
+		known := map[string]string{"file": sample, "name": "name.text", "stem": "name", "ext": "text",
+			"rel":    "name.text",
 			"folder": r.Folders[0], "watch": r.Folders[0]}
 		value, ok := known[word]
 		if !ok {

@@ -2,9 +2,11 @@ package engine
 
 import (
 	"maps"
+	"path/filepath"
 	"slices"
 	"time"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 )
 
@@ -13,6 +15,7 @@ type Batch struct {
 	Rule     string
 	Count    map[ledger.State]int
 	Failed   []ledger.Job // the first of the failed ones
+	Folder   string       // that all processed inputs are in now, or below; "" for none
 	Began    time.Time
 	Ended    time.Time
 	Returned bool // its folder had come back before: a card, a disk
@@ -56,8 +59,25 @@ func (b *batches) ended(j *job, now time.Time) {
 	if j.row.State == ledger.Failed && len(batch.Failed) < maxFailedListed {
 		batch.Failed = append(batch.Failed, j.row)
 	}
+	if j.row.State == ledger.Processed && j.row.FileNow != "" {
+		batch.Folder = above(batch.Folder, filepath.Dir(j.row.FileNow))
+	}
 	batch.Ended = now
 	delete(b.idle, name)
+}
+
+// above is the folder that both folders are, or lie in; the second one if the first is "".
+func above(a, b string) string {
+	if a == "" {
+		return b
+	}
+	for a != b {
+		if _, below := plan.Below(b, a); below {
+			break
+		}
+		a = filepath.Dir(a)
+	}
+	return a
 }
 
 // caughtUp returns the batches that are over by now.

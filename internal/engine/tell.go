@@ -4,17 +4,20 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/notify"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // telling decides who is told of what. It belongs to the flow's goroutine;
@@ -30,8 +33,10 @@ type telling struct {
 }
 
 func (e *Engine) hubOptions() notify.Options {
+	host, _ := os.Hostname() // without one it is not told
 	return notify.Options{
-		State: e.state, Rules: e.o.Rules.Path,
+		State: e.state, Rules: e.o.Rules.Path, Machine: host,
+		Printed: func(path string) []string { return work.LastLines(path, printedLines) },
 		Log: func(ev notice.Event) {
 			if e.o.Notice != nil {
 				e.o.Notice(ev)
@@ -44,6 +49,9 @@ func (e *Engine) hubOptions() notify.Options {
 		},
 	}
 }
+
+// printedLines is how much of what a command printed a notice repeats.
+const printedLines = 3
 
 // tellAll reports what the flow left behind in this round.
 func (e *Engine) tellAll(now time.Time) {
@@ -63,8 +71,9 @@ func (e *Engine) tellAll(now time.Time) {
 			Job: n.Job, Text: n.Text})
 	}
 	for _, path := range f.unmatched.found {
-		e.tell.hub.Tell(f.set.File.Notify.Channels(rule.OnUnmatched), notice.Event{Kind: notice.Unmatched, At: now,
-			File: path})
+		own := f.set.File.Notify
+		e.tell.hub.Tell(own.Channels(rule.OnUnmatched), inOwnWords(own, notice.Event{Kind: notice.Unmatched, At: now,
+			File: path}))
 	}
 	f.unmatched.found = nil
 	for _, name := range f.recovered {
@@ -89,7 +98,11 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 			e.tellTrouble(ev)
 		}
 	case o.Job.State == ledger.Failed:
-		ev.Kind = notice.Failed
+		ev.Kind, ev.FileNow = notice.Failed, o.Job.FileNow
+		ev.Next = fmt.Sprintf("stilltide --config %s retry %d", fill.Quote([]string{e.o.Rules.Path}), o.Job.ID)
+		if o.Job.Last != nil && o.Job.Last.Output != "" {
+			ev.Output = filepath.Join(e.state, o.Job.Last.Output)
+		}
 		e.tellRule(ev.Rule, rule.OnFailed, ev)
 	case o.Job.State == ledger.Processed:
 		if e.tell.waiting[o.Job.Rule] {
@@ -97,7 +110,7 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule,
 				Text: "it continues: what it waited for is there again"})
 		}
-		ev.Kind, ev.Text = notice.Processed, join(ev.Text, o.Job.Result)
+		ev.Kind, ev.Text, ev.FileNow = notice.Processed, join(ev.Text, o.Job.Result), o.Job.FileNow
 		e.tellRule(ev.Rule, rule.OnProcessed, ev)
 	}
 }
@@ -105,18 +118,46 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 // tellRule tells those whom a rule wants to be told.
 func (e *Engine) tellRule(name string, on rule.Occasion, ev notice.Event) {
 	if r := e.flow.set.Rule(name); r != nil {
-		e.tell.hub.Tell(r.Notify.Channels(on), ev)
+		e.tell.hub.Tell(r.Notify.Channels(on), inOwnWords(r.Notify, ev))
 	}
+}
+
+// inOwnWords fills the words that the user has for notices of a rule, or of the whole file.
+func inOwnWords(n *rule.Notify, ev notice.Event) notice.Event {
+	if n == nil || n.Words == nil {
+		return ev
+	}
+	count, folder := 1, filepath.Dir(ev.File)
+	if ev.FileNow != "" {
+		folder = filepath.Dir(ev.FileNow)
+	}
+	if ev.Kind == notice.CaughtUp {
+		count, folder = ev.Jobs, ev.FileNow
+	}
+	words := map[string]string{"kind": string(ev.Kind), "rule": ev.Rule, "file": ev.File,
+		"name":     filepath.Base(ev.File),
+		"file_now": ev.FileNow, "folder": folder, "reason": ev.Text, "job": fmt.Sprint(ev.Job),
+		"count": fmt.Sprint(count)}
+	said, err := n.Words.Fill(func(word string) (fill.Value, error) { return fill.Text(words[word]), nil })
+	if err == nil {
+		ev.Said = said
+	}
+	return ev
 }
 
 // tellTrouble tells those whom the rule, and those whom the file wants to be told.
 func (e *Engine) tellTrouble(ev notice.Event) {
-	channels := e.flow.set.File.Notify.Channels(rule.OnBlocked)
+	var own []string
 	if r := e.flow.set.Rule(ev.Rule); r != nil {
-		channels = append(channels, r.Notify.Channels(rule.OnBlocked)...)
+		own = r.Notify.Channels(rule.OnBlocked)
+		e.tell.hub.Tell(own, inOwnWords(r.Notify, ev))
 	}
-	slices.Sort(channels)
-	e.tell.hub.Tell(slices.Compact(channels), ev)
+	all := e.flow.set.File.Notify
+	rest := slices.DeleteFunc(all.Channels(rule.OnBlocked), func(name string) bool {
+		return slices.Contains(own,
+			name)
+	})
+	e.tell.hub.Tell(rest, inOwnWords(all, ev))
 }
 
 // tellLedger tells once that the ledger cannot be written, and when it can again.
@@ -202,7 +243,7 @@ func caughtUpEvent(b Batch, now time.Time) notice.Event {
 		}
 		text += "; failed: " + strings.Join(names, ", ")
 	}
-	return notice.Event{Kind: notice.CaughtUp, At: now, Rule: b.Rule, Text: text, Jobs: b.Jobs()}
+	return notice.Event{Kind: notice.CaughtUp, At: now, Rule: b.Rule, Text: text, Jobs: b.Jobs(), FileNow: b.Folder}
 }
 
 // heartbeat tells the chosen channel that all goes on, or what is wrong.

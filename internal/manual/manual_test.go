@@ -19,7 +19,7 @@ func TestText(t *testing.T) {
 	p.text("One. Two?\n.csv means *.csv.\n\n    stilltide man \\n\n\n    .hidden\nEnd.\n\nMore.")
 	require.Equal(t,
 		"One.\nTwo?\n\\&.csv means *.csv.\n.Bd -literal -offset indent\nstilltide man \\en\n\n\\&.hidden\n.Ed\n"+
-		".Pp\nEnd.\n.Pp\nMore.\n", p.String())
+			".Pp\nEnd.\n.Pp\nMore.\n", p.String())
 }
 
 // Every key of the rules file is in stilltide.yaml(5), with its default, and mandoc has nothing

@@ -29,10 +29,13 @@ const oneTry = 30 * time.Second
 
 // Options are what a hub needs.
 type Options struct {
-	State  string // the state folder; the outbox lies in it
-	Rules  string // the rules file, which names the source of web hooks
-	Log    func(notice.Event)
-	Report func(sentence string) // what became of the channels themselves
+	State   string // the state folder; the outbox lies in it
+	Rules   string // the rules file, which names the source of web hooks
+	Machine string // this machine's name
+	// Printed returns the last lines of a file with what a command printed.
+	Printed func(path string) []string
+	Log     func(notice.Event)
+	Report  func(sentence string) // what became of the channels themselves
 }
 
 // Hub gathers events and sends them. Use Open, then Start, Tell, and Close.
@@ -207,6 +210,7 @@ func (h *Hub) post(messages []notice.Message) {
 		if l == nil {
 			continue
 		}
+		m = h.complete(m)
 		id, err := h.box.put(m)
 		if err != nil {
 			h.o.Report(fmt.Sprintf("a notice for %s could not be kept: %v", m.Channel, err))
@@ -216,13 +220,24 @@ func (h *Hub) post(messages []notice.Message) {
 	}
 }
 
+// complete adds what only this machine knows: its name, and what commands have printed.
+func (h *Hub) complete(m notice.Message) notice.Message {
+	m.Machine, m.Rules = h.o.Machine, h.o.Rules
+	for i := range m.Events {
+		if e := &m.Events[i]; e.Output != "" && h.o.Printed != nil {
+			e.Printed = h.o.Printed(e.Output)
+		}
+	}
+	return notice.Compose(m)
+}
+
 // Close sends what was gathered, as far as that is possible in a few seconds;
 // the rest stays in the outbox for the next start.
 func (h *Hub) Close() {
 	h.end()
 	h.work.Wait()
 	h.mu.Lock()
-	rest := h.gather.All()
+	rest := h.gather.All(time.Now())
 	h.mu.Unlock()
 	h.post(rest)
 	h.stopLines(atTheEnd)

@@ -202,7 +202,7 @@ func (l email) send(ctx context.Context, id string, m notice.Message) error {
 	msg.SetMessageIDWithValue(id + "@" + host)
 	msg.SetDateWithValue(m.Last)
 	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: no holiday answers
-	msg.Subject(m.Title)
+	msg.Subject(subject(m))
 	msg.SetBodyString(mail.TypeTextPlain, m.Text+"\n")
 	client, err := l.client()
 	if err != nil {
@@ -212,6 +212,14 @@ func (l email) send(ctx context.Context, id string, m notice.Message) error {
 		return fmt.Errorf("the mail server %s did not take it: %w", l.Server.S, err)
 	}
 	return nil
+}
+
+// subject is the title, and the machine that it is about.
+func subject(m notice.Message) string {
+	if m.Machine == "" {
+		return m.Title
+	}
+	return m.Title + " (" + m.Machine + ")"
 }
 
 func (l email) client() (*mail.Client, error) {

@@ -67,7 +67,11 @@ func Collect(a Asked) (Standing, error) {
 		return s, err
 	}
 	w := &s.Watcher
-	w.Undelivered = notify.Undelivered(a.Rules.StateFolder(), a.Now.Add(-undeliveredAfter))
+	undelivered := a.Now
+	if a.Live != nil { // it may be on its way
+		undelivered = a.Now.Add(-undeliveredAfter)
+	}
+	w.Undelivered = notify.Undelivered(a.Rules.StateFolder(), undelivered)
 	for _, r := range s.Rules {
 		if r.State != Disabled && (paused[r.Rule] || paused[""]) {
 			w.Paused = append(w.Paused, r.Rule)

@@ -194,7 +194,7 @@ func (s *Summary) addSlow(j Job) {
 }
 
 func (s *Summary) addReason(j Job) {
-	key := alike(j)
+	key := Alike(j.File, j.Reason)
 	r := s.reasons[key]
 	if r == nil {
 		r = &Reason{}
@@ -209,12 +209,12 @@ func (s *Summary) addReason(j Job) {
 	}
 }
 
-// alike returns what reasons of the same kind have in common: the text without
+// Alike returns what reasons of the same kind have in common: the text without
 // the file's own name, and with every number the same.
-func alike(j Job) string {
-	text := strings.ReplaceAll(j.Reason, j.File, "FILE")
-	if at := strings.LastIndexAny(j.File, `/\`); at >= 0 && at+1 < len(j.File) {
-		text = strings.ReplaceAll(text, j.File[at+1:], "FILE")
+func Alike(file, reason string) string {
+	text := strings.ReplaceAll(reason, file, "FILE")
+	if at := strings.LastIndexAny(file, `/\`); at >= 0 && at+1 < len(file) {
+		text = strings.ReplaceAll(text, file[at+1:], "FILE")
 	}
 	var b strings.Builder
 	number := false

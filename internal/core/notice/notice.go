@@ -4,10 +4,15 @@
 // The first event for a channel opens a message. It is due once the channel's
 // digest time has passed, with everything that came in between. A message keeps
 // a bounded number of events of each kind, and counts the rest.
+//
+// The same failure again and again is told less and less often: at once, then after a
+// minute, two, four, at last once an hour, each time with how many there were.
 package notice
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +21,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/history"
 	"stilltide/internal/core/plan"
 )
 
@@ -48,6 +54,14 @@ type Event struct {
 	Job  int64     `json:"job,omitempty"`
 	Text string    `json:"text,omitempty"` // the reason, or a whole sentence where there is no file
 	Jobs int       `json:"jobs,omitempty"` // caught_up: how many jobs the batch had
+
+	FileNow string    `json:"file_now,omitempty"` // where the file is now
+	Printed []string  `json:"printed,omitempty"`  // the last lines that its commands printed
+	Next    string    `json:"next,omitempty"`     // the command to go on with
+	Said    string    `json:"said,omitempty"`     // the user's own words, which stand for all others
+	More    int       `json:"more,omitempty"`     // failed: how many others failed alike
+	Since   time.Time `json:"since,omitzero"`     // and when the first of them did
+	Output  string    `json:"-"`                  // the file with what was printed
 }
 
 // Message is what a channel sends at once.
@@ -59,6 +73,8 @@ type Message struct {
 	Events  []Event      `json:"events"` // at most maxOfAKind of each kind
 	First   time.Time    `json:"first"`
 	Last    time.Time    `json:"last"`
+	Machine string       `json:"machine,omitempty"`    // its name
+	Rules   string       `json:"rules_file,omitempty"` // the rules that it came from
 }
 
 // maxOfAKind bounds the events of one kind that a message holds.
@@ -70,8 +86,32 @@ const maxLines = 20
 // Gatherer makes messages of events. The zero value is ready; it has no clock
 // and no goroutine.
 type Gatherer struct {
-	open map[string]*open // by channel
+	open    map[string]*open    // by channel
+	repeats map[repeated]*again // failures that were told
 }
+
+// repeated is what failures have in common that are told as one.
+type repeated struct{ channel, rule, reason string }
+
+// again is a failure that comes again and again.
+type again struct {
+	wait   time.Duration // until it is told the next time
+	digest time.Duration // of the channel
+	told   time.Time     // when the message that tells it is due: until then others join it
+	until  time.Time     // nothing more is told of it before that
+	count  int           // that came since it was told
+	first  time.Time
+	last   Event
+}
+
+// tellIn has it be told in a message that is due at a time, and not again for a while.
+func (r *again) tellIn(due time.Time) { r.told, r.until, r.count = due, due.Add(r.wait), 0 }
+
+// How often the same failure is told: after a minute, and twice as long each time, up to an hour.
+const (
+	firstWait = time.Minute
+	mostWait  = time.Hour
+)
 
 type open struct {
 	due time.Time
@@ -81,6 +121,43 @@ type open struct {
 // Add gathers an event for a channel, which sends at the earliest `wait` after
 // the first event.
 func (g *Gatherer) Add(channel string, wait time.Duration, e Event) {
+	if e.Kind == Failed && g.holds(channel, wait, e) {
+		return
+	}
+	g.add(channel, wait, e)
+}
+
+// holds reports whether an event is a failure that was told not long ago, and keeps it.
+func (g *Gatherer) holds(channel string, wait time.Duration, e Event) bool {
+	key := repeated{channel, e.Rule, history.Alike(e.File, e.Text)}
+	r := g.repeats[key]
+	switch {
+	case r == nil || r.count == 0 && e.At.Sub(r.until) > r.wait: // it had stopped
+		if g.repeats == nil {
+			g.repeats = map[repeated]*again{}
+		}
+		r = &again{wait: firstWait, digest: wait}
+		g.repeats[key] = r
+		r.tellIn(g.dueAt(channel, wait, e.At))
+		return false
+	case g.open[channel] != nil && !e.At.After(r.told): // it goes into the same message
+		return false
+	case r.count == 0:
+		r.first = e.At
+	}
+	r.count, r.last = r.count+1, e
+	return true
+}
+
+// dueAt is when a message is due that an event goes into.
+func (g *Gatherer) dueAt(channel string, wait time.Duration, at time.Time) time.Time {
+	if o := g.open[channel]; o != nil {
+		return o.due
+	}
+	return at.Add(wait)
+}
+
+func (g *Gatherer) add(channel string, wait time.Duration, e Event) {
 	if g.open == nil {
 		g.open = map[string]*open{}
 	}
@@ -90,19 +167,44 @@ func (g *Gatherer) Add(channel string, wait time.Duration, e Event) {
 		g.open[channel] = o
 	}
 	o.msg.Last = e.At
-	o.msg.Counts[e.Kind]++
-	if o.msg.Counts[e.Kind] <= maxOfAKind {
+	o.msg.Counts[e.Kind] += 1 + e.More
+	if o.msg.Counts[e.Kind] <= maxOfAKind || e.More > 0 {
 		o.msg.Events = append(o.msg.Events, e)
+	}
+}
+
+// release adds what has come again of failures that may be told by now, or of all.
+func (g *Gatherer) release(now time.Time, all bool) {
+	keys := slices.SortedFunc(maps.Keys(g.repeats), func(a, b repeated) int {
+		return cmp.Or(strings.Compare(a.channel, b.channel), strings.Compare(a.rule, b.rule),
+			strings.Compare(a.reason, b.reason))
+	})
+	for _, key := range keys {
+		r := g.repeats[key]
+		switch {
+		case !all && r.until.After(now):
+		case r.count > 0:
+			e := r.last
+			e.More, e.Since, e.At = r.count-1, r.first, now
+			due := g.dueAt(key.channel, r.digest, now)
+			g.add(key.channel, r.digest, e)
+			r.wait = min(2*r.wait, mostWait)
+			r.tellIn(due)
+		case now.Sub(r.until) > r.wait:
+			delete(g.repeats, key)
+		}
 	}
 }
 
 // Due returns the messages that are due by now.
 func (g *Gatherer) Due(now time.Time) []Message {
+	g.release(now, false)
 	return g.take(func(o *open) bool { return !o.due.After(now) })
 }
 
 // All returns all messages, due or not.
-func (g *Gatherer) All() []Message {
+func (g *Gatherer) All(now time.Time) []Message {
+	g.release(now, true)
 	return g.take(func(*open) bool { return true })
 }
 
@@ -120,9 +222,17 @@ func (g *Gatherer) take(which func(*open) bool) []Message {
 
 // Next is when the next message is due.
 func (g *Gatherer) Next() (at time.Time, ok bool) {
+	sooner := func(t time.Time) {
+		if !ok || t.Before(at) {
+			at, ok = t, true
+		}
+	}
 	for _, o := range g.open {
-		if !ok || o.due.Before(at) {
-			at, ok = o.due, true
+		sooner(o.due)
+	}
+	for _, r := range g.repeats {
+		if r.count > 0 {
+			sooner(r.until)
 		}
 	}
 	return at, ok
@@ -144,7 +254,7 @@ func Compose(m Message) Message {
 }
 
 func title(m Message) string {
-	if len(m.Events) == 1 && len(m.Counts) == 1 && m.Counts[m.Events[0].Kind] == 1 {
+	if len(m.Events) == 1 && len(m.Counts) == 1 && m.Counts[m.Events[0].Kind] == 1+m.Events[0].More {
 		return single(m.Events[0])
 	}
 	var parts []string
@@ -164,6 +274,10 @@ func title(m Message) string {
 func single(e Event) string {
 	name := plan.Display(filepath.Base(e.File))
 	switch {
+	case e.Said != "":
+		return firstLine(e.Said)
+	case e.More > 0:
+		return fmt.Sprintf("%s: %s failed alike", e.Rule, plan.Plural(1+e.More, "file"))
 	case e.Kind == Heartbeat:
 		return "Still Tide is alive"
 	case e.Kind == Trial:
@@ -214,24 +328,69 @@ func rulesOf(events []Event) []string {
 	return rules
 }
 
+// maxDetailed is of how many failures a message tells all.
+const maxDetailed = 3
+
 // text lists the events: the pressing ones first, then how many are not listed.
 func text(m Message) []string {
 	var lines []string
+	listed, detailed := 0, 0
 	for _, e := range m.Events[:min(len(m.Events), maxLines)] {
 		lines = append(lines, line(e))
+		listed += 1 + e.More
+		if more := details(e); len(more) > 0 && e.Said == "" && detailed < maxDetailed {
+			lines = append(lines, more...)
+			detailed++
+		}
 	}
 	all := 0
 	for _, n := range m.Counts {
 		all += n
 	}
-	if more := all - len(lines); more > 0 {
-		lines = append(lines, fmt.Sprintf("and %s more; stilltide jobs lists them", humanize.Comma(int64(more))))
+	if more := all - listed; more > 0 {
+		where := "stilltide jobs lists them"
+		if m.Counts[Unmatched] == all {
+			where = "stilltide preview lists them"
+		}
+		lines = append(lines, fmt.Sprintf("and %s more; %s", humanize.Comma(int64(more)), where))
+	}
+	if m.Rules != "" && m.Machine != "" {
+		lines = append(lines, "", fmt.Sprintf("Rules: %s on %s", plan.Display(m.Rules), m.Machine))
+	}
+	return lines
+}
+
+// details are what people want to know next of a failure.
+func details(e Event) (lines []string) {
+	if e.Kind != Failed {
+		return nil
+	}
+	switch {
+	case e.FileNow == "":
+		lines = append(lines, "  the file is no longer there")
+	case e.FileNow == e.File:
+		lines = append(lines, "  it stays where it is")
+	default:
+		lines = append(lines, "  it is in "+plan.Display(filepath.Dir(e.FileNow))+" now, with a note beside it")
+	}
+	for i, text := range e.Printed {
+		head := "  printed last: "
+		if i > 0 {
+			head = "                "
+		}
+		lines = append(lines, head+text)
+	}
+	if e.Next != "" {
+		lines = append(lines, "  to send it round again: "+e.Next)
 	}
 	return lines
 }
 
 // line is one event in a message's list.
 func line(e Event) string {
+	if e.Said != "" {
+		return strings.ReplaceAll(strings.TrimSpace(e.Said), "\n", " ")
+	}
 	text := strings.ReplaceAll(strings.TrimSpace(e.Text), "\n", " ")
 	switch {
 	case e.File == "" && e.Rule == "":
@@ -254,6 +413,9 @@ func line(e Event) string {
 	}
 	if text != "" {
 		head += ": " + text
+	}
+	if e.More > 0 {
+		head += fmt.Sprintf("; %d more failed alike since %s", e.More, plan.Clock(e.Since, e.At))
 	}
 	return head
 }

@@ -30,9 +30,11 @@ func TestAThousandEventsMakeOneMessage(t *testing.T) {
 	m := due[0]
 	require.Equal(t, "slips: 1 failed, 999 processed", m.Title)
 	require.Equal(t, map[Kind]int{Failed: 1, Processed: 999}, m.Counts)
-	require.Regexp(t, `^slips: /in/slip-700.txt failed \(job 701\): exit code 3: line 7 is bad\n`, m.Text)
+	require.Regexp(t,
+		`^slips: /in/slip-700.txt failed \(job 701\): exit code 3: line 7 is bad\n  the file is no longer there\n`,
+		m.Text)
 	require.Regexp(t, `\nand 980 more; stilltide jobs lists them$`, m.Text)
-	require.Empty(t, g.All(), "it is told once")
+	require.Empty(t, g.All(next), "it is told once")
 }
 
 func TestTitles(t *testing.T) {
@@ -92,9 +94,63 @@ func TestNothingIsLostAndNothingIsPushy(t *testing.T) {
 			}
 			count(due)
 		}
-		count(g.All())
+		count(g.All(now))
 		if counted != told {
 			t.Fatalf("%d events were told, %d counted", told, counted)
 		}
 	})
+}
+
+// The same failure again and again is told less and less often, at last once an hour, each time
+// with how many there were; another failure is told at once; after a while it is news again.
+func TestTheSameFailureIsToldLessAndLess(t *testing.T) {
+	var g Gatherer
+	now, told, counted := noon, []time.Duration{}, 0
+	fails := func(reason string) {
+		g.Add("duty", 0, Event{Kind: Failed, Rule: "gauge", File: fmt.Sprintf("/in/%d.csv", now.Unix()), Text: reason,
+			At: now})
+	}
+	for ; now.Sub(noon) < 6*time.Hour; now = now.Add(10 * time.Second) {
+		fails("exit code 1: the server does not answer")
+		for _, m := range g.Due(now) {
+			told, counted = append(told, now.Sub(noon)), counted+m.Counts[Failed]
+		}
+	}
+	require.Equal(t, []time.Duration{0, 60e9, 180e9, 420e9, 900e9, 1860e9, 3780e9, 7380e9, 10980e9, 14580e9, 18180e9},
+		told)
+	fails("exit code 2: the disk is full")
+	due := g.Due(now)
+	require.Len(t, due, 1)
+	require.Equal(t, "gauge: "+fmt.Sprint(now.Unix())+".csv failed", due[0].Title)
+	now = now.Add(30 * time.Minute)
+	rest := g.All(now)
+	require.Len(t, rest, 1)
+	counted += rest[0].Counts[Failed]
+	require.Equal(t, 6*360, counted, "each is counted")
+	require.Regexp(t, `^gauge: \d+ files failed alike$`, rest[0].Title)
+	require.Regexp(t, `; \d+ more failed alike since \d\d:\d\d:\d\d`, rest[0].Text)
+
+	now = now.Add(3 * time.Hour)
+	fails("exit code 1: the server does not answer")
+	require.Len(t, g.Due(now), 1, "after a while it is news again")
+}
+
+// A failure's notice says where the file is, what was printed last, and how to go on.
+func TestAFailureIsToldWhole(t *testing.T) {
+	m := Compose(Message{Counts: map[Kind]int{Failed: 1}, Machine: "kelder-1", Rules: "/srv/kelder/stilltide.yaml",
+		Events: []Event{{Kind: Failed, Rule: "gauge", File: "/in/a.csv", FileNow: "/failed/a.csv", Job: 4,
+			Text:    "exit code 65",
+			Printed: []string{"line 87 is short", "line 88 is bad"}, Next: "stilltide retry 4"}}})
+	require.Equal(t, "gauge: a.csv failed", m.Title)
+	require.Equal(t, `gauge: /in/a.csv failed (job 4): exit code 65
+  it is in /failed now, with a note beside it
+  printed last: line 87 is short
+                line 88 is bad
+  to send it round again: stilltide retry 4
+
+Rules: /srv/kelder/stilltide.yaml on kelder-1`, m.Text)
+	m.Events[0].Said = "a.csv: please have a look"
+	m = Compose(m)
+	require.Equal(t, "a.csv: please have a look", m.Title)
+	require.Equal(t, "a.csv: please have a look\n\nRules: /srv/kelder/stilltide.yaml on kelder-1", m.Text)
 }

@@ -115,9 +115,15 @@ func (v *Occasion) fromNode(d *decoder, n ast.Node) {
 type Notify struct {
 	On []Occasion `key:"on" doc:"what is told: of a rule failed, processed, caught_up, overdue, blocked; of the whole file blocked, unmatched"`
 	To []Text     `key:"to" doc:"a channel, or a list; log is always there"`
+	// Text replaces what a notice would say.
+	Text Text `key:"text" doc:"what the notices say, in your own words: {kind} {rule} {file} {name} {file_now} {folder} {reason} {job} {count} are filled; a sentence of the program's own if left out"`
 
-	Pos Pos
+	Words *fill.Template // of Text, nil without one
+	Pos   Pos
 }
+
+// ownWords are filled in the text of a notice.
+var ownWords = []string{"kind", "rule", "file", "name", "file_now", "folder", "reason", "job", "count"}
 
 func (v *Notify) setPos(p Pos) { v.Pos = p }
 
@@ -247,6 +253,9 @@ func (d *decoder) notify(n *Notify, allowed ...Occasion) {
 	}
 	for _, t := range n.To {
 		d.knownChannel(t, n.Pos, "notify")
+	}
+	if n.Text.Set() {
+		n.Words = d.template(n.Text, ownWords)
 	}
 }
 
