@@ -90,6 +90,42 @@ func (term *terminal) sees(pane, text string) string {
 	}
 }
 
+// What a command of quick finds in a terminal is the command's own: its width and colours, its
+// input, Ctrl-C; and the prompt comes back on a line of its own.
+func TestQuickGivesItsCommandTheTerminal(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "notes.txt", "one\n")
+	put(t, dir, "ask.sh", "test -t 0 && test -t 1 && echo tty $(tput cols)\nread -r answer\necho got $answer\n")
+	term := newTerminal(t, dir, "90", "30")
+	term.keys("0", "stilltide quick --at-start notes.txt -- sh ask.sh", "Enter")
+	term.sees("0", "tty 90")
+	term.keys("0", "hello", "Enter")
+	term.sees("0", "got hello")
+	term.sees("0", "exit code 0")
+	put(t, dir, "notes.txt", "two\n")
+	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 2 }, 10*time.Second,
+		20*time.Millisecond)
+	term.keys("0", "C-z") // nobody could continue it
+	term.keys("0", "again", "Enter")
+	term.sees("0", "got again")
+	put(t, dir, "notes.txt", "three\n")
+	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 3 }, 10*time.Second,
+		20*time.Millisecond)
+	term.keys("0", "C-c") // to the command, which ends, and quick with it
+	term.sees("0", "ended by SIGINT")
+	prompt := func() {
+		require.Eventually(t, func() bool {
+			lines := strings.Split(strings.TrimRight(term.screen("0"), "\n "), "\n")
+			return lines[len(lines)-1] == ">"
+		}, 10*time.Second, 20*time.Millisecond, "the prompt is back, on a line of its own")
+	}
+	prompt()
+	term.keys("0", "clear; stilltide quick notes.txt -- true", "Enter")
+	term.sees("0", "End with Ctrl-C")
+	term.keys("0", "C-c")
+	prompt()
+}
+
 // A quick run in a real terminal follows an editor's saves, however it saves.
 func TestQuickFollowsAnEditor(t *testing.T) {
 	needs(t, "tmux", "vim")

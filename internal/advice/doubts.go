@@ -223,6 +223,15 @@ func leadingName(r *rule.Rule, s *rule.Step) string {
 	return ""
 }
 
+// Program says in one sentence that a program cannot be started from a folder, "" if it can.
+func Program(folder, program string) string {
+	c, err := fill.ParseCommand(fill.Quote([]string{program}))
+	if err != nil {
+		return ""
+	}
+	return missingProgram(look.NewAsked(), folder, c)
+}
+
 // missingProgram says in one sentence that a program cannot be started, "" if it can.
 func missingProgram(machine look.Asked, base string, c *fill.Command) string {
 	first := c.Words[0]

@@ -11,18 +11,20 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
 	"stilltide/internal/quick"
 	"stilltide/internal/runner"
+	"stilltide/internal/watchfs"
 )
 
 // quickFlags are the flags of `quick`.
 type quickFlags struct {
-	each, atStart, stopOld, clear, nul bool
-	debounce                           string
+	each, atStart, stopOld, clear, nul, whileOpen bool
+	debounce                                      string
 }
 
 func (a *app) quickCommand() *cobra.Command {
@@ -47,6 +49,8 @@ stopped and begins again. Its output goes to the terminal. Ctrl-C ends both.`,
 	c.Flags().BoolVar(&f.each, "each", false, "a run for each file, not one for all that changed")
 	c.Flags().BoolVar(&f.atStart, "at-start", false, "run once at the start, before anything changes")
 	c.Flags().BoolVar(&f.stopOld, "stop-old", false, "a change stops the run that is under way")
+	c.Flags().BoolVar(&f.whileOpen, "while-open", false, "a file counts as changed while a program writes to it, "+
+		"such as a log")
 	c.Flags().BoolVar(&f.clear, "clear-screen", false, "clear the terminal before each run")
 	c.Flags().StringVar(&f.debounce, "debounce", "100ms", "quiet `TIME` after the last change before a run")
 	c.Flags().BoolVarP(&f.nul, "null", "0", false, "with -: the list is NUL-separated")
@@ -78,15 +82,23 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 	if err != nil {
 		return usage("%v", err)
 	}
+	dim, say := a.styleErr.Dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
+	if program := command.Program(); program != "" {
+		if missing := advice.Program(folder, program); missing != "" {
+			say("%s", a.styleErr.Warn(missing+"; each run will fail until it is there"))
+		}
+	}
 	ctx, stop := a.untilSignal()
 	defer stop()
-	dim, say := a.styleErr.Dim, func(format string, args ...any) { fmt.Fprintf(a.err, format+"\n", args...) }
-	return quick.Run(ctx, quick.Options{
+	err = quick.Run(ctx, quick.Options{
 		Targets: targets, Command: command, Folder: folder, Each: f.each, AtStart: f.atStart, StopOld: f.stopOld,
-		Debounce: debounce,
+		WhileOpen: f.whileOpen, Terminal: a.onTerminal() && runner.HasTerminal(), Debounce: debounce,
 		Ready: func(files, folders int) {
 			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plan.Plural(files, "file"),
 				plan.Plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
+		},
+		Open: func(path string, writers []watchfs.Writer) {
+			say("%s", a.styleErr.Warn(openText(display(short(folder, path)), writers)))
 		},
 		Begin: func(files []string) {
 			if f.clear && a.onTerminal() {
@@ -99,6 +111,19 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 		End:     func(res runner.Result) { say("%s", a.quickEnd(res)) },
 		Trouble: func(text string) { say("%s", a.styleErr.Warn(ink.Clean(text))) },
 	})
+	if terminal(a.err) != nil {
+		fmt.Fprintln(a.err) // the terminal shows ^C, and what follows begins on a line of its own
+	}
+	return err
+}
+
+// openText says that a file is open, and what a run waits for.
+func openText(name string, writers []watchfs.Writer) string {
+	who := "a program"
+	if len(writers) > 0 {
+		who = fmt.Sprintf("%s (process %d)", ink.Clean(writers[0].Program), writers[0].PID)
+	}
+	return fmt.Sprintf("%s is open for writing in %s; a run waits until it is closed (--while-open does not)", name, who)
 }
 
 // listed puts the list on standard input in the place of a single -.

@@ -203,6 +203,7 @@ func (e *Engine) run(ctx context.Context) error {
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(runs, quit) })
+	w.TellWriting(e.flow.set.WritingFolders())
 	w.Want(e.wanted())
 	e.tell.hub.Start(e.o.Rules.Channels)
 	if keep := e.o.Rules.KeepHistory(); !e.o.Once {

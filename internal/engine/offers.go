@@ -22,6 +22,8 @@ func (f *flow) event(e watchfs.Event, now time.Time) {
 		f.offer(e.Path, e.Dir, settle.Created, now)
 	case watchfs.Closed:
 		f.offer(e.Path, e.Dir, settle.Closed, now)
+	case watchfs.Written:
+		f.offer(e.Path, e.Dir, settle.Written, now)
 	case watchfs.Moved:
 		f.offer(e.Path, e.Dir, settle.Moved, now)
 	case watchfs.Found:
@@ -61,6 +63,9 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	}
 	first := candidates[0]
 	unit := first.Unit
+	if kind == settle.Written && first.Rule.Ready.Writers != rule.WritersIgnore {
+		return // its writer will close it
+	}
 	if f.reserved[unit] || f.claims[unit] != nil {
 		return
 	}

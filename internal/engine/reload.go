@@ -20,6 +20,7 @@ func (e *Engine) Reload(f *rule.File) error {
 		e.flow.reload(set, time.Now())
 		e.o.Rules = f
 		e.rulesRead()
+		e.events.TellWriting(set.WritingFolders())
 		e.events.Want(e.wanted())
 		e.events.Sweep()
 	})

@@ -24,7 +24,7 @@ type piece struct {
 	fill *fill.Template
 }
 
-var reference = regexp.MustCompile(`\{[a-z]+(:[^{}|]*)?(\|[a-z]+(:\d+)?)*\}`)
+var reference = regexp.MustCompile(`\{\{[a-z_]+\}\}|\{[a-z_]+(:[^{}|]*)?(\|[a-z]+(:\d+)?)*\}`)
 
 // ofOne are the placeholders of a single file, as in rules.
 var ofOne = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder"}
@@ -46,13 +46,18 @@ func parseWord(word string, each bool) (pieces []piece, err error) {
 	last := 0
 	for _, at := range reference.FindAllStringIndex(word, -1) {
 		raw := word[at[0]:at[1]]
-		t, err := fill.Parse(raw)
-		if err != nil || len(t.Refs()) != 1 {
+		if strings.HasPrefix(raw, "{{") { // braces that are meant as themselves
+			pieces = append(pieces, piece{text: word[last:at[0]] + raw[1:len(raw)-1]})
+			last = at[1]
 			continue
+		}
+		t, err := fill.Parse(raw)
+		if err != nil {
+			return nil, err
 		}
 		name := t.Refs()[0].Word
 		if !slices.Contains(ofOne, name) && name != "files" {
-			continue
+			return nil, unknown(raw, name)
 		}
 		if name != "files" && !each {
 			return nil, fmt.Errorf("%s is for --each, where each file has a run of its own; {files} stands for "+
@@ -65,6 +70,25 @@ func parseWord(word string, each bool) (pieces []piece, err error) {
 		last = at[1]
 	}
 	return append(pieces, piece{text: word[last:]}), nil
+}
+
+// unknown says what a placeholder that there is not could be.
+func unknown(raw, name string) error {
+	words := append(slices.Clone(ofOne), "files")
+	hint := "the words are {" + strings.Join(words, "} {") + "}."
+	if near := rule.Nearest(name, words); near != "" {
+		hint = "did you mean {" + near + "}?"
+	}
+	return fmt.Errorf("there is no placeholder %s here; %s For braces that are meant as themselves write {%s}", raw, hint,
+		raw)
+}
+
+// Program is the first word, "" if it is filled for each run.
+func (c *Command) Program() string {
+	if len(c.words[0]) != 1 {
+		return ""
+	}
+	return c.words[0][0].text
 }
 
 // Words fills the command for the files of one run.

@@ -22,18 +22,21 @@ import (
 
 // Options say what is watched and what is run.
 type Options struct {
-	Targets  *Targets
-	Command  *Command
-	Folder   string // where the command runs, and where {rel} starts
-	Each     bool   // a run for each file, not one for all
-	AtStart  bool   // a run at the start
-	StopOld  bool   // a change stops the run that is under way
-	Debounce time.Duration
+	Targets   *Targets
+	Command   *Command
+	Folder    string // where the command runs, and where {rel} starts
+	Each      bool   // a run for each file, not one for all
+	AtStart   bool   // a run at the start
+	StopOld   bool   // a change stops the run that is under way
+	WhileOpen bool   // a file counts as changed while a program still has it open for writing
+	Terminal  bool   // the command has the terminal: its input, and Ctrl-C
+	Debounce  time.Duration
 
-	Ready   func(files, folders int) // everything has been looked through
-	Begin   func(files []string)     // before a run
-	End     func(runner.Result)      // after one
-	Trouble func(text string)        // something is wrong, in a sentence
+	Ready   func(files, folders int)                    // everything has been looked through
+	Open    func(path string, writers []watchfs.Writer) // a run waits until they close the file
+	Begin   func(files []string)                        // before a run
+	End     func(runner.Result)                         // after one
+	Trouble func(text string)                           // something is wrong, in a sentence
 }
 
 // maxInARow is how often a run may be set off by nothing but the run before. From then
@@ -55,6 +58,7 @@ type session struct {
 	results chan runner.Result
 	cancel  context.CancelFunc // of the run under way
 	absent  map[string]bool
+	told    map[string]bool // files of which was said that they are open
 
 	inARow  int       // runs that nothing but the one before set off
 	outside bool      // something changed while no run was under way
@@ -70,11 +74,15 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer w.Close()
 	s := &session{o: o, known: map[string]file.Facts{}, waiting: map[string]bool{}, absent: map[string]bool{},
+		told:   map[string]bool{},
 		runner: runner.New(), results: make(chan runner.Result, 1),
 		machine: rerun.Machine{Quiet: o.Debounce, Each: o.Each, StopOld: o.StopOld}}
 	folders := o.Targets.Folders()
 	for folder := range folders {
 		s.waiting[folder] = true
+	}
+	if o.WhileOpen {
+		w.TellWriting(folders)
 	}
 	w.Want(folders)
 	s.loop(ctx, w)
@@ -101,7 +109,9 @@ func (s *session) loop(ctx context.Context, w *watchfs.Watcher) {
 				s.event(e, time.Now())
 			}
 		case res := <-s.results:
-			s.ended(res)
+			if s.ended(res); s.o.Terminal && res.Signal == interrupted {
+				return // Ctrl-C went to the command, which has the terminal
+			}
 		case <-timer.C:
 		case <-ctx.Done():
 			if s.machine.Running() {
@@ -111,6 +121,9 @@ func (s *session) loop(ctx context.Context, w *watchfs.Watcher) {
 		}
 	}
 }
+
+// interrupted is the signal of Ctrl-C.
+const interrupted = "SIGINT"
 
 func (s *session) event(e watchfs.Event, now time.Time) {
 	switch e.Kind {
@@ -127,7 +140,7 @@ func (s *session) event(e watchfs.Event, now time.Time) {
 		s.o.Trouble(e.Path + " cannot be watched: " + e.Err.Error())
 	case watchfs.Removed:
 		s.removed(e.Path, e.Dir, now)
-	case watchfs.Created, watchfs.Closed, watchfs.Moved, watchfs.Found:
+	case watchfs.Created, watchfs.Closed, watchfs.Moved, watchfs.Found, watchfs.Written:
 		if e.Dir || !s.o.Targets.Fit(e.Path) {
 			return
 		}
@@ -138,8 +151,8 @@ func (s *session) event(e watchfs.Event, now time.Time) {
 			return
 		}
 		kind := map[watchfs.Kind]settle.Kind{watchfs.Created: settle.Created, watchfs.Closed: settle.Closed,
-			watchfs.Moved: settle.Moved, watchfs.Found: settle.Found}[e.Kind]
-		s.settle.Event(e.Path, kind, settle.Policy{}, now)
+			watchfs.Moved: settle.Moved, watchfs.Found: settle.Found, watchfs.Written: settle.Written}[e.Kind]
+		s.settle.Event(e.Path, kind, settle.Policy{Ignore: s.o.WhileOpen}, now)
 	}
 }
 
@@ -154,9 +167,31 @@ func (s *session) swept(folder string) {
 	}
 	files := s.files()
 	s.o.Ready(len(files), len(s.o.Targets.Folders()))
+	s.sayOpen(files)
 	if s.o.AtStart {
 		s.machine.Begin(files)
 	}
+}
+
+// mostLooked bounds the files that are looked at for writers at the start.
+const mostLooked = 1000
+
+// sayOpen says of files that a program has open for writing that only their close counts.
+func (s *session) sayOpen(files []string) {
+	for _, path := range files[:min(len(files), mostLooked)] {
+		if facts, err := watchfs.Look(path); err == nil && facts.Writers == file.Some {
+			s.isOpen(path)
+		}
+	}
+}
+
+// isOpen says once of a file that a run waits until its writers close it.
+func (s *session) isOpen(path string) {
+	if s.o.WhileOpen || s.told[path] {
+		return
+	}
+	s.told[path] = true
+	s.o.Open(path, watchfs.WhoWrites(path))
 }
 
 // files lists the files that are there, in name order.
@@ -173,7 +208,7 @@ func (s *session) removed(path string, dir bool, now time.Time) {
 	for known := range s.known {
 		if known == path && !dir || dir && strings.HasPrefix(known, path+string(filepath.Separator)) {
 			// an editor may only be replacing it
-			s.settle.Event(known, settle.Nudged, settle.Policy{Debounce: s.o.Debounce}, now)
+			s.settle.Event(known, settle.Nudged, settle.Policy{Debounce: s.o.Debounce, Ignore: s.o.WhileOpen}, now)
 		}
 	}
 }
@@ -196,6 +231,10 @@ func (s *session) look(now time.Time) {
 			if delete(s.known, path); known {
 				s.noteOutside(now)
 				s.machine.Gone(path, now)
+			}
+		case settle.Wait:
+			if facts.Writers == file.Some {
+				s.isOpen(path)
 			}
 		}
 	}
@@ -246,7 +285,7 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	s.o.Begin(files)
 	run, cancel := context.WithCancel(ctx)
 	s.cancel = cancel
-	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true,
+	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true, Terminal: s.o.Terminal,
 		Env: s.o.Command.Env(files)}
 	go func() { s.results <- s.runner.Run(run, spec) }() // ended by cancel, and waited for in loop
 }

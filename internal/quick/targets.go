@@ -20,9 +20,10 @@ type Targets struct {
 
 // glob is a pattern below the folder that it begins at.
 type glob struct {
-	root  string
-	depth int
-	fits  *pattern.Pattern
+	root   string
+	depth  int
+	fits   *pattern.Pattern
+	hidden bool // it names something that begins with a dot
 }
 
 // Find reads patterns and paths, relative to a folder. A name that is there
@@ -59,6 +60,7 @@ func (t *Targets) add(arg, folder string) error {
 		t.exact[path] = true
 		return nil
 	case strings.HasPrefix(arg, ".") && len(arg) > 1 && !strings.ContainsAny(arg, "/*?["):
+		t.exact[path] = true // or a hidden file of this name, such as .env
 		return t.addGlob(folder, arg, rule.AllLevels)
 	case strings.ContainsAny(arg, "*?[{"):
 		root, rest := cut(path)
@@ -77,7 +79,8 @@ func (t *Targets) addGlob(root, text string, depth int) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", text, err)
 	}
-	t.globs = append(t.globs, glob{root, depth, p})
+	dotted := strings.Contains(text, "/.") || strings.HasPrefix(text, ".") && strings.ContainsAny(text, "/*?[{")
+	t.globs = append(t.globs, glob{root, depth, p, dotted})
 	return nil
 }
 
@@ -102,7 +105,7 @@ func (t *Targets) Fit(path string) bool {
 		}
 	}
 	for _, g := range t.globs {
-		if rel, ok := below(path, g.root); ok && !hidden(rel) && strings.Count(rel, "/") <= g.depth &&
+		if rel, ok := below(path, g.root); ok && (g.hidden || !hidden(rel)) && strings.Count(rel, "/") <= g.depth &&
 			g.fits.Match(filepath.Base(path), rel) {
 			return true
 		}

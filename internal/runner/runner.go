@@ -39,10 +39,13 @@ type Spec struct {
 	Stdout  string   // file for standard output alone, "" for Output
 	Direct  bool     // what is printed goes where the program's own output goes, not to Output
 	Stdin   string   // file to read from, "" for nothing
-	Timeout time.Duration
-	Ledger  string // mark of the state folder
-	Job     int64
-	Attempt int
+	// Terminal gives the command the terminal for as long as it runs: it reads from it, and Ctrl-C
+	// goes to it alone (see HasTerminal).
+	Terminal bool
+	Timeout  time.Duration
+	Ledger   string // mark of the state folder
+	Job      int64
+	Attempt  int
 }
 
 // Result is how a command ended.
@@ -91,7 +94,10 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 		t := time.AfterFunc(s.Timeout, func() { e.cutShort(&e.timedOut) })
 		defer t.Stop()
 	}
-	res := child.wait()
+	res := child.wait(s.Terminal)
+	if s.Terminal {
+		takeTerminal()
+	}
 	res.Left = e.endRest()
 	e.finish()
 	res.TimedOut, res.Stopped, res.Ran = e.timedOut, e.stopped, time.Since(begun)
@@ -213,6 +219,8 @@ type command struct {
 	dir   string
 	env   []string
 	files [3]descriptor // standard input, output, error
+
+	terminal bool // it comes to the terminal's foreground
 }
 
 // nothing is what commands read that get no input. It stays open.
@@ -251,6 +259,9 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 			return c, files, fmt.Errorf("the file cannot be read: %w", err)
 		}
 		files = append(files, in)
+	}
+	if s.Terminal {
+		in, c.terminal = descriptorOf(os.Stdin), true
 	}
 	own := s.Env
 	if s.Ledger != "" {

@@ -5,6 +5,7 @@ package runner
 import (
 	"fmt"
 	"os"
+	"os/signal"
 	"syscall"
 	"time"
 
@@ -58,20 +59,47 @@ type child int
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
 	files := [...]uintptr{uintptr(c.files[0]), uintptr(c.files[1]), uintptr(c.files[2])}
-	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:],
-		Sys: ownGroup()})
+	sys := ownGroup()
+	if c.terminal {
+		sys.Foreground, sys.Ctty = true, int(os.Stdin.Fd())
+	}
+	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:], Sys: sys})
 	return child(pid), err
+}
+
+// HasTerminal reports whether this program's standard input is a terminal, and it is in its
+// foreground, so that it can give it to a command.
+func HasTerminal() bool {
+	group, err := unix.IoctlGetInt(int(os.Stdin.Fd()), unix.TIOCGPGRP)
+	return err == nil && group == unix.Getpgrp()
+}
+
+// takeTerminal brings this program back to the foreground. Who is not there would be stopped by
+// SIGTTOU when it asks for that (tcsetpgrp(3)).
+func takeTerminal() {
+	signal.Ignore(syscall.SIGTTOU)
+	defer signal.Reset(syscall.SIGTTOU)
+	_ = unix.IoctlSetPointerInt(int(os.Stdin.Fd()), unix.TIOCSPGRP, unix.Getpgrp()) // a terminal that is gone needs nobody
 }
 
 func (c child) pid() int { return int(c) }
 
-// wait waits for the end, and tells what the command used (wait4(2), getrusage(2)).
-func (c child) wait() Result {
+// wait waits for the end, and tells what the command used (wait4(2), getrusage(2)). One that has
+// the terminal is not stopped by its Ctrl-Z: nobody could continue it.
+func (c child) wait(terminal bool) Result {
 	var status syscall.WaitStatus
 	var used syscall.Rusage
+	options := 0
+	if terminal {
+		options = syscall.WUNTRACED
+	}
 	for {
-		_, err := syscall.Wait4(int(c), &status, 0, &used)
+		_, err := syscall.Wait4(int(c), &status, options, &used)
 		if err == syscall.EINTR {
+			continue
+		}
+		if err == nil && status.Stopped() {
+			_ = unix.Kill(-int(c), unix.SIGCONT) // it may have ended meanwhile
 			continue
 		}
 		if err != nil {

@@ -70,7 +70,7 @@ func start(c command, args []string) (child, error) {
 func (c child) pid() int { return c.process.Pid }
 
 // wait waits for the end, and tells what the command used.
-func (c child) wait() Result {
+func (c child) wait(bool) Result {
 	state, err := c.process.Wait()
 	if err != nil {
 		return Result{Exit: 127, Err: err}
@@ -83,3 +83,8 @@ func EndSurvivors(string) int { return 0 }
 
 // exited is not known before a child is waited for.
 func exited(int) bool { return false }
+
+// HasTerminal reports whether a terminal can be given to a command: here it cannot be.
+func HasTerminal() bool { return false }
+
+func takeTerminal() {}

@@ -43,7 +43,13 @@ func newSource(o Options) (*source, error) {
 
 // watch begins to watch a folder; wait watches it only for new names, guard
 // only for its own.
-func (n *source) watch(path string) error { return n.add(path, watchMask) }
+func (n *source) watch(path string, writing bool) error {
+	if writing {
+		return n.add(path, watchMask|unix.IN_MODIFY)
+	}
+	return n.add(path, watchMask)
+}
+
 func (n *source) wait(path string) error  { return n.add(path, waitMask) }
 func (n *source) guard(path string) error { return n.add(path, guardMask) }
 
@@ -225,6 +231,8 @@ func meaning(mask uint32) what {
 		return writerClosed
 	case mask&unix.IN_MOVED_TO != 0:
 		return nameMoved
+	case mask&unix.IN_MODIFY != 0:
+		return fileWritten
 	default: // IN_DELETE, IN_MOVED_FROM
 		return nameRemoved
 	}

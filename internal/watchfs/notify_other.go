@@ -24,7 +24,7 @@ func newSource(Options) (*source, error) {
 	return &source{w: w, n: map[string]bool{}}, err
 }
 
-func (n *source) watch(path string) error {
+func (n *source) watch(path string, _ bool) error {
 	err := n.w.Add(path)
 	if err == nil {
 		n.n[path] = true
@@ -32,7 +32,7 @@ func (n *source) watch(path string) error {
 	return err
 }
 
-func (n *source) wait(path string) error { return n.watch(path) }
+func (n *source) wait(path string) error { return n.watch(path, false) }
 
 // guard is not possible: a watch here tells of everything in a folder.
 func (n *source) guard(string) error { return errors.ErrUnsupported }

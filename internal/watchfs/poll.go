@@ -213,7 +213,7 @@ func (w *Watcher) retryWatch(path string, remote bool) {
 	if remote || w.src.has(path) {
 		return
 	}
-	if w.src.watch(path) == nil {
+	if w.src.watch(path, w.writes(path)) == nil {
 		// Watched now: a walk finds what came in between and ends the polling.
 		w.push(walk{path: path})
 	}

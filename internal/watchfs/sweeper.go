@@ -244,7 +244,7 @@ func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 	defer w.mu.Unlock()
 	_, polled := w.polled[path]
 	if !w.src.has(path) || polled {
-		err := w.src.watch(path)
+		err := w.src.watch(path, w.writes(path))
 		switch {
 		case err == nil && polled && !remote:
 			delete(w.polled, path)
@@ -255,7 +255,7 @@ func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 			s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: err})
 		}
 	} else if w.waits[path] != nil || w.guards[path] {
-		_ = w.src.watch(path) // it was only watched for new names, or for its own, so far
+		_ = w.src.watch(path, w.writes(path)) // it was only watched for new names, or for its own, so far
 	}
 	_, polled = w.polled[path]
 	if !polled && remote {

@@ -18,6 +18,7 @@ type what int
 
 const (
 	nameCreated what = iota
+	fileWritten
 	writerClosed
 	nameMoved
 	nameRemoved
@@ -40,12 +41,13 @@ type Watcher struct {
 	stop chan struct{}
 	done sync.WaitGroup
 
-	mu     sync.Mutex
-	src    *source
-	roots  map[string]*root
-	waits  map[string][]string // by the folder that is watched for them: the roots that are absent
-	guards map[string]bool     // folders above wanted ones, watched only for being renamed
-	polled map[string]snapshot
+	mu      sync.Mutex
+	src     *source
+	roots   map[string]*root
+	writing map[string]int      // folders whose files are told of while they are written
+	waits   map[string][]string // by the folder that is watched for them: the roots that are absent
+	guards  map[string]bool     // folders above wanted ones, watched only for being renamed
+	polled  map[string]snapshot
 	// by polled folder: what a walk told of since the last look, and whether it is a folder
 	walked map[string]map[string]bool
 	unread map[string]bool // folders that could not be read, or not to their end
@@ -134,6 +136,24 @@ func (w *Watcher) Want(folders map[string]int) {
 	}
 }
 
+// TellWriting sets the folders, each with its depth, whose files are told of while they are
+// written, too: the writer of a log never closes it.
+func (w *Watcher) TellWriting(folders map[string]int) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.writing = folders; w.src == nil {
+		return
+	}
+	for _, path := range w.src.watched() {
+		if w.writes(path) && w.wanted(path) {
+			_ = w.src.watch(path, true) // it has a watch, so that this only widens it
+		}
+	}
+}
+
+// writes reports whether the files of a folder are told of while they are written.
+func (w *Watcher) writes(folder string) bool { return within(folder, w.writing) }
+
 // Sweep looks through all wanted folders again.
 func (w *Watcher) Sweep() {
 	w.mu.Lock()
@@ -174,8 +194,24 @@ func (w *Watcher) push(k walk) {
 
 // wanted reports whether a folder lies within the depth of a wanted one.
 func (w *Watcher) wanted(folder string) bool {
+	return upwards(folder, func(p string, level int) bool {
+		r := w.roots[p]
+		return r != nil && level <= r.depth
+	})
+}
+
+// within reports whether a folder lies within the depth of one of others.
+func within(folder string, depths map[string]int) bool {
+	return len(depths) > 0 && upwards(folder, func(p string, level int) bool {
+		depth, is := depths[p]
+		return is && level <= depth
+	})
+}
+
+// upwards reports whether something holds of a folder or of one above it; level is how far above.
+func upwards(folder string, holds func(p string, level int) bool) bool {
 	for level, p := 0, folder; ; level++ {
-		if r := w.roots[p]; r != nil && level <= r.depth {
+		if holds(p, level) {
 			return true
 		}
 		up := filepath.Dir(p)
@@ -253,7 +289,8 @@ func (w *Watcher) happened(batch []Event, c change) []Event {
 	return append(batch, Event{Kind: kindOf[c.what], Path: c.path})
 }
 
-var kindOf = [...]Kind{nameCreated: Created, writerClosed: Closed, nameMoved: Moved, nameRemoved: Removed}
+var kindOf = [...]Kind{nameCreated: Created, writerClosed: Closed, nameMoved: Moved, nameRemoved: Removed,
+	fileWritten: Written}
 
 func (w *Watcher) subfolder(batch []Event, c change) []Event {
 	if c.what == nameRemoved {

@@ -27,6 +27,7 @@ type Kind int
 const (
 	Created   Kind = iota // a new name; its writer may still be at work
 	Closed                // a writer closed the file
+	Written               // a writer wrote to the file, which is still open; only where TellWriting wants it
 	Moved                 // renamed to this name
 	Removed               // deleted, or renamed away
 	Found                 // seen by a sweep or a look

@@ -140,6 +140,20 @@ func (s *Set) Folders() map[string]int {
 	return depth
 }
 
+// WritingFolders lists the folders, each with its depth, of the rules that take files which a
+// program still writes.
+func (s *Set) WritingFolders() map[string]int {
+	depth := map[string]int{}
+	for folder, rules := range s.watch {
+		for _, r := range rules {
+			if r.Ready.Writers == rule.WritersIgnore {
+				depth[folder] = max(depth[folder], levels(r))
+			}
+		}
+	}
+	return depth
+}
+
 // Candidate is a rule whose conditions on the name fit a path.
 type Candidate struct {
 	Rule     *rule.Rule

@@ -57,6 +57,7 @@ const (
 	Moved               // renamed to this name, complete as it is
 	Found               // seen by a sweep
 	Nudged              // something it waits for has changed (a marker, a rule)
+	Written             // a writer wrote to it, and keeps it open
 )
 
 // Verdict is what the Machine makes of a look.
@@ -123,7 +124,7 @@ func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
 		w.backoff = closing
 	}
 	due := at
-	if kind == Created {
+	if kind == Created || kind == Written {
 		due = at.Add(max(p.Debounce, Grace))
 	}
 	if w.slot < 0 || due.Before(w.due) || kind == Created {
