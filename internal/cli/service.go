@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -25,16 +27,21 @@ Where there is neither, start  stilltide --config FILE watch  from whatever star
 there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
 	}
 	parent.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
-	parent.PersistentFlags().StringVar(&name, "name", "",
-		"the service's `NAME`; made from the folder of the rules file if left out")
+	parent.PersistentFlags().StringVar(&name, "name", "", "the service's `NAME`, of letters, digits and dashes; made from "+
+		"the folder of the rules file if left out")
 	install := &cobra.Command{Use: "install", Short: "Start it now, and at each log-in",
+		Long: `Writes the unit and has the system start it. The unit keeps the PATH of this moment, so that the
+programs that rules name are found as they are found here; install again after you have
+changed it.`,
 		RunE: func(*cobra.Command, []string) error { return a.serviceInstall(name, boot) }}
-	install.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
+	show := &cobra.Command{Use: "show", Short: "Print what install would write and run, and where",
+		RunE: func(*cobra.Command, []string) error { return a.serviceShow(name, boot) }}
+	for _, c := range []*cobra.Command{install, show} {
+		c.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
+	}
 	parent.AddCommand(install,
 		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again",
-			RunE: func(*cobra.Command, []string) error { return a.serviceRemove(name) }},
-		&cobra.Command{Use: "show", Short: "Print what install would write, and where",
-			RunE: func(*cobra.Command, []string) error { return a.serviceShow(name) }})
+			RunE: func(*cobra.Command, []string) error { return a.serviceRemove(name) }}, show)
 	return parent
 }
 
@@ -59,20 +66,29 @@ func (a *app) serviceSpec(name string) (service.Spec, error) {
 	if name == "" {
 		name = service.NameFor(path)
 	}
-	return service.Spec{Name: name, Program: program, Rules: path}, nil
+	if !service.ValidName(name) {
+		return service.Spec{}, usage("%q cannot name a service; use small letters, digits and dashes, 63 at most", name)
+	}
+	return service.Spec{Name: name, Program: program, Rules: path, Path: os.Getenv("PATH"),
+		Day: time.Now().Format(time.DateOnly)}, nil
 }
 
-func (a *app) serviceShow(name string) error {
+func (a *app) serviceShow(name string, boot bool) error {
 	s, err := a.serviceSpec(name)
 	if err != nil {
 		return err
 	}
+	s.Boot = boot
 	path, text, err := service.Text(s, runtime.GOOS)
 	if err != nil {
 		return noSystem(err)
 	}
 	fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim("This is what stilltide service install writes to "+path+":"))
 	fmt.Fprint(a.out, text)
+	fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim("And this is what it runs then:"))
+	for _, c := range service.Commands(s, path, runtime.GOOS) {
+		fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim("  "+strings.Join(c, " ")))
+	}
 	return nil
 }
 

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"text/template"
@@ -24,7 +25,15 @@ type Spec struct {
 	Program string // absolute
 	Rules   string // absolute
 	Boot    bool   // start at boot, not only at log-in
+	Path    string // PATH of the moment of installing: where programs are looked for
+	Day     string // that moment's date
 }
+
+var validName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// ValidName reports whether a name can be a part of the name of a unit and of a file: letters,
+// digits and dashes, 63 at most.
+func ValidName(name string) bool { return validName.MatchString(name) }
 
 // ErrNoSystem says that there is no system here that starts services.
 var ErrNoSystem = errors.New("neither systemd nor launchd is here")
@@ -40,7 +49,7 @@ func NameFor(rules string) string {
 	if name = strings.Trim(name, "-"); name == "" {
 		return "rules"
 	}
-	return name
+	return strings.Trim(name[:min(len(name), 63)], "-")
 }
 
 // Text returns the file that is installed, and its path.
@@ -55,7 +64,7 @@ func Text(s Spec, goos string) (path, text string, err error) {
 }
 
 func fill(text string, s Spec) string {
-	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit,
+	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit, "env": pathUnit,
 		"xml": quoteXML, "logs": logFolder}).Parse(text))
 	var b strings.Builder
 	if err := t.Execute(&b, s); err != nil {
@@ -75,6 +84,10 @@ StartLimitBurst=10
 [Service]
 Type=notify
 NotifyAccess=main
+{{- if .Path}}
+# The PATH of {{.Day}}, when this was installed: programs that rules name are looked for there.
+Environment={{env .Path}}
+{{- end}}
 ExecStart={{unit .Program}} --config {{unit .Rules}} watch
 Restart=on-failure
 RestartSec=2
@@ -95,6 +108,11 @@ WantedBy=default.target
 // quoteUnit quotes a word of ExecStart (systemd.service(5), systemd.syntax(7)).
 func quoteUnit(word string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$", "\n", `\n`).Replace(word) + `"`
+}
+
+// pathUnit sets PATH (systemd.exec(5), Environment=).
+func pathUnit(path string) string {
+	return `"PATH=` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "\n", `\n`).Replace(path) + `"`
 }
 
 // plainUnit is a text in which only the specifiers must be escaped.
@@ -135,6 +153,14 @@ const agent = `<?xml version="1.0" encoding="UTF-8"?>
 		<string>{{xml .Rules}}</string>
 		<string>watch</string>
 	</array>
+{{- if .Path}}
+	<!-- The PATH of {{.Day}}, when this was installed: programs that rules name are looked for there. -->
+	<key>EnvironmentVariables</key>
+	<dict>
+		<key>PATH</key>
+		<string>{{xml .Path}}</string>
+	</dict>
+{{- end}}
 	<key>RunAtLoad</key>
 	<true/>
 	<key>KeepAlive</key>
@@ -179,7 +205,7 @@ func Install(s Spec) (done []string, err error) {
 		return nil, err
 	}
 	done = append(done, "written: "+path)
-	for _, c := range installing(s, path) {
+	for _, c := range Commands(s, path, runtime.GOOS) {
 		if err := run(c); err != nil {
 			return done, err
 		}
@@ -203,8 +229,9 @@ func available() error {
 	return nil
 }
 
-func installing(s Spec, path string) [][]string {
-	if runtime.GOOS == "darwin" {
+// Commands lists what Install runs after it has written the file.
+func Commands(s Spec, path, goos string) [][]string {
+	if goos == "darwin" {
 		return [][]string{{"launchctl", "bootstrap", fmt.Sprintf("gui/%d", os.Getuid()), path}}
 	}
 	commands := [][]string{{"systemctl", "--user", "daemon-reload"}, {"systemctl", "--user", "enable", "--now",

@@ -17,7 +17,7 @@ import (
 )
 
 var hard = Spec{Name: "kelder", Program: `/opt/still tide/50%/bin/stilltide`,
-	Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`}
+	Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`, Path: `/opt/50% "odd"/bin:/usr/bin`, Day: "2031-04-02"}
 
 func TestUnit(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", "/home/keeper/.config")
@@ -25,6 +25,8 @@ func TestUnit(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "/home/keeper/.config/systemd/user/stilltide-kelder.service", path)
 	require.Contains(t, text, `ExecStart="/opt/still tide/50%%/bin/stilltide" --config "/srv/harbour \"office\"/a$$b & <c>/stilltide.yaml" watch`+"\n")
+	require.Contains(t, text, "# The PATH of 2031-04-02,")
+	require.Contains(t, text, `Environment="PATH=/opt/50%% \"odd\"/bin:/usr/bin"`+"\n")
 	_, _, err = Text(hard, "plan9")
 	require.ErrorIs(t, err, ErrNoSystem)
 }
@@ -38,7 +40,8 @@ func TestTheVerifierIsContent(t *testing.T) {
 	t.Setenv("XDG_RUNTIME_DIR", dir)
 	odd := filepath.Join(dir, `odd "name" $x`)
 	require.NoError(t, os.Mkdir(odd, 0o777))
-	_, text, err := Text(Spec{Name: "x", Program: program, Rules: filepath.Join(odd, "stilltide.yaml")}, "linux")
+	_, text, err := Text(Spec{Name: "x", Program: program, Rules: filepath.Join(odd, "stilltide.yaml"),
+		Path: odd + "/50%:/usr/bin", Day: "2031-04-02"}, "linux")
 	require.NoError(t, err)
 	unit := filepath.Join(dir, UnitName("x"))
 	require.NoError(t, os.WriteFile(unit, []byte(text), 0o666))
