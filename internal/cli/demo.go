@@ -12,7 +12,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -418,7 +417,7 @@ func (s *show) judge() error {
 	s.expect("charts/chart-12.pgm", "96 64") // undone
 	s.expect("charts/chart-13.pgm", "48 32")
 	const failed = "gauge-readings: gauge-SLU_2031-04-03.csv failed"
-	if told := s.told(); !slices.Equal(told, []string{failed, "Subject: " + failed}) {
+	if told := s.told(); len(told) != 2 || told[0] != failed || !strings.HasPrefix(told[1], "Subject: "+failed) {
 		s.wrong = append(s.wrong, fmt.Sprintf("the duty officer was told %q", told))
 	}
 	if err := s.expectJobs(); err != nil {

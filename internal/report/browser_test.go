@@ -24,6 +24,26 @@ const probe = `<script>addEventListener("load", () => {
   document.body.setAttribute("data-probe", [document.documentElement.scrollWidth <= innerWidth, shown.length, [...new Set(shown)].join("+"), body.color, body.backgroundColor].join("|"));
 })</script>`
 
+// The page has no mistake that html-validate knows of.
+func TestThePageIsValidHTML(t *testing.T) {
+	modules := os.Getenv("STILLTIDE_HTML_VALIDATE")
+	if modules == "" {
+		machine.Lacks(t, "STILLTIDE_HTML_VALIDATE names no folder with node_modules/html-validate (npm install html-validate)")
+	}
+	for name, jobs := range map[string]int{"empty": 0, "full": 500} {
+		var page bytes.Buffer
+		require.NoError(t, Write(&page, Data{Summary: aWeek(jobs), Rules: "/srv/kelder/<b>&amp;\"/stilltide.yaml",
+			Now: time.Now(), State: "all is well.",
+			Unmatched: []Unmatched{{"/srv/kelder/</td><script>", "no rule's pattern fits its name"}}}))
+		path := filepath.Join(t.TempDir(), name+".html")
+		require.NoError(t, os.WriteFile(path, page.Bytes(), 0o666))
+		check := exec.Command("node", filepath.Join(modules, "node_modules/html-validate/bin/html-validate.mjs"), path)
+		check.Dir = modules
+		out, err := check.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+}
+
 // The page fits a wide and a narrow window, on light and on dark ground: no
 // sideways scrolling, and one drawing of each plot.
 func TestThePageInABrowser(t *testing.T) {

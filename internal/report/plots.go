@@ -1,12 +1,9 @@
 package report
 
 import (
-	"bytes"
 	"fmt"
 	"image/color"
 	"math"
-	"os"
-	"path/filepath"
 	"time"
 
 	"gonum.org/v1/plot"
@@ -14,8 +11,6 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"stilltide/internal/core/history"
 )
@@ -46,7 +41,7 @@ var dark = theme{ink: rgb(0xdbe4ea), grid: rgb(0x36424b), median: rgb(0x5bb8ec),
 // figure is one plot, drawn as often as the page needs it.
 type figure struct {
 	name, title string
-	draw        func(t theme, narrow bool) (*plot.Plot, error)
+	draw        func(t theme, narrow bool) (*picture, error)
 	high        func(narrow bool) vg.Length
 }
 
@@ -57,25 +52,23 @@ const (
 )
 
 func figures(s *history.Summary) []figure {
-	usual := func(bool) vg.Length { return 2.7 * vg.Inch }
+	usual := func(bool) vg.Length { return 2.9 * vg.Inch }
 	rules := s.Rules()
 	rules = rules[:min(len(rules), maxRulesDrawn)]
 	return []figure{
-		{"outcomes", "Jobs by outcome, a bar for each " + every(s.Step), func(t theme, narrow bool) (*plot.Plot,
-			error) {
-			return outcomes(s, t, narrow)
+		{"outcomes", "Jobs by outcome, a bar for each " + every(s.Step), func(t theme, narrow bool) (*picture, error) {
+			return outcomes(s, t, narrow), nil
 		}, usual},
-		{"waiting", "Waiting time, from taken to started", func(t theme, narrow bool) (*plot.Plot, error) {
-			return times(s, t, narrow, func(b *history.Figures) history.Spread { return b.Waited() })
+		{"waiting", "Waiting time, from taken to started", func(t theme, narrow bool) (*picture, error) {
+			return times(s, t, narrow, "waiting time", func(b *history.Figures) history.Spread { return b.Waited() })
 		}, usual},
-		{"running", "Running time", func(t theme, narrow bool) (*plot.Plot, error) {
-			return times(s, t, narrow, func(b *history.Figures) history.Spread { return b.Ran() })
+		{"running", "Running time", func(t theme, narrow bool) (*picture, error) {
+			return times(s, t, narrow, "running time", func(b *history.Figures) history.Spread { return b.Ran() })
 		}, usual},
-		{"rules", "Jobs by rule and outcome", func(t theme, narrow bool) (*plot.Plot,
-			error) {
-			return byRule(s, rules, t, narrow)
+		{"rules", "Jobs by rule and outcome", func(t theme, narrow bool) (*picture, error) {
+			return byRule(s, rules, t, narrow), nil
 		}, func(bool) vg.Length {
-			return vg.Length(len(rules))*0.27*vg.Inch + 0.9*vg.Inch
+			return vg.Length(len(rules))*0.27*vg.Inch + 1.1*vg.Inch
 		}},
 	}
 }
@@ -101,27 +94,27 @@ func every(step time.Duration) string {
 }
 
 // sheet is an empty plot in a theme.
-func sheet(t theme) *plot.Plot {
+func sheet(t theme) *picture {
 	p := plot.New()
 	face := font.Font{Typeface: "Liberation", Variant: "Sans"}
-	p.BackgroundColor = color.Transparent
+	p.BackgroundColor = nil // that of the page
 	p.Title.TextStyle.Font = face
 	for _, a := range []*plot.Axis{&p.X, &p.Y} {
 		a.Color, a.Label.TextStyle.Color, a.Tick.Label.Color, a.Tick.Color = t.ink, t.ink, t.ink, t.ink
 		a.Label.TextStyle.Font, a.Tick.Label.Font = face, face
 		a.Tick.Label.Font.Size, a.Label.TextStyle.Font.Size = 10, 10
 		a.LineStyle.Width, a.Tick.LineStyle.Width = 0.6, 0.6
+		a.Label.Padding = 4
 	}
 	p.Y.Min = 0
-	p.Legend.TextStyle.Font, p.Legend.TextStyle.Color = face, t.ink
-	p.Legend.TextStyle.Font.Size = 10
-	p.Legend.Top, p.Legend.Left = true, true
-	p.Legend.ThumbnailWidth, p.Legend.Padding = 12, 2
-	return p
+	style := p.Legend.TextStyle
+	style.Font, style.Color = face, t.ink
+	style.Font.Size = 10
+	return &picture{Plot: p, style: style}
 }
 
 // ruled draws lines across, at the marks of the axis that counts.
-func ruled(p *plot.Plot, t theme, lying bool) {
+func ruled(p *picture, t theme, lying bool) {
 	grid := plotter.NewGrid()
 	grid.Horizontal.Color, grid.Horizontal.Width = t.grid, 0.5
 	grid.Vertical.Color, grid.Vertical.Width = t.grid, 0.5
@@ -186,7 +179,7 @@ func stack(figures []*history.Figures, x, width []float64, t theme, lying bool) 
 	return list, names, top
 }
 
-func outcomes(s *history.Summary, t theme, narrow bool) (*plot.Plot, error) {
+func outcomes(s *history.Summary, t theme, narrow bool) *picture {
 	p := sheet(t)
 	ruled(p, t, false)
 	var all []*history.Figures
@@ -199,28 +192,26 @@ func outcomes(s *history.Summary, t theme, narrow bool) (*plot.Plot, error) {
 	list, names, top := stack(all, x, width, t, false)
 	for i, b := range list {
 		p.Add(b)
-		p.Legend.Add(names[i], b)
+		p.explain(names[i], b)
 	}
 	overTime(p, s, narrow)
-	p.Y.Max = room(top, len(names))
+	p.Y.Max = max(top, 1) * 1.08
 	p.Y.Tick.Marker = counts{}
-	return p, nil
-}
-
-// room leaves space for the legend above the highest bar.
-func room(top float64, lines int) float64 {
-	return max(top, 1) * (1.12 + 0.1*float64(lines))
+	p.Y.Label.Text = "jobs"
+	return p
 }
 
 // overTime lets the X axis be the report's time.
-func overTime(p *plot.Plot, s *history.Summary, narrow bool) {
+func overTime(p *picture, s *history.Summary, narrow bool) {
 	p.X.Min = float64(s.Buckets[0].Start.Unix())
 	p.X.Max = float64(s.Buckets[len(s.Buckets)-1].Start.Unix()) + s.Step.Seconds()
 	p.X.Tick.Marker = clock{s: s, most: map[bool]int{false: 9, true: 4}[narrow]}
+	p.X.Label.Text = "when the job ended"
 }
 
 // times draws the middle and the upper end of times.
-func times(s *history.Summary, t theme, narrow bool, of func(*history.Figures) history.Spread) (*plot.Plot, error) {
+func times(s *history.Summary, t theme, narrow bool, label string,
+	of func(*history.Figures) history.Spread) (*picture, error) {
 	p := sheet(t)
 	ruled(p, t, false)
 	var median, upper plotter.XYs
@@ -251,15 +242,16 @@ func times(s *history.Summary, t theme, narrow bool, of func(*history.Figures) h
 		line.Color, line.Width = l.color, 1.4
 		points.Color, points.Shape, points.Radius = l.color, l.shape, 2.4
 		p.Add(line, points)
-		p.Legend.Add(l.name, line, points)
+		p.explain(l.name, line, points)
 	}
 	overTime(p, s, narrow)
-	p.Y.Max = max(top, 0.001) * 1.5
+	p.Y.Max = max(top, 0.001) * 1.08
+	p.Y.Label.Text = label
 	p.Y.Tick.Marker = spans{}
 	return p, nil
 }
 
-func byRule(s *history.Summary, rules []string, t theme, narrow bool) (*plot.Plot, error) {
+func byRule(s *history.Summary, rules []string, t theme, narrow bool) *picture {
 	p := sheet(t)
 	ruled(p, t, true)
 	var all []*history.Figures
@@ -277,14 +269,14 @@ func byRule(s *history.Summary, rules []string, t theme, narrow bool) (*plot.Plo
 	list, names, top := stack(all, x, width, t, true)
 	for i, b := range list {
 		p.Add(b)
-		p.Legend.Add(names[i], b)
+		p.explain(names[i], b)
 	}
-	p.Legend.Left = false
-	p.X.Min, p.X.Max, p.Y.Max = 0, max(top, 1)*1.25, max(float64(len(rules)), 1)
+	p.X.Min, p.X.Max, p.Y.Max = 0, max(top, 1)*1.04, max(float64(len(rules)), 1)
+	p.X.Label.Text = "jobs"
 	p.X.Tick.Marker = counts{}
 	p.Y.Tick.Marker = plot.ConstantTicks(ticks)
 	p.Y.Tick.Length = 0
-	return p, nil
+	return p
 }
 
 // counts marks an axis of whole numbers.
@@ -376,61 +368,4 @@ func (c clock) Ticks(from, to float64) []plot.Tick {
 		}
 	}
 	return list
-}
-
-// svg draws a figure as SVG.
-func (f figure) svg(t theme, narrow bool) (string, error) {
-	p, err := f.draw(t, narrow)
-	if err != nil {
-		return "", err
-	}
-	width := map[bool]vg.Length{false: wide, true: small}[narrow]
-	c := vgsvg.New(width, f.high(narrow))
-	p.Draw(draw.New(c))
-	var b bytes.Buffer
-	if _, err := c.WriteTo(&b); err != nil {
-		return "", err
-	}
-	text := b.String()
-	if at := bytes.Index(b.Bytes(), []byte("<svg")); at >= 0 {
-		text = text[at:] // inside a page there is no XML declaration
-	}
-	return text, nil
-}
-
-// PNG writes each plot as a picture into a folder and names the files.
-func PNG(s *history.Summary, folder string) ([]string, error) {
-	if err := os.MkdirAll(folder, 0o777); err != nil {
-		return nil, err
-	}
-	var names []string
-	for _, f := range figures(s) {
-		p, err := f.draw(light, false)
-		if err != nil {
-			return names, err
-		}
-		p.BackgroundColor = color.White
-		p.Title.Text, p.Title.TextStyle.Color = f.title, light.ink
-		p.Title.Padding = 6
-		c := vgimg.NewWith(vgimg.UseWH(wide, f.high(false)+0.3*vg.Inch), vgimg.UseDPI(144))
-		p.Draw(draw.New(c))
-		name := filepath.Join(folder, f.name+".png")
-		if err := writePNG(name, c); err != nil {
-			return names, err
-		}
-		names = append(names, name)
-	}
-	return names, nil
-}
-
-func writePNG(name string, c *vgimg.Canvas) error {
-	f, err := os.Create(name)
-	if err != nil {
-		return err
-	}
-	if _, err := (vgimg.PngCanvas{Canvas: c}).WriteTo(f); err != nil {
-		f.Close()
-		return err
-	}
-	return f.Close()
 }

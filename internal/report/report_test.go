@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgsvg"
 
 	"stilltide/internal/core/history"
 )
@@ -62,9 +64,32 @@ func TestThePageNeedsNothingBesideItself(t *testing.T) {
 	for _, svg := range regexp.MustCompile(`(?s)<svg.*?</svg>`).FindAllString(text, -1) {
 		require.NoError(t, xml.Unmarshal([]byte(svg), new(struct{ XMLName xml.Name })))
 		require.NotContains(t, svg, "NaN")
+		for _, m := range regexp.MustCompile(`(?:fill|stroke):([^;"]*)`).FindAllStringSubmatch(svg, -1) {
+			require.Regexp(t, `^(none|#[0-9A-F]{6})$`, m[1], "a colour (CSS Color 4)")
+		}
+		for _, m := range regexp.MustCompile(`(?:width|height|size)[=:]"?([^;">]*)`).FindAllStringSubmatch(svg, -1) {
+			require.Regexp(t, `^\d+(\.\d+)?(px|pt|in)?$`, m[1], "a length")
+		}
+		require.Regexp(t, `>(jobs|waiting time|running time)</text>`, svg, "the axis says what it counts")
 	}
 	if keep := os.Getenv("STILLTIDE_KEEP_PAGE"); keep != "" {
 		require.NoError(t, os.WriteFile(keep, page.Bytes(), 0o666))
+	}
+}
+
+// The legend stands above the plot: no mark of it lies where data is drawn.
+func TestTheLegendCoversNothing(t *testing.T) {
+	for _, narrow := range []bool{false, true} {
+		for _, f := range figures(aWeek(4000)) {
+			p, err := f.draw(light, narrow)
+			require.NoError(t, err)
+			require.NotEmpty(t, p.legend, f.name)
+			c := draw.New(vgsvg.New(wide, f.high(narrow)))
+			end := p.drawLegend(c, c.Max.Y)
+			require.Less(t, end, c.Max.Y-rowHeight)
+			below := p.DataCanvas(draw.Crop(c, 0, 0, 0, end-c.Max.Y))
+			require.Less(t, below.Max.Y, end)
+		}
 	}
 }
 
