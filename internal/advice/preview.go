@@ -232,12 +232,28 @@ func (p *previewer) tellOf(path string, self work.Thing, dir bool, stage int) er
 		f.Reason = "no rule's pattern fits its name"
 		if why := p.set.LeftAlone(path); why != "" {
 			f.Reason, f.Unmatched = why, false
+		} else if r := p.disabled(path, d.facts); r != nil {
+			f.Reason = fmt.Sprintf("the rule %s is disabled", r.Name.S)
 		}
 	default:
 		f.Reason, f.Unmatched = d.why(p.set), f.Unmatched && !d.claimed
 	}
 	p.tell(f)
 	return err
+}
+
+// disabled is the first rule that would take a file if it were not off in the rules file.
+func (p *previewer) disabled(path string, facts file.Facts) *rule.Rule {
+	for _, r := range p.set.Rules() {
+		if r.Enabled {
+			continue
+		}
+		conditions, _ := p.set.Explain(r, path, facts, file.Added, p.now)
+		if !slices.ContainsFunc(conditions, func(c plan.Condition) bool { return !c.Fits && c.Key != "enabled" }) {
+			return r
+		}
+	}
+	return nil
 }
 
 // sources are what a decision asks, in the scene: the ledger's memory, and what was

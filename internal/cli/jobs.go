@@ -116,6 +116,12 @@ func (a *app) jobs(filter jobFilter) error {
 // underWay brings what runs up to date: its time so far; and without a watcher nothing runs.
 func underWay(f *rule.File, list []ledger.Job, now time.Time) {
 	notRunning(f, list)
+	watcher := running(f)
+	for i := range list {
+		if watcher != nil && list[i].State == ledger.Queued && watcher.Troubles[list[i].Rule] != "" {
+			list[i].State = ledger.Held // its rule is blocked
+		}
+	}
 	for i := range list {
 		if j := &list[i]; j.State == ledger.Running && j.Last != nil {
 			j.Ran += max(now.Sub(j.Last.Started), 0)

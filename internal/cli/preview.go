@@ -61,10 +61,12 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 	if err != nil {
 		return err
 	}
-	for _, r := range f.All() {
-		r.Enabled = r.Enabled || r.Name.S == only
-	}
 	p := preview{a: a, f: f, only: only, brief: brief, how: how, now: time.Now(), unmatched: map[string][]string{}}
+	for _, r := range f.All() {
+		if r.Name.S == only && !r.Enabled {
+			r.Enabled, p.what = true, true
+		}
+	}
 	err = advice.Preview(look.NewSet(f), l, paths, p.now, p.tell)
 	if err != nil && !errors.As(err, new(look.NoAnswer)) {
 		return err
@@ -82,6 +84,7 @@ type preview struct {
 	f         *rule.File
 	only      string // the one rule that is shown, "" for all
 	brief     bool
+	what      bool // that rule is disabled: what it would do
 	how       standing.Standing
 	now       time.Time
 	taken     []advice.Foreseen
@@ -108,7 +111,7 @@ func (p *preview) tell(f advice.Foreseen) {
 
 // held says why the job of a foreseen file would not start yet.
 func (p *preview) held(f advice.Foreseen) string {
-	if f.Rule == nil {
+	if f.Rule == nil || p.what {
 		return ""
 	}
 	return p.how.Rests(f.Rule.Name.S, p.now)
@@ -163,14 +166,14 @@ func (p *preview) rows(t advice.Foreseen) [][]cell {
 	for i := range steps {
 		steps[i] = ink.Clean(strings.ReplaceAll(steps[i], p.f.Base+"/", ""))
 	}
-	if len(steps) == 0 {
-		steps = []string{"-"}
-	}
 	if why := p.held(t); why != "" {
 		steps = slices.Insert(steps, 0, "held: "+why)
 	}
 	if !t.Settled {
 		steps = slices.Insert(steps, 0, "waits: a program is still writing")
+	}
+	if len(steps) == 0 {
+		steps = []string{"-"}
 	}
 	name := display(short(p.f.Base, t.File))
 	if t.Stage > 0 {
@@ -213,6 +216,9 @@ func (p *preview) print() {
 		unmatched += len(files)
 	}
 	text := plan.Plural(now, "file") + " would be taken"
+	if p.what {
+		text += " if " + p.only + " were not disabled"
+	}
 	if p.only == "" {
 		text += fmt.Sprintf(", %s not", plan.Plural(unmatched, "file"))
 	}

@@ -29,7 +29,8 @@ type Live struct {
 	Troubles map[string]string `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
 	// by rule: jobs that wait for room or for a disk
 	Hindered map[string]Hindrance  `json:"hindered,omitempty"`
-	Paused   []string              `json:"paused,omitempty"` // rules; "" for all
+	Paused   []string              `json:"paused,omitempty"`   // rules; "" for all
+	Disabled []string              `json:"disabled,omitempty"` // rules that are off in the file
 	Folders  map[string]LiveFolder `json:"folders"`
 }
 
@@ -90,6 +91,9 @@ func (e *Engine) Live() (Live, error) {
 		l.Hindered = e.flow.hindered()
 		for _, r := range e.flow.set.Rules() {
 			l.Names = append(l.Names, r.Name.S)
+			if !r.Enabled {
+				l.Disabled = append(l.Disabled, r.Name.S)
+			}
 		}
 		for name := range e.flow.paused {
 			l.Paused = append(l.Paused, name)

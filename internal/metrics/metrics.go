@@ -131,6 +131,10 @@ var (
 	trouble = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.",
 		[]string{"rule"}, nil)
 	paused  = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
+	enabled = prometheus.NewDesc("stilltide_rule_enabled", "0 if a rule is off in the rules file.", []string{"rule"},
+		nil)
+	rejected = prometheus.NewDesc("stilltide_rules_rejected",
+		"1 if the rules file has changed and cannot be used, so that the rules from before are in use.", nil, nil)
 	present = prometheus.NewDesc("stilltide_folder_present",
 		"1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
 	writable = prometheus.NewDesc("stilltide_ledger_writable",
@@ -144,7 +148,8 @@ type gauges struct{ w Watcher }
 
 // Describe names what Collect gives.
 func (g gauges) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{openJobs, ended, waiting, trouble, paused, present, writable, started} {
+	for _, d := range []*prometheus.Desc{openJobs, ended, waiting, trouble, paused, enabled, rejected, present,
+		writable, started} {
 		out <- d
 	}
 }
@@ -166,7 +171,18 @@ func (g gauges) Collect(out chan<- prometheus.Metric) {
 		out <- prometheus.NewInvalidMetric(openJobs, err)
 		return
 	}
+	live, err := g.w.Live()
+	if err != nil {
+		out <- prometheus.NewInvalidMetric(waiting, err)
+		return
+	}
+	rests := func(rule string) bool {
+		return slices.Contains(live.Paused, rule) || slices.Contains(live.Paused, "")
+	}
 	for rule, counts := range tally {
+		if rests(rule) || live.Troubles[rule] != "" { // what is queued is held
+			counts[ledger.Held], counts[ledger.Queued] = counts[ledger.Held]+counts[ledger.Queued], 0
+		}
 		for state, n := range counts {
 			if state.Final() {
 				give(ended, prometheus.CounterValue, float64(n), rule, string(state))
@@ -175,16 +191,13 @@ func (g gauges) Collect(out chan<- prometheus.Metric) {
 			}
 		}
 	}
-	live, err := g.w.Live()
-	if err != nil {
-		out <- prometheus.NewInvalidMetric(waiting, err)
-		return
-	}
 	for _, rule := range live.Names {
 		give(waiting, prometheus.GaugeValue, float64(live.Settling[rule]), rule)
 		flag(trouble, live.Troubles[rule] != "", rule)
-		flag(paused, slices.Contains(live.Paused, rule) || slices.Contains(live.Paused, ""), rule)
+		flag(paused, rests(rule), rule)
+		flag(enabled, !slices.Contains(live.Disabled, rule), rule)
 	}
+	flag(rejected, live.Rejected != "")
 	for folder, f := range live.Folders {
 		flag(present, !f.Absent, folder)
 	}

@@ -54,7 +54,8 @@ func get(t *testing.T, url, accept string) (int, string, string) {
 func TestThePageIsOpenMetrics(t *testing.T) {
 	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
 		Settling: map[string]int{`slips "x"`: 2},
-		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""}}}
+		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""},
+		Disabled: []string{`slips "x"`}, Rejected: "2 mistakes"}}
 	s, url := serve(t, w)
 	s.Ended(ledger.Job{Rule: "slips", State: ledger.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
 		Ran: time.Minute})
@@ -78,7 +79,10 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 		got[l.String()] = value
 	}
 	for series, want := range map[string]float64{
-		`{__name__="stilltide_jobs", rule="slips \"x\"", state="queued"}`:                3,
+		`{__name__="stilltide_jobs", rule="slips \"x\"", state="queued"}`:                0,
+		`{__name__="stilltide_jobs", rule="slips \"x\"", state="held"}`:                  3, // all rules are paused
+		`{__name__="stilltide_rule_enabled", rule="slips \"x\""}`:                        0,
+		`{__name__="stilltide_rules_rejected"}`:                                          1,
 		`{__name__="stilltide_jobs_ended_total", rule="slips \"x\"", state="processed"}`: 40,
 		`{__name__="stilltide_settling_files", rule="slips \"x\""}`:                      2,
 		`{__name__="stilltide_rule_paused", rule="slips \"x\""}`:                         1,
