@@ -123,7 +123,8 @@ func openText(name string, writers []watchfs.Writer) string {
 	if len(writers) > 0 {
 		who = fmt.Sprintf("%s (process %d)", ink.Clean(writers[0].Program), writers[0].PID)
 	}
-	return fmt.Sprintf("%s is open for writing in %s; a run waits until it is closed (--while-open does not)", name, who)
+	return fmt.Sprintf("%s is open for writing in %s; a run waits until it is closed (--while-open does not)", name,
+		who)
 }
 
 // listed puts the list on standard input in the place of a single -.

@@ -27,8 +27,9 @@ Where there is neither, start  stilltide --config FILE watch  from whatever star
 there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
 	}
 	parent.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
-	parent.PersistentFlags().StringVar(&name, "name", "", "the service's `NAME`, of letters, digits and dashes; made from "+
-		"the folder of the rules file if left out")
+	parent.PersistentFlags().StringVar(&name, "name", "",
+		"the service's `NAME`, of letters, digits and dashes; made from "+
+			"the folder of the rules file if left out")
 	install := &cobra.Command{Use: "install", Short: "Start it now, and at each log-in",
 		Long: `Writes the unit and has the system start it. The unit keeps the PATH of this moment, so that the
 programs that rules name are found as they are found here; install again after you have

@@ -146,13 +146,15 @@ func TestAStuckChannelHoldsUpNoOther(t *testing.T) {
 		"office": {Webhook: text(good.Address()), Digest: quickly(0)},
 	})
 	for range 1000 {
-		h.Tell([]string{"stuck", "office"}, failedEvent("a.csv"))
+		e := failedEvent("a.csv")
+		e.Kind = notice.Processed // the same failure would be told once
+		h.Tell([]string{"stuck", "office"}, e)
 	}
 	total := func() (n int) {
 		for _, r := range good.All() {
 			var e struct{ Data notice.Message }
 			_ = json.Unmarshal(r.Body, &e)
-			n += e.Data.Counts[notice.Failed]
+			n += e.Data.Counts[notice.Processed]
 		}
 		return n
 	}
@@ -252,7 +254,7 @@ func TestACommand(t *testing.T) {
 	got, err := os.ReadFile(filepath.Join(dir, "got"))
 	require.NoError(t, err)
 	require.Equal(t, "gauge-readings: $(touch hacked).csv failed|1|pager\ngauge-readings: /in/$(touch "+
-		"hacked).csv failed (job 7): line 3 says -99.99\n", string(got))
+		"hacked).csv failed (job 7): line 3 says -99.99\n  the file is no longer there\n", string(got))
 	require.NoFileExists(t, filepath.Join(dir, "hacked"))
 }
 

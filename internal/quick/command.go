@@ -79,7 +79,8 @@ func unknown(raw, name string) error {
 	if near := rule.Nearest(name, words); near != "" {
 		hint = "did you mean {" + near + "}?"
 	}
-	return fmt.Errorf("there is no placeholder %s here; %s For braces that are meant as themselves write {%s}", raw, hint,
+	return fmt.Errorf("there is no placeholder %s here; %s For braces that are meant as themselves write {%s}", raw,
+		hint,
 		raw)
 }
 

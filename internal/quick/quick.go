@@ -285,8 +285,9 @@ func (s *session) act(ctx context.Context, now time.Time) {
 	s.o.Begin(files)
 	run, cancel := context.WithCancel(ctx)
 	s.cancel = cancel
-	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true, Terminal: s.o.Terminal,
-		Env: s.o.Command.Env(files)}
+	spec := runner.Spec{Args: s.o.Command.Words(files, s.o.Folder), Dir: s.o.Folder, Direct: true,
+		Terminal: s.o.Terminal,
+		Env:      s.o.Command.Env(files)}
 	go func() { s.results <- s.runner.Run(run, spec) }() // ended by cancel, and waited for in loop
 }
 

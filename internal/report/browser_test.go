@@ -28,7 +28,8 @@ const probe = `<script>addEventListener("load", () => {
 func TestThePageIsValidHTML(t *testing.T) {
 	modules := os.Getenv("STILLTIDE_HTML_VALIDATE")
 	if modules == "" {
-		machine.Lacks(t, "STILLTIDE_HTML_VALIDATE names no folder with node_modules/html-validate (npm install html-validate)")
+		machine.Lacks(t,
+			"STILLTIDE_HTML_VALIDATE names no folder with node_modules/html-validate (npm install html-validate)")
 	}
 	for name, jobs := range map[string]int{"empty": 0, "full": 500} {
 		var page bytes.Buffer

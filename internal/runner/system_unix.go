@@ -79,7 +79,8 @@ func HasTerminal() bool {
 func takeTerminal() {
 	signal.Ignore(syscall.SIGTTOU)
 	defer signal.Reset(syscall.SIGTTOU)
-	_ = unix.IoctlSetPointerInt(int(os.Stdin.Fd()), unix.TIOCSPGRP, unix.Getpgrp()) // a terminal that is gone needs nobody
+	_ = unix.IoctlSetPointerInt(int(os.Stdin.Fd()), unix.TIOCSPGRP,
+		unix.Getpgrp()) // a terminal that is gone needs nobody
 }
 
 func (c child) pid() int { return int(c) }
