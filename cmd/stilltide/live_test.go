@@ -153,7 +153,7 @@ func TestTheLiveViewWithoutAWatcher(t *testing.T) {
 	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - name: slips\n    watch: in\n    processed: done\n")
 	term := newTerminal(t, dir, "80", "24")
 	term.keys("0", "stilltide status --live", "Enter")
-	term.sees("0", "No watcher runs.")
+	term.sees("0", "No watcher runs (stilltide watch starts it)")
 	term.keys("0", "q")
 	term.sees("0", "--live\n>")
 	term.keys("0", "stilltide status --live | cat", "Enter")

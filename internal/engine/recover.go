@@ -384,9 +384,6 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 			}
 		}
 		l.Record(row, row.State)
-		if len(row.Extra) > 0 {
-			l.RecordMembers(row)
-		}
 	}
 	return l.Flush()
 }

@@ -99,9 +99,6 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, res
 	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
 	row.Reason, row.Exit, row.FileNow, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
-	if len(row.Extra) > 0 {
-		l.RecordMembers(row)
-	}
 	for _, p := range r.back { // last: until then it is found as one that was cut short
 		l.RecordPlacement(p)
 	}

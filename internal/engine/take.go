@@ -322,9 +322,10 @@ func (f *flow) record(j *job) {
 	} else {
 		f.store.Record(j.row, j.recorded)
 	}
-	if j.extras = j.extras || len(j.row.Extra) > 0; j.extras {
-		f.store.RecordMembers(j.row)
+	if had := j.extras; had && len(j.row.Extra) == 0 {
+		f.store.RecordMembers(j.row) // they went
 	}
+	j.extras = j.extras || len(j.row.Extra) > 0
 	j.recorded = j.row.State
 }
 

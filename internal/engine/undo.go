@@ -356,9 +356,6 @@ func settleUndone(l store, row ledger.Job) error {
 	was := row.State
 	row.State, row.Reason, row.Result = ledger.Reverted, undone, ""
 	l.Record(row, was)
-	if len(row.Extra) > 0 {
-		l.RecordMembers(row)
-	}
 	return l.Flush()
 }
 

@@ -291,3 +291,32 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *ran
 		time.Sleep(time.Duration(chance.IntN(8)) * time.Millisecond) // late rows come due, or not
 	}
 }
+
+// A job and its further files become durable together: ended by force at any instant, a job that
+// is there has them all. (The writer may begin as soon as it knows of the first row.)
+func TestAJobIsNeverWithoutItsMembers(t *testing.T) {
+	folder := t.TempDir()
+	var last Job
+	for range 30 {
+		l := openAny(t, folder)
+		id := l.NextID()
+		last = Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: Queued, Event: file.Added,
+			Taken: when, FileNow: "/in/x"}
+		for i := range 40 {
+			last.Extra = append(last.Extra, Member{File: fmt.Sprintf("/in/%d-%d", id, i), FileNow: "/in/y"})
+		}
+		l.Record(last, "")
+		require.Eventually(t, func() bool { // the first of its rows are durable
+			var n int
+			require.NoError(t, l.db.QueryRow(`SELECT count(*) FROM job WHERE id = ?`, id).Scan(&n))
+			return n+parts(t, l) > 0
+		}, 10*time.Second, time.Microsecond)
+		crash(t, l)
+		l = openAny(t, folder)
+		list, err := l.Jobs(Filter{ID: id})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		require.Len(t, list[0].Extra, len(last.Extra), "job %d", id)
+		require.NoError(t, l.Close())
+	}
+}

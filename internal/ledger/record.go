@@ -252,9 +252,16 @@ func knownColumnsOf(c columns, k *Known) columns {
 		int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
 }
 
-// Record writes a job's row. was is the state that was recorded before, "" for
-// a new job; it keeps the tally right.
-func (l *Ledger) Record(j Job, was State) { l.w.add(l.jobRecord(j, was)) }
+// Record writes a job's row, and those of its further files with it. was is the state that was
+// recorded before, "" for a new job; it keeps the tally right.
+func (l *Ledger) Record(j Job, was State) {
+	key, r := l.jobRecord(j, was)
+	if len(j.Extra) == 0 {
+		l.w.add(key, r)
+		return
+	}
+	l.w.addTogether(append([]keyed{{key, r}}, memberRecords(j)...))
+}
 
 // RecordTaken is Record for a new job of one file that has not begun. A crash that
 // loses it costs finding the file again, so it may be written late.
@@ -305,15 +312,18 @@ func (l *Ledger) tallied(j *Job, was State) {
 
 // RecordMembers writes the rows of a job's further files. A job never gains
 // files; rows behind its last are ones that went.
-func (l *Ledger) RecordMembers(j Job) {
-	l.w.add(rowKey{of: membersRow, id: j.ID},
-		&record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))})
+func (l *Ledger) RecordMembers(j Job) { l.w.addTogether(memberRecords(j)) }
+
+func memberRecords(j Job) []keyed {
+	list := []keyed{{rowKey{of: membersRow, id: j.ID},
+		&record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))}}}
 	for i, m := range j.Extra {
 		f := m.Facts
-		l.w.add(rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember, columns: columns{}.
-			num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev),
-			int64(f.Ino)).place(m.FileNow)})
+		list = append(list, keyed{rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember,
+			columns: columns{}.num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev),
+				int64(f.Ino)).place(m.FileNow)}})
 	}
+	return list
 }
 
 // RememberContent notes content that a rule never takes again.

@@ -27,6 +27,7 @@ type row struct {
 	urgent *record
 	flying *record
 	late   *record
+	with   bool   // urgent belongs into the commit of the urgent row before it
 	group  *group // that late belongs to
 	at     int    // its place in there
 }
@@ -167,12 +168,15 @@ type written struct {
 	record *record
 }
 
-// take takes up to so many urgent rows for a commit.
+// take takes up to so many urgent rows for a commit, and those that belong to the last of them.
 func (u *underway) take(most int) []written {
 	n := min(len(u.urgent), most)
+	for n > 0 && n < len(u.urgent) && u.urgent[n].with {
+		n++
+	}
 	taken := make([]written, 0, n)
 	for _, r := range u.urgent[:n] {
-		r.flying, r.urgent = r.urgent, nil
+		r.flying, r.urgent, r.with = r.urgent, nil, false
 		taken = append(taken, written{r, r.flying})
 	}
 	if u.urgent = u.urgent[n:]; len(u.urgent) == 0 {

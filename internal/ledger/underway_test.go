@@ -61,3 +61,16 @@ func TestRestingRows(t *testing.T) {
 	u.groups[1].members(nil)
 	require.Nil(t, u.resting(key), "it is being written")
 }
+
+// Rows that belong together go into one commit, also where it would be full before the last.
+func TestTogetherIsNotCut(t *testing.T) {
+	u := newUnderway()
+	for i := range 10 {
+		r := u.row(rowKey{of: memberRow, id: 1, sub: int32(i)})
+		u.add(r, &record{statement: putMember})
+		r.with = i > 3 // from the fifth on all belong to the one before
+	}
+	require.Len(t, u.take(3), 3)
+	require.Len(t, u.take(2), 7)
+	require.Empty(t, u.take(2))
+}
