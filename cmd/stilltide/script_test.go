@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -54,6 +55,7 @@ func condition(name string) (bool, error) {
 // scriptCommands are what the scripts have beyond testscript's own.
 var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
 	"waitfor": waitFor,
+	"until":   until,
 	"files":   countFiles,
 	"fill":    fillFolder,
 	"replace": replaceText,
@@ -95,6 +97,21 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 		}
 		if time.Now().After(end) {
 			ts.Fatalf("waited 20 s for %s", missing)
+		}
+	}
+}
+
+// until runs a command again and again until what it prints holds a pattern: until PATTERN
+// COMMAND [ARG …]. stdout is what it printed last.
+func until(ts *testscript.TestScript, _ bool, args []string) {
+	want := regexp.MustCompile("(?m)" + args[0])
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		_ = ts.Exec(args[1], args[2:]...) // its status is another question
+		if want.MatchString(ts.ReadFile("stdout")) {
+			return
+		}
+		if time.Now().After(end) {
+			ts.Fatalf("waited 20 s for %q in what %s prints", args[0], strings.Join(args[1:], " "))
 		}
 	}
 }

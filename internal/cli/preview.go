@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -160,11 +161,18 @@ func (p *preview) endOf(t advice.Foreseen) cell {
 	return cell{text: display(short(p.f.Base, t.FileAfter))}
 }
 
+// shownStep is the sentence of a step as people read it: paths from the rules' folder on, and the
+// attempt's own folder by its word.
+func shownStep(f *rule.File, step string) string {
+	step = strings.ReplaceAll(step, filepath.Join(f.StateFolder(), "scratch", "…"), "{scratch}")
+	return ink.Clean(strings.ReplaceAll(step, f.Base+"/", ""))
+}
+
 // rows are the lines of one file: a line for each of its steps.
 func (p *preview) rows(t advice.Foreseen) [][]cell {
 	steps := slices.Clone(t.Steps)
 	for i := range steps {
-		steps[i] = ink.Clean(strings.ReplaceAll(steps[i], p.f.Base+"/", ""))
+		steps[i] = shownStep(p.f, steps[i])
 	}
 	if why := p.held(t); why != "" {
 		steps = slices.Insert(steps, 0, "held: "+why)

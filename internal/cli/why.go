@@ -297,7 +297,7 @@ func (a *app) verdict(f *rule.File, w advice.Why, waits string, first int) {
 		fmt.Fprintln(a.out, a.style.Bad(ink.Fill("It would fail: "+ink.Clean(w.Problem), a.width(a.out), 2)))
 	}
 	for _, s := range w.Steps {
-		a.filled(a.out, 2, "Would "+ink.Clean(strings.ReplaceAll(s, f.Base+"/", "")))
+		a.filled(a.out, 2, "Would "+shownStep(f, s))
 	}
 	for _, text := range w.Clashes {
 		text = ink.Clean(strings.ReplaceAll(text, f.Base+"/", ""))
