@@ -67,13 +67,13 @@ func TestNothingWrapsOnATerminal(t *testing.T) {
 		{"rules", ".yaml:4"}, {"preview", "04-03.csv"}, {"preview --brief", "04-03.csv"}, {"check", "5 rules"},
 		{"why " + gauge, "04-03.csv"}, {"why --all " + gauge, "04-03.csv"},
 		{"why failed/of-the-northern-gauges/slip*2031-04-02.txt", "65"},
-		{"sweep", "04-03.csv"},
+		{"sweep", "04-03.csv"}, {"watch", "held: held-back is paused"},
 	}
 	for _, wide := range []string{"80", "100", "200"} {
 		term := newTerminal(t, dir, wide, "60")
 		for i, c := range commands {
 			over := fmt.Sprintf("over-%d", i)
-			term.keys("0", "clear; stilltide "+c.line+"; echo "+over[:3]+"${x}"+over[3:], "Enter")
+			term.keys("0", "clear; "+called(c.line)+"; echo "+over[:3]+"${x}"+over[3:], "Enter")
 			term.sees("0", over)
 			screen, joined := term.screen("0"), term.tmux("capture-pane", "-p", "-J", "-t", "0")
 			shown, whole := printedLines(screen, over), printedLines(joined, over)
@@ -84,6 +84,14 @@ func TestNothingWrapsOnATerminal(t *testing.T) {
 		run(t, dir, "undo", "4")
 		run(t, dir, "retry", "4")
 	}
+}
+
+// called is a command as it is typed; watch ends by itself.
+func called(line string) string {
+	if line == "watch" {
+		return "timeout -s INT 1 stilltide watch"
+	}
+	return "stilltide " + line
 }
 
 // printedLines are the lines that a command has printed: those between the prompts.

@@ -25,7 +25,7 @@ overwrites a file.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			folder := "."
 			if len(args) == 1 {
-				folder = args[0]
+				folder = atHome(args[0])
 			}
 			return a.init(folder)
 		},
@@ -64,11 +64,18 @@ and in another terminal:
 }
 
 func absolute(path string) string {
-	if home, err := os.UserHomeDir(); err == nil {
-		path = rule.AtHome(path, home) // a shell does not know it in quotes, or behind a =
-	}
+	path = atHome(path)
 	if abs, err := filepath.Abs(path); err == nil {
 		return abs
+	}
+	return path
+}
+
+// atHome puts the home folder in the place of a ~: a shell does not know it in quotes, or
+// behind a =.
+func atHome(path string) string {
+	if home, err := os.UserHomeDir(); err == nil {
+		return rule.AtHome(path, home)
 	}
 	return path
 }

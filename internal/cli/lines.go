@@ -51,7 +51,7 @@ const (
 
 // fit gives the columns their widths: those of a terminal fit into its line.
 func (l *lines) fit() {
-	most, stamp := l.a.width(l.a.out), 10
+	most := l.a.width(l.a.out)
 	for _, r := range l.rules.All() {
 		l.name = max(l.name, ink.Width(r.Name.S))
 	}
@@ -61,7 +61,7 @@ func (l *lines) fit() {
 		return
 	}
 	l.name = min(l.name, 20, most/6)
-	rest := most - stamp - l.name - stateWidth - spanWidth - 4*2
+	rest := most - stampWidth - l.name - stateWidth - spanWidth - 4*2
 	l.file = max(min(fileWidth, rest-whereLeast), 12)
 	l.where = max(rest-l.file, 4)
 }
@@ -139,16 +139,16 @@ func (l *lines) words(o *engine.Outcome, stamp string) {
 	l.text.WriteString(l.cut(l.whereTo(o), l.where))
 	l.text.WriteByte('\n')
 	if j.Reason != "" {
-		fmt.Fprintf(&l.text, "%10s%s\n", "", st.State(j.State, l.filled(j.Reason)))
+		fmt.Fprintf(&l.text, "%*s%s\n", stampWidth, "", st.State(j.State, l.filled(j.Reason)))
 	}
 	if j.Result != "" {
-		fmt.Fprintf(&l.text, "%10s%s\n", "", l.filled(j.Result))
+		fmt.Fprintf(&l.text, "%*s%s\n", stampWidth, "", l.filled(j.Result))
 	}
 }
 
 // filled breaks a text below a line into lines of a terminal.
 func (l *lines) filled(text string) string {
-	return ink.Block(ink.Clean(text), l.a.width(l.a.out), 10)
+	return ink.Block(ink.Clean(text), l.a.width(l.a.out), stampWidth)
 }
 
 // shownName names a job's file, and says how many more it has.

@@ -38,6 +38,8 @@ type liveView struct {
 	diags  rule.Diagnostics
 	client *control.Client
 
+	read time.Time // when the rules file had been changed that was read last
+
 	mu      sync.Mutex
 	l       *ledger.Ledger // nil until there is one
 	minutes minutes
@@ -48,11 +50,11 @@ func (a *app) live() error {
 	if !ok || !term.IsTerminal(int(out.Fd())) {
 		return usage("--live needs a terminal; stilltide status prints the same once")
 	}
-	f, _, err := a.readRules()
+	f, diags, err := a.readRules()
 	if err != nil {
 		return err
 	}
-	v := &liveView{a: a, f: f, client: control.Dial(f.StateFolder())}
+	v := &liveView{a: a, f: f, diags: diags, client: control.Dial(f.StateFolder())}
 	ctx, stop := a.untilSignal()
 	defer stop()
 	err = live.Run(ctx, v, a.in, a.out)
@@ -76,10 +78,27 @@ func (v *liveView) ledger() (*ledger.Ledger, error) {
 	return v.l, nil
 }
 
+// reread reads the rules again when their file has changed. While it cannot be read the view
+// goes on with what it has.
+func (v *liveView) reread() {
+	info, err := os.Stat(v.f.Path)
+	if err != nil || info.ModTime().Equal(v.read) {
+		return
+	}
+	first := v.read.IsZero()
+	if v.read = info.ModTime(); first {
+		return
+	}
+	if f, diags, err := v.a.readRules(); err == nil && f.StateFolder() == v.f.StateFolder() {
+		v.f, v.diags = f, diags
+	}
+}
+
 // Look gathers what there is to see now.
 func (v *liveView) Look() (live.Snapshot, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	v.reread()
 	s := live.Snapshot{Counts: map[ledger.State]int{}}
 	l, err := v.ledger()
 	if err != nil {

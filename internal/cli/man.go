@@ -25,6 +25,7 @@ stilltide.yaml(5), made from the model of the rules file. Where man looks for th
 		RunE: func(c *cobra.Command, args []string) error {
 			root := c.Root()
 			root.InitDefaultCompletionCmd()
+			args[0] = atHome(args[0])
 			names, err := manual.Write(root, args[0], released)
 			if err != nil {
 				return err

@@ -133,6 +133,9 @@ func (a *app) listed(names []string, nul bool) ([]string, error) {
 		if nul {
 			return nil, usage("-0 is for a list on standard input; write - for the files")
 		}
+		for i := range names {
+			names[i] = atHome(names[i])
+		}
 		return names, nil
 	}
 	if !nul {

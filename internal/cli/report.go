@@ -40,6 +40,7 @@ With --png the plots alone are written as pictures into a folder.`,
 }
 
 func (a *app) report(since, to, png string) error {
+	to, png = atHome(to), atHome(png)
 	span, err := rule.ParseDuration(since)
 	if err != nil || span <= 0 {
 		return usage("--since: %q is not a time; write a number with its unit, such as 12h or 30d", since)

@@ -34,13 +34,15 @@ func (a *app) say(level slog.Level, text string) {
 		a.logTo(a.err).Log(context.Background(), level, text)
 		return
 	}
+	stamp := a.stamp(a.styleErr)
+	text = ink.Block(text, a.width(a.err), map[bool]int{true: 0, false: stampWidth}[stamp == ""])
 	switch level {
 	case slog.LevelWarn:
 		text = a.styleErr.Warn(text)
 	case slog.LevelError:
 		text = a.styleErr.Bad(text)
 	}
-	a.board.print(a.err, a.stamp(a.styleErr)+text+"\n")
+	a.board.print(a.err, stamp+text+"\n")
 }
 
 // The ways in which the watcher says what it does.

@@ -65,6 +65,9 @@ func (a *app) trustFlag(c *cobra.Command) *cobra.Command {
 	return a.jsonFlag(c)
 }
 
+// stampWidth is how wide a stamp is.
+const stampWidth = 10
+
 // stamp begins a line with the time, unless it goes to the journal, which
 // keeps the time itself.
 func (a *app) stamp(st ink.Style) string {

@@ -283,7 +283,7 @@ func (a *app) verdict(f *rule.File, w advice.Why, waits string, first int) {
 		paint = a.style.Good
 	}
 	fmt.Fprintln(a.out, paint(ink.Fill(verdictText(f, w, first), a.width(a.out), 2)))
-	if waits != "" {
+	if waits != "" && w.NotYet == "" { // what it settles for is said below
 		fmt.Fprintln(a.out, a.style.Warn(ink.Fill("Now: "+ink.Clean(waits)+".", a.width(a.out), 2)))
 	}
 	if w.Facts.Exists && !w.Ready {
