@@ -319,9 +319,10 @@ func memberRecords(j Job) []keyed {
 		&record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))}}}
 	for i, m := range j.Extra {
 		f := m.Facts
-		list = append(list, keyed{rowKey{of: memberRow, id: j.ID, sub: int32(i)}, &record{statement: putMember,
-			columns: columns{}.num(j.ID, int64(i)).text(m.File).flag(m.Companion).num(f.Size, int64(f.Mod), int64(f.Dev),
-				int64(f.Ino)).place(m.FileNow)}})
+		values := columns{}.num(j.ID, int64(i)).text(m.File).flag(m.Companion)
+		values = values.num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.FileNow)
+		list = append(list, keyed{rowKey{of: memberRow, id: j.ID, sub: int32(i)},
+			&record{statement: putMember, columns: values}})
 	}
 	return list
 }
