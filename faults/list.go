@@ -13,6 +13,9 @@ func ended(kind string) []string {
 	return []string{"-run", "^TestEndedByForceAtEachCall$/^" + kind + "$", "./cmd/stilltide"}
 }
 
+// simulation runs the simulation, and nothing else.
+var simulation = []string{"-run", "^TestSimulation$", "./internal/engine"}
+
 // faults are the mendings of what once lost files, did something twice or said what was not
 // so, each taken out again.
 var faults = []Fault{
@@ -76,6 +79,23 @@ var faults = []Fault{
 		"\t\tif f, err := Stat(path + ending); err == nil && f.Exists {\n",
 		"\t\tif f, err := Stat(path + ending); err == nil && f.Exists && false {\n", script("partfile")},
 
+	// What the simulation must see without any other test; it runs in the project's check.
+	{"simulation alone: the intention is durable before a file is moved", "internal/engine/placing.go",
+		"\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
+			"them\n", "\terr := error(nil)\n", simulation},
+	{"simulation alone: a file is looked at again before its attempt", "internal/engine/jobs.go",
+		"!j.checked.Equal(now) && !f.still(j, now)", "false", simulation},
+	{"simulation alone: all files of a group are looked at again", "internal/engine/take.go",
+		"\tj.checked = time.Time{} // its files settled one after the other, the first perhaps long ago\n", "", simulation},
+	{"simulation alone: a job that ends the watcher again and again fails", "internal/engine/recover.go",
+		"\tif sameBoot {\n\t\trow.Crashes++\n\t}\n", "\t_ = sameBoot\n", simulation},
+	{"simulation alone: a file that stays is remembered", "internal/engine/ends.go",
+		"\tif fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) {\n", "\tif false {\n",
+		simulation},
+	{"simulation alone: after a crash what the steps placed is taken back", "internal/engine/recover.go",
+		"\tproblems = e.hands(row.ID, row.Watch, e.flow.set, row.Rule, nil).TakeBack(list, inputs, true)\n",
+		"\t_ = inputs\n", simulation},
+
 	// Crashes and commands by hand.
 	{"an attempt that a crash cut short is none of those that may fail", "internal/engine/recover.go",
 		"\trow.Earlier++ // an attempt that was cut short is none of those that may fail\n", "", script("crashes")},
@@ -99,8 +119,8 @@ var faults = []Fault{
 		"\totherwise := s.Duplicate || s.Facts.Dir && s.Facts.Ino != r.Expect.Ino\n",
 		"\totherwise := s.Duplicate\n", ended("folder_to_another_disk")},
 	{"the intention is durable before a file is moved", "internal/engine/placing.go",
-		"\t\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
-			"them\n", "\t\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
+		"\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
+			"them\n", "\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
 	{"without a watcher nothing runs", "internal/cli/jobs.go",
 		"\t\tif list[i].State == ledger.Running {\n\t\t\tlist[i].State = ledger.Queued\n",
 		"\t\tif false {\n\t\t\tlist[i].State = ledger.Queued\n", script("cutshort")},

@@ -29,7 +29,7 @@ func newSlowShare(t *testing.T, rules string) *slowShare {
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nrules:\n"+rules))
 	require.Empty(t, diags)
 	asked := func(path string) (file.Facts, error) { return file.Facts{}, look.NoAnswer{Point: dir} }
-	s := &slowShare{flow: newFlow(plan.NewSet(f), newMemStore(), asked), t: t, dir: dir, now: time.Now()}
+	s := &slowShare{flow: newFlow(plan.NewSet(f), newStore(t), asked), t: t, dir: dir, now: time.Now()}
 	s.unsure = func(string) bool { return true }
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	return s

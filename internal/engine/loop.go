@@ -188,12 +188,7 @@ func (e *Engine) carryOut(runs context.Context) {
 	}
 	if len(f.places) > 0 {
 		e.active += len(f.places)
-		for _, p := range f.places {
-			for i := range p.moves {
-				e.ledger.RecordIntention(p.moves[i].record)
-			}
-		}
-		e.queue.add(f.places)
+		e.queuePlaces(f.places)
 	}
 	e.tellAll(time.Now())
 	if e.o.Report != nil && len(f.outcomes) > 0 {

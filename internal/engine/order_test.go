@@ -23,7 +23,7 @@ rules:
   - {name: ordered, watch: [a, b], match: "*.csv", order: name, debounce: 0s, processed: done}
   - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))
 	require.Empty(t, diags)
-	f := newFlow(plan.NewSet(rules), newMemStore(), watchfs.Stat)
+	f := newFlow(plan.NewSet(rules), newStore(t), watchfs.Stat)
 	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}}
 	require.Len(t, e.wanted(), 2)
 	now := time.Now()

@@ -81,8 +81,7 @@ func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
 	by := e.mover()
 	by.near = true
 	for {
-		waiting := e.queue.waiting()
-		if waiting == 0 {
+		if e.queue.waiting() == 0 {
 			select {
 			case <-e.queue.kick:
 				continue
@@ -90,19 +89,38 @@ func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
 				return
 			}
 		}
-		err := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
-		for waiting > 0 {
-			batch := e.queue.take(min(waiting, maxPlaced))
-			waiting -= len(batch)
-			if done := by.placeAll(batch, err, &far); len(done) > 0 {
-				e.placed <- done // the flow listens as long as anything is under way
-			}
+		// the flow listens as long as anything is under way
+		by.placeWaiting(runs, far.add, func(done []placedEnd) { e.placed <- done })
+	}
+}
+
+// placeWaiting places what waits in the queue, in batches, and tells what came of it. What lies
+// far is left to another.
+func (by *mover) placeWaiting(runs context.Context, far func(*placing), told func([]placedEnd)) {
+	e := by.e
+	waiting := e.queue.waiting()
+	err := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
+	for waiting > 0 {
+		batch := e.queue.take(min(waiting, maxPlaced))
+		waiting -= len(batch)
+		if done := by.placeAll(batch, err, far); len(done) > 0 {
+			told(done)
 		}
 	}
 }
 
+// queuePlaces records the intentions of placings and has them carried out.
+func (e *Engine) queuePlaces(list []*placing) {
+	for _, p := range list {
+		for i := range p.moves {
+			e.ledger.RecordIntention(p.moves[i].record)
+		}
+	}
+	e.queue.add(list)
+}
+
 // placeAll places what lies near; err is why nothing can be placed.
-func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
+func (by *mover) placeAll(batch []*placing, err error, far func(*placing)) []placedEnd {
 	done := make([]placedEnd, 0, len(batch))
 	defer by.end()
 	clear(by.there)
@@ -110,14 +128,14 @@ func (by *mover) placeAll(batch []*placing, err error, far *lanes) []placedEnd {
 	for i, p := range batch {
 		result := placedEnd{id: p.id, leads: p.leads, err: err}
 		if _, unsure := by.e.unsureWay(p); unsure && err == nil {
-			far.add(p)
+			far(p)
 			continue
 		}
 		if err == nil {
 			result = by.place(p, room[i:i:i+1])
 		}
 		if errors.Is(result.err, place.ErrFar) {
-			far.add(p)
+			far(p)
 			continue
 		}
 		done = append(done, result)

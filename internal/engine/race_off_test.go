@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 3000
+const simDefault = 800

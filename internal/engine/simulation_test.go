@@ -4,7 +4,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io/fs"
@@ -22,7 +21,6 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -59,7 +57,7 @@ type world struct {
 	r     *rand.Rand
 	dir   string
 	rules *rule.File
-	store *memStore
+	store *checkedStore
 	e     *Engine
 	now   time.Time
 
@@ -67,8 +65,8 @@ type world struct {
 	writing  map[string]bool      // files that somebody holds open for writing
 	changed  map[string]time.Time // when a file last changed, in the world's time
 	running  []*attempt
-	placing  []*placing
 	dirty    []string        // paths whose event was not told yet
+	late     []string        // and those whose event is on its way
 	removed  map[string]bool // inputs that the user took away
 	grown    map[string]bool // inputs that the user changed: their earlier content may have been placed already
 	tries    map[string]int  // attempts that ran, by input content
@@ -98,8 +96,7 @@ func TestSimulation(t *testing.T) {
 // simulate runs one seed and says whether the promises held.
 func simulate(t *testing.T, base string, seed uint64) bool {
 	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)),
-		store: newMemStore(),
-		now:   time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{},
+		now: time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{},
 		removed: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
 	if err := os.MkdirAll(filepath.Join(w.dir, "in"), 0o777); err != nil {
 		t.Fatal(err)
@@ -115,6 +112,7 @@ func simulate(t *testing.T, base string, seed uint64) bool {
 		w.protected(w.step)
 	}
 	w.quiet()
+	defer w.lose()
 	return w.promises()
 }
 
@@ -131,8 +129,9 @@ func (w *world) fail(format string, args ...any) bool {
 
 // start is the start of the watcher: recovery, then a sweep.
 func (w *world) start() {
-	w.running, w.placing = nil, nil
+	w.running = nil
 	for {
+		w.open()
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
 			folders: map[string]*folderState{}}
 		w.e.mounts.expect = map[string]string{w.dir: "/"}
@@ -152,9 +151,29 @@ func (w *world) start() {
 		}) {
 			break
 		}
-		w.store.crash()
+		w.lose()
 	}
 	w.sweep()
+}
+
+// open opens the ledger, after a crash as that has left it.
+func (w *world) open() {
+	l, err := ledger.OpenStepped(w.rules.StateFolder())
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.store = &checkedStore{Stepped: l}
+}
+
+// lose is what a crash does to the ledger.
+func (w *world) lose() {
+	torn := make([]byte, w.r.IntN(300))
+	for i := range torn {
+		torn[i] = byte(w.r.Uint32())
+	}
+	if err := w.store.Crash(torn); err != nil {
+		w.t.Fatal(err)
+	}
 }
 
 // before is asked before each operation on a file of ours.
@@ -196,7 +215,7 @@ func (w *world) survives(f func()) (ok bool) {
 // protected runs f; after a crash in it the watcher starts again.
 func (w *world) protected(f func()) {
 	if !w.survives(f) {
-		w.store.crash()
+		w.lose()
 		w.start()
 	}
 }
@@ -219,7 +238,7 @@ func (w *world) sweep() {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	w.dirty = nil
+	w.dirty, w.late = nil, nil
 	for _, e := range entries {
 		w.e.flow.event(watchfs.Event{Kind: watchfs.Found, Path: filepath.Join(w.dir, "in", e.Name())}, w.now)
 	}
@@ -231,7 +250,7 @@ func (w *world) step() {
 	case 0, 1, 2:
 		w.arrive()
 	case 3:
-		w.touchOne(w.grow)
+		w.touchOne([]func(string){w.grow, w.reopen}[w.r.IntN(2)])
 	case 4:
 		w.touchOne(w.vanish)
 	case 5, 6:
@@ -241,8 +260,8 @@ func (w *world) step() {
 	case 9, 10:
 		w.placeBatch()
 	case 11:
-		w.store.full = w.r.IntN(4) == 0
-		w.store.commit()
+		w.store.refuse(w.t, w.r.IntN(4) == 0)
+		_ = w.store.Sync(context.Background()) // it fails while the disk is full
 	case 12:
 		w.faults, w.far = w.r.IntN(3) == 0, w.r.IntN(2) == 0
 	case 13:
@@ -258,6 +277,10 @@ func (w *world) step() {
 // pump tells the events, lets the flow decide and takes its effects.
 func (w *world) pump() {
 	f := w.e.flow
+	w.now = w.now.Add(time.Millisecond) // no two rounds are at one time
+	if w.r.IntN(2) == 0 {
+		w.dirty, w.late = append(w.dirty, w.late...), nil
+	}
 	for _, p := range w.dirty {
 		kind := watchfs.Closed
 		if _, err := os.Lstat(p); err != nil {
@@ -289,7 +312,7 @@ func (w *world) pump() {
 	for _, p := range f.places {
 		w.say("job %d is to be placed: %s", p.id, p.leads)
 	}
-	w.placing = append(w.placing, f.places...)
+	w.e.queuePlaces(f.places)
 	for _, o := range f.outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
 	}
@@ -310,6 +333,9 @@ func (w *world) arrive() {
 	}
 	w.writing[path] = w.r.IntN(3) == 0
 	content := fmt.Sprintf("token-%d ", w.serial)
+	if filepath.Ext(name) == ".work" && w.r.IntN(10) == 0 {
+		content += poison
+	}
 	if w.writing[path] {
 		content += "half"
 	}
@@ -317,11 +343,18 @@ func (w *world) arrive() {
 	w.say("arrives: %s (being written: %v)", name, w.writing[path])
 }
 
+// poison is in a file on which each attempt ends the watcher by force.
+const poison = "poison "
+
 func (w *world) write(path, content string) {
 	if err := os.WriteFile(path, []byte(content), 0o666); err != nil {
 		w.t.Fatal(err)
 	}
 	w.changed[path] = w.now
+	if w.r.IntN(3) == 0 {
+		w.late = append(w.late, path) // the system tells of it in a moment
+		return
+	}
 	w.dirty = append(w.dirty, path)
 }
 
@@ -342,10 +375,23 @@ func (w *world) grow(path string) {
 	if err != nil {
 		return
 	}
-	w.grown[token(string(content))] = !w.writing[path]
+	input := token(string(content))
+	w.grown[input] = w.grown[input] || !w.writing[path]
 	w.writing[path] = false
 	w.say("complete: %s", filepath.Base(path))
 	w.write(path, strings.TrimSuffix(string(content), "half")+"x")
+}
+
+// reopen has somebody begin to write to a complete file again.
+func (w *world) reopen(path string) {
+	content, err := os.ReadFile(path)
+	if err != nil || w.writing[path] || strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
+		return
+	}
+	w.grown[token(string(content))] = true
+	w.writing[path] = true
+	w.say("is written again: %s", filepath.Base(path))
+	w.write(path, string(content)+"half")
 }
 
 func (w *world) vanish(path string) {
@@ -374,6 +420,11 @@ func (w *world) endAttempt() {
 	i := w.r.IntN(len(w.running))
 	a := w.running[i]
 	w.running = slices.Delete(w.running, i, i+1)
+	if content, err := os.ReadFile(a.plan.File); err == nil && strings.Contains(string(content), poison) {
+		w.say("attempt of job %d ends the watcher", a.plan.ID)
+		_ = w.store.Sync(context.Background()) // it has been at it for a while
+		panic(crashed{})
+	}
 	exit := 0
 	if w.r.IntN(3) == 0 {
 		exit = 1
@@ -415,35 +466,28 @@ func (w *world) endSteps(a *attempt, exit int) {
 	w.e.flow.attemptEnded(res, w.now)
 }
 
-// placeBatch does what the placing goroutine does: all intentions in one
-// commit, then the moves.
+// placeBatch lets the placing goroutine do its work once. While nothing becomes durable it waits.
 func (w *world) placeBatch() {
-	if len(w.placing) == 0 {
+	if w.e.queue.waiting() == 0 || w.store.full {
 		return
 	}
-	batch := w.placing
-	for _, p := range batch {
-		for _, m := range p.moves {
-			w.store.RecordIntention(m.record)
-		}
-	}
-	if !w.store.commit() {
-		return // a full disk: nothing is touched before its intention is durable
-	}
-	w.placing = nil
-	near, far := w.e.mover(), w.e.mover()
+	var far []*placing
+	near := w.e.mover()
 	near.near = true
-	defer near.end()
-	defer far.end()
-	for _, p := range batch {
-		end := near.place(p, nil)
-		if errors.Is(end.err, place.ErrFar) {
-			end = far.place(p, nil)
-		}
+	near.placeWaiting(context.Background(), func(p *placing) { far = append(far, p) }, w.placed)
+	for _, p := range far {
+		by := w.e.mover()
+		end := by.place(p, nil)
+		by.end()
+		w.placed([]placedEnd{end})
+	}
+}
+
+// placed tells the flow what came of placings.
+func (w *world) placed(ends []placedEnd) {
+	for _, end := range ends {
 		for _, m := range end.moved {
 			w.say("moved %s to %q: %v", filepath.Base(m.source), m.target, m.err)
-		}
-		for _, m := range end.moved {
 			delete(w.changed, m.target)
 		}
 		w.e.flow.placedEnd(end, w.now)
@@ -453,30 +497,52 @@ func (w *world) placeBatch() {
 // quiet lets everything come to its end, without faults and crashes.
 func (w *world) quiet() {
 	w.protected(func() { panic(crashed{}) }) // and once more from what is durable
-	w.faults, w.far, w.crashIn, w.store.full = false, false, 0, false
+	w.faults, w.far, w.crashIn = false, false, 0
+	w.store.refuse(w.t, false)
 	for path, open := range w.writing {
 		if _, err := os.Lstat(path); err == nil && open {
 			w.grow(path)
 		}
 	}
+	turn := func(span time.Duration) {
+		w.now = w.now.Add(span)
+		w.protected(func() {
+			w.pump()
+			w.endAttempt()
+			w.placeBatch()
+			_ = w.store.Sync(context.Background())
+		})
+	}
 	for range 400 {
-		w.now = w.now.Add(2 * time.Second)
-		w.pump()
-		w.endAttempt()
-		w.placeBatch()
-		w.store.commit()
-		if _, more := w.e.flow.wake(w.now); !more && len(w.running)+len(w.placing) == 0 && len(w.dirty) == 0 {
+		turn(2 * time.Second)
+		if _, more := w.e.flow.wake(w.now); !more && len(w.running)+w.e.queue.waiting() == 0 &&
+			len(w.dirty)+len(w.late) == 0 {
 			break
 		}
 	}
-	w.sweep()
+	jobs := w.jobCount()
+	w.protected(func() { panic(crashed{}) }) // the memory of files that stay is in the ledger
 	for range 50 {
-		w.now = w.now.Add(10 * time.Second)
-		w.pump()
-		w.endAttempt()
-		w.placeBatch()
-		w.store.commit()
+		turn(10 * time.Second)
 	}
+	if more := w.jobCount() - jobs; more > 0 {
+		w.fail("%d jobs began though nothing had changed", more)
+	}
+}
+
+// jobCount is how many jobs there have been, but for groups: one that is not complete waits
+// anew after a crash.
+func (w *world) jobCount() (n int) {
+	jobs, err := w.store.Jobs(ledger.Filter{})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, j := range jobs {
+		if j.Rule != "set" {
+			n++
+		}
+	}
+	return n
 }
 
 // promises checks what must hold when all has come to its end.
@@ -542,23 +608,15 @@ func (w *world) arrived(n int) bool {
 
 func (w *world) jobsAreRight(copies map[string]int) bool {
 	jobs, err := w.store.Jobs(ledger.Filter{})
+	if err == nil {
+		err = w.store.NowIn(jobs)
+	}
 	if err != nil {
 		return w.fail("%v", err)
 	}
 	for _, j := range jobs {
 		if !j.State.Final() {
 			return w.fail("job %d of %s is %s for ever: %s", j.ID, filepath.Base(j.File), j.State, j.Reason)
-		}
-		if j.FileNow, err = ledger.FollowInput(j, func(path string, after int64) (next ledger.Job, ok bool,
-			err error) {
-			for _, k := range jobs {
-				if k.File == path && k.ID > after && (!ok || k.ID < next.ID) {
-					next, ok = k, true
-				}
-			}
-			return next, ok, nil
-		}); err != nil {
-			return w.fail("%v", err)
 		}
 		if j.FileNow != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
 			// the user takes files away in there

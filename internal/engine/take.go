@@ -222,6 +222,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 		return
 	}
 	j := f.newJob(c, first.Path, first.Facts, file.Added, now)
+	j.checked = time.Time{} // its files settled one after the other, the first perhaps long ago
 	chain := first.Chain
 	for _, m := range g.Members[1:] {
 		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, FileNow: m.Path})

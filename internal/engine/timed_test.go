@@ -21,7 +21,7 @@ func TestScheduledJobs(t *testing.T) {
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
 rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processed: done}]`))
 	require.Empty(t, diags)
-	store := newMemStore()
+	store := newStore(t)
 	start := func(now time.Time) *Engine {
 		e := &Engine{o: Options{Rules: f}, ledger: store, state: f.StateFolder()}
 		e.flow = newFlow(plan.NewSet(f), store, watchfs.Stat)

@@ -19,7 +19,7 @@ func TestUnmatchedFiles(t *testing.T) {
 			"slip-*, processed: in/done}\n"))
 	require.Empty(t, diags)
 	size := int64(1)
-	f := newFlow(plan.NewSet(rules), newMemStore(), func(string) (file.Facts, error) {
+	f := newFlow(plan.NewSet(rules), newStore(t), func(string) (file.Facts, error) {
 		return file.Facts{Exists: true, Regular: true, Size: size, Writers: file.None}, nil
 	})
 	now := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)

@@ -65,7 +65,10 @@ type Ledger struct {
 // Open opens the ledger for writing, making it if needed. Only one program at
 // a time can: another gets an error that wraps ErrBusy. tell is called with
 // each trouble that the writer has, and with nil when it is over.
-func Open(folder string, tell func(error)) (*Ledger, error) {
+func Open(folder string, tell func(error)) (*Ledger, error) { return openAs(folder, tell, false) }
+
+// openAs is Open; a stepped ledger has no writing goroutine.
+func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	if err := prepareFolder(folder); err != nil {
 		return nil, err
 	}
@@ -75,7 +78,7 @@ func Open(folder string, tell func(error)) (*Ledger, error) {
 	}
 	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*Known{},
 		recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
-	if err := l.open(); err != nil {
+	if err := l.open(stepped); err != nil {
 		if l.db != nil {
 			l.db.Close()
 		}
@@ -180,7 +183,7 @@ func connect(path string, pragmas ...string) (*sql.DB, error) {
 	return sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 }
 
-func (l *Ledger) open() error {
+func (l *Ledger) open(stepped bool) error {
 	path := filepath.Join(l.folder, FileName)
 	if err := l.inspect(path); err != nil {
 		return err
@@ -212,7 +215,7 @@ func (l *Ledger) open() error {
 	if l.tally, err = l.readTally(); err != nil {
 		return err
 	}
-	if l.w, err = startWriter(l); err != nil {
+	if l.w, err = startWriter(l, stepped); err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(l.folder, used), nil, 0o600)

@@ -13,12 +13,13 @@ import (
 
 // writer owns the one connection that writes.
 type writer struct {
-	l     *Ledger
-	conn  *sql.Conn
-	stmts [statements]execer
-	row   []any               // of the statement that is being carried out
-	args  []driver.NamedValue // the same, as the driver takes it
-	part  []byte              // of the journal, while it is being written
+	l       *Ledger
+	stepped bool // there is no goroutine: who waits writes
+	conn    *sql.Conn
+	stmts   [statements]execer
+	row     []any               // of the statement that is being carried out
+	args    []driver.NamedValue // the same, as the driver takes it
+	part    []byte              // of the journal, while it is being written
 
 	logged int // rows that were written since the last checkpoint
 
@@ -46,7 +47,7 @@ type waiter struct {
 	rows int64 // how many urgent rows had come before it
 }
 
-func startWriter(l *Ledger) (*writer, error) {
+func startWriter(l *Ledger, stepped bool) (*writer, error) {
 	conn, err := l.db.Conn(context.Background())
 	if err != nil {
 		return nil, err
@@ -56,7 +57,9 @@ func startWriter(l *Ledger) (*writer, error) {
 	if err := conn.Raw(w.prepare); err != nil {
 		return nil, err
 	}
-	go w.run()
+	if w.stepped = stepped; !stepped {
+		go w.run()
+	}
 	return w, nil
 }
 
@@ -184,6 +187,9 @@ func (w *writer) sync(ctx context.Context, all bool) error {
 	}
 	w.waiting = append(w.waiting, waiter{done, all, w.came})
 	w.mu.Unlock()
+	if w.stepped {
+		return w.stepFor(done)
+	}
 	w.wake()
 	select {
 	case err := <-done:

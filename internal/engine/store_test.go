@@ -1,0 +1,49 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/ledger"
+)
+
+// newStore is a ledger for tests of the flow: the real one, which writes when it is asked to.
+func newStore(t *testing.T) *ledger.Stepped {
+	l, err := ledger.OpenStepped(t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, l.Crash(nil)) })
+	return l
+}
+
+// checkedStore is the ledger of the simulation. It allows a job no step that the table of states
+// does not know.
+type checkedStore struct {
+	*ledger.Stepped
+	full bool // no commit succeeds
+}
+
+// refuse has the disk be full, or no longer.
+func (s *checkedStore) refuse(t *testing.T, full bool) {
+	if err := s.Refuse(full); err != nil {
+		t.Fatal(err)
+	}
+	s.full = full
+}
+
+func allowed(was ledger.State, j *ledger.Job) {
+	if !ledger.Allowed(was, j.State) {
+		panic(fmt.Sprintf("job %d went from %q to %q, which no table knows: %s", j.ID, was, j.State, j.Reason))
+	}
+}
+
+func (s *checkedStore) Record(j ledger.Job, was ledger.State) {
+	allowed(was, &j)
+	s.Stepped.Record(j, was)
+}
+
+func (s *checkedStore) RecordEnd(j *ledger.Job, was ledger.State) {
+	allowed(was, j)
+	s.Stepped.RecordEnd(j, was)
+}
