@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 800
+const simDefault = 500

@@ -339,6 +339,10 @@ func (w *world) arrive() {
 	if w.writing[path] {
 		content += "half"
 	}
+	if ext := filepath.Ext(name); ext == ".a" || ext == ".b" && w.r.IntN(2) == 0 {
+		other := strings.TrimSuffix(path, ext) + map[string]string{".a": ".b", ".b": ".a"}[ext]
+		w.reopen(other) // just before its group is complete
+	}
 	w.write(path, content)
 	w.say("arrives: %s (being written: %v)", name, w.writing[path])
 }
