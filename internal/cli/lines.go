@@ -25,6 +25,7 @@ type lines struct {
 	name  int // width of the column of rules
 	file  int // and of files
 	where int // how wide the last one may be
+	most  int // that all of them may take
 
 	mu    sync.Mutex
 	text  bytes.Buffer // to be printed
@@ -52,6 +53,10 @@ const (
 // fit gives the columns their widths: those of a terminal fit into its line.
 func (l *lines) fit() {
 	most := l.a.width(l.a.out)
+	if most == l.most {
+		return
+	}
+	l.most, l.name = most, 0
 	for _, r := range l.rules.All() {
 		l.name = max(l.name, ink.Width(r.Name.S))
 	}
