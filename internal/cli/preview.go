@@ -48,7 +48,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 	if only != "" && !knowsRule(f, only) {
 		return usage("there is no rule named %s in %s%s", only, a.shown(f.Path), didYouMean(only, ruleNames(f)))
 	}
-	l, err := a.readLedger(f)
+	watcher, l, err := a.ask(f)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 	for i := range paths {
 		paths[i] = absolute(paths[i])
 	}
-	how, err := a.standing(f, nil, l, running(f))
+	how, err := a.standing(f, nil, l, watcher)
 	if err != nil {
 		return err
 	}

@@ -77,19 +77,21 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 	name := filepath.Base(old.Path)
 	if diags.Failed() {
 		n, _ := diags.Count()
-		a.alarm("%s", name+" changed and has "+plan.Plural(n, "error")+"; the rules from before stay in use:")
+		text := name + " changed and has " + plan.Plural(n, "error") + stayInUse
+		a.alarm("%s:", text)
 		a.printDiagnostics(a.err, a.styleErr, diags)
-		// a watcher that ends tells nobody
-		_ = e.RulesRejected(name + " changed and has " + plan.Plural(n, "error") +
-			"; the rules from before stay in use; stilltide check shows them")
+		a.rejected(e, text+"; stilltide check shows them")
 		return
 	}
 	if err := a.trusted(f); err != nil {
-		a.alarm("%v; the rules from before stay in use", err)
+		a.alarm("%v%s", err, stayInUse)
+		a.rejected(e, err.Error()+stayInUse)
 		return
 	}
 	if f.StateFolder() != old.StateFolder() {
-		a.warn("%s", "state_folder: changed, which needs a restart; the rules from before stay in use")
+		text := "state_folder: changed, which needs a restart" + stayInUse
+		a.warn("%s", text)
+		a.rejected(e, text)
 		return
 	}
 	if f.Listen.S != old.Listen.S {
@@ -100,4 +102,12 @@ func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine
 		return
 	}
 	a.note("%s was read again: %s", name, plan.Plural(len(f.All()), "rule"))
+}
+
+// stayInUse ends a sentence that says why changed rules cannot be used.
+const stayInUse = "; the rules from before stay in use"
+
+// rejected has the watcher tell why it does not use changed rules, if it does not end.
+func (a *app) rejected(e *engine.Engine, why string) {
+	_ = e.RulesRejected(why) // it fails for a watcher that ends, which tells nobody
 }

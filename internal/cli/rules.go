@@ -226,14 +226,14 @@ func (a *app) listRules(args []string) error {
 	if err != nil {
 		return err
 	}
-	l, err := a.readLedger(f)
+	watcher, l, err := a.ask(f)
 	if err != nil {
 		return err
 	}
 	if l != nil {
 		defer l.Close()
 	}
-	s, err := a.standing(f, nil, l, running(f))
+	s, err := a.standing(f, nil, l, watcher)
 	if err != nil {
 		return err
 	}

@@ -43,14 +43,13 @@ func (a *app) status() error {
 	if err != nil {
 		return err
 	}
-	l, err := a.readLedger(f)
+	watcher, l, err := a.ask(f)
 	if err != nil {
 		return err
 	}
 	if l != nil {
 		defer l.Close()
 	}
-	watcher := running(f)
 	s, err := a.standing(f, diags, l, watcher)
 	if err != nil {
 		return err
@@ -95,6 +94,14 @@ func (a *app) statusJSON(s standing.Standing) error {
 		err = errors.Join(err, a.printJSON(r))
 	}
 	return err
+}
+
+// ask asks the watcher, and opens the ledger for reading; nil is none. A file that
+// becomes a job meanwhile is in both, and never in neither.
+func (a *app) ask(f *rule.File) (*engine.Live, *ledger.Ledger, error) {
+	watcher := running(f)
+	l, err := a.readLedger(f)
+	return watcher, l, err
 }
 
 // readLedger opens the ledger for reading, nil if there is none yet.

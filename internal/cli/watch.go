@@ -206,16 +206,21 @@ func (a *app) untilSignal() (context.Context, context.CancelFunc) {
 	signals, over := make(chan os.Signal, 2), make(chan struct{})
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
 	go func() {
-		for n := 0; n < 2; n++ {
+		var first time.Time
+		for {
 			select {
 			case <-signals:
-				cancel()
 			case <-over:
 				return
 			}
+			if first.IsZero() {
+				first = time.Now()
+				cancel()
+			} else if time.Since(first) > sameSignal {
+				runner.EndAll()
+				os.Exit(exitInterrupted)
+			}
 		}
-		runner.EndAll()
-		os.Exit(exitInterrupted)
 	}()
 	return ctx, sync.OnceFunc(func() {
 		signal.Stop(signals)
@@ -223,6 +228,10 @@ func (a *app) untilSignal() (context.Context, context.CancelFunc) {
 		cancel()
 	})
 }
+
+// sameSignal is how long after the first signal another one is still the same:
+// timeout(1) and some shells send it to the program and then to its process group.
+const sameSignal = 150 * time.Millisecond
 
 // exitInterrupted is the status of a program that a second Ctrl-C ended at once, as
 // shells have it: 128 and the signal's number.

@@ -42,7 +42,7 @@ func (a *app) why(path string, removed, all bool) error {
 	if err != nil {
 		return err
 	}
-	l, err := a.readLedger(f)
+	watcher, l, err := a.ask(f)
 	if err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (a *app) why(path string, removed, all bool) error {
 	if err != nil {
 		return err
 	}
-	asked := standing.Asked{Rules: f, Ledger: l, Live: running(f), Now: now}
+	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
 	how, err := standing.Collect(asked)
 	if err != nil {
 		return err

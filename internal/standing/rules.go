@@ -166,7 +166,7 @@ func (s *Rule) watched(r *rule.Rule, w *engine.Live) {
 		s.State = Blocked
 		s.Notes = append(s.Notes, why)
 	}
-	if s.State == Watching && s.Absent == len(r.Folders) {
+	if s.State == Watching && s.Absent > 0 && s.Absent == len(r.Folders) {
 		s.State = Absent
 	}
 }

@@ -36,6 +36,7 @@ type Watcher struct {
 	Wrong       []string       `json:"wrong" jsonschema:"what is wrong, the most pressing first"`
 	RulesFile   string         `json:"rules_file" jsonschema:"the rules file"`
 	Mistakes    int            `json:"mistakes" jsonschema:"in the rules file as it is now"`
+	Rejected    string         `json:"rejected,omitempty" jsonschema:"why the watcher does not use the changed rules"`
 	Blocked     string         `json:"blocked,omitempty" jsonschema:"why nothing starts"`
 	Failures    int            `json:"failures" jsonschema:"failed jobs that nobody has dealt with: not retried, undone or dismissed, and their file is still there; 500 at most"`
 	FailedSince *time.Time     `json:"failed_since" jsonschema:"when the oldest of them failed"`
@@ -145,6 +146,7 @@ func (w *Watcher) failures(a Asked) error {
 func (w *Watcher) introduce(a Asked, rules []Rule) {
 	if l := a.Live; l != nil {
 		w.Runs, w.PID, w.Since, w.Version, w.Blocked = true, l.PID, &l.Started, l.Version, l.Trouble
+		w.Rejected = l.Rejected
 		w.alive = fmt.Sprintf("Watching since %s (process %d)", plan.Clock(l.Started, a.Now), l.PID)
 		return
 	}
@@ -168,8 +170,8 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 		say("%s in %s: the rules from before stay in use", plan.Plural(w.Mistakes, "mistake"), name)
 	case w.Mistakes > 0:
 		say("%s in %s", plan.Plural(w.Mistakes, "mistake"), name)
-	case a.Live != nil && a.Live.Rejected != "":
-		say("%s", a.Live.Rejected)
+	case w.Rejected != "":
+		say("%s", w.Rejected)
 	}
 	if w.Blocked != "" {
 		say("%s; nothing starts until it can be", w.Blocked)
