@@ -204,3 +204,21 @@ func FuzzParseCommand(f *testing.F) {
 		}
 	})
 }
+
+// What Line writes is read as the words that it was given.
+func TestLineIsReadBack(t *testing.T) {
+	piece := rapid.SampledFrom([]string{"cp", "{file}", "{at:%Y %m}", "{{", "}}", " ", ";", "'", `"`, "$HOME", "`",
+		"\\", "\n", "\t", "größe", "#", "-c", "*"})
+	rapid.Check(t, func(t *rapid.T) {
+		var words []string
+		for _, pieces := range rapid.SliceOfN(rapid.SliceOfN(piece, 0, 4), 1, 4).Draw(t, "words") {
+			words = append(words, strings.Join(pieces, ""))
+		}
+		c, err := ParseCommand(Line(words))
+		require.NoError(t, err, Line(words))
+		require.Len(t, c.Words, len(words), Line(words))
+		for i, w := range c.Words {
+			require.Equal(t, words[i], w.String(), Line(words))
+		}
+	})
+}

@@ -2,6 +2,7 @@ package fill
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 )
 
@@ -177,6 +178,22 @@ func (s *splitter) quoted(out *strings.Builder, quote byte) error {
 	return &Error{Offset: start, Near: string(quote), Message: fmt.Sprintf("this %c has no partner to close it",
 		quote)}
 }
+
+// Line writes words so that ParseCommand reads exactly them, with the placeholders
+// that are in them.
+func Line(words []string) string {
+	written := make([]string, len(words))
+	for i, w := range words {
+		bare := placeholders.ReplaceAllString(w, "x")
+		if written[i] = w; bare != quoteWord(bare) {
+			written[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(written, " ")
+}
+
+// placeholders are those of which a line needs no quotes.
+var placeholders = regexp.MustCompile(`\{[^{}'"]*\}`)
 
 // Quote writes words so that a POSIX shell reads exactly them: for the line
 // that a person can copy from a failure note.

@@ -47,7 +47,8 @@ func TestOtherNames(t *testing.T) {
 			"[{name: a, watch: in}]\n": "implicit_tls",
 		head + "notify: {on: untaken, to: log}\nrules: [{name: a, watch: " +
 			"in}]\n": "unmatched",
-		inRule("run: [cp, a, b]"):                       "write the words in one line: 'cp a b'",
+		inRule("run: [cp, '{file}', b]"):                "(write the words in one line: run: cp {file} b)",
+		inRule("run: [sh, -c, 'a; b']"):                 "(write the words in one line: run: sh -c 'a; b')",
 		inRule("take: folders"):                         "unit",
 		inRule("unit: folders"):                         "it is folder now",
 		inRule("kind: image/*"):                         "media_type",

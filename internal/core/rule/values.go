@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 
 	"stilltide/internal/core/fill"
@@ -27,10 +28,11 @@ func (t *Text) fromNode(d *decoder, n ast.Node) {
 	*t = Text{S: s, Pos: d.pos(n)}
 }
 
-// asOneText is a hint for a list of words, such as those of a command, "" for anything else.
+// asOneText is a hint for a command that was written as a list, "" for anything else.
 func (d *decoder) asOneText(n ast.Node) string {
 	list, ok := n.(*ast.SequenceNode)
-	if !ok {
+	key := n.GetPath()[strings.LastIndexByte(n.GetPath(), '.')+1:]
+	if !ok || key != "run" && key != "command" {
 		return ""
 	}
 	var words []string
@@ -41,7 +43,11 @@ func (d *decoder) asOneText(n ast.Node) string {
 		}
 		words = append(words, word)
 	}
-	return "write the words in one line: '" + fill.Quote(words) + "'"
+	line, err := yaml.Marshal(fill.Line(words))
+	if err != nil {
+		return ""
+	}
+	return "write the words in one line: " + key + ": " + strings.TrimSpace(string(line))
 }
 
 // Set reports whether the key was written.
