@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -19,6 +20,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
+	"stilltide/internal/standing"
 )
 
 // jobFilter are the flags of `jobs`.
@@ -86,12 +88,12 @@ func (a *app) jobs(filter jobFilter) error {
 	if l != nil {
 		defer l.Close()
 		if list, err = l.Jobs(q); err == nil {
-			err = l.NowIn(list)
+			err = errors.Join(l.NowIn(list), underWay(f, l, list))
 		}
-		underWay(f, list, time.Now())
 		if err != nil {
 			return err
 		}
+		list = slices.DeleteFunc(list, func(j ledger.Job) bool { return !filter.wants(j.State) })
 	}
 	if a.json {
 		for _, j := range list {
@@ -113,20 +115,21 @@ func (a *app) jobs(filter jobFilter) error {
 	return nil
 }
 
-// underWay brings what runs up to date: its time so far; and without a watcher nothing runs.
-func underWay(f *rule.File, list []ledger.Job, now time.Time) {
+// underWay brings jobs that are not over up to date: what runs has its time so far,
+// and without a watcher nothing runs; what is queued for a rule that rests is held.
+func underWay(f *rule.File, l *ledger.Ledger, list []ledger.Job) error {
+	now := time.Now()
 	notRunning(f, list)
-	watcher := running(f)
+	rests, err := standing.Resting(askedOf(f, l, running(f), now))
 	for i := range list {
-		if watcher != nil && list[i].State == ledger.Queued && watcher.Troubles[list[i].Rule] != "" {
-			list[i].State = ledger.Held // its rule is blocked
-		}
-	}
-	for i := range list {
-		if j := &list[i]; j.State == ledger.Running && j.Last != nil {
+		switch j := &list[i]; {
+		case j.State == ledger.Queued && (rests[""] || rests[j.Rule]):
+			j.State = ledger.Held
+		case j.State == ledger.Running && j.Last != nil:
 			j.Ran += max(now.Sub(j.Last.Started), 0)
 		}
 	}
+	return err
 }
 
 // notRunning says of jobs that were under way when the watcher was ended by force that
@@ -157,6 +160,9 @@ func (f jobFilter) query() (ledger.Filter, error) {
 		}
 		q.States = append(q.States, ledger.State(s))
 	}
+	if slices.ContainsFunc(q.States, changeable) { // which of these it is, underWay says
+		q.States = append(q.States, ledger.Queued, ledger.Held, ledger.Running)
+	}
 	if f.since != "" {
 		d, err := rule.ParseDuration(f.since)
 		if err != nil {
@@ -165,6 +171,15 @@ func (f jobFilter) query() (ledger.Filter, error) {
 		q.Since = time.Now().Add(-d)
 	}
 	return q, nil
+}
+
+// changeable reports whether a job may be in another state than the ledger has.
+func changeable(s ledger.State) bool {
+	return s == ledger.Queued || s == ledger.Held || s == ledger.Running
+}
+
+func (f jobFilter) wants(s ledger.State) bool {
+	return len(f.states) == 0 || slices.Contains(f.states, string(s))
 }
 
 func didYouMean(word string, known []string) string {
@@ -250,8 +265,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	}
 	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
 	if err == nil {
-		err = l.NowIn(list)
-		underWay(f, list, time.Now())
+		err = errors.Join(l.NowIn(list), underWay(f, l, list))
 	}
 	if err == nil && len(list) == 0 {
 		err = missing

@@ -35,7 +35,7 @@ func (a *app) showJob(arg string) error {
 	now := time.Now()
 	waits := ""
 	if !j.State.Final() {
-		asked := standing.Asked{Rules: f, Ledger: l, Live: running(f), Now: now}
+		asked := askedOf(f, l, running(f), now)
 		how, err := standing.Collect(asked)
 		if err != nil {
 			return err

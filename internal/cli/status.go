@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/advice"
 	"stilltide/internal/control"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -80,11 +81,20 @@ func running(f *rule.File) *engine.Live {
 // standing is how it all stands now. l may be nil.
 func (a *app) standing(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger,
 	watcher *engine.Live) (standing.Standing, error) {
-	mistakes := 0
+	asked := askedOf(f, l, watcher, time.Now())
 	if diags.Failed() {
-		mistakes, _ = diags.Count()
+		asked.Mistakes, _ = diags.Count()
 	}
-	return standing.Collect(standing.Asked{Rules: f, Mistakes: mistakes, Ledger: l, Live: watcher, Now: time.Now()})
+	return standing.Collect(asked)
+}
+
+// askedOf is what a standing of rules without mistakes is made from.
+func askedOf(f *rule.File, l *ledger.Ledger, watcher *engine.Live, now time.Time) standing.Asked {
+	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
+	if watcher == nil {
+		asked.Lacking = advice.Lacking(f)
+	}
+	return asked
 }
 
 // statusJSON prints the watcher's line, then a line a rule.

@@ -54,7 +54,7 @@ func (a *app) why(path string, removed, all bool) error {
 	if err != nil {
 		return err
 	}
-	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
+	asked := askedOf(f, l, watcher, now)
 	how, err := standing.Collect(asked)
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ type Rule struct {
 	State     State      `json:"state" jsonschema:"watching, paused, absent, blocked, disabled or stopped"`
 	Folders   []string   `json:"folders" jsonschema:"the folders it watches"`
 	Settling  int        `json:"settling" jsonschema:"files that have not settled"`
-	Held      int        `json:"held" jsonschema:"jobs that wait because the rule is paused, absent or before its time"`
+	Held      int        `json:"held" jsonschema:"jobs that wait because the rule is paused, blocked, absent or before its time"`
 	Queued    int        `json:"queued" jsonschema:"jobs that wait for a worker"`
 	Running   int        `json:"running" jsonschema:"jobs that run"`
 	Retrying  int        `json:"retrying" jsonschema:"jobs that wait for their next attempt"`
@@ -48,6 +48,8 @@ type Rule struct {
 	Absent    int        `json:"absent_folders" jsonschema:"how many of its folders are not there"`
 	Next      *time.Time `json:"next,omitempty" jsonschema:"when its schedule is due next"`
 	Notes     []string   `json:"notes,omitempty" jsonschema:"what is wrong with it, a sentence each"`
+
+	why string // it is blocked
 }
 
 // rules reports how each rule stands, from the ledger and what a running watcher knows.
@@ -82,7 +84,7 @@ func rules(a Asked, paused map[string]bool) ([]Rule, error) {
 		case !r.Enabled:
 			s.State = Disabled
 		case a.Live == nil:
-			s.unwatched(machine)
+			s.unwatched(machine, a.Lacking[r.Name.S])
 		case !slices.Contains(a.Live.Names, r.Name.S):
 			s.Notes = append(s.Notes, "the watcher does not know this rule: it goes on with the rules from before")
 		default:
@@ -118,8 +120,17 @@ func (s *Rule) last(l *ledger.Ledger) error {
 	return nil
 }
 
+// block notes that the rule needs attention.
+func (s *Rule) block(why string) {
+	s.State, s.why = Blocked, why
+	s.Notes = append(s.Notes, why)
+}
+
 // unwatched looks at a rule's folders itself.
-func (s *Rule) unwatched(machine look.Asked) {
+func (s *Rule) unwatched(machine look.Asked, lacking string) {
+	if lacking != "" {
+		s.block(lacking)
+	}
 	for _, path := range s.Folders {
 		info, err := machine.Stat(path)
 		switch {
@@ -143,16 +154,14 @@ func (s *Rule) watched(r *rule.Rule, w *engine.Live) {
 		known := w.Folders[path]
 		switch {
 		case known.Trouble == watchfs.ErrSilent.Error():
-			s.State = Blocked
-			s.Notes = append(s.Notes, plan.Display(path)+" does not answer; it is looked through when it does")
+			s.block(plan.Display(path) + " does not answer; it is looked through when it does")
 		case known.Absent && known.Trouble != "": // for a reason of its own
 			s.Absent++
 			s.Notes = append(s.Notes, fmt.Sprintf("%s: %s", plan.Display(path), known.Trouble))
 		case known.Absent:
 			s.missing(path)
 		case known.Trouble != "":
-			s.State = Blocked
-			s.Notes = append(s.Notes, fmt.Sprintf("%s cannot be watched: %s", plan.Display(path), known.Trouble))
+			s.block(fmt.Sprintf("%s cannot be watched: %s", plan.Display(path), known.Trouble))
 		}
 	}
 	s.polled(r, w)
@@ -163,8 +172,7 @@ func (s *Rule) watched(r *rule.Rule, w *engine.Live) {
 			Wait(h.Jobs, "job"), h.Why))
 	}
 	if why := w.Troubles[s.Rule]; why != "" {
-		s.State = Blocked
-		s.Notes = append(s.Notes, why)
+		s.block(why)
 	}
 	if s.State == Watching && s.Absent > 0 && s.Absent == len(r.Folders) {
 		s.State = Absent
@@ -209,7 +217,7 @@ var States = []struct {
 	{Absent, "none of its folders is there; it waits for them",
 		"a card is taken out, a share is not mounted, a folder is removed or renamed", "the folder is back"},
 	{Blocked, "it needs your attention",
-		"a loop, a folder that cannot be watched, many files that went at once",
+		"a loop, a folder that cannot be watched, many files that went at once, a program that is not there",
 		"`stilltide resume RULE`, or its cause is gone"},
 	{Disabled, "it takes nothing", "`enabled: false` in the rules file", "`enabled: true`"},
 	{Stopped, "nothing is done", "no watcher runs", "`stilltide watch`"},

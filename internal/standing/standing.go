@@ -53,6 +53,8 @@ type Asked struct {
 	Mistakes int            // in the rules file as it is now
 	Ledger   *ledger.Ledger // nil if there is none yet
 	Live     *engine.Live   // what a running watcher knows, nil if none runs
+	// by rule, without a watcher: what is not there that its commands need
+	Lacking map[string]string
 	Now      time.Time
 }
 

@@ -20,12 +20,27 @@ func (s Standing) Rests(name string, now time.Time) string {
 		case r.State == Paused:
 			return name + " is paused, until stilltide resume"
 		case r.State == Blocked:
-			return name + " is blocked, until stilltide resume"
+			return name + " is blocked: " + r.why
 		case r.Next != nil && r.Next.Sub(now) > time.Minute: // a line that is true each minute is a window
 			return name + " waits for its schedule, until " + r.Next.Local().Format("Mon 2006-01-02 15:04")
 		}
 	}
 	return ""
+}
+
+// Resting lists the rules whose queued jobs are held: they are paused, or blocked; "" is
+// all of them.
+func Resting(a Asked) (map[string]bool, error) {
+	rests, err := a.paused()
+	for name := range a.Lacking {
+		rests[name] = true
+	}
+	if a.Live != nil {
+		for name, why := range a.Live.Troubles {
+			rests[name] = rests[name] || why != ""
+		}
+	}
+	return rests, err
 }
 
 // Waiting says what a file waits for, and until when: its job j, which is not over, or, if it
@@ -34,9 +49,11 @@ func (s Standing) Waiting(a Asked, path string, j *ledger.Job) string {
 	if j == nil || j.State == ledger.Settling {
 		return settling(a, path)
 	}
-	head := fmt.Sprintf("job %d ", j.ID)
+	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, a.Now)
 	switch {
-	case j.State == ledger.Running && a.Live == nil, j.State == ledger.Queued && a.Live == nil:
+	case a.Live == nil && rests != "":
+		return head + "is held: " + rests + "; and it waits for a watcher: stilltide watch"
+	case a.Live == nil && (j.State != ledger.Retrying || !j.Due.After(a.Now)):
 		return head + "waits for a watcher: stilltide watch"
 	case j.State == ledger.Running && j.Last != nil:
 		return head + fmt.Sprintf("works on it, for %s (attempt %d)", plan.Span(a.Now.Sub(j.Last.Started)), j.Attempts)
@@ -45,8 +62,8 @@ func (s Standing) Waiting(a Asked, path string, j *ledger.Job) string {
 	case j.State == ledger.Retrying:
 		return head + fmt.Sprintf("waits for its next attempt, until %s: %s", plan.Clock(j.Due, a.Now), j.Reason)
 	}
-	if why := s.Rests(j.Rule, a.Now); why != "" {
-		return head + "is held: " + why
+	if rests != "" {
+		return head + "is held: " + rests
 	}
 	if j.State == ledger.Held {
 		return head + "is held: a folder of " + j.Rule + " is not there"
