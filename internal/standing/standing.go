@@ -55,7 +55,7 @@ type Asked struct {
 	Live     *engine.Live   // what a running watcher knows, nil if none runs
 	// by rule, without a watcher: what is not there that its commands need
 	Lacking map[string]string
-	Now      time.Time
+	Now     time.Time
 }
 
 // Collect finds out how it all stands.
