@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"mime"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -165,7 +166,7 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 	set := look.NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
-			for _, wrong := range take.Example(set, r, &r.Examples[i], now) {
+			for _, wrong := range take.Example(set, r, &r.Examples[i], mime.TypeByExtension, now) {
 				at := r.Examples[i].Pos
 				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example",
 					Message: "this example differs: " + wrong, Quote: quoteLine(at)})

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -91,14 +92,16 @@ func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
 // read, so that a later change can be told.
 func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, texts []byte) {
 	texts = bytes.Clone(src)
-	home, _ := os.UserHomeDir() // without one ~ stands for itself
-	f, diags = rule.ParseAll(path, src, rule.Machine{Home: home, Load: func(glob string) ([]rule.Source, error) {
+	load := func(glob string) ([]rule.Source, error) {
 		sources, err := loadIncluded(glob)
 		for _, s := range sources {
 			texts = append(append(texts, s.Path...), s.Text...)
 		}
 		return sources, err
-	}})
+	}
+	home, _ := os.UserHomeDir() // without one ~ stands for itself
+	f, diags = rule.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
+		CPUs: runtime.NumCPU()})
 	return f, diags, texts
 }
 

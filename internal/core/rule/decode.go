@@ -24,7 +24,7 @@ import (
 type decoder struct {
 	file     string
 	base     string // folder that relative paths start at
-	home     string // what ~ at the beginning of a path stands for
+	on       Machine
 	lines    []string
 	anchors  map[string]ast.Node
 	words    map[string]string // the file's own placeholders
@@ -43,8 +43,8 @@ type fromNode interface {
 	fromNode(d *decoder, n ast.Node)
 }
 
-func newDecoder(file, home string, src []byte) *decoder {
-	return &decoder{file: file, base: filepath.Dir(file), home: home, lines: strings.Split(string(src), "\n"),
+func newDecoder(file string, on Machine, src []byte) *decoder {
+	return &decoder{file: file, base: filepath.Dir(file), on: on, lines: strings.Split(string(src), "\n"),
 		anchors: map[string]ast.Node{}}
 }
 

@@ -11,7 +11,6 @@ import (
 	"cmp"
 	"path/filepath"
 	"reflect"
-	"runtime"
 	"slices"
 	"time"
 
@@ -47,7 +46,7 @@ type File struct {
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
-	Home     string        // what ~ at the beginning of a path stands for, "" for itself
+	Machine  Machine       // on which they are meant
 	Ignore   *pattern.List // nil if there is no ignore:
 	Sorts    *Categories   // what categories: says
 	Included []string      // the files that more_rules named, and the machine's own variables
@@ -87,7 +86,7 @@ func (f *File) WorkerCount() int {
 	if f.Workers > 0 {
 		return f.Workers
 	}
-	return max(2, runtime.NumCPU())
+	return max(2, f.Machine.CPUs)
 }
 
 // Rule is one rule.

@@ -13,6 +13,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
+	"stilltide/internal/core/schedule"
 )
 
 // rawRules keeps the nodes of `rules` until `defaults` is known.
@@ -41,8 +42,10 @@ type Load func(glob string) ([]Source, error)
 
 // Machine is what a rules file means on one machine.
 type Machine struct {
-	Home string // what ~ stands for; empty: itself
-	Load Load   // nil: no other files are read
+	Home  string         // what ~ stands for; empty: itself
+	Load  Load           // nil: no other files are read
+	Zones schedule.Zones // nil: UTC alone is known
+	CPUs  int            // how many it has, which is how many jobs run at once if nothing else is said
 }
 
 // AtHome puts the home folder in the place of a ~ that begins a path. One of another user, as in
@@ -65,8 +68,8 @@ func Parse(path string, src []byte) (*File, Diagnostics) {
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
 func ParseAll(path string, src []byte, on Machine) (*File, Diagnostics) {
-	f := &File{Path: path, Base: filepath.Dir(path), Home: on.Home}
-	d := newDecoder(path, on.Home, src)
+	f := &File{Path: path, Base: filepath.Dir(path), Machine: on}
+	d := newDecoder(path, on, src)
 	if root := d.tree(src); root != nil {
 		f.Defaults = newRule()
 		d.into(root, reflectOf(f), "the rules file")
@@ -92,7 +95,7 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 		return
 	}
 	for _, glob := range f.More {
-		at := AtHome(d.put(Path{Text: glob}).S, f.Home)
+		at := AtHome(d.put(Path{Text: glob}).S, f.Machine.Home)
 		if !filepath.IsAbs(at) {
 			at = filepath.Join(f.Base, at)
 		}
@@ -116,7 +119,7 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 }
 
 func (d *decoder) included(f *File, src Source, named map[string]Pos) {
-	inner := newDecoder(src.Path, f.Home, src.Text)
+	inner := newDecoder(src.Path, f.Machine, src.Text)
 	inner.words, inner.channels = d.words, d.channels
 	part := struct {
 		Version  int      `key:"version"`
@@ -214,7 +217,7 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	if len(r.Watch) == 0 {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
 	}
-	r.Watch, r.Fixed, r.Home = d.putAll(r.Watch), d.words, d.home
+	r.Watch, r.Fixed, r.Home = d.putAll(r.Watch), d.words, d.on.Home
 	for _, w := range r.Watch {
 		if w.Set() && w.S != "" && !d.watchGlob(r, w) {
 			r.Folders = append(r.Folders, w.Absolute())

@@ -82,7 +82,7 @@ func (v *Schedule) fromNode(d *decoder, n ast.Node) {
 	if !v.Set() {
 		return
 	}
-	line, err := schedule.Parse(v.S)
+	line, err := schedule.Parse(v.S, d.on.Zones)
 	if err != nil {
 		d.errorAt(n, "schedule", fmt.Sprintf("this is no schedule: %v", err),
 			"write minute, hour, day, month, day of the week: 0 20 * * fri is Fridays at eight in the evening")

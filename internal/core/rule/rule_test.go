@@ -122,7 +122,9 @@ rules:
 	require.Equal(t, []int{65}, c.Retry.NeverExit)
 	require.Len(t, c.Steps, 1)
 	require.Equal(t, "/office/.stilltide", f.StateFolder())
-	require.GreaterOrEqual(t, f.WorkerCount(), 2)
+	require.Equal(t, 2, f.WorkerCount())
+	f.Machine.CPUs = 7
+	require.Equal(t, 7, f.WorkerCount())
 }
 
 func TestAnchorsAndMerges(t *testing.T) {

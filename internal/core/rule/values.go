@@ -62,7 +62,7 @@ type Path struct {
 
 func (p *Path) fromNode(d *decoder, n ast.Node) {
 	p.Text.fromNode(d, n)
-	p.S, p.Base = AtHome(p.S, d.home), d.base
+	p.S, p.Base = AtHome(p.S, d.on.Home), d.base
 	if p.Set() && p.S == "" {
 		d.errorAt(n, "empty", "this path is empty", `write . for the folder of the rules file`)
 	}

@@ -33,7 +33,7 @@ func (d *decoder) fixedVars(f *File, load Load) {
 	}
 	for _, src := range sources {
 		f.Included = append(f.Included, src.Path)
-		inner := newDecoder(src.Path, f.Home, src.Text)
+		inner := newDecoder(src.Path, f.Machine, src.Text)
 		var local struct {
 			Version int  `key:"version"`
 			Vars    Vars `key:"vars"`
@@ -55,7 +55,7 @@ func (d *decoder) takeVars(vars Vars) {
 				"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}
-		d.words[name] = AtHome(t.S, d.home)
+		d.words[name] = AtHome(t.S, d.on.Home)
 	}
 }
 

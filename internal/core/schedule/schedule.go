@@ -23,16 +23,30 @@ type Line struct {
 	zone *time.Location
 }
 
-// Parse reads a line. Without a zone it is in local time.
-func Parse(text string) (*Line, error) {
+// Zones finds a time zone by its name, such as Europe/Berlin; "Local" is that of the machine.
+type Zones func(name string) (*time.Location, error)
+
+// onlyUTC are the zones where no others are given.
+func onlyUTC(name string) (*time.Location, error) {
+	if name == "UTC" || name == "Local" {
+		return time.UTC, nil
+	}
+	return nil, fmt.Errorf("there is no time zone %s", name)
+}
+
+// Parse reads a line. Without a zone it is in local time; nil are zones of which only UTC is known.
+func Parse(text string, zones Zones) (*Line, error) {
+	if zones == nil {
+		zones = onlyUTC
+	}
 	fields := strings.Fields(text)
-	zone := time.Local
+	name := "Local"
 	if len(fields) == 6 {
-		var err error
-		if zone, err = time.LoadLocation(fields[5]); err != nil {
-			return nil, fmt.Errorf("there is no time zone %s", fields[5])
-		}
-		fields = fields[:5]
+		name, fields = fields[5], fields[:5]
+	}
+	zone, err := zones(name)
+	if err != nil {
+		return nil, fmt.Errorf("there is no time zone %s", name)
 	}
 	if len(fields) != 5 {
 		return nil, fmt.Errorf("a line has five fields: minute, hour, day, month, day of the week, and perhaps a "+

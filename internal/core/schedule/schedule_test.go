@@ -107,7 +107,7 @@ func TestAYear(t *testing.T) {
 			if strings.HasPrefix(line, "* ") && place != "Europe/Oslo" {
 				continue // many times, the same code
 			}
-			l, err := Parse(line + " " + place)
+			l, err := Parse(line+" "+place, time.LoadLocation)
 			require.NoError(t, err)
 			want := model(t, line, zone, 2031)
 			at := time.Date(2031, 1, 1, 0, 0, 0, 0, zone).Add(-time.Second)
@@ -130,10 +130,10 @@ func TestMistakes(t *testing.T) {
 		"x * * * *":           "x",
 		"0 0 31 2 *":          "never due",
 	} {
-		_, err := Parse(line)
+		_, err := Parse(line, time.LoadLocation)
 		require.ErrorContains(t, err, says, line)
 	}
-	l, err := Parse(" 0 20 * * FRI")
+	l, err := Parse(" 0 20 * * FRI", nil)
 	require.NoError(t, err)
 	require.Equal(t, "Fri 20:00", l.Next(time.Date(2031, 4, 2, 1, 0, 0, 0, time.Local)).Format("Mon 15:04"))
 	require.Equal(t, " 0 20 * * FRI", fmt.Sprint(l))

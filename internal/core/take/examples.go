@@ -2,7 +2,6 @@ package take
 
 import (
 	"fmt"
-	"mime"
 	"path/filepath"
 	"strings"
 	"time"
@@ -12,14 +11,17 @@ import (
 	"stilltide/internal/core/rule"
 )
 
+// TypeOf is the content type of an ending with its dot, such as .csv, as the machine has it.
+type TypeOf func(ending string) string
+
 // Example tries the rules, in their order, on an example of one of them, and
 // says in a sentence each what is not as the example wants it.
-func Example(s *plan.Set, r *rule.Rule, e *rule.Example, now time.Time) []string {
+func Example(s *plan.Set, r *rule.Rule, e *rule.Example, typeOf TypeOf, now time.Time) []string {
 	if len(r.Folders) == 0 || !e.File.Set() {
 		return nil
 	}
 	path := filepath.Join(r.Folders[0], e.File.S)
-	facts, event := exampleFacts(r, e, path, now)
+	facts, event := exampleFacts(r, e, path, typeOf, now)
 	taker, err := exampleTaker(s, r, path, facts, event, now)
 	if err != nil {
 		return []string{err.Error()}
@@ -87,7 +89,7 @@ func takerOf(taking []Reply, r *rule.Rule) *plan.Candidate {
 	return &taking[0].Candidate
 }
 
-func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (file.Facts, file.Event) {
+func exampleFacts(r *rule.Rule, e *rule.Example, path string, typeOf TypeOf, now time.Time) (file.Facts, file.Event) {
 	f := file.Facts{Exists: true, Regular: !r.Folded(), Dir: r.Folded(), Size: int64(e.Size), Mod: file.At(now),
 		Change: file.At(now)}
 	if !e.At.IsZero() {
@@ -97,7 +99,7 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, now time.Time) (fi
 	}
 	says := file.Inside{Kind: e.MediaType.S}
 	if says.Kind == "" {
-		says.Kind, _, _ = strings.Cut(mime.TypeByExtension(strings.ToLower(filepath.Ext(path))), ";")
+		says.Kind, _, _ = strings.Cut(typeOf(strings.ToLower(filepath.Ext(path))), ";")
 	}
 	f.Inside = &says
 	if e.Event == "" {

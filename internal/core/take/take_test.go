@@ -32,20 +32,26 @@ func TestExamples(t *testing.T) {
       - {file: gauge-NOR.csv, taken: true, file_after: done/x}
       - {file: other.csv, taken: true}
       - {file: gauge-PIR.csv, taken: false}
+  - {name: tables, watch: lists, media_type: text/csv, examples: [{file: b.csv, taken: true}, {file: b, taken: true}]}
   - {name: rest, watch: in, size: 1KB.., examples: [{file: x, size: 2KB, taken: true}, {file: x, taken: true}]}
 `)
 	var wrong []string
 	for _, r := range s.Rules() {
 		for i := range r.Examples {
-			wrong = append(wrong, Example(s, r, &r.Examples[i], now)...)
+			wrong = append(wrong, Example(s, r, &r.Examples[i], typeOf, now)...)
 		}
 	}
 	require.Equal(t, []string{
 		"gauge-NOR.csv should end in done/x, and it would end in done/NOR/gauge-NOR.csv",
 		"other.csv should be taken by this rule, and no rule takes it",
 		"gauge-PIR.csv should not be taken by this rule, and it is",
+		"b should be taken by this rule, and no rule takes it",
 		"x should be taken by this rule, and no rule takes it",
 	}, wrong)
+}
+
+func typeOf(ending string) string {
+	return map[string]string{".csv": "text/csv; charset=utf-8"}[ending]
 }
 
 // memory is what the rules of a test remember, by rule.
