@@ -33,7 +33,7 @@ var impure = []string{"os", "os/exec", "os/signal", "os/user", "net", "net/http"
 
 // impureNames are what the core may not use of the packages that it may.
 var impureNames = map[string][]string{
-	"time":     {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker",
+	"time": {"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTimer", "NewTicker",
 		"LoadLocation"},
 	"filepath": {"Abs", "EvalSymlinks", "Glob", "Walk", "WalkDir"},
 	"rand":     {"Int", "IntN", "Float64", "Shuffle", "Perm", "Uint64"},
