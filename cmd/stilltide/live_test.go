@@ -191,3 +191,21 @@ rules:
 	require.Less(t, strings.Count(screen, "processed  "), 100)
 	require.NotContains(t, screen, "to do", "the line at the bottom goes")
 }
+
+// What is held says so in its row, too: its rule is blocked without its program.
+func TestTheLiveViewShowsWhatIsHeld(t *testing.T) {
+	dir := t.TempDir()
+	put(t, dir, "in/slip-9.txt", "fog\n")
+	put(t, dir, "stilltide.yaml",
+		"version: 1\nrules:\n  - {name: slips, watch: in, debounce: 0s, run: no-such-program}\n")
+	startWatcher(t, dir)
+	term := newTerminal(t, dir, "100", "24")
+	term.keys("0", "stilltide status --live", "Enter")
+	term.sees("0", "1 rule blocked: slips")
+	for line := range strings.SplitSeq(term.sees("0", "slip-9.txt"), "\n") {
+		if strings.Contains(line, "slip-9.txt") {
+			require.Contains(t, line, "held")
+		}
+	}
+	term.keys("0", "q")
+}

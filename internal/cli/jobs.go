@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
@@ -88,7 +89,7 @@ func (a *app) jobs(filter jobFilter) error {
 	if l != nil {
 		defer l.Close()
 		if list, err = l.Jobs(q); err == nil {
-			err = errors.Join(l.NowIn(list), underWay(f, l, list))
+			err = errors.Join(l.NowIn(list), underWay(f, l, running(f), list))
 		}
 		if err != nil {
 			return err
@@ -117,10 +118,10 @@ func (a *app) jobs(filter jobFilter) error {
 
 // underWay brings jobs that are not over up to date: what runs has its time so far,
 // and without a watcher nothing runs; what is queued for a rule that rests is held.
-func underWay(f *rule.File, l *ledger.Ledger, list []ledger.Job) error {
+func underWay(f *rule.File, l *ledger.Ledger, watcher *engine.Live, list []ledger.Job) error {
 	now := time.Now()
 	notRunning(f, list)
-	rests, err := standing.Resting(askedOf(f, l, running(f), now))
+	rests, err := standing.Resting(askedOf(f, l, watcher, now))
 	for i := range list {
 		switch j := &list[i]; {
 		case j.State == ledger.Queued && (rests[""] || rests[j.Rule]):
@@ -265,7 +266,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	}
 	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
 	if err == nil {
-		err = errors.Join(l.NowIn(list), underWay(f, l, list))
+		err = errors.Join(l.NowIn(list), underWay(f, l, running(f), list))
 	}
 	if err == nil && len(list) == 0 {
 		err = missing

@@ -100,11 +100,11 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	defer v.mu.Unlock()
 	v.reread()
 	s := live.Snapshot{Counts: map[ledger.State]int{}}
+	watcher := running(v.f) // before the ledger, as ask does
 	l, err := v.ledger()
 	if err != nil {
 		return s, err
 	}
-	watcher := running(v.f)
 	how, err := v.a.standing(v.f, v.diags, l, watcher)
 	if err != nil {
 		return s, err
@@ -130,7 +130,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 		return s, nil
 	}
 	v.running(&s, watcher)
-	if err := v.lists(&s, l); err != nil {
+	if err := v.lists(&s, l, watcher); err != nil {
 		return s, err
 	}
 	s.Minutes, err = v.minutes.now(l, time.Now())
@@ -157,13 +157,13 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 }
 
 // lists fills in what waits and what is over.
-func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger) error {
+func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Live) error {
 	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Settling}
 	list, err := l.OpenJobs("", waits, 0, maxRows)
 	if err != nil {
 		return err
 	}
-	if err := l.Rest(list); err != nil {
+	if err := errors.Join(l.Rest(list), underWay(v.f, l, watcher, list)); err != nil {
 		return err
 	}
 	total := s.Counts[ledger.Queued] + s.Counts[ledger.Retrying] + s.Counts[ledger.Held]
