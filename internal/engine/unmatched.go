@@ -19,8 +19,8 @@ const maxUnmatchedFiles = 10_000
 
 // unmatched are files that no rule takes, for those who want to be told.
 type unmatched struct {
-	due   map[string]time.Time
-	queue []dueFile // in the order in which they come due; one that is due later by now is passed over
+	noted map[string]bool
+	queue []dueFile // of those, in the order in which they come due
 	found []string  // to be told
 }
 
@@ -29,27 +29,22 @@ type dueFile struct {
 	due  time.Time
 }
 
-// unclaimed notes a file that no rule takes.
+// unclaimed notes a file that no rule takes. One that is noted already keeps its
+// time, or each look through its folder would put it off; whether it was left alone
+// is seen when it is due.
 func (f *flow) unclaimed(path string, now time.Time) {
 	if len(f.set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
 		return
 	}
 	n := &f.unmatched
-	if n.due == nil {
-		n.due = map[string]time.Time{}
-	}
 	due := now.Add(unmatchedAfter)
 	if f.once {
 		due = now // a sweep does not wait for it
 	}
-	before, ok := n.due[path]
-	switch {
-	case !ok && len(n.due) >= maxUnmatchedFiles:
+	if n.noted[path] || len(n.noted) >= maxUnmatchedFiles {
 		return
-	case ok && due.Sub(before) < time.Second:
-		return // a file that is written to all the time makes few entries
 	}
-	n.due[path] = due
+	set(&n.noted, path)
 	n.queue = append(n.queue, dueFile{path, due})
 }
 
@@ -66,7 +61,7 @@ func (n *unmatched) drop(folder string) {
 	n.queue = slices.DeleteFunc(n.queue, func(one dueFile) bool {
 		_, below := plan.Below(one.path, folder)
 		if below {
-			delete(n.due, one.path)
+			delete(n.noted, one.path)
 		}
 		return below
 	})
@@ -82,10 +77,7 @@ func (f *flow) findUnmatched(now time.Time) {
 			return
 		}
 		n.queue = n.queue[1:]
-		if !n.due[path].Equal(due) {
-			continue // it changed meanwhile, and stands further back
-		}
-		delete(n.due, path)
+		delete(n.noted, path)
 		facts, err := f.look(path)
 		if isNoAnswer(err) && !f.once {
 			f.unclaimed(path, now)
@@ -93,7 +85,7 @@ func (f *flow) findUnmatched(now time.Time) {
 		if err != nil || !facts.Exists || facts.Dir {
 			continue
 		}
-		if facts.Writers == file.Some && !f.once {
+		if !f.once && (facts.Writers == file.Some || changedWithin(facts, unmatchedAfter, now)) {
 			f.unclaimed(path, now)
 			continue
 		}
@@ -103,4 +95,11 @@ func (f *flow) findUnmatched(now time.Time) {
 		f.store.Remember(ledger.Known{File: path, Facts: facts})
 		n.found = append(n.found, path)
 	}
+}
+
+// changedWithin reports whether a file changed in the last while. The clock of another
+// machine may be ahead; a change to come counts as long ago.
+func changedWithin(facts file.Facts, span time.Duration, now time.Time) bool {
+	quiet := now.Sub(facts.Change.Time())
+	return quiet >= 0 && quiet < span
 }

@@ -19,10 +19,12 @@ func TestUnmatchedFiles(t *testing.T) {
 			"slip-*, processed: in/done}\n"))
 	require.Empty(t, diags)
 	size := int64(1)
-	f := newFlow(plan.NewSet(rules), newStore(t), func(string) (file.Facts, error) {
-		return file.Facts{Exists: true, Regular: true, Size: size, Writers: file.None}, nil
-	})
 	now := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
+	changed := map[string]time.Time{}
+	f := newFlow(plan.NewSet(rules), newStore(t), func(path string) (file.Facts, error) {
+		return file.Facts{Exists: true, Regular: true, Size: size, Change: file.At(changed[path]),
+			Writers: file.None}, nil
+	})
 	after := func(d time.Duration) []string {
 		now = now.Add(d)
 		f.findUnmatched(now)
@@ -35,10 +37,13 @@ func TestUnmatchedFiles(t *testing.T) {
 	f.unclaimed("/office/in/half.part", now)
 	f.unclaimed("/office/in/done/old", now)
 	now = now.Add(5 * time.Second)
-	f.unclaimed("/office/in/busy", now) // it is written on
+	changed["/office/in/busy"] = now // it is written on
+	f.unclaimed("/office/in/busy", now)
+	f.unclaimed("/office/in/odd", now) // its folder is looked through again
 	require.Empty(t, after(4*time.Second))
 	require.Equal(t, []string{"/office/in/odd"}, after(time.Second), "one that is busy holds up no other")
-	require.Equal(t, []string{"/office/in/busy"}, after(5*time.Second))
+	require.Empty(t, after(9*time.Second))
+	require.Equal(t, []string{"/office/in/busy"}, after(time.Second))
 	_, more := f.unmatched.next()
 	require.False(t, more)
 	f.unclaimed("/office/in/odd", now)
