@@ -68,7 +68,7 @@ var scriptCommands = map[string]func(*testscript.TestScript, bool, []string){
 // hostileNames makes files whose names try to be more than names: hostile FOLDER.
 func hostileNames(ts *testscript.TestScript, _ bool, args []string) {
 	for _, name := range []string{
-		"with blanks", `"quoted" 'twice'`, "new\nline", "\x1b[31mred\x1b]0;title\a", "bad\xff\xfeutf8",
+		"with spaces", `"quoted" 'twice'`, "new\nline", "\x1b[31mred\x1b]0;title\a", "bad\xff\xfeutf8",
 		"{name} {file}", "-rf", "--help",
 		"$(touch pwned)", "`touch pwned`; touch pwned", "..\\..\\pwned", "*?[a]",
 	} {

@@ -39,7 +39,7 @@ rules:
 	put(t, dir, "arrivals/from-the-northern-gauges/gauge-NOR_"+strings.Repeat("a-very-long-name-",
 		8)+"2031-04-02.csv", "1")
 	put(t, dir,
-		"arrivals/from-the-northern-gauges/slip of the night watchman, with blanks in its name, 2031-04-02.txt", "1")
+		"arrivals/from-the-northern-gauges/slip of the night watchman, with spaces in its name, 2031-04-02.txt", "1")
 	put(t, dir, "arrivals/from-the-northern-gauges/x.held", "1")
 	run(t, dir, "sweep")
 	put(t, dir, "arrivals/from-the-northern-gauges/gauge-PIR_"+strings.Repeat("a-very-long-name-",
@@ -117,7 +117,7 @@ func TestNothingIsShortenedInAPipe(t *testing.T) {
 	reason := "the register of the harbour office is locked by the night watchman, who has gone to the northern pier"
 	for line, wants := range map[string][]string{
 		"status": {"readings-of-the-northern-tide-gauges",
-			"slip of the night watchman, with blanks in its name, 2031-04-02.txt"},
+			"slip of the night watchman, with spaces in its name, 2031-04-02.txt"},
 		"jobs":        {first, "readings-of-the-northern-tide-gauges", "done/of-the-northern-gauges/NOR"},
 		"jobs show 1": {first},
 		"jobs show 2": {reason},

@@ -88,12 +88,12 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 	return w, err
 }
 
-// mostJobs bounds the earlier jobs that are told of.
-const mostJobs = 5
+// maxJobs bounds the earlier jobs that are told of.
+const maxJobs = 5
 
 // history finds the jobs of the file: what they took, and what they put there.
 func (w *Why) history(l *ledger.Ledger) error {
-	list, err := l.Jobs(ledger.Filter{File: w.Path, Limit: mostJobs})
+	list, err := l.Jobs(ledger.Filter{File: w.Path, Limit: maxJobs})
 	if err != nil {
 		return err
 	}

@@ -124,8 +124,8 @@ func (a *app) channelWords(*cobra.Command, []string, string) ([]cobra.Completion
 	return append(slices.Sorted(maps.Keys(f.Channels)), rule.LogChannel), plainWords
 }
 
-// mostJobs is how many jobs are offered, the newest.
-const mostJobs = 50
+// maxJobs is how many jobs are offered, the newest.
+const maxJobs = 50
 
 // jobWords offers the numbers of jobs in some states, or in any, each with its file.
 func (a *app) jobWords(states ...ledger.State) completer {
@@ -135,7 +135,7 @@ func (a *app) jobWords(states ...ledger.State) completer {
 			return nil, plainWords
 		}
 		defer l.Close()
-		jobs, err := l.Jobs(ledger.Filter{States: states, Limit: mostJobs, Shown: true})
+		jobs, err := l.Jobs(ledger.Filter{States: states, Limit: maxJobs, Shown: true})
 		if err != nil {
 			return nil, plainWords
 		}

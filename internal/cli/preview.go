@@ -268,8 +268,8 @@ func (p *preview) disabled() {
 	}
 }
 
-// mostNames is how many files of a kind are named on a terminal, where it is not the question.
-const mostNames = 5
+// maxNames is how many files of a kind are named on a terminal, where it is not the question.
+const maxNames = 5
 
 // leftAlone lists the files that no rule takes, by reason.
 func (p *preview) leftAlone() {
@@ -280,8 +280,8 @@ func (p *preview) leftAlone() {
 		files := p.unmatched[r]
 		fmt.Fprintf(a.out, "\n%s: %s\n", a.style.Warn(r), plan.Plural(len(files), "file"))
 		for i, f := range files {
-			if i == mostNames && a.width(a.out) != unlimited {
-				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-mostNames)
+			if i == maxNames && a.width(a.out) != unlimited {
+				fmt.Fprintf(a.out, "  … and %d more\n", len(files)-maxNames)
 				break
 			}
 			fmt.Fprintf(a.out, "  %s\n", ink.Cut(display(short(p.f.Base, f)), a.width(a.out)-2))

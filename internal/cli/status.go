@@ -83,12 +83,12 @@ func (a *app) standing(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger,
 	watcher *engine.Live) (standing.Standing, error) {
 	asked := askedOf(f, l, watcher, time.Now())
 	if diags.Failed() {
-		asked.Mistakes, _ = diags.Count()
+		asked.Errors, _ = diags.Count()
 	}
 	return standing.Collect(asked)
 }
 
-// askedOf is what a standing of rules without mistakes is made from.
+// askedOf is what a standing of rules without errors is made from.
 func askedOf(f *rule.File, l *ledger.Ledger, watcher *engine.Live, now time.Time) standing.Asked {
 	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
 	if watcher == nil {
@@ -129,7 +129,7 @@ func (a *app) headline(w standing.Watcher) {
 	text := ink.Fill(ink.Clean(w.Headline), a.width(a.out), 2)
 	paint := a.style.Good
 	switch {
-	case !w.Runs, w.Blocked != "", w.Mistakes > 0:
+	case !w.Runs, w.Blocked != "", w.Errors > 0:
 		paint = a.style.Bad
 	case !w.Well():
 		paint = a.style.Warn
@@ -140,8 +140,8 @@ func (a *app) headline(w standing.Watcher) {
 // whatNext says what can be done about what is wrong.
 func (a *app) whatNext(w standing.Watcher) {
 	var list []string
-	if w.Mistakes > 0 {
-		list = append(list, "The mistakes: stilltide check")
+	if w.Errors > 0 {
+		list = append(list, "The errors: stilltide check")
 	}
 	if w.Failures > 0 {
 		list = append(list, "The failed jobs: stilltide jobs --state failed",

@@ -381,8 +381,8 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 	fmt.Fprintln(a.err, "Files that are there already are taken first. End with Ctrl-C.")
 }
 
-// mostDoubts bounds the doubts that a start repeats.
-const mostDoubts = 10
+// maxDoubts bounds the doubts that a start repeats.
+const maxDoubts = 10
 
 // doubts repeats at the start what check warns of, but for what the watcher says by itself: a
 // folder that is not there, a program without which a rule is blocked.
@@ -392,8 +392,8 @@ func (a *app) doubts(f *rule.File) {
 	})
 	list.Sort()
 	for i, d := range list {
-		if i == mostDoubts {
-			a.warn("%d more warnings; stilltide check shows all", len(list)-mostDoubts)
+		if i == maxDoubts {
+			a.warn("%d more warnings; stilltide check shows all", len(list)-maxDoubts)
 			return
 		}
 		a.warn("%s:%d: %s", a.shown(d.File), d.Line, ink.Clean(d.Message))

@@ -57,14 +57,14 @@ func JobOf(j ledger.Job) Job {
 // Whole is everything about one job.
 type Whole struct {
 	Job
-	Arrived    *time.Time  `json:"arrived_at" jsonschema:"when the first event of the file came, null if that is not known"`
-	Due        *time.Time  `json:"next_attempt" jsonschema:"when the next attempt is due, null if none is"`
-	Waits      string      `json:"waits,omitempty" jsonschema:"what it waits for"`
-	Steps      []string    `json:"steps" jsonschema:"the steps of its rule as it is written now; empty if the rule is gone"`
-	Tries      []Attempt   `json:"attempt_list" jsonschema:"its attempts, the first one first"`
-	Placements []Placement `json:"placements" jsonschema:"what it moved, made, replaced and removed, in that order"`
-	Members    []Member    `json:"members" jsonschema:"the further files of a batch or group, and markers"`
-	Log        string      `json:"log,omitempty" jsonschema:"the file with what the last attempt printed"`
+	Arrived     *time.Time  `json:"arrived_at" jsonschema:"when the first event of the file came, null if that is not known"`
+	Due         *time.Time  `json:"next_attempt" jsonschema:"when the next attempt is due, null if none is"`
+	Waits       string      `json:"waits,omitempty" jsonschema:"what it waits for"`
+	Steps       []string    `json:"steps" jsonschema:"the steps of its rule as it is written now; empty if the rule is gone"`
+	AttemptList []Attempt   `json:"attempt_list" jsonschema:"its attempts, the first one first"`
+	Placements  []Placement `json:"placements" jsonschema:"what it moved, made, replaced and removed, in that order"`
+	Members     []Member    `json:"members" jsonschema:"the further files of a batch or group, and markers"`
+	Log         string      `json:"log,omitempty" jsonschema:"the file with what the last attempt printed"`
 }
 
 // Attempt is one attempt of a job.
@@ -99,7 +99,8 @@ type Member struct {
 // WholeOf is the line of everything about a job. Steps, log and what it waits for are the
 // caller's.
 func WholeOf(j ledger.Job, attempts []ledger.Attempt, placements []ledger.Placement, now time.Time) Whole {
-	w := Whole{Job: JobOf(j), Arrived: At(j.Seen), Steps: []string{}, Tries: []Attempt{}, Placements: []Placement{},
+	w := Whole{Job: JobOf(j), Arrived: At(j.Seen), Steps: []string{}, AttemptList: []Attempt{},
+		Placements: []Placement{},
 		Members: []Member{}}
 	if j.State == ledger.Retrying {
 		w.Due = At(j.Due)
@@ -113,7 +114,7 @@ func WholeOf(j ledger.Job, attempts []ledger.Attempt, placements []ledger.Placem
 		case j.State == ledger.Running && i == len(attempts)-1:
 			one.RanS = now.Sub(t.Started).Seconds()
 		}
-		w.Tries = append(w.Tries, one)
+		w.AttemptList = append(w.AttemptList, one)
 	}
 	for _, p := range placements {
 		w.Placements = append(w.Placements, Placement{p.Attempt, p.Kind, Name(p.Source), Name(p.Target), p.Replaced,

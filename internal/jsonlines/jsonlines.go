@@ -36,7 +36,7 @@ type Line struct {
 // Commands lists all commands that have --json.
 var Commands = []Command{
 	{"check", "the rules file", []Line{
-		{"the file as a whole", reflect.TypeFor[Checked]()}, {"one mistake or doubt", reflect.TypeFor[Finding]()}}},
+		{"the file as a whole", reflect.TypeFor[Checked]()}, {"one error or warning", reflect.TypeFor[Finding]()}}},
 	{"preview", "what would happen", []Line{{"one file", reflect.TypeFor[Foreseen]()}}},
 	{"why", "one file", []Line{
 		{"the verdict", reflect.TypeFor[Verdict]()}, {"what one rule makes of it", reflect.TypeFor[Reason]()}}},

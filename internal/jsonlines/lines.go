@@ -9,13 +9,13 @@ import (
 // Checked is the rules file as a whole.
 type Checked struct {
 	File     string `json:"rules_file" jsonschema:"the rules file"`
-	Errors   int    `json:"errors" jsonschema:"how many mistakes follow"`
-	Warnings int    `json:"warnings" jsonschema:"how many doubts follow"`
+	Errors   int    `json:"errors" jsonschema:"how many errors follow"`
+	Warnings int    `json:"warnings" jsonschema:"how many warnings follow"`
 	Rules    int    `json:"rules" jsonschema:"how many rules it has"`
 	Folders  int    `json:"folders" jsonschema:"how many folders they watch"`
 }
 
-// Finding is one mistake, or doubt, in a rules file.
+// Finding is one error or warning in a rules file.
 type Finding struct {
 	File     string `json:"file" jsonschema:"the file it is in"`
 	Line     int    `json:"line" jsonschema:"from 1"`

@@ -56,7 +56,7 @@ func (s *Stepped) Crash(torn []byte) error {
 	return err
 }
 
-// step carries out what the writing goroutine would, until nobody waits or a commit fails.
+// step does the work of the writing goroutine until no caller waits or a commit fails.
 func (w *writer) step() error {
 	for {
 		c, _, _ := w.next()
@@ -79,7 +79,7 @@ func (w *writer) step() error {
 	}
 }
 
-// stepFor steps for one who waits. Who cannot be helped waits no longer.
+// stepFor steps for the caller that done belongs to. After a failed commit it does not wait any longer.
 func (w *writer) stepFor(done chan error) error {
 	err := w.step()
 	select {

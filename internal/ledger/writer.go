@@ -14,7 +14,7 @@ import (
 // writer owns the one connection that writes.
 type writer struct {
 	l       *Ledger
-	stepped bool // there is no goroutine: who waits writes
+	stepped bool // there is no goroutine: whoever waits for a commit makes it
 	conn    *sql.Conn
 	stmts   [statements]execer
 	row     []any               // of the statement that is being carried out

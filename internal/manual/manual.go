@@ -109,7 +109,7 @@ func (p *page) sentences(line string) {
 	}
 }
 
-// filled breaks a line at its blanks into lines of at most 78 characters.
+// filled breaks a line at its spaces into lines of at most 78 characters.
 func filled(line string) (lines []string) {
 	const most = 78
 	for len(line) > most {

@@ -55,7 +55,7 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
 		Settling: map[string]int{`slips "x"`: 2},
 		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""},
-		Disabled: []string{`slips "x"`}, Rejected: "2 mistakes"}}
+		Disabled: []string{`slips "x"`}, Rejected: "2 errors"}}
 	s, url := serve(t, w)
 	s.Ended(ledger.Job{Rule: "slips", State: ledger.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
 		Ran: time.Minute})

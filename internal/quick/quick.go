@@ -173,12 +173,12 @@ func (s *session) swept(folder string) {
 	}
 }
 
-// mostLooked bounds the files that are looked at for writers at the start.
-const mostLooked = 1000
+// maxLooked bounds the files that are looked at for writers at the start.
+const maxLooked = 1000
 
 // sayOpen says of files that a program has open for writing that only their close counts.
 func (s *session) sayOpen(files []string) {
-	for _, path := range files[:min(len(files), mostLooked)] {
+	for _, path := range files[:min(len(files), maxLooked)] {
 		if facts, err := watchfs.Look(path); err == nil && facts.Writers == file.Some {
 			s.isOpen(path)
 		}

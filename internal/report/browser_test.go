@@ -24,7 +24,7 @@ const probe = `<script>addEventListener("load", () => {
   document.body.setAttribute("data-probe", [document.documentElement.scrollWidth <= innerWidth, shown.length, [...new Set(shown)].join("+"), body.color, body.backgroundColor].join("|"));
 })</script>`
 
-// The page has no mistake that html-validate knows of.
+// The page has no error that html-validate knows of.
 func TestThePageIsValidHTML(t *testing.T) {
 	modules := os.Getenv("STILLTIDE_HTML_VALIDATE")
 	if modules == "" {

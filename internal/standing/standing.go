@@ -35,7 +35,7 @@ type Watcher struct {
 	Headline    string         `json:"headline" jsonschema:"one sentence: is it alive, and is anything wrong?"`
 	Wrong       []string       `json:"wrong" jsonschema:"what is wrong, the most pressing first"`
 	RulesFile   string         `json:"rules_file" jsonschema:"the rules file"`
-	Mistakes    int            `json:"mistakes" jsonschema:"in the rules file as it is now"`
+	Errors      int            `json:"errors" jsonschema:"in the rules file as it is now"`
 	Rejected    string         `json:"rejected,omitempty" jsonschema:"why the watcher does not use the changed rules"`
 	Blocked     string         `json:"blocked,omitempty" jsonschema:"why nothing starts"`
 	Failures    int            `json:"failures" jsonschema:"failed jobs that nobody has dealt with: not retried, undone or dismissed, and their file is still there; 500 at most"`
@@ -49,10 +49,10 @@ type Watcher struct {
 
 // Asked is what a standing is made from.
 type Asked struct {
-	Rules    *rule.File
-	Mistakes int            // in the rules file as it is now
-	Ledger   *ledger.Ledger // nil if there is none yet
-	Live     *engine.Live   // what a running watcher knows, nil if none runs
+	Rules  *rule.File
+	Errors int            // in the rules file as it is now
+	Ledger *ledger.Ledger // nil if there is none yet
+	Live   *engine.Live   // what a running watcher knows, nil if none runs
 	// by rule, without a watcher: what is not there that its commands need
 	Lacking map[string]string
 	Now     time.Time
@@ -60,7 +60,7 @@ type Asked struct {
 
 // Collect finds out how it all stands.
 func Collect(a Asked) (Standing, error) {
-	s := Standing{Watcher: Watcher{RulesFile: a.Rules.Path, Mistakes: a.Mistakes, Wrong: []string{},
+	s := Standing{Watcher: Watcher{RulesFile: a.Rules.Path, Errors: a.Errors, Wrong: []string{},
 		FailedRules: []string{}, Paused: []string{}}}
 	paused, err := a.paused()
 	if err != nil {
@@ -110,8 +110,8 @@ func (a Asked) paused() (map[string]bool, error) {
 	return names, err
 }
 
-// mostFailures bounds the failures that are looked at.
-const mostFailures = 500
+// maxFailures bounds the failures that are looked at.
+const maxFailures = 500
 
 // failures counts the failed jobs that nobody has dealt with: not retried, not undone, not
 // dismissed, and their file still lies where it was put.
@@ -120,7 +120,7 @@ func (w *Watcher) failures(a Asked) error {
 		return nil
 	}
 	list, err := a.Ledger.Jobs(ledger.Filter{States: []ledger.State{ledger.Failed}, Undismissed: true,
-		Limit: mostFailures})
+		Limit: maxFailures})
 	if err == nil {
 		err = a.Ledger.NowIn(list)
 	}
@@ -168,10 +168,10 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 	say := func(format string, args ...any) { w.Wrong = append(w.Wrong, fmt.Sprintf(format, args...)) }
 	name := filepath.Base(w.RulesFile)
 	switch {
-	case w.Mistakes > 0 && w.Runs:
-		say("%s in %s: the rules from before stay in use", plan.Plural(w.Mistakes, "mistake"), name)
-	case w.Mistakes > 0:
-		say("%s in %s", plan.Plural(w.Mistakes, "mistake"), name)
+	case w.Errors > 0 && w.Runs:
+		say("%s in %s: the rules from before stay in use", plan.Plural(w.Errors, "error"), name)
+	case w.Errors > 0:
+		say("%s in %s", plan.Plural(w.Errors, "error"), name)
 	case w.Rejected != "":
 		say("%s", w.Rejected)
 	}
@@ -196,7 +196,7 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 	}
 	if w.Failures > 0 {
 		many := plan.Plural(w.Failures, "job")
-		if w.Failures == mostFailures {
+		if w.Failures == maxFailures {
 			many += " and more"
 		}
 		say("%s failed since %s: %s", many, plan.Clock(*w.FailedSince, a.Now), some(w.FailedRules))

@@ -110,7 +110,7 @@ func (r *again) tellIn(due time.Time) { r.told, r.until, r.count = due, due.Add(
 // How often the same failure is told: after a minute, and twice as long each time, up to an hour.
 const (
 	firstWait = time.Minute
-	mostWait  = time.Hour
+	maxWait   = time.Hour
 )
 
 type open struct {
@@ -188,7 +188,7 @@ func (g *Gatherer) release(now time.Time, all bool) {
 			e.More, e.Since, e.At = r.count-1, r.first, now
 			due := g.dueAt(key.channel, r.digest, now)
 			g.add(key.channel, r.digest, e)
-			r.wait = min(2*r.wait, mostWait)
+			r.wait = min(2*r.wait, maxWait)
 			r.tellIn(due)
 		case now.Sub(r.until) > r.wait:
 			delete(g.repeats, key)

@@ -16,7 +16,7 @@ func TestPatterns(t *testing.T) {
 	tests := []struct {
 		pattern, rel string
 		fits         bool
-		captures     string // word=value, blank-separated
+		captures     string // word=value, space-separated
 	}{
 		{"*", "a.csv", true, ""},
 		{"*.csv", "a.csv", true, ""},

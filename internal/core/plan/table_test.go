@@ -66,7 +66,7 @@ var table = []row{
 	{`match: "re:^[a-z]{3}[.]csv$"`, "abcd.csv", false, file.Facts{}},
 	{`match: "chart?.pgm"`, "chart7.pgm", true, file.Facts{}},
 	{`match: "chart[0-4].pgm"`, "chart7.pgm", false, file.Facts{}},
-	{`match: "*"`, "name with blanks", true, file.Facts{}},
+	{`match: "*"`, "name with spaces", true, file.Facts{}},
 	{`match: "*"`, "new\nline", true, file.Facts{}},
 	{`match: "*.csv"`, "bad\xff.csv", true, file.Facts{}},
 	{`match: "$(rm -rf)*"`, "$(rm -rf) x", true, file.Facts{}},

@@ -328,7 +328,7 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 // of a second).
 const letters = "aAbBcCdDeFgGhHIjklLmMnNpPrRsStTuUVwWxXyYzZf%+"
 
-// format doubts the format of a date that holds nothing of it, or a letter that there is not.
+// format warns of a date format without any part of a date, or with an unknown letter.
 func (d *decoder) format(t Text, ref *fill.Ref) {
 	if ref.Format == "" {
 		return
