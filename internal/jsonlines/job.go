@@ -101,7 +101,7 @@ type Member struct {
 func WholeOf(j ledger.Job, attempts []ledger.Attempt, placements []ledger.Placement, now time.Time) Whole {
 	w := Whole{Job: JobOf(j), Arrived: At(j.Seen), Steps: []string{}, AttemptList: []Attempt{},
 		Placements: []Placement{},
-		Members: []Member{}}
+		Members:    []Member{}}
 	if j.State == ledger.Retrying {
 		w.Due = At(j.Due)
 	}
