@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -69,12 +70,12 @@ func TestTheQueueIsFilled(t *testing.T) {
 	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.OpenJobs("long", []ledger.State{ledger.Queued}, 0, 0)
+	jobs, err := l.OpenJobs("long", []job.State{job.Queued}, 0, 0)
 	require.NoError(t, err)
 	require.Len(t, jobs, 3)
 	require.True(t, jobs[0].Facts.Exists)
 	require.FileExists(t, jobs[2].File)
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	require.Equal(t, 3, tally["long"][ledger.Queued])
+	require.Equal(t, 3, tally["long"][job.Queued])
 }

@@ -123,8 +123,8 @@ var faults = []Fault{
 		"\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
 			"them\n", "\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
 	{"without a watcher nothing runs", "internal/cli/jobs.go",
-		"\t\tif list[i].State == ledger.Running {\n\t\t\tlist[i].State = ledger.Queued\n",
-		"\t\tif false {\n\t\t\tlist[i].State = ledger.Queued\n", script("cutshort")},
+		"\t\tif list[i].State == job.Running {\n\t\t\tlist[i].Become(job.Queued)\n",
+		"\t\tif false {\n\t\t\tlist[i].Become(job.Queued)\n", script("cutshort")},
 	{"a job's further files are durable with it", "internal/ledger/record.go",
 		"\tl.w.addTogether(append([]keyed{{key, r}}, memberRecords(j)...))\n",
 		"\tl.w.add(key, r)\n\tl.RecordMembers(j)\n", unit("ledger", "TestAJobIsNeverWithoutItsMembers")},

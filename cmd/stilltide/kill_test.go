@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -157,7 +158,7 @@ func cutTooOften(t *testing.T, dir string, most int) map[string]bool {
 	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{States: []ledger.State{ledger.Failed}})
+	jobs, err := l.Jobs(ledger.Filter{States: []job.State{job.Failed}})
 	require.NoError(t, err)
 	names := map[string]bool{}
 	for _, j := range jobs {

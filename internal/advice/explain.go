@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -45,9 +46,9 @@ type Why struct {
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Problem   string   // why it would fail
 	Clashes   []string // what is at its places already
-	Jobs      []ledger.Job
-	Open      *ledger.Job // of Jobs: one that is not over
-	PutBy     *ledger.Job // of Jobs: the one whose input this is, and that put it where it is
+	Jobs      []job.Job
+	Open      *job.Job // of Jobs: one that is not over
+	PutBy     *job.Job // of Jobs: the one whose input this is, and that put it where it is
 }
 
 // Explain asks every rule about a path, which need not exist. l may be nil.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 )
@@ -24,11 +25,11 @@ const plainWords = cobra.ShellCompDirectiveNoFileComp
 func (a *app) complete(root *cobra.Command) {
 	words := map[string]completer{
 		"pause": a.several(a.ruleWords), "resume": a.several(a.ruleWords), "tell": first(a.channelWords),
-		"retry": a.several(a.jobWords(ledger.Failed, ledger.Cancelled, ledger.Vanished, ledger.Reverted)),
-		"cancel": a.several(a.jobWords(ledger.Held, ledger.Settling, ledger.Queued, ledger.Running,
-			ledger.Retrying)),
-		"undo":    a.several(a.jobWords(ledger.Processed, ledger.Failed, ledger.Skipped, ledger.Cancelled)),
-		"dismiss": a.several(a.jobWords(ledger.Failed)), "jobs show": first(a.jobWords()),
+		"retry": a.several(a.jobWords(job.Failed, job.Cancelled, job.Vanished, job.Reverted)),
+		"cancel": a.several(a.jobWords(job.Held, job.Settling, job.Queued, job.Running,
+			job.Retrying)),
+		"undo":    a.several(a.jobWords(job.Processed, job.Failed, job.Skipped, job.Cancelled)),
+		"dismiss": a.several(a.jobWords(job.Failed)), "jobs show": first(a.jobWords()),
 		"jobs log": first(a.jobWords()), "rules": first(folders), "man": first(folders), "init": first(folders),
 		"check": nothing, "status": nothing, "watch": nothing, "sweep": nothing, "schema": nothing,
 		"version": nothing, "report": nothing, "demo": nothing, "service install": nothing, "service remove": nothing,
@@ -98,8 +99,8 @@ func fixed(words ...string) completer { return cobra.FixedCompletions(words, pla
 
 func stateWords(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
 	var list []cobra.Completion
-	for _, s := range ledger.States {
-		list = append(list, cobra.CompletionWithDesc(string(s), ledger.Meanings[s]))
+	for _, s := range job.States {
+		list = append(list, cobra.CompletionWithDesc(string(s), job.Meanings[s]))
 	}
 	return list, plainWords
 }
@@ -128,7 +129,7 @@ func (a *app) channelWords(*cobra.Command, []string, string) ([]cobra.Completion
 const maxJobs = 50
 
 // jobWords offers the numbers of jobs in some states, or in any, each with its file.
-func (a *app) jobWords(states ...ledger.State) completer {
+func (a *app) jobWords(states ...job.State) completer {
 	return func(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
 		_, l, err := a.ledgerFor()
 		if err != nil || l == nil {

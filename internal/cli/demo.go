@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/demo"
@@ -167,7 +168,7 @@ func (s *show) print(from io.Reader, ready chan struct{}) {
 	var once sync.Once
 	for lines.Scan() {
 		text := lines.Text()
-		for _, st := range ledger.States {
+		for _, st := range job.States {
 			text = strings.Replace(text, "  "+string(st), "  "+s.a.style.State(st, string(st)), 1)
 		}
 		fmt.Fprintln(s.a.out, "  "+text)
@@ -273,7 +274,7 @@ func (s *show) playSteps(arrivals, gauges string) error {
 // undoChart waits for the charts and takes one back on the running watcher.
 func (s *show) undoChart() error {
 	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		jobs, err := s.jobs(ledger.Filter{Rule: "charts", States: []ledger.State{ledger.Processed}})
+		jobs, err := s.jobs(ledger.Filter{Rule: "charts", States: []job.State{job.Processed}})
 		if err != nil || len(jobs) < 2 {
 			continue
 		}
@@ -289,7 +290,7 @@ func (s *show) undoChart() error {
 }
 
 // jobs reads the ledger beside the watcher.
-func (s *show) jobs(f ledger.Filter) ([]ledger.Job, error) {
+func (s *show) jobs(f ledger.Filter) ([]job.Job, error) {
 	l, err := ledger.Read(filepath.Join(s.folder, ".stilltide"))
 	if err != nil {
 		return nil, err
@@ -318,7 +319,7 @@ func (s *show) writeSlowly(path string, content []byte) error {
 // untilRetrying waits for a job that waits for its next attempt.
 func (s *show) untilRetrying(most time.Duration) {
 	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if jobs, err := s.jobs(ledger.Filter{States: []ledger.State{ledger.Retrying}}); err == nil &&
+		if jobs, err := s.jobs(ledger.Filter{States: []job.State{job.Retrying}}); err == nil &&
 			len(jobs) > 0 {
 			return
 		}

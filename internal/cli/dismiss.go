@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/control"
+	"stilltide/internal/core/job"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 )
@@ -62,7 +63,7 @@ func (a *app) undismissed(ruleName string) (ids []int64, err error) {
 		return nil, err
 	}
 	defer l.Close()
-	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []ledger.State{ledger.Failed}, Undismissed: true})
+	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []job.State{job.Failed}, Undismissed: true})
 	for _, j := range list {
 		ids = append(ids, j.ID)
 	}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -50,8 +51,8 @@ func (a *app) followLog(arg string) error {
 }
 
 // printMore prints what an attempt has printed since the last look.
-func (a *app) printMore(state string, j ledger.Job, n int, shown map[int]int64) error {
-	out, err := os.Open(filepath.Join(state, ledger.OutputName(j.ID, n)))
+func (a *app) printMore(state string, j job.Job, n int, shown map[int]int64) error {
+	out, err := os.Open(filepath.Join(state, job.OutputName(j.ID, n)))
 	if err != nil {
 		return nil // it has printed nothing yet, or nothing is kept
 	}

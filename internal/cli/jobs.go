@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -85,7 +86,7 @@ func (a *app) jobs(filter jobFilter) error {
 		return usage("there is no rule named %s in %s%s", filter.rule, a.shown(f.Path),
 			didYouMean(filter.rule, ruleNames(f)))
 	}
-	var list []ledger.Job
+	var list []job.Job
 	if l != nil {
 		defer l.Close()
 		if list, err = l.Jobs(q); err == nil {
@@ -94,7 +95,7 @@ func (a *app) jobs(filter jobFilter) error {
 		if err != nil {
 			return err
 		}
-		list = slices.DeleteFunc(list, func(j ledger.Job) bool { return !filter.wants(j.State) })
+		list = slices.DeleteFunc(list, func(j job.Job) bool { return !filter.wants(j.State) })
 	}
 	if a.json {
 		for _, j := range list {
@@ -118,15 +119,15 @@ func (a *app) jobs(filter jobFilter) error {
 
 // underWay brings jobs that are not over up to date: what runs has its time so far,
 // and without a watcher nothing runs; what is queued for a rule that rests is held.
-func underWay(f *rule.File, l *ledger.Ledger, watcher *engine.Live, list []ledger.Job) error {
+func underWay(f *rule.File, l *ledger.Ledger, watcher *engine.Live, list []job.Job) error {
 	now := time.Now()
 	notRunning(f, list)
 	rests, err := standing.Resting(askedOf(f, l, watcher, now))
 	for i := range list {
 		switch j := &list[i]; {
-		case j.State == ledger.Queued && (rests[""] || rests[j.Rule]):
-			j.State = ledger.Held
-		case j.State == ledger.Running && j.Last != nil:
+		case j.State == job.Queued && (rests[""] || rests[j.Rule]):
+			j.Become(job.Held)
+		case j.State == job.Running && j.Last != nil:
 			j.Ran += max(now.Sub(j.Last.Started), 0)
 		}
 	}
@@ -135,13 +136,13 @@ func underWay(f *rule.File, l *ledger.Ledger, watcher *engine.Live, list []ledge
 
 // notRunning says of jobs that were under way when the watcher was ended by force that
 // they wait: without a watcher nothing runs.
-func notRunning(f *rule.File, list []ledger.Job) {
+func notRunning(f *rule.File, list []job.Job) {
 	if ledger.InUse(f.StateFolder()) {
 		return
 	}
 	for i := range list {
-		if list[i].State == ledger.Running {
-			list[i].State = ledger.Queued
+		if list[i].State == job.Running {
+			list[i].Become(job.Queued)
 		}
 	}
 }
@@ -149,9 +150,9 @@ func notRunning(f *rule.File, list []ledger.Job) {
 func (f jobFilter) query() (ledger.Filter, error) {
 	q := ledger.Filter{Rule: f.rule, File: f.file, Limit: f.limit, Shown: true}
 	for _, s := range f.states {
-		known := make([]string, len(ledger.States))
+		known := make([]string, len(job.States))
 		ok := false
-		for i, st := range ledger.States {
+		for i, st := range job.States {
 			known[i] = string(st)
 			ok = ok || string(st) == s
 		}
@@ -159,10 +160,10 @@ func (f jobFilter) query() (ledger.Filter, error) {
 			return q, usage("there is no state %q%s; the states are %s", s, didYouMean(s, known),
 				strings.Join(known, ", "))
 		}
-		q.States = append(q.States, ledger.State(s))
+		q.States = append(q.States, job.State(s))
 	}
 	if slices.ContainsFunc(q.States, changeable) { // which of these it is, underWay says
-		q.States = append(q.States, ledger.Queued, ledger.Held, ledger.Running)
+		q.States = append(q.States, job.Queued, job.Held, job.Running)
 	}
 	if f.since != "" {
 		d, err := rule.ParseDuration(f.since)
@@ -175,11 +176,11 @@ func (f jobFilter) query() (ledger.Filter, error) {
 }
 
 // changeable reports whether a job may be in another state than the ledger has.
-func changeable(s ledger.State) bool {
-	return s == ledger.Queued || s == ledger.Held || s == ledger.Running
+func changeable(s job.State) bool {
+	return s == job.Queued || s == job.Held || s == job.Running
 }
 
-func (f jobFilter) wants(s ledger.State) bool {
+func (f jobFilter) wants(s job.State) bool {
 	return len(f.states) == 0 || slices.Contains(f.states, string(s))
 }
 
@@ -207,11 +208,11 @@ func knowsRule(f *rule.File, name string) bool {
 	return false
 }
 
-func (a *app) jobTable(f *rule.File, list []ledger.Job) {
+func (a *app) jobTable(f *rule.File, list []job.Job) {
 	now := time.Now()
 	var rows [][]cell
 	head := []string{"JOB", "TIME", "RULE", "FILE", "STATE", "RAN", "NOW IN"}
-	several := slices.ContainsFunc(list, func(j ledger.Job) bool { return j.Attempts > 1 })
+	several := slices.ContainsFunc(list, func(j job.Job) bool { return j.Attempts > 1 })
 	if several {
 		head = slices.Insert(head, 5, "ATTEMPTS")
 	}
@@ -234,7 +235,7 @@ func (a *app) jobTable(f *rule.File, list []ledger.Job) {
 }
 
 // jobName is the file's name, and how many others there are.
-func jobName(j ledger.Job) string {
+func jobName(j job.Job) string {
 	name := display(filepath.Base(j.File))
 	if n := len(j.Files()); n > 1 {
 		name += fmt.Sprintf(" and %d more", n-1)
@@ -243,7 +244,7 @@ func jobName(j ledger.Job) string {
 }
 
 // whereNow returns the folder where a job's input is now, relative to the rules.
-func whereNow(f *rule.File, j ledger.Job) string {
+func whereNow(f *rule.File, j job.Job) string {
 	if j.FileNow == "" {
 		return "-"
 	}
@@ -251,18 +252,18 @@ func whereNow(f *rule.File, j ledger.Job) string {
 }
 
 // oneJob finds the job that an argument names.
-func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error) {
+func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, job.Job, error) {
 	id, err := jobNumber(arg)
 	if err != nil {
-		return nil, nil, ledger.Job{}, err
+		return nil, nil, job.Job{}, err
 	}
 	f, l, err := a.ledgerFor()
 	if err != nil {
-		return nil, nil, ledger.Job{}, err
+		return nil, nil, job.Job{}, err
 	}
 	missing := usage("there is no job %d in %s; stilltide jobs lists them", id, a.shown(f.StateFolder()))
 	if l == nil {
-		return nil, nil, ledger.Job{}, missing
+		return nil, nil, job.Job{}, missing
 	}
 	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
 	if err == nil {
@@ -273,7 +274,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, ledger.Job, error)
 	}
 	if err != nil {
 		l.Close()
-		return nil, nil, ledger.Job{}, err
+		return nil, nil, job.Job{}, err
 	}
 	return f, l, list[0], nil
 }

@@ -10,12 +10,12 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
-	"stilltide/internal/ledger"
 )
 
 // lines prints a line for each job, and counts.
@@ -29,15 +29,15 @@ type lines struct {
 
 	mu    sync.Mutex
 	text  bytes.Buffer // to be printed
-	count map[ledger.State]int
-	also  func(ledger.Job) // is told of each outcome, too
+	count map[job.State]int
+	also  func(job.Job) // is told of each outcome, too
 	burst burst
 	tidy  *time.Timer // gives memory back when it fires; nil for a sweep
 	begun atomic.Bool // all folders were looked through: from now on one that comes is news
 }
 
 func (a *app) newLines(f *rule.File) *lines {
-	l := &lines{a: a, rules: f, count: map[ledger.State]int{}}
+	l := &lines{a: a, rules: f, count: map[job.State]int{}}
 	l.fit()
 	return l
 }
@@ -157,7 +157,7 @@ func (l *lines) filled(text string) string {
 }
 
 // shownName names a job's file, and says how many more it has.
-func (l *lines) shownName(j *ledger.Job) string {
+func (l *lines) shownName(j *job.Job) string {
 	name, more := display(filepath.Base(j.File)), ""
 	if len(j.Extra) > 0 {
 		if n := len(j.Files()); n > 1 {
@@ -196,7 +196,7 @@ const (
 )
 
 // holds reports whether an outcome's line is held back.
-func (b *burst) holds(j *ledger.Job, now time.Time) bool {
+func (b *burst) holds(j *job.Job, now time.Time) bool {
 	if this := now.Truncate(time.Second); !this.Equal(b.second) {
 		if b.lines <= maxASecond/2 || now.Sub(b.second) >= 2*time.Second {
 			b.on, b.bad = false, 0
@@ -208,7 +208,7 @@ func (b *burst) holds(j *ledger.Job, now time.Time) bool {
 	if !b.on {
 		return false
 	}
-	if j.State == ledger.Failed && b.bad < maxBad {
+	if j.State == job.Failed && b.bad < maxBad {
 		b.bad++
 		return false
 	}
@@ -268,7 +268,7 @@ func (l *lines) total() string {
 	defer l.mu.Unlock()
 	all := 0
 	for state, n := range l.count {
-		if state != ledger.Retrying {
+		if state != job.Retrying {
 			all += n
 		}
 	}
@@ -277,19 +277,19 @@ func (l *lines) total() string {
 		more = "more attempt"
 		text = plan.Plural(all, "job") + ": " + counts(l.count)
 	}
-	if n := l.count[ledger.Retrying]; n > 0 {
+	if n := l.count[job.Retrying]; n > 0 {
 		text += fmt.Sprintf("; %s failed", plan.Plural(n, more))
 	}
 	return text
 }
 
 // counts lists how many jobs are in which state.
-func counts(count map[ledger.State]int) string {
+func counts(count map[job.State]int) string {
 	var parts []string
-	for _, s := range ledger.States {
+	for _, s := range job.States {
 		switch n := count[s]; {
 		case n == 0:
-		case s == ledger.Retrying: // no end of a job
+		case s == job.Retrying: // no end of a job
 		default:
 			parts = append(parts, fmt.Sprintf("%d %s", n, s))
 		}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/control"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -99,7 +100,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.reread()
-	s := live.Snapshot{Counts: map[ledger.State]int{}}
+	s := live.Snapshot{Counts: map[job.State]int{}}
 	watcher := running(v.f) // before the ledger, as ask does
 	l, err := v.ledger()
 	if err != nil {
@@ -112,12 +113,12 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	s.Answer, s.Wrong = how.Watcher.Headline, !how.Watcher.Well()
 	for _, r := range how.Rules {
 		s.Waiting += r.Settling
-		s.Counts[ledger.Running] += r.Running
-		s.Counts[ledger.Queued] += r.Queued
-		s.Counts[ledger.Held] += r.Held
-		s.Counts[ledger.Retrying] += r.Retrying
-		s.Counts[ledger.Processed] += r.Processed
-		s.Counts[ledger.Failed] += r.Failed
+		s.Counts[job.Running] += r.Running
+		s.Counts[job.Queued] += r.Queued
+		s.Counts[job.Held] += r.Held
+		s.Counts[job.Retrying] += r.Retrying
+		s.Counts[job.Processed] += r.Processed
+		s.Counts[job.Failed] += r.Failed
 	}
 	if watcher != nil {
 		for _, name := range watcher.Paused {
@@ -144,7 +145,7 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 	}
 	for _, j := range w.Running[:min(len(w.Running), maxRows)] {
 		note := ""
-		if lines := work.LastLines(filepath.Join(v.f.StateFolder(), ledger.OutputName(j.ID, j.Attempt)),
+		if lines := work.LastLines(filepath.Join(v.f.StateFolder(), job.OutputName(j.ID, j.Attempt)),
 			1); len(lines) > 0 {
 			note = lines[0]
 		}
@@ -152,13 +153,13 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 			note = strings.TrimSpace(fmt.Sprintf("attempt %d  %s", j.Attempt, note))
 		}
 		s.Running = append(s.Running, live.Row{ID: j.ID, Rule: j.Rule, File: display(filepath.Base(j.File)),
-			State: ledger.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
+			State: job.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
 	}
 }
 
 // lists fills in what waits and what is over.
 func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Live) error {
-	waits := []ledger.State{ledger.Queued, ledger.Retrying, ledger.Held, ledger.Settling}
+	waits := []job.State{job.Queued, job.Retrying, job.Held, job.Settling}
 	list, err := l.OpenJobs("", waits, 0, maxRows)
 	if err != nil {
 		return err
@@ -166,12 +167,12 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Liv
 	if err := errors.Join(l.Rest(list), underWay(v.f, l, watcher, list)); err != nil {
 		return err
 	}
-	total := s.Counts[ledger.Queued] + s.Counts[ledger.Retrying] + s.Counts[ledger.Held]
+	total := s.Counts[job.Queued] + s.Counts[job.Retrying] + s.Counts[job.Held]
 	s.MoreOp = max(total-len(list), 0)
 	for _, j := range list {
 		row := live.Row{ID: j.ID, Rule: j.Rule, File: jobName(j), State: j.State,
 			Time: plan.Span(time.Since(j.Taken)), Note: j.Reason}
-		if j.State == ledger.Retrying {
+		if j.State == job.Retrying {
 			row.Note = fmt.Sprintf("again in %s: %s", plan.Span(time.Until(j.Due)), j.Reason)
 		}
 		s.Open = append(s.Open, row)
@@ -243,7 +244,7 @@ func (v *liveView) Output(id int64) []string {
 	}
 	var lines []string
 	for n := 1; n <= jobs[0].Attempts; n++ {
-		text, err := os.ReadFile(filepath.Join(v.f.StateFolder(), ledger.OutputName(id, n)))
+		text, err := os.ReadFile(filepath.Join(v.f.StateFolder(), job.OutputName(id, n)))
 		if err != nil || len(text) == 0 {
 			continue // it printed nothing, or it is no longer kept
 		}
@@ -281,7 +282,7 @@ func (m *minutes) now(l *ledger.Ledger, now time.Time) ([]int, error) {
 	}
 	this := now.Truncate(time.Minute)
 	if !m.read {
-		err := l.EachEnded(this.Add(-(lastHour-1)*time.Minute), func(j ledger.Job) {
+		err := l.EachEnded(this.Add(-(lastHour-1)*time.Minute), func(j job.Job) {
 			if back := int(this.Sub(j.Ended.Truncate(time.Minute)) / time.Minute); back >= 0 && back < lastHour {
 				m.count[lastHour-1-back]++
 			}

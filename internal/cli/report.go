@@ -12,6 +12,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/core/history"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -101,7 +102,7 @@ func summarize(l *ledger.Ledger, from, to time.Time) (*history.Summary, error) {
 		from = later(from, first.Add(-to.Sub(first)/20))
 	}
 	s := history.New(from, to)
-	return s, l.EachEnded(from, func(j ledger.Job) {
+	return s, l.EachEnded(from, func(j job.Job) {
 		s.Add(history.Job{ID: j.ID, Rule: j.Rule, File: j.File, Outcome: string(j.State), Reason: j.Reason,
 			Taken: j.Taken, Started: j.Started, Ended: j.Ended, Ran: j.Ran, Size: j.Facts.Size})
 	})

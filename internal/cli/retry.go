@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/control"
+	"stilltide/internal/core/job"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 )
@@ -50,7 +51,7 @@ func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, er
 		return nil, err
 	}
 	defer l.Close()
-	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []ledger.State{ledger.Failed}, Oldest: true})
+	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []job.State{job.Failed}, Oldest: true})
 	if err == nil {
 		err = l.NowIn(list)
 	}

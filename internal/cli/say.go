@@ -14,11 +14,11 @@ import (
 
 	"golang.org/x/term"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
-	"stilltide/internal/ledger"
 )
 
 // note prints a sentence of the watcher itself, warn one that wants attention,
@@ -58,9 +58,9 @@ func (a *app) logTo(w io.Writer) *slog.Logger { return slog.New(slog.NewJSONHand
 func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
 	j, level := jsonlines.JobOf(*o.Job), slog.LevelInfo
 	switch o.Job.State {
-	case ledger.Failed:
+	case job.Failed:
 		level = slog.LevelError
-	case ledger.Retrying, ledger.Vanished:
+	case job.Retrying, job.Vanished:
 		level = slog.LevelWarn
 	}
 	attrs := []slog.Attr{slog.Int64("id", j.ID), slog.String("rule", j.Rule), slog.String("file", j.File),

@@ -8,6 +8,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
@@ -61,7 +62,7 @@ func (a *app) showJob(arg string) error {
 		a.keyText("Result", j.Result)
 	}
 	for _, p := range placements {
-		if p.State != ledger.Dropped {
+		if p.State != job.Dropped {
 			line(placedWord(p), "%s", a.placedText(f, p))
 		}
 	}
@@ -73,8 +74,8 @@ func (a *app) showJob(arg string) error {
 }
 
 // wholeJob prints everything about a job as a JSON line.
-func (a *app) wholeJob(f *rule.File, l *ledger.Ledger, j ledger.Job, attempts []ledger.Attempt,
-	placements []ledger.Placement, waits string) error {
+func (a *app) wholeJob(f *rule.File, l *ledger.Ledger, j job.Job, attempts []job.Attempt,
+	placements []job.Placement, waits string) error {
 	line := jsonlines.WholeOf(j, attempts, placements, time.Now())
 	line.Waits = waits
 	for _, r := range f.All() {
@@ -104,7 +105,7 @@ func (a *app) keyText(label, text string) {
 }
 
 // aboutJob says what a job is about: what became of it, its files and its times.
-func (a *app) aboutJob(j ledger.Job, now time.Time) {
+func (a *app) aboutJob(j job.Job, now time.Time) {
 	line := a.keyLine
 	fmt.Fprintf(a.out, "%s %d: %s\n", a.style.Dim(ink.Pad("Job", labelWidth)), j.ID,
 		a.style.State(j.State, string(j.State)))
@@ -134,10 +135,10 @@ func (a *app) aboutJob(j ledger.Job, now time.Time) {
 }
 
 // attemptText says how an attempt went.
-func attemptText(j ledger.Job, t ledger.Attempt, newest bool, now time.Time) string {
+func attemptText(j job.Job, t job.Attempt, newest bool, now time.Time) string {
 	text := "running for " + plan.Span(now.Sub(t.Started))
 	switch {
-	case t.Ended.IsZero() && (j.State != ledger.Running || !newest):
+	case t.Ended.IsZero() && (j.State != job.Running || !newest):
 		text = "cut short: the watcher ended in the middle of it"
 	case !t.Ended.IsZero():
 		text = "ran " + plan.Span(t.Ended.Sub(t.Started))
@@ -164,18 +165,18 @@ func (a *app) lastPrinted(id int64, path string) {
 }
 
 // nextSteps says what can be done with a job that is over.
-func (a *app) nextSteps(j ledger.Job, placements []ledger.Placement) {
-	if j.State == ledger.Failed && j.FileNow != "" {
+func (a *app) nextSteps(j job.Job, placements []job.Placement) {
+	if j.State == job.Failed && j.FileNow != "" {
 		fmt.Fprintf(a.out, "\nTo retry it: stilltide retry %d\n", j.ID)
 	}
-	done := func(p ledger.Placement) bool { return p.State == ledger.Done }
-	if j.State == ledger.Processed && slices.ContainsFunc(placements, done) {
+	done := func(p job.Placement) bool { return p.State == job.Done }
+	if j.State == job.Processed && slices.ContainsFunc(placements, done) {
 		fmt.Fprintf(a.out, "\nTo put it all back: stilltide undo %d\n", j.ID)
 	}
 }
 
 // placedWord heads a placement's line.
-func placedWord(p ledger.Placement) string {
+func placedWord(p job.Placement) string {
 	switch place.Kind(p.Kind) {
 	case place.Put:
 		if p.Replaced {
@@ -195,7 +196,7 @@ func placedWord(p ledger.Placement) string {
 }
 
 // placedText says what a placement did, and how it stands if that is not done.
-func (a *app) placedText(f *rule.File, p ledger.Placement) string {
+func (a *app) placedText(f *rule.File, p job.Placement) string {
 	text := display(short(f.Base, p.Target))
 	switch place.Kind(p.Kind) {
 	case place.Moved, place.Trashed:
@@ -203,7 +204,7 @@ func (a *app) placedText(f *rule.File, p ledger.Placement) string {
 	case place.Duplicate:
 		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
 	}
-	if p.State != ledger.Done {
+	if p.State != job.Done {
 		text += " (" + string(p.State) + ")"
 	}
 	return text

@@ -18,6 +18,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -466,7 +467,7 @@ func (a *app) sweep(only string) (err error) {
 	} else {
 		a.filled(a.err, 2, text+".")
 	}
-	if blocked || l.count[ledger.Failed]+l.count[ledger.Retrying] > 0 {
+	if blocked || l.count[job.Failed]+l.count[job.Retrying] > 0 {
 		return &exitError{status: exitFound}
 	}
 	return nil

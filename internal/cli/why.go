@@ -12,11 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/standing"
 )
@@ -269,7 +269,7 @@ func (a *app) putBy(f *rule.File, w advice.Why) {
 		plan.Clock(endOf(*j), time.Now()), reasonOf(*j), display(short(f.Base, j.File)))
 	fmt.Fprintln(a.out, a.style.State(j.State, ink.Fill(text, a.width(a.out), 2)))
 	again := "have it handled once more"
-	if j.State == ledger.Failed {
+	if j.State == job.Failed {
 		again = "send it round again"
 	}
 	a.filled(a.out, 2, fmt.Sprintf("Everything about that: stilltide jobs show %d. To %s: stilltide retry %d", j.ID,
@@ -379,14 +379,14 @@ func (a *app) earlier(w advice.Why) {
 }
 
 // endOf is when a job ended, or when it was taken if it is not over.
-func endOf(j ledger.Job) time.Time {
+func endOf(j job.Job) time.Time {
 	if j.Ended.IsZero() {
 		return j.Taken
 	}
 	return j.Ended
 }
 
-func reasonOf(j ledger.Job) string {
+func reasonOf(j job.Job) string {
 	if j.Reason == "" {
 		return ""
 	}

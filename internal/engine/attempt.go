@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -39,7 +39,7 @@ func (e *Engine) attempt(ctx context.Context, a *attempt) attemptResult {
 		res.reason, res.hopeless = err.Error()+"; nothing was run", true
 		return res
 	}
-	output := ledger.OutputName(a.plan.ID, a.number)
+	output := job.OutputName(a.plan.ID, a.number)
 	w := e.workOn(a, filepath.Join(e.state, output))
 	scratch, err := w.Scratch()
 	if scratch != "" {
@@ -103,7 +103,7 @@ func conclude(w *work.Work, a *attempt, why *work.Problem, res *attemptResult) {
 func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 	res := attemptResult{id: a.plan.ID, unmade: true, units: a.units()}
 	err := e.ledger.Flush()
-	var all []ledger.Placement
+	var all []job.Placement
 	if err == nil {
 		all, err = e.ledger.Placements(a.plan.ID)
 	}
@@ -111,9 +111,9 @@ func (e *Engine) unmakeSteps(a *attempt) attemptResult {
 		res.reason = "what its steps placed stays: " + err.Error()
 		return res
 	}
-	var list []*ledger.Placement
+	var list []*job.Placement
 	for i := range all {
-		if p := &all[i]; p.FinalState == "" && p.Attempt == a.number && p.State == ledger.Done {
+		if p := &all[i]; p.FinalState == "" && p.Attempt == a.number && p.State == job.Done {
 			list = append(list, p)
 		}
 	}

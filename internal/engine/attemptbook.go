@@ -11,8 +11,8 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
@@ -56,7 +56,7 @@ func (e *Engine) needsKept(path string) bool {
 }
 
 // keep notes kept content that a running attempt may need, or does not any more.
-func (e *Engine) keep(list []*ledger.Placement, needed bool) {
+func (e *Engine) keep(list []*job.Placement, needed bool) {
 	e.health.Lock()
 	defer e.health.Unlock()
 	for _, p := range list {
@@ -89,7 +89,7 @@ func (b *attemptBook) Held(path string, wait bool) bool {
 	return b.e.flow.inHand.heldBesides(b.job, path)
 }
 
-func (b *attemptBook) Intend(list []*ledger.Placement) error {
+func (b *attemptBook) Intend(list []*job.Placement) error {
 	for _, p := range list {
 		if err := b.e.flow.inHand.take(p); err != nil {
 			return err
@@ -107,8 +107,8 @@ func (b *attemptBook) Intend(list []*ledger.Placement) error {
 
 // announce tells the flow of files that are about to come to watched folders, or
 // to go from there, so that it knows them before it sees them.
-func (b *attemptBook) announce(list []*ledger.Placement) error {
-	var come, gone []*ledger.Placement
+func (b *attemptBook) announce(list []*job.Placement) error {
+	var come, gone []*job.Placement
 	for _, p := range list {
 		if p.After.Exists && p.Kind != string(place.Tagged) && b.set.Watched(p.Target) {
 			come = append(come, p)
@@ -122,7 +122,7 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 	}
 	return b.e.do(func() {
 		f := b.e.flow
-		j := f.jobs[b.job]
+		j := f.open[b.job]
 		if j == nil {
 			return
 		}
@@ -140,11 +140,11 @@ func (b *attemptBook) announce(list []*ledger.Placement) error {
 	})
 }
 
-func (b *attemptBook) Stays(p *ledger.Placement, job []*ledger.Placement) error {
+func (b *attemptBook) Stays(p *job.Placement, job []*job.Placement) error {
 	return stays(b.e.ledger, p, job)
 }
 
-func (b *attemptBook) Did(p *ledger.Placement) { b.e.ledger.RecordPlacement(*p) }
+func (b *attemptBook) Did(p *job.Placement) { b.e.ledger.RecordPlacement(*p) }
 
 func (b *attemptBook) Answers(path string) error { return b.e.answering(path, workerPatience) }
 
@@ -190,7 +190,7 @@ func (b *attemptBook) Lost(folder string, attributes []string) string {
 // first lists the files that a step leaves a name to.
 func (b *attemptBook) First(path string) (files []place.Ahead) {
 	ask := func() {
-		if j := b.e.flow.jobs[b.job]; j != nil {
+		if j := b.e.flow.open[b.job]; j != nil {
 			files = b.e.flow.before(j, path)
 		}
 	}

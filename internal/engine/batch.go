@@ -6,16 +6,16 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 )
 
 // Batch is what a rule has done since it was last idle.
 type Batch struct {
 	Rule     string
-	Count    map[ledger.State]int
-	Failed   []ledger.Job // the first of the failed ones
-	Folder   string       // that all processed inputs are in now, or below; "" for none
+	Count    map[job.State]int
+	Failed   []job.Job // the first of the failed ones
+	Folder   string    // that all processed inputs are in now, or below; "" for none
 	Began    time.Time
 	Ended    time.Time
 	Returned bool // its folder had come back before: a card, a disk
@@ -44,22 +44,22 @@ type batches struct {
 }
 
 // ended counts a job that is over.
-func (b *batches) ended(j *job, now time.Time) {
+func (b *batches) ended(j *openJob, now time.Time) {
 	if b.open == nil {
 		b.open, b.idle = map[string]*Batch{}, map[string]time.Time{}
 	}
 	name := j.row.Rule
 	batch := b.open[name]
 	if batch == nil {
-		batch = &Batch{Rule: name, Count: map[ledger.State]int{}, Began: j.row.Taken, Returned: b.returned[name]}
+		batch = &Batch{Rule: name, Count: map[job.State]int{}, Began: j.row.Taken, Returned: b.returned[name]}
 		delete(b.returned, name)
 		b.open[name] = batch
 	}
 	batch.Count[j.row.State]++
-	if j.row.State == ledger.Failed && len(batch.Failed) < maxFailedListed {
+	if j.row.State == job.Failed && len(batch.Failed) < maxFailedListed {
 		batch.Failed = append(batch.Failed, j.row)
 	}
-	if j.row.State == ledger.Processed && j.row.FileNow != "" {
+	if j.row.State == job.Processed && j.row.FileNow != "" {
 		batch.Folder = above(batch.Folder, filepath.Dir(j.row.FileNow))
 	}
 	batch.Ended = now

@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
@@ -219,7 +219,7 @@ func (e *Engine) onlySilent(now time.Time) bool {
 
 // reaches reports whether a job's file, or what its rule places, lies on one of some file
 // systems.
-func (e *Engine) reaches(j *job, points map[string]bool) bool {
+func (e *Engine) reaches(j *openJob, points map[string]bool) bool {
 	if e.flow.isAbsent(j.row.Watch) {
 		return true
 	}
@@ -281,7 +281,7 @@ func (e *Engine) answering(path string, wait time.Duration) error {
 
 // unanswered reports whether a job cannot be taken up now, because a file system does not
 // answer on which it may have done something.
-func (e *Engine) unanswered(row ledger.Job, placements []ledger.Placement) bool {
+func (e *Engine) unanswered(row job.Job, placements []job.Placement) bool {
 	paths := []string{row.File}
 	for _, p := range placements {
 		paths = append(paths, p.Source, p.Target)

@@ -8,9 +8,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
+	"stilltide/internal/core/job"
 
-	"stilltide/internal/ledger"
+	"github.com/stretchr/testify/require"
 )
 
 // Events wait while many moves do and those go on; not for long if they do not.
@@ -70,7 +70,7 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 		p, err := e.Progress()
 		require.NoError(t, err)
 		more = more || p.More
-		return o.count(ledger.Processed) == files
+		return o.count(job.Processed) == files
 	}, time.Minute, 10*time.Millisecond)
 	stop()
 	require.True(t, more, "who asks how far it is hears that there are more")
@@ -105,10 +105,10 @@ rules:
 	const files = maxWaiting + 2*maxPlaced
 	drop(t, in, "f", files)
 	drop(t, other, "g", 1)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, 30*time.Second,
+	require.Eventually(t, func() bool { return o.count(job.Processed) == 1 }, 30*time.Second,
 		10*time.Millisecond)
 	close(letGo)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files+1 }, time.Minute,
+	require.Eventually(t, func() bool { return o.count(job.Processed) == files+1 }, time.Minute,
 		10*time.Millisecond)
 	stop()
 }

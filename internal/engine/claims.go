@@ -14,7 +14,7 @@ import (
 // file is known by whatever name it has when it is looked at.
 
 // claim holds what a job places at a path.
-func (f *flow) claim(j *job, path string, facts file.Facts) {
+func (f *flow) claim(j *openJob, path string, facts file.Facts) {
 	for _, key := range []string{path, inode(facts)} {
 		if f.claims[key] == nil && (key == path || facts.Ino != 0) {
 			f.claims[key] = j
@@ -24,7 +24,7 @@ func (f *flow) claim(j *job, path string, facts file.Facts) {
 }
 
 // claimed returns the job that holds a file.
-func (f *flow) claimed(path string, facts file.Facts) *job {
+func (f *flow) claimed(path string, facts file.Facts) *openJob {
 	if len(f.claims) == 0 {
 		return nil
 	}
@@ -36,7 +36,7 @@ func (f *flow) claimed(path string, facts file.Facts) *job {
 
 // release ends a job's claims. What it placed well is offered to the rules that
 // watch there.
-func (f *flow) release(j *job, now time.Time) {
+func (f *flow) release(j *openJob, now time.Time) {
 	held := j.held
 	if held == nil {
 		return

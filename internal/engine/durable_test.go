@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -31,7 +32,7 @@ func TestNoFileIsMovedBeforeItsIntentionIsDurable(t *testing.T) {
 		})
 	defer stop()
 	drop(t, in, "a", 1)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 1 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(job.Processed) == 1 }, time.Minute, time.Millisecond)
 
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, ".stilltide", ledger.FileName)+
 		"?_pragma=busy_timeout(5000)")
@@ -47,5 +48,5 @@ func TestNoFileIsMovedBeforeItsIntentionIsDurable(t *testing.T) {
 	locked.Store(false)
 	_, err = conn.ExecContext(context.Background(), "ROLLBACK")
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 21 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(job.Processed) == 21 }, time.Minute, time.Millisecond)
 }

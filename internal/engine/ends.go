@@ -9,19 +9,19 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
 
 // end sends the input where it belongs, or ends the job where it is.
-func (f *flow) end(j *job, state ledger.State, now time.Time) {
+func (f *flow) end(j *openJob, state job.State, now time.Time) {
 	target := j.rule.Processed
-	if state == ledger.Failed {
+	if state == job.Failed {
 		target = j.rule.Failed
 	}
 	at := j.where(j.row.File, j.row.Facts).At
@@ -43,17 +43,17 @@ func (f *flow) end(j *job, state ledger.State, now time.Time) {
 		}
 		f.places, j.sent = append(f.places, e), true
 		f.unreserve(j)
-	case state == ledger.Failed:
+	case state == job.Failed:
 		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
 	default:
 		j.cause = err.Error()
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 	}
 }
 
 // afterCommand looks what the commands of a job did with its file themselves, and
 // says so. A file that they took away is nowhere.
-func (f *flow) afterCommand(j *job) {
+func (f *flow) afterCommand(j *openJob) {
 	was := j.where(j.row.File, j.row.Facts)
 	if was.At == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
@@ -80,17 +80,17 @@ func (f *flow) afterCommand(j *job) {
 }
 
 // say adds to what a job's line says.
-func (j *job) say(text string) {
+func (j *openJob) say(text string) {
 	if !strings.Contains(j.row.Result, text) {
 		j.row.Result = join(j.row.Result, text)
 	}
 }
 
 // placing plans the moves of a job's files. A marker goes where its file goes.
-func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.Time) (*placing, error) {
+func (f *flow) placing(j *openJob, state job.State, target *rule.Place, now time.Time) (*placing, error) {
 	landed := j.setback().landed
 	var main plan.Job
-	if j.spot.Name == "" || state != ledger.Processed || len(j.row.Extra) > 0 {
+	if j.spot.Name == "" || state != job.Processed || len(j.row.Extra) > 0 {
 		main = f.planned(j, now)
 		main.At = j.where(j.row.File, j.row.Facts).At
 	}
@@ -107,7 +107,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 			return nil, err
 		}
 	}
-	if state == ledger.Failed {
+	if state == job.Failed {
 		failed := main
 		e.landed = landed[j.where(j.row.File, j.row.Facts).At]
 		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause,
@@ -120,7 +120,7 @@ func (f *flow) placing(j *job, state ledger.State, target *rule.Place, now time.
 }
 
 // addMove adds one file of a job to its placing; companion tells that it is a marker.
-func (f *flow) addMove(e *placing, j *job, main *plan.Job, target *rule.Place, landed map[string]string,
+func (f *flow) addMove(e *placing, j *openJob, main *plan.Job, target *rule.Place, landed map[string]string,
 	path string,
 	facts file.Facts, companion bool) error {
 	u := j.where(path, facts)
@@ -133,7 +133,7 @@ func (f *flow) addMove(e *placing, j *job, main *plan.Job, target *rule.Place, l
 		of = j.where(goes, its)
 	}
 	spot, err := j.spot, error(nil)
-	if spot.Name == "" || e.leads != ledger.Processed || path != j.row.File || companion {
+	if spot.Name == "" || e.leads != job.Processed || path != j.row.File || companion {
 		p := *main
 		if goes != j.row.File {
 			p.File, p.At, p.Facts, p.Captures = goes, of.At, its, f.capturesOf(j.rule, goes)
@@ -158,7 +158,7 @@ func (f *flow) addMove(e *placing, j *job, main *plan.Job, target *rule.Place, l
 		f.claim(j, to, u.Facts)
 	}
 	same := j.rule.SameName
-	if e.leads == ledger.Failed && same == rule.SameFail {
+	if e.leads == job.Failed && same == rule.SameFail {
 		same = rule.SameNumber
 	}
 	var own *wish
@@ -167,21 +167,21 @@ func (f *flow) addMove(e *placing, j *job, main *plan.Job, target *rule.Place, l
 	}
 	e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At,
 		first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
-		record: &ledger.Placement{ID: f.intent(j, path, e.leads), Job: j.row.ID, Attempt: j.row.Attempts,
+		record: &job.Placement{ID: f.intent(j, path, e.leads), Job: j.row.ID, Attempt: j.row.Attempts,
 			Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
-			State: ledger.Intended, FinalState: e.leads, Chained: watched},
+			State: job.Intended, FinalState: e.leads, Chained: watched},
 	})
 	return nil
 }
 
 // markerName names a marker after the file that it goes along with; landed is where that has
 // been placed already, "" if nowhere.
-func (f *flow) markerName(j *job, spot plan.Spot, landed string) string {
+func (f *flow) markerName(j *openJob, spot plan.Spot, landed string) string {
 	return filepath.Base(plan.MarkerOf(j.rule, cmp.Or(landed, spot.Path())))
 }
 
 // fileOf returns the file of a job whose marker is at a path.
-func (j *job) fileOf(marker string) (path string, taken file.Facts) {
+func (j *openJob) fileOf(marker string) (path string, taken file.Facts) {
 	for _, m := range j.row.Extra {
 		if !m.Companion && plan.MarkerOf(j.rule, m.File) == marker {
 			return m.File, m.Facts
@@ -191,7 +191,7 @@ func (j *job) fileOf(marker string) (path string, taken file.Facts) {
 }
 
 // intent returns the number of a placement: the same each time it is tried.
-func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
+func (f *flow) intent(j *openJob, path string, leads job.State) int64 {
 	for _, i := range j.intents {
 		if i.path == path && i.leads == leads {
 			return i.id
@@ -203,10 +203,10 @@ func (f *flow) intent(j *job, path string, leads ledger.State) int64 {
 }
 
 // notPlaced goes on with a job of whose files none was placed.
-func (f *flow) notPlaced(j *job, p placedEnd, now time.Time) {
+func (f *flow) notPlaced(j *openJob, p placedEnd, now time.Time) {
 	switch {
 	case errors.Is(p.err, place.ErrStopped): // its intention stands: the next start goes on with it
-	case place.Final(p.err) && p.leads != ledger.Failed:
+	case place.Final(p.err) && p.leads != job.Failed:
 		why := p.err.Error()
 		if errors.Is(p.err, place.ErrTaken) {
 			why += " (same_name: fail)"
@@ -215,7 +215,7 @@ func (f *flow) notPlaced(j *job, p placedEnd, now time.Time) {
 		if len(j.rule.Steps) > 0 {
 			f.unmake(j, now)
 		} else {
-			f.end(j, ledger.Failed, now)
+			f.end(j, job.Failed, now)
 		}
 	case place.Final(p.err):
 		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).At, now)
@@ -230,7 +230,7 @@ func (f *flow) notPlaced(j *job, p placedEnd, now time.Time) {
 
 // placedEnd decides what follows a placing.
 func (f *flow) placedEnd(p placedEnd, now time.Time) {
-	j := f.jobs[p.id]
+	j := f.open[p.id]
 	if j == nil {
 		return
 	}
@@ -271,7 +271,7 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 }
 
 // areBack notes how files of the job look that were moved and are back.
-func (j *job) areBack(back map[string]file.Facts) {
+func (j *openJob) areBack(back map[string]file.Facts) {
 	note := func(path string, taken file.Facts) {
 		u := j.where(path, taken)
 		if facts, ok := back[u.At]; ok {
@@ -290,13 +290,13 @@ func (j *job) areBack(back map[string]file.Facts) {
 
 // unmake has what a job's steps placed taken back, because its end cannot be placed: what
 // a failed job has made does not stay.
-func (f *flow) unmake(j *job, now time.Time) {
+func (f *flow) unmake(j *openJob, now time.Time) {
 	f.starts = append(f.starts, &attempt{job: j, number: j.row.Attempts, plan: f.planned(j, now), set: f.set,
 		chain: j.chain(), more: f.others(j), unmakes: true})
 }
 
 // unmade ends a job whose steps' work was taken back.
-func (f *flow) unmade(j *job, res attemptResult, now time.Time) {
+func (f *flow) unmade(j *openJob, res attemptResult, now time.Time) {
 	j.leave(res.left)
 	j.follow(res.units)
 	for i := range res.units {
@@ -304,7 +304,7 @@ func (f *flow) unmade(j *job, res attemptResult, now time.Time) {
 	}
 	j.cause = join(j.cause, res.reason)
 	j.row.Result = ""
-	f.end(j, ledger.Failed, now)
+	f.end(j, job.Failed, now)
 }
 
 func join(a, b string) string {
@@ -326,7 +326,7 @@ func causeOf(reason string) string {
 
 // postpone keeps a job whose input could not be placed and tries the
 // placement again, later and later; the command is not repeated.
-func (f *flow) postpone(j *job, leads ledger.State, err error, now time.Time) {
+func (f *flow) postpone(j *openJob, leads job.State, err error, now time.Time) {
 	s := j.suffer()
 	first := s.wait == 0
 	s.wait = min(max(2*s.wait, time.Second), time.Minute)
@@ -352,8 +352,9 @@ func (f *flow) placeLate(now time.Time) {
 }
 
 // finish ends a job for good.
-func (f *flow) finish(j *job, state ledger.State, reason, fileNow string, now time.Time) {
-	j.row.State, j.row.Reason, j.row.FileNow, j.row.Ended, j.row.Due = state, reason, fileNow, now, time.Time{}
+func (f *flow) finish(j *openJob, state job.State, reason, fileNow string, now time.Time) {
+	j.row.Become(state)
+	j.row.Reason, j.row.FileNow, j.row.Ended, j.row.Due = reason, fileNow, now, time.Time{}
 	f.record(j)
 	f.remember(j, j.row.File, j.row.Facts, j.row.Hash, fileNow)
 	for _, m := range j.row.Extra {
@@ -384,7 +385,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, fileNow string, now ti
 		if f.isOwnWork(j, path) {
 			continue
 		}
-		if (state == ledger.Processed || state == ledger.Failed) && f.troubles[j.row.Rule] == "" &&
+		if (state == job.Processed || state == job.Failed) && f.troubles[j.row.Rule] == "" &&
 			f.book.Again(j.row.Rule, path, now) {
 			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
 				"%s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
@@ -395,7 +396,7 @@ func (f *flow) finish(j *job, state ledger.State, reason, fileNow string, now ti
 
 // keepRest notes what could not be removed of a folder whose copy is on another disk. It
 // counts as handled, so that it is not taken again.
-func (j *job) keepRest(rest *place.Rest) {
+func (j *openJob) keepRest(rest *place.Rest) {
 	if rest != nil {
 		j.say(rest.String())
 		j.suffer().rests = append(j.suffer().rests, rest.Path)
@@ -403,17 +404,17 @@ func (j *job) keepRest(rest *place.Rest) {
 }
 
 // rememberRests has a job's rule know what stays behind.
-func (f *flow) rememberRests(j *job) {
+func (f *flow) rememberRests(j *openJob) {
 	for _, path := range j.setback().rests {
 		if facts, err := f.look(path); err == nil && facts.Exists {
-			f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: facts, Job: j.row.ID})
+			f.store.Remember(job.Known{Rule: j.row.Rule, File: path, Facts: facts, Job: j.row.ID})
 		}
 	}
 }
 
 // isOwnWork reports whether a file that changed while its job ran is as a step
 // of that job left it.
-func (f *flow) isOwnWork(j *job, path string) bool {
+func (f *flow) isOwnWork(j *openJob, path string) bool {
 	u, ok := j.now[path]
 	if !ok || u.At != path || j.rule.Share {
 		return false
@@ -423,10 +424,10 @@ func (f *flow) isOwnWork(j *job, path string) bool {
 }
 
 // remember notes a file that stays, so that it is not taken again.
-func (f *flow) remember(j *job, path string, facts file.Facts, hash, fileNow string) {
+func (f *flow) remember(j *openJob, path string, facts file.Facts, hash, fileNow string) {
 	// it went by itself, which is a removal
 	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) {
-		f.store.Remember(ledger.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash,
+		f.store.Remember(job.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash,
 			Job: j.row.ID})
 	} else {
 		f.store.Forget(j.row.Rule, path)
@@ -448,7 +449,7 @@ func (f *flow) forget(path string, dir bool, now time.Time) {
 }
 
 // noteOffers lists where the job's files are, if rules watch there.
-func (f *flow) noteOffers(j *job) {
+func (f *flow) noteOffers(j *openJob) {
 	if j.held == nil {
 		return
 	}

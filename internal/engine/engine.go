@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -93,7 +94,7 @@ type Engine struct {
 	answers *look.Answers
 	far     atomic.Int64    // placements on their way to or from a file system that may not answer
 	silent  map[string]bool // file systems of which was said that they do not answer
-	later   []ledger.Job    // running when the watcher ended, and on a file system that has not answered since
+	later   []job.Job       // running when the watcher ended, and on a file system that has not answered since
 	tell    telling
 	passes  int             // of a sweep, after the first
 	before  int             // jobs of an earlier run that are not over

@@ -14,8 +14,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/work"
 )
 
@@ -73,7 +73,7 @@ func (o *outcomes) add(one Outcome) {
 	o.mu.Unlock()
 }
 
-func (o *outcomes) count(state ledger.State) (n int) {
+func (o *outcomes) count(state job.State) (n int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for _, one := range o.list {
@@ -101,9 +101,9 @@ rules:
 	for i := range 20 {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "in", fmt.Sprint("quick", i)), []byte("x"), 0o666))
 	}
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == 20 }, 20*time.Second, time.Millisecond)
-	require.Zero(t, o.count(ledger.Failed), "the hanging one is still being ended")
-	require.Eventually(t, func() bool { return o.count(ledger.Failed) == 1 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return o.count(job.Processed) == 20 }, 20*time.Second, time.Millisecond)
+	require.Zero(t, o.count(job.Failed), "the hanging one is still being ended")
+	require.Eventually(t, func() bool { return o.count(job.Failed) == 1 }, 20*time.Second, 10*time.Millisecond)
 	o.mu.Lock()
 	reason := o.list[len(o.list)-1].Job.Reason
 	o.mu.Unlock()
@@ -131,15 +131,15 @@ rules:
 	require.NoError(t, e.Pause([]string{"all"}, true))
 	require.Eventually(t, func() bool {
 		tally, err := e.ledger.Tally()
-		return err == nil && tally["all"][ledger.Queued]+tally["all"][ledger.Processed] == files
+		return err == nil && tally["all"][job.Queued]+tally["all"][job.Processed] == files
 	}, 30*time.Second, 5*time.Millisecond)
 	stop()
 	e, stop = run(t, dir, rules, o.add)
 	var inMemory int
-	require.NoError(t, e.do(func() { inMemory = len(e.flow.jobs) }))
+	require.NoError(t, e.do(func() { inMemory = len(e.flow.open) }))
 	require.LessOrEqual(t, inMemory, maxQueued)
 	require.NoError(t, e.Pause(nil, false))
-	require.Eventually(t, func() bool { return o.count(ledger.Processed) == files }, 60*time.Second,
+	require.Eventually(t, func() bool { return o.count(job.Processed) == files }, 60*time.Second,
 		5*time.Millisecond)
 	stop()
 	done, err := os.ReadDir(filepath.Join(dir, "done"))
@@ -203,8 +203,8 @@ rules:
 	e.events.Sweep()
 	most := 0
 	require.Eventually(t, func() bool {
-		_ = e.do(func() { most = max(most, len(e.flow.jobs)) })
-		return o.count(ledger.Processed) >= files
+		_ = e.do(func() { most = max(most, len(e.flow.open)) })
+		return o.count(job.Processed) >= files
 	}, 100*time.Second, 5*time.Millisecond)
 	stop()
 	require.LessOrEqual(t, most, maxQueued+maxQueued/2, "the memory holds a part of the queue")

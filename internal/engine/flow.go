@@ -8,12 +8,12 @@ import (
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
-	"stilltide/internal/ledger"
 )
 
 // flow decides, step by step, what becomes of every file: event, settled,
@@ -37,9 +37,9 @@ type flow struct {
 	gather   gather.Machine
 	inHand   inHand
 	dispatch *dispatch.Machine
-	jobs     map[int64]*job
-	byPath   map[string]*job      // the job that is not over for a path
-	claims   map[string]*job      // by path and by inode: what a job that is not over has placed, or taken away
+	open     map[int64]*openJob
+	byPath   map[string]*openJob  // the job that is not over for a path
+	claims   map[string]*openJob  // by path and by inode: what a job that is not over has placed, or taken away
 	wanted   map[string]wanting   // by path: the jobs that reserved it
 	sources  take.Sources         // what a decision asks
 	offered  take.Offer           // what was decided on last
@@ -50,14 +50,14 @@ type flow struct {
 	removing map[string]time.Time // known files that went: when that counts
 	absent   map[string]bool      // watched folders that are not there
 	looking  map[string]bool      // watched folders that are being looked through for the first time
-	taken    []*job               // in this round, and not recorded yet
-	held     []*job               // jobs whose watched folder is not there
-	late     []*job               // placements to be tried again
+	taken    []*openJob           // in this round, and not recorded yet
+	held     []*openJob           // jobs whose watched folder is not there
+	late     []*openJob           // placements to be tried again
 	troubles map[string]string    // by rule: why it needs your attention
 	paused   map[string]bool      // rules that are paused; "" for all
 	lacking  map[string]bool      // rules that are blocked because their program is not there
 	book     loop.Book
-	running  map[int64]*job // jobs whose attempt is under way
+	running  map[int64]*openJob // jobs whose attempt is under way
 	window   window
 	timed    map[string]time.Time       // by rule with held jobs: when its schedule is due next
 	aging    map[string]time.Time       // files that are too young for a rule: when they are not
@@ -100,12 +100,13 @@ type OverdueFile struct {
 func newFlow(set *plan.Set, s store, look func(string) (file.Facts, error)) *flow {
 	f := &flow{
 		set: set, store: s, look: look, chance: rand.Float64, dispatch: dispatch.New(set.File.WorkerCount()),
-		jobs: map[int64]*job{}, byPath: map[string]*job{}, claims: map[string]*job{}, asking: map[string]bool{},
+		open: map[int64]*openJob{}, byPath: map[string]*openJob{}, claims: map[string]*openJob{},
+		asking: map[string]bool{},
 		wanted: map[string]wanting{}, unread: map[string]bool{}, reserved: map[string]bool{},
 		markers: map[string]string{}, removing: map[string]time.Time{}, aging: map[string]time.Time{},
 		leaving: map[string]map[string]bool{}, absent: map[string]bool{}, looking: map[string]bool{},
 		troubles: map[string]string{},
-		paused:   map[string]bool{}, running: map[int64]*job{},
+		paused:   map[string]bool{}, running: map[int64]*openJob{},
 	}
 	f.window.count = map[string]int{}
 	f.sources = f.asks()
@@ -157,7 +158,7 @@ func (f *flow) isHeld(rule string) bool {
 func (f *flow) trouble(rule, why string) {
 	f.troubles[rule] = why
 	f.applyRules()
-	f.outcomes = append(f.outcomes, Outcome{Job: &ledger.Job{Rule: rule, Reason: why}})
+	f.outcomes = append(f.outcomes, Outcome{Job: &job.Job{Rule: rule, Reason: why}})
 }
 
 // setPaused pauses rules, or lets them go on; no names mean all. Resuming
@@ -245,11 +246,11 @@ func (f *flow) advance(now time.Time) {
 		if !ok {
 			break
 		}
-		f.begin(f.jobs[next.ID], now)
+		f.begin(f.open[next.ID], now)
 	}
 	f.recordTaken()
 	f.caughtUp(now)
-	if len(f.jobs) == 0 && f.settle.Len() == 0 {
+	if len(f.open) == 0 && f.settle.Len() == 0 {
 		f.asked = nil
 	}
 }

@@ -5,8 +5,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 )
 
@@ -21,7 +21,7 @@ type inHand struct {
 }
 
 // take notes where a job's file is about to be. One that is another job's stays so.
-func (h *inHand) take(p *ledger.Placement) error {
+func (h *inHand) take(p *job.Placement) error {
 	k := place.Kind(p.Kind)
 	if k != place.Moved && k != place.Duplicate && k != place.Trashed || p.Target == "" {
 		return nil

@@ -4,17 +4,17 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/work"
 )
 
 // job is a job that is not over.
-type job struct {
-	row      ledger.Job
-	recorded ledger.State
+type openJob struct {
+	row      job.Job
+	recorded job.State
 	rule     *rule.Rule
 	captures map[string]string
 	unless   string               // skip if the content has this hash
@@ -46,7 +46,7 @@ type holdings struct {
 }
 
 // hold returns what the job holds back, to be changed.
-func (j *job) hold() *holdings {
+func (j *openJob) hold() *holdings {
 	if j.held == nil {
 		j.held = &holdings{}
 	}
@@ -56,17 +56,17 @@ func (j *job) hold() *holdings {
 // setback is what a job remembers of what went wrong with it. Most jobs have none,
 // and there may be very many jobs.
 type setback struct {
-	left    []*ledger.Placement // what could not be undone after failed attempts
-	landed  map[string]string   // by source: files of a placing that a crash cut short: where they are, "" if gone
-	rests   []string            // what could not be removed of folders that went to another disk
-	leads   ledger.State        // where a placement that is tried again leads
-	retryAt time.Time           // when that is
-	wait    time.Duration       // the last wait before that
-	why     string              // what it waits for: room, a disk
+	left    []*job.Placement  // what could not be undone after failed attempts
+	landed  map[string]string // by source: files of a placing that a crash cut short: where they are, "" if gone
+	rests   []string          // what could not be removed of folders that went to another disk
+	leads   job.State         // where a placement that is tried again leads
+	retryAt time.Time         // when that is
+	wait    time.Duration     // the last wait before that
+	why     string            // what it waits for: room, a disk
 }
 
 // setback returns what is remembered, to be read.
-func (j *job) setback() setback {
+func (j *openJob) setback() setback {
 	if j.hindered == nil {
 		return setback{}
 	}
@@ -74,7 +74,7 @@ func (j *job) setback() setback {
 }
 
 // suffer returns what is remembered, to be changed.
-func (j *job) suffer() *setback {
+func (j *openJob) suffer() *setback {
 	if j.hindered == nil {
 		j.hindered = &setback{}
 	}
@@ -82,7 +82,7 @@ func (j *job) suffer() *setback {
 }
 
 // leave notes what could not be undone after the last attempt.
-func (j *job) leave(left []*ledger.Placement) {
+func (j *openJob) leave(left []*job.Placement) {
 	if len(left) > 0 || j.hindered != nil {
 		j.suffer().left = left
 	}
@@ -91,24 +91,24 @@ func (j *job) leave(left []*ledger.Placement) {
 // intent is the number of a placement, by its file and where it leads.
 type intent struct {
 	path  string
-	leads ledger.State
+	leads job.State
 	id    int64
 }
 
 // attempt is a job's steps to be run.
 type attempt struct {
-	job     *job
+	job     *openJob
 	number  int
 	plan    plan.Job
 	unless  string
 	set     *plan.Set
-	chain   []string            // rules that the input went through before
-	more    []work.Unit         // the other files of a batch or group
-	left    []*ledger.Placement // of earlier attempts: what could not be undone
-	wishes  []*wish             // the names that are reserved for what its steps place
-	unmakes bool                // its steps are not run: what they placed is taken back
-	hash    bool                // the content's hash is wanted
-	never   bool                // skip any content that the rule has handled
+	chain   []string         // rules that the input went through before
+	more    []work.Unit      // the other files of a batch or group
+	left    []*job.Placement // of earlier attempts: what could not be undone
+	wishes  []*wish          // the names that are reserved for what its steps place
+	unmakes bool             // its steps are not run: what they placed is taken back
+	hash    bool             // the content's hash is wanted
+	never   bool             // skip any content that the rule has handled
 }
 
 // attemptResult is how an attempt ended.
@@ -124,16 +124,16 @@ type attemptResult struct {
 	ran      time.Duration
 	cpu      time.Duration
 	memory   int64
-	output   string              // file below the state folder, "" if nothing was printed
-	units    []work.Unit         // where the job's files are now; nil if where they were taken
-	took     []string            // other files that its steps took away
-	result   string              // what the steps have to say
-	rests    []*place.Rest       // what could not be removed of folders that they moved
-	left     []*ledger.Placement // what could not be undone after a failure
-	astray   bool                // a file could not be put back after a failure
-	missing  bool                // the rule's program is not there
-	hopeless bool                // another attempt would fail for the same reason
-	waits    bool                // it failed for want of room or of a disk, which is not the file's fault
+	output   string           // file below the state folder, "" if nothing was printed
+	units    []work.Unit      // where the job's files are now; nil if where they were taken
+	took     []string         // other files that its steps took away
+	result   string           // what the steps have to say
+	rests    []*place.Rest    // what could not be removed of folders that they moved
+	left     []*job.Placement // what could not be undone after a failure
+	astray   bool             // a file could not be put back after a failure
+	missing  bool             // the rule's program is not there
+	hopeless bool             // another attempt would fail for the same reason
+	waits    bool             // it failed for want of room or of a disk, which is not the file's fault
 }
 
 // placing is a job's end: its input goes where it belongs, with all that
@@ -142,7 +142,7 @@ type placing struct {
 	watch  string // the watched folder that its file was taken from
 	landed string // where its file was placed before the program ended, "" if it was not
 	id     int64
-	leads  ledger.State
+	leads  job.State
 	moves  []move
 	alone  bool          // the job has, and had, no further files: its end may be written late
 	one    [1]move       // what moves is made of, for the many that have but one
@@ -155,7 +155,7 @@ type placing struct {
 // move is one file of a placing. Its record is the ledger's as soon as that has
 // it: who wants another takes a copy.
 type move struct {
-	record *ledger.Placement
+	record *job.Placement
 	to     plan.Spot
 	same   rule.SameName
 	first  []place.Ahead // files that have the name before this one
@@ -168,7 +168,7 @@ type move struct {
 // placedEnd is how a placing ended. With an error nothing was moved.
 type placedEnd struct {
 	id    int64
-	leads ledger.State
+	leads job.State
 	moved []moved               // as the moves
 	back  map[string]file.Facts // of files that were moved and are back, which another disk has given new numbers
 	err   error
@@ -186,7 +186,7 @@ type moved struct {
 
 // Outcome is a job whose state changed in a way that people want to see.
 type Outcome struct {
-	Job  *ledger.Job
+	Job  *job.Job
 	Next time.Time // when a retrying job is tried again
 	Note string    // failure note, "" if there is none
 	// Waits tells that the job waits for room or for a disk, which is not its file's fault.

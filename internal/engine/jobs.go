@@ -8,15 +8,15 @@ import (
 
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
-	"stilltide/internal/ledger"
 	"stilltide/internal/work"
 )
 
 // begin starts an attempt, if the job's files still are what was taken.
-func (f *flow) begin(j *job, now time.Time) {
+func (f *flow) begin(j *openJob, now time.Time) {
 	if f.isAbsent(j.row.Watch) {
 		f.hold(j)
 		return
@@ -25,16 +25,17 @@ func (f *flow) begin(j *job, now time.Time) {
 		return
 	}
 	j.row.Attempts++
-	j.row.State, j.row.Due = ledger.Running, time.Time{}
+	j.row.Become(job.Running)
+	j.row.Due = time.Time{}
 	if j.row.Started.IsZero() {
 		j.row.Started = now
 	}
 	if len(j.rule.Steps) == 0 {
 		f.record(j)
-		f.end(j, ledger.Processed, now)
+		f.end(j, job.Processed, now)
 		return
 	}
-	f.newAttempt(j, ledger.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
+	f.newAttempt(j, job.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
 	f.record(j)
 	f.running[j.row.ID] = j
 	f.starts = append(f.starts, &attempt{
@@ -49,7 +50,7 @@ func (f *flow) begin(j *job, now time.Time) {
 
 // newAttempt makes an attempt the job's last. The one before gets a row of its own,
 // unless it did not count.
-func (f *flow) newAttempt(j *job, a ledger.Attempt) {
+func (f *flow) newAttempt(j *openJob, a job.Attempt) {
 	if last := j.row.Last; last != nil && last.Number < a.Number {
 		f.store.RecordAttempt(*last)
 	}
@@ -58,7 +59,7 @@ func (f *flow) newAttempt(j *job, a ledger.Attempt) {
 
 // still looks at a job's files again before it starts. One that changed must
 // settle again first; one that is gone leaves the job.
-func (f *flow) still(j *job, now time.Time) bool {
+func (f *flow) still(j *openJob, now time.Time) bool {
 	taken := map[string]file.Facts{j.row.File: j.row.Facts}
 	for _, m := range j.row.Extra {
 		taken[m.File] = m.Facts
@@ -87,7 +88,7 @@ func (f *flow) still(j *job, now time.Time) bool {
 		f.requeue(j, now)
 		return false
 	}
-	j.row.State = ledger.Settling
+	j.row.Become(job.Settling)
 	f.record(j)
 	for path := range j.parked {
 		f.wait(path, j.rule, settle.Nudged, now)
@@ -96,7 +97,7 @@ func (f *flow) still(j *job, now time.Time) bool {
 }
 
 // unpark goes on with a job whose file has settled again.
-func (f *flow) unpark(j *job, path string, facts file.Facts, now time.Time) {
+func (f *flow) unpark(j *openJob, path string, facts file.Facts, now time.Time) {
 	delete(j.parked, path)
 	if path == j.row.File {
 		j.row.Facts, j.spot = facts, plan.Spot{} // its size or time may be part of its place
@@ -111,14 +112,15 @@ func (f *flow) unpark(j *job, path string, facts file.Facts, now time.Time) {
 	}
 }
 
-func (f *flow) requeue(j *job, now time.Time) {
-	j.checked, j.row.State = now, ledger.Queued
+func (f *flow) requeue(j *openJob, now time.Time) {
+	j.row.Become(job.Queued)
+	j.checked = now
 	f.record(j)
 	f.enqueue(j)
 }
 
 // memberGone is told that a file of a job that waits is no longer there.
-func (f *flow) memberGone(j *job, path string, now time.Time) {
+func (f *flow) memberGone(j *openJob, path string, now time.Time) {
 	if f.dropMember(j, path, now) && len(j.parked) == 0 {
 		f.requeue(j, now)
 	}
@@ -126,30 +128,30 @@ func (f *flow) memberGone(j *job, path string, now time.Time) {
 
 // dropMember takes a file out of a job; false if that was its last, so that
 // the job is over.
-func (f *flow) dropMember(j *job, path string, now time.Time) bool {
+func (f *flow) dropMember(j *openJob, path string, now time.Time) bool {
 	if len(j.row.Files()) < 2 {
-		f.finish(j, ledger.Vanished, "the file was gone before its job could run", "", now)
+		f.finish(j, job.Vanished, "the file was gone before its job could run", "", now)
 		return false
 	}
 	delete(f.byPath, path)
 	delete(j.parked, path)
 	marker := plan.MarkerOf(j.rule, path)
 	if path == j.row.File {
-		at := slices.IndexFunc(j.row.Extra, func(m ledger.Member) bool { return !m.Companion })
+		at := slices.IndexFunc(j.row.Extra, func(m job.Member) bool { return !m.Companion })
 		first := j.row.Extra[at]
 		j.row.File, j.row.Facts, j.row.FileNow, j.spot = first.File, first.Facts, first.File, plan.Spot{}
 		path = first.File
 	}
-	j.row.Extra = slices.DeleteFunc(slices.Clone(j.row.Extra), func(m ledger.Member) bool {
+	j.row.Extra = slices.DeleteFunc(slices.Clone(j.row.Extra), func(m job.Member) bool {
 		return m.File == path || m.Companion && m.File == marker && marker != ""
 	})
 	return true
 }
 
 // hold keeps a job while its watched folder is not there.
-func (f *flow) hold(j *job) {
+func (f *flow) hold(j *openJob) {
 	f.dispatch.Done(j.row.ID)
-	j.row.State = ledger.Held
+	j.row.Become(job.Held)
 	f.record(j)
 	f.held = append(f.held, j)
 }
@@ -163,16 +165,17 @@ func (f *flow) unhold() {
 			f.held = append(f.held, j)
 			continue
 		}
-		if f.jobs[j.row.ID] != j {
+		if f.open[j.row.ID] != j {
 			continue
 		}
-		j.row.State, j.checked = ledger.Queued, time.Time{}
+		j.row.Become(job.Queued)
+		j.checked = time.Time{}
 		f.record(j)
 		f.enqueue(j)
 	}
 }
 
-func (f *flow) planned(j *job, now time.Time) plan.Job {
+func (f *flow) planned(j *openJob, now time.Time) plan.Job {
 	p := plan.Job{
 		Rule: j.rule, ID: j.row.ID, File: j.row.File, Watch: j.row.Watch, Facts: j.row.Facts, Event: j.row.Event,
 		Attempt: j.row.Attempts, Captures: j.captures, Hash: j.row.Hash, Now: now,
@@ -187,7 +190,7 @@ func (f *flow) planned(j *job, now time.Time) plan.Job {
 }
 
 // others are the further files of a batch or group.
-func (f *flow) others(j *job) []work.Unit {
+func (f *flow) others(j *openJob) []work.Unit {
 	var list []work.Unit
 	for _, m := range j.row.Extra {
 		if !m.Companion {
@@ -209,7 +212,7 @@ func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
 }
 
 // where reports where a file of the job is now, and how it looks there.
-func (j *job) where(path string, taken file.Facts) work.Unit {
+func (j *openJob) where(path string, taken file.Facts) work.Unit {
 	if u, ok := j.now[path]; ok {
 		return u
 	}
@@ -217,7 +220,7 @@ func (j *job) where(path string, taken file.Facts) work.Unit {
 }
 
 // follow notes where an attempt left the job's files.
-func (j *job) follow(units []work.Unit) {
+func (j *openJob) follow(units []work.Unit) {
 	j.now = map[string]work.Unit{}
 	for _, u := range units {
 		j.now[u.Taken] = u
@@ -230,7 +233,7 @@ func (j *job) follow(units []work.Unit) {
 }
 
 // putBackIn notes how a file looks that was put back where it was taken.
-func putBackIn(row *ledger.Job, u work.Unit) {
+func putBackIn(row *job.Job, u work.Unit) {
 	if u.At == row.File {
 		row.Facts.Dev, row.Facts.Ino = u.Facts.Dev, u.Facts.Ino
 	}
@@ -243,7 +246,7 @@ func putBackIn(row *ledger.Job, u work.Unit) {
 
 // attemptEnded decides what follows an attempt.
 func (f *flow) attemptEnded(res attemptResult, now time.Time) {
-	j := f.jobs[res.id]
+	j := f.open[res.id]
 	if j == nil {
 		return
 	}
@@ -261,14 +264,14 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 	}
 	if res.stopped && !j.cancel {
 		j.row.Attempts--
-		j.row.State = ledger.Queued
+		j.row.Become(job.Queued)
 		f.record(j)
 		f.drop(j)
 		return
 	}
 	f.noteAttempt(j, res, now)
 	if j.cancel {
-		f.finish(j, ledger.Cancelled, "it was cancelled by hand while it ran", j.row.FileNow, now)
+		f.finish(j, job.Cancelled, "it was cancelled by hand while it ran", j.row.FileNow, now)
 		return
 	}
 	if j.stopOld && !res.astray {
@@ -288,8 +291,8 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 }
 
 // noteAttempt notes what an attempt has left.
-func (f *flow) noteAttempt(j *job, res attemptResult, now time.Time) {
-	f.newAttempt(j, ledger.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
+func (f *flow) noteAttempt(j *openJob, res attemptResult, now time.Time) {
+	f.newAttempt(j, job.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
 		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
 	j.row.Ran += res.ran
 	if len(res.took) > 0 || j.held != nil {
@@ -309,11 +312,11 @@ func (f *flow) noteAttempt(j *job, res attemptResult, now time.Time) {
 }
 
 // afterAttempt sends a job where an attempt's outcome leads.
-func (f *flow) afterAttempt(j *job, res attemptResult, now time.Time) {
+func (f *flow) afterAttempt(j *openJob, res attemptResult, now time.Time) {
 	switch {
 	case res.same:
 		j.cause = "the same content was handled before"
-		f.end(j, ledger.Skipped, now)
+		f.end(j, job.Skipped, now)
 	case res.ok:
 		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
@@ -321,9 +324,9 @@ func (f *flow) afterAttempt(j *job, res attemptResult, now time.Time) {
 		if j.rule.Runs() {
 			f.afterCommand(j)
 		}
-		f.end(j, ledger.Processed, now)
+		f.end(j, job.Processed, now)
 	case res.astray:
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 	case res.missing:
 		f.missingProgram(j, res)
 	case res.waits:
@@ -335,13 +338,14 @@ func (f *flow) afterAttempt(j *job, res attemptResult, now time.Time) {
 
 // waitForRoom tries a job again that failed for want of room or of a disk:
 // that is not the file's fault, and the attempt does not count.
-func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
+func (f *flow) waitForRoom(j *openJob, res attemptResult, now time.Time) {
 	j.row.Earlier++
 	s := j.suffer()
 	s.wait, s.why = min(max(2*s.wait, 2*time.Second), time.Minute), res.reason
-	first := j.row.State != ledger.Retrying && s.wait == 2*time.Second
+	first := j.row.State != job.Retrying && s.wait == 2*time.Second
 	f.dispatch.Done(j.row.ID)
-	j.row.State, j.row.Due = ledger.Retrying, now.Add(s.wait)
+	j.row.Become(job.Retrying)
+	j.row.Due = now.Add(s.wait)
 	f.record(j)
 	f.enqueue(j)
 	if first {
@@ -351,10 +355,11 @@ func (f *flow) waitForRoom(j *job, res attemptResult, now time.Time) {
 
 // missingProgram blocks a rule whose program is not there, and holds its jobs: this one, too,
 // and the attempt does not count.
-func (f *flow) missingProgram(j *job, res attemptResult) {
+func (f *flow) missingProgram(j *openJob, res attemptResult) {
 	j.row.Earlier++
 	f.dispatch.Done(j.row.ID)
-	j.row.State, j.row.Reason = ledger.Queued, res.reason
+	j.row.Become(job.Queued)
+	j.row.Reason = res.reason
 	f.record(j)
 	f.enqueue(j)
 	f.blockForProgram(j.row.Rule, res.reason)
@@ -371,42 +376,43 @@ func (f *flow) blockForProgram(name, why string) {
 
 // restart lets a job whose file changed meanwhile begin anew, once it has
 // settled; the attempt that was stopped for it does not count.
-func (f *flow) restart(j *job, now time.Time) {
+func (f *flow) restart(j *openJob, now time.Time) {
 	f.dispatch.Done(j.row.ID)
 	j.stopOld = false
 	j.row.Earlier++
 	set(&j.parked, j.row.File)
-	j.row.State = ledger.Settling
+	j.row.Become(job.Settling)
 	f.record(j)
 	f.wait(j.row.File, j.rule, settle.Nudged, now)
 }
 
 // failed sends a job into its next attempt, or to its end.
-func (f *flow) failed(j *job, res attemptResult, now time.Time) {
+func (f *flow) failed(j *openJob, res attemptResult, now time.Time) {
 	exit := -1
 	if res.exit != nil {
 		exit = *res.exit
 	}
 	if j.row.Event != file.Removed && len(j.row.Extra) == 0 {
 		if facts, err := f.look(j.row.File); err == nil && !facts.Exists {
-			f.finish(j, ledger.Vanished, "the file was gone when its attempt failed: "+j.cause, "", now)
+			f.finish(j, job.Vanished, "the file was gone when its attempt failed: "+j.cause, "", now)
 			return
 		}
 	}
 	wait, again := retryOf(j.rule).Again(j.row.Attempts-j.row.Earlier, exit, f.chance())
 	if !again || res.hopeless {
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 		return
 	}
 	f.dispatch.Done(j.row.ID)
-	j.row.State, j.row.Due = ledger.Retrying, now.Add(wait)
+	j.row.Become(job.Retrying)
+	j.row.Due = now.Add(wait)
 	f.record(j)
 	f.enqueue(j)
 	f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due})
 }
 
 // asItIs is a copy of a job that goes on.
-func (j *job) asItIs() *ledger.Job {
+func (j *openJob) asItIs() *job.Job {
 	row := j.row
 	return &row
 }
@@ -418,7 +424,7 @@ func retryOf(r *rule.Rule) dispatch.Retry {
 }
 
 // chain lists the rules that the job's input went through before.
-func (j *job) chain() []string {
+func (j *openJob) chain() []string {
 	if j.row.Chain == "" {
 		return nil
 	}
@@ -427,18 +433,18 @@ func (j *job) chain() []string {
 
 // cancelJob takes a job out of the queue, or stops it.
 func (f *flow) cancelJob(id int64, now time.Time) error {
-	j := f.jobs[id]
+	j := f.open[id]
 	switch {
 	case j == nil:
 		return errNotOpen
 	case f.running[id] != nil:
 		j.cancel = true
 		f.stops = append(f.stops, id)
-	case j.row.State == ledger.Running:
+	case j.row.State == job.Running:
 		return errors.New("its input is being placed, which cannot be stopped")
 	default:
 		f.settle.Forget(j.row.File)
-		f.finish(j, ledger.Cancelled, "it was cancelled by hand", j.row.File, now)
+		f.finish(j, job.Cancelled, "it was cancelled by hand", j.row.File, now)
 	}
 	return nil
 }
@@ -446,7 +452,7 @@ func (f *flow) cancelJob(id int64, now time.Time) error {
 var errNotOpen = errors.New("the job is over, or there is none with this number")
 
 // drop takes a job out of the memory.
-func (f *flow) drop(j *job) {
+func (f *flow) drop(j *openJob) {
 	f.window.left(f, j)
 	f.dispatch.Done(j.row.ID)
 	f.dispatch.Remove(j.row.ID)

@@ -9,9 +9,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
+	"stilltide/internal/core/job"
 
-	"stilltide/internal/ledger"
+	"github.com/stretchr/testify/require"
 )
 
 // slowDisk stands in for another file system below a folder, to which no copy
@@ -73,11 +73,11 @@ func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
 	}
 	require.Eventually(t, func() bool { return disk.busy() == maxCopies }, 5*time.Second, time.Millisecond)
 	require.NoError(t, os.WriteFile(filepath.Join(in, "tide.csv"), []byte("x"), 0o600))
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond,
+	require.Eventually(t, func() bool { return got.count(job.Processed) == 1 }, 5*time.Second, time.Millisecond,
 		"the near one waits for the far ones")
 	require.FileExists(t, filepath.Join(dir, "near", "tide.csv"))
 	close(disk.letGo)
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 5 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return got.count(job.Processed) == 5 }, 5*time.Second, time.Millisecond)
 	for _, name := range []string{"a.pdf", "b.pdf", "c.pdf", "d.pdf"} {
 		require.FileExists(t, filepath.Join(dir, "far", name))
 		require.NoFileExists(t, filepath.Join(in, name))
@@ -102,9 +102,9 @@ func TestOneNameOneCopy(t *testing.T) {
 	require.Eventually(t, func() bool { return disk.busy() == 1 }, 5*time.Second, time.Millisecond)
 	require.NoError(t, os.WriteFile(filepath.Join(in, "2", "berth.pdf"), []byte("second"), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(in, "tide.csv"), []byte("x"), 0o600)) // which comes after it
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return got.count(job.Processed) == 1 }, 5*time.Second, time.Millisecond)
 	close(disk.letGo)
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 3 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return got.count(job.Processed) == 3 }, 5*time.Second, time.Millisecond)
 	text, err := os.ReadFile(filepath.Join(dir, "far", "berth.pdf"))
 	require.NoError(t, err)
 	require.Equal(t, "second", string(text))
@@ -130,10 +130,10 @@ func TestALongCopyDoesNotHoldUpTheEnd(t *testing.T) {
 	left, err := os.ReadDir(filepath.Join(dir, "far"))
 	require.NoError(t, err)
 	require.Empty(t, left)
-	require.Zero(t, got.count(ledger.Processed))
+	require.Zero(t, got.count(job.Processed))
 
 	_, stop = run(t, dir, rules, got.add)
-	require.Eventually(t, func() bool { return got.count(ledger.Processed) == 1 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return got.count(job.Processed) == 1 }, 5*time.Second, time.Millisecond)
 	stop()
 	text, err := os.ReadFile(filepath.Join(dir, "far", "berth.pdf"))
 	require.NoError(t, err)

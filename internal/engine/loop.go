@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
@@ -145,7 +146,7 @@ func (e *Engine) wasPlaced(batch []placedEnd) {
 }
 
 func (e *Engine) sayStopped(job int64) {
-	if j := e.flow.jobs[job]; j != nil && e.o.Said != nil {
+	if j := e.flow.open[job]; j != nil && e.o.Said != nil {
 		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next "+
 			"start makes it again", j.row.File))
 	}
@@ -254,9 +255,9 @@ func (e *Engine) finished() bool {
 	if len(e.flow.asking) > 0 || e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
 		return false
 	}
-	for _, j := range e.flow.jobs {
-		if s := j.row.State; s != ledger.Retrying && s != ledger.Settling && s != ledger.Held &&
-			j.setback().retryAt.IsZero() && !(s == ledger.Queued && e.flow.isHeld(j.row.Rule)) {
+	for _, j := range e.flow.open {
+		if s := j.row.State; s != job.Retrying && s != job.Settling && s != job.Held &&
+			j.setback().retryAt.IsZero() && !(s == job.Queued && e.flow.isHeld(j.row.Rule)) {
 			return false
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -126,7 +127,7 @@ func (f *flow) leaveAs(path string, candidates []plan.Candidate, rules map[strin
 			continue
 		}
 		if _, known, err := f.store.Known(name, path); err == nil && !known {
-			f.store.Remember(ledger.Known{Rule: name, File: path, Facts: facts})
+			f.store.Remember(job.Known{Rule: name, File: path, Facts: facts})
 		}
 	}
 }
@@ -204,8 +205,8 @@ func (f *flow) candidates(path string) []plan.Candidate {
 }
 
 // changedWhile notes that a job's file changed while the job was under way.
-func (f *flow) changedWhile(j *job, path string, kind settle.Kind) {
-	if kind == settle.Found || j.row.State != ledger.Running {
+func (f *flow) changedWhile(j *openJob, path string, kind settle.Kind) {
+	if kind == settle.Found || j.row.State != job.Running {
 		return // a queued job looks again before it starts
 	}
 	switch j.rule.Running {

@@ -9,9 +9,9 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -174,7 +174,7 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
 			end.back = e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, place.ErrSkipped) {
-				e.change(m, func(r *ledger.Placement) { r.State = ledger.Dropped })
+				e.change(m, func(r *job.Placement) { r.State = job.Dropped })
 			}
 			end.err, end.moved = err, nil
 			return end
@@ -185,7 +185,7 @@ func (by *mover) place(p *placing, room []moved) placedEnd {
 				intended: true})
 			break
 		}
-		e.change(m, func(r *ledger.Placement) { placedAs(r, res, err) })
+		e.change(m, func(r *job.Placement) { placedAs(r, res, err) })
 		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest, err: err})
 	}
 	switch {
@@ -209,7 +209,7 @@ func (by *mover) nameMarker(m *move, all []moved) {
 		return
 	}
 	m.to.Name = name
-	by.e.change(m, func(r *ledger.Placement) { r.Target = m.to.Path() })
+	by.e.change(m, func(r *job.Placement) { r.Target = m.to.Path() })
 	_ = by.e.ledger.Sync(by.e.placing) // the move itself says if the ledger cannot be written
 }
 
@@ -225,14 +225,14 @@ func (by *mover) move(m *move, watch string) (place.Result, error) {
 		by.e.stageOver(m, &r)
 	}
 	r.Amend = func(s place.Staged) error {
-		by.e.change(m, func(r *ledger.Placement) { amended(r, s) })
+		by.e.change(m, func(r *job.Placement) { amended(r, s) })
 		return by.e.ledger.Sync(by.e.placing)
 	}
 	return by.batch.Move(r)
 }
 
 // amended notes how a move will turn out otherwise than its intention says.
-func amended(r *ledger.Placement, s place.Staged) {
+func amended(r *job.Placement, s place.Staged) {
 	r.Target, r.After = s.Target, s.Facts
 	if s.Duplicate {
 		r.Kind = string(place.Duplicate)
@@ -246,19 +246,19 @@ func (by *mover) asIntended(m *move, res place.Result, err error) bool {
 }
 
 // placedAs notes how a move ended.
-func placedAs(r *ledger.Placement, res place.Result, err error) {
+func placedAs(r *job.Placement, res place.Result, err error) {
 	r.Kind = string(place.Moved)
-	if r.State = ledger.Dropped; err != nil || res.Here {
+	if r.State = job.Dropped; err != nil || res.Here {
 		return
 	}
-	r.State, r.Target, r.After, r.Made = ledger.Done, res.Target, res.Facts, res.Made
+	r.State, r.Target, r.After, r.Made = job.Done, res.Target, res.Facts, res.Made
 	if res.Same {
 		r.Kind = string(place.Duplicate)
 	}
 }
 
 // change records a move in another state.
-func (e *Engine) change(m *move, to func(*ledger.Placement)) {
+func (e *Engine) change(m *move, to func(*job.Placement)) {
 	next := *m.record
 	to(&next)
 	m.record = &next
@@ -272,7 +272,7 @@ func (e *Engine) stageOver(m *move, r *place.Request) {
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
-		e.change(m, func(r *ledger.Placement) {
+		e.change(m, func(r *job.Placement) {
 			r.Target, r.After, r.Replaced = s.Target, before, s.Replaced
 			if r.Kind = string(place.Moved); s.Duplicate {
 				r.Kind, r.After = string(place.Duplicate), s.Facts
@@ -301,7 +301,7 @@ func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
 	back := map[string]file.Facts{}
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
-		if m.record.State != ledger.Done {
+		if m.record.State != job.Done {
 			continue
 		}
 		record := work.RecordOf(m.record, watch)
@@ -312,7 +312,7 @@ func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
 				now = m.record.Facts
 			}
 			back[m.record.Source] = now
-			e.change(m, func(r *ledger.Placement) { r.State, r.Facts, r.After = ledger.Intended, now, now })
+			e.change(m, func(r *job.Placement) { r.State, r.Facts, r.After = job.Intended, now, now })
 		}
 	}
 	return back

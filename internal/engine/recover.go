@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
@@ -51,7 +51,7 @@ func (e *Engine) recover(now time.Time) error {
 				e.before += n
 			}
 		}
-		if states[ledger.Queued]+states[ledger.Held] > 0 {
+		if states[job.Queued]+states[job.Held] > 0 {
 			e.flow.window.leave(name) // taken from the ledger as there is room
 		}
 	}
@@ -62,7 +62,7 @@ func (e *Engine) recover(now time.Time) error {
 	boot := runner.Boot()
 	sameBoot := before == "" || before == boot
 	e.ledger.RecordBoot(boot)
-	begun := []ledger.State{ledger.Running, ledger.Retrying, ledger.Settling}
+	begun := []job.State{job.Running, job.Retrying, job.Settling}
 	jobs, err := e.ledger.OpenJobs("", begun, 0, 0)
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (e *Engine) recover(now time.Time) error {
 }
 
 // resumeOne takes up one job, or leaves it for later if a file system does not answer.
-func (e *Engine) resumeOne(row ledger.Job, sameBoot bool, now time.Time) error {
+func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	tries, err := e.tries(row)
 	if err != nil {
 		return err
@@ -85,7 +85,7 @@ func (e *Engine) resumeOne(row ledger.Job, sameBoot bool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if row.State == ledger.Running && e.unanswered(row, placements) {
+	if row.State == job.Running && e.unanswered(row, placements) {
 		e.later = append(e.later, row)
 		return nil
 	}
@@ -105,7 +105,7 @@ func (e *Engine) renamed() error {
 	return nil
 }
 
-func (e *Engine) tries(row ledger.Job) ([]plan.Try, error) {
+func (e *Engine) tries(row job.Job) ([]plan.Try, error) {
 	attempts, err := e.ledger.Attempts(row.ID)
 	if err != nil {
 		return nil, err
@@ -129,13 +129,13 @@ const (
 
 // resume takes up one job. sameBoot tells that the system has not started anew since,
 // which would be another reason for the end.
-func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Placement, sameBoot bool,
+func (e *Engine) resume(row job.Job, tries []plan.Try, placements []job.Placement, sameBoot bool,
 	now time.Time) {
 	f := e.flow
 	was := row.State
-	if was != ledger.Running {
-		if was != ledger.Retrying {
-			row.State = ledger.Queued
+	if was != job.Running {
+		if was != job.Retrying {
+			row.Become(job.Queued)
 		}
 		f.restore(row, was, tries, now)
 		return
@@ -159,7 +159,7 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 		j.cause = cut
 		j.follow(at)
 		f.record(j)
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 		return
 	}
 	if sameBoot {
@@ -173,12 +173,13 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 	if r != nil && len(r.Steps) > 0 && (row.Crashes >= lastCrash || !r.Retry.AfterCrash) {
 		j := f.adopt(row, was, tries)
 		j.cause = cut
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 		return
 	}
-	row.State, row.FileNow = ledger.Queued, row.File
+	row.Become(job.Queued)
+	row.FileNow = row.File
 	f.restore(row, was, tries, now)
-	if j := f.jobs[row.ID]; j != nil {
+	if j := f.open[row.ID]; j != nil {
 		j.leave(left)
 	}
 }
@@ -186,9 +187,9 @@ func (e *Engine) resume(row ledger.Job, tries []plan.Try, placements []ledger.Pl
 // unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
 // It returns where the files are if something could not be undone.
-func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []work.Unit, left []*ledger.Placement,
+func (e *Engine) unmake(row job.Job, placements []job.Placement) (units []work.Unit, left []*job.Placement,
 	problems []string) {
-	var list []*ledger.Placement
+	var list []*job.Placement
 	for i := range placements {
 		if p := &placements[i]; p.FinalState == "" && p.Attempt > row.Earlier {
 			list = append(list, p)
@@ -215,15 +216,15 @@ func (e *Engine) unmake(row ledger.Job, placements []ledger.Placement) (units []
 // under way or done: those that lead where the newest one leads and were not
 // dropped. What a step placed, or a command that sent the job round again,
 // is none of them.
-func lastRound(all []ledger.Placement, attempt int) []ledger.Placement {
+func lastRound(all []job.Placement, attempt int) []job.Placement {
 	if len(all) == 0 {
 		return nil
 	}
 	leads := all[len(all)-1].FinalState
-	var last []ledger.Placement
+	var last []job.Placement
 	for i := len(all) - 1; i >= 0 && all[i].FinalState == leads && leads.Final(); i-- {
-		if all[i].State != ledger.Dropped && (all[i].Attempt == attempt || all[i].Attempt == 0) {
-			last = append([]ledger.Placement{all[i]}, last...)
+		if all[i].State != job.Dropped && (all[i].Attempt == attempt || all[i].Attempt == 0) {
+			last = append([]job.Placement{all[i]}, last...)
 		}
 	}
 	return last
@@ -231,7 +232,7 @@ func lastRound(all []ledger.Placement, attempt int) []ledger.Placement {
 
 // resumePlacing looks where the files are whose move was intended, and
 // perhaps done, when the watcher ended. Those that still wait are placed anew.
-func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.Placement, now time.Time) {
+func (e *Engine) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placement, now time.Time) {
 	j := e.flow.adopt(row, row.State, tries)
 	j.cause = causeOf(row.Reason)
 	landed := map[string]string{}
@@ -251,7 +252,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 		if !there {
 			at = source
 		}
-		e.flow.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", at, now)
+		e.flow.finish(j, job.Cancelled, "its rule is no longer in the rules file", at, now)
 		return
 	}
 	e.flow.end(j, moves[0].FinalState, now)
@@ -259,7 +260,7 @@ func (e *Engine) resumePlacing(row ledger.Job, tries []plan.Try, moves []ledger.
 
 // renumbered returns the facts of a placement's source as they are now, if it was taken back
 // from another disk, which has given it a new number.
-func renumbered(p ledger.Placement) file.Facts {
+func renumbered(p job.Placement) file.Facts {
 	now := work.LookAt(p.Source, p.Facts.Dir)
 	if now.Exists && now.Dir == p.Facts.Dir && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 		return now
@@ -268,7 +269,7 @@ func renumbered(p ledger.Placement) file.Facts {
 }
 
 // keepNumber has a placement that is tried again be the one that was intended.
-func (j *job) keepNumber(p ledger.Placement) {
+func (j *openJob) keepNumber(p job.Placement) {
 	note := func(path string, taken file.Facts) {
 		if j.where(path, taken).At == p.Source {
 			j.intents = append(j.intents, intent{path, p.FinalState, p.ID})
@@ -281,7 +282,7 @@ func (j *job) keepNumber(p ledger.Placement) {
 }
 
 // resumeAt notes where the steps had left the file that a placement is about.
-func (j *job) resumeAt(p ledger.Placement) {
+func (j *openJob) resumeAt(p job.Placement) {
 	note := func(path, at string) {
 		if at == p.Source {
 			j.now[path] = work.Unit{Taken: path, At: at, Facts: p.Facts}
@@ -295,15 +296,15 @@ func (j *job) resumeAt(p ledger.Placement) {
 
 // settleMove brings one move that a crash cut short to a clean point: it says
 // where the file is, and whether it still waits to be moved.
-func (e *Engine) settleMove(job int64, p ledger.Placement) (at string, still bool) {
+func (e *Engine) settleMove(job int64, p job.Placement) (at string, still bool) {
 	at, still, rest := settleMove(e.ledger, &e.placer, e.state, p)
-	if j := e.flow.jobs[job]; j != nil {
+	if j := e.flow.open[job]; j != nil {
 		j.keepRest(rest)
 	}
 	return at, still
 }
 
-func settleMove(l store, placer *place.Placer, state string, p ledger.Placement) (at string, still bool,
+func settleMove(l store, placer *place.Placer, state string, p job.Placement) (at string, still bool,
 	rest *place.Rest) {
 	part := place.PartName(state, p.Job)
 	half := filepath.Join(filepath.Dir(p.Target), part)
@@ -316,7 +317,7 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 	if p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino {
 		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part},
 			p.Target); ok {
-			p.State = ledger.Done
+			p.State = job.Done
 			l.RecordPlacement(p)
 			return p.Target, false, rest
 		}
@@ -340,12 +341,12 @@ func settleMove(l store, placer *place.Placer, state string, p ledger.Placement)
 	case there:
 		return p.Source, true, nil // the placing, which is tried again, finds it under its hidden name, too
 	case landed != "":
-		p.State, p.Target = ledger.Done, landed
+		p.State, p.Target = job.Done, landed
 		if now := work.LookAt(landed, p.Facts.Dir); now.Exists {
 			p.After = now
 		}
 	default:
-		p.State = ledger.Dropped
+		p.State = job.Dropped
 	}
 	l.RecordPlacement(p)
 	return landed, false, nil
@@ -365,7 +366,7 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 		}
 		at, still, _ := settleMove(l, placer, l.Folder(), p)
 		if still {
-			p.State = ledger.Dropped
+			p.State = job.Dropped
 			l.RecordPlacement(p)
 			continue
 		}
@@ -390,7 +391,7 @@ func finishPuttingBack(l store, placer *place.Placer) error {
 
 // landedAt returns the target where the file of a placement is now, "" if at none.
 // source is where it would be otherwise.
-func landedAt(p ledger.Placement, source string) string {
+func landedAt(p job.Placement, source string) string {
 	folder, name := filepath.Split(p.Target)
 	for n := 1; n < 10000; n++ {
 		path := filepath.Join(folder, place.Numbered(name, n))

@@ -3,9 +3,9 @@ package engine
 import (
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 )
 
@@ -42,8 +42,8 @@ func (f *flow) reload(set *plan.Set, now time.Time) {
 			f.dispatch.HoldRule(r.Name.S)
 		}
 	}
-	for _, j := range f.jobs {
-		if f.running[j.row.ID] != nil || j.row.State == ledger.Running {
+	for _, j := range f.open {
+		if f.running[j.row.ID] != nil || j.row.State == job.Running {
 			continue
 		}
 		f.test(j, now)
@@ -51,7 +51,7 @@ func (f *flow) reload(set *plan.Set, now time.Time) {
 }
 
 // test asks again whether a job that has not begun fits its rule.
-func (f *flow) test(j *job, now time.Time) {
+func (f *flow) test(j *openJob, now time.Time) {
 	for _, c := range f.candidatesOf(j.row.File, j.row.Facts.Dir, now) {
 		if c.Rule.Name.S == j.row.Rule && c.Unit == j.row.File {
 			j.rule, j.captures, j.spot = c.Rule, c.Captures, plan.Spot{}
@@ -59,6 +59,6 @@ func (f *flow) test(j *job, now time.Time) {
 		}
 	}
 	f.settle.Forget(j.row.File)
-	f.finish(j, ledger.Cancelled, "the rule changed and no longer takes it", j.row.File, now)
+	f.finish(j, job.Cancelled, "the rule changed and no longer takes it", j.row.File, now)
 	f.store.Forget(j.row.Rule, j.row.File) // it is offered anew, to this rule, too
 }

@@ -14,7 +14,7 @@ import (
 // before it leaves that name to it, unless the content is the same.
 
 // reserve notes where a job's file is to go after success, as far as that is known now.
-func (f *flow) reserve(j *job) {
+func (f *flow) reserve(j *openJob) {
 	if j.rule == nil || j.rule.Processed == nil && len(j.rule.Steps) == 0 || j.row.Event == file.Removed ||
 		j.rule.Gather != nil {
 		return
@@ -51,7 +51,7 @@ func (f *flow) reserve(j *job) {
 }
 
 // unreserve frees names.
-func (f *flow) unreserve(j *job) {
+func (f *flow) unreserve(j *openJob) {
 	if j.end.path != "" {
 		f.unwant(&j.end)
 		j.end.path = ""
@@ -63,7 +63,7 @@ func (f *flow) unreserve(j *job) {
 }
 
 // over notes that a job places nothing more.
-func (j *job) over() {
+func (j *openJob) over() {
 	j.end.done.Store(true)
 	for _, w := range j.wishes {
 		w.done.Store(true)
@@ -72,7 +72,7 @@ func (j *job) over() {
 
 // wish is a name that a job has reserved.
 type wish struct {
-	job           *job
+	job           *openJob
 	path          string
 	before, after *wish       // for the same path, in the order in which their files were taken
 	done          atomic.Bool // it has the name, or one with a number: the job's attempt says so
@@ -122,7 +122,7 @@ func (f *flow) unwant(w *wish) {
 
 // before lists the files of the jobs that reserved a path before a job, in their order.
 // Those that are on their way there already are not among them: they come first anyway.
-func (f *flow) before(j *job, path string) []place.Ahead {
+func (f *flow) before(j *openJob, path string) []place.Ahead {
 	var files []place.Ahead
 	for w := f.wanted[path].first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
 		if at := w.job.where(w.job.row.File, w.job.row.Facts).At; at != "" && !w.done.Load() {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
@@ -24,7 +25,7 @@ func (e *Engine) Retry(id int64) Sent {
 	}
 	busy := false
 	err = e.do(func() {
-		if busy = e.flow.jobs[id] != nil || e.flow.byPath[row.File] != nil; !busy {
+		if busy = e.flow.open[id] != nil || e.flow.byPath[row.File] != nil; !busy {
 			e.flow.reserved[row.File] = true
 		}
 	})
@@ -51,7 +52,7 @@ func (e *Engine) Retry(id int64) Sent {
 // works on it.
 func RetryOffline(l *ledger.Ledger, id int64) Sent {
 	err := finishPuttingBack(l, &place.Placer{})
-	var row ledger.Job
+	var row job.Job
 	var rests []string
 	if err == nil {
 		row, err = jobByID(l, id)
@@ -68,7 +69,7 @@ func RetryOffline(l *ledger.Ledger, id int64) Sent {
 
 // sendRound puts a job's input back where it came from, removes its failure
 // note, and opens the job again. rests says what could not be removed of a folder there.
-func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, rests []string, _ error) {
+func sendRound(l store, placer *place.Placer, row job.Job) (_ job.Job, rests []string, _ error) {
 	switch {
 	case !row.State.Final():
 		return row, nil, fmt.Errorf("the job is still active: %s", row.State)
@@ -96,7 +97,8 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, res
 	if err := removeTraces(placer, was, from, row.File); err != nil {
 		return row, nil, err
 	}
-	row.State, row.Facts, row.Ended, row.Earlier, row.Crashes = ledger.Queued, facts, time.Time{}, row.Attempts, 0
+	row.Become(job.Queued)
+	row.Facts, row.Ended, row.Earlier, row.Crashes = facts, time.Time{}, row.Attempts, 0
 	row.Reason, row.Exit, row.FileNow, row.Due = "", nil, row.File, time.Time{}
 	l.Record(row, was)
 	for _, p := range r.back { // last: until then it is found as one that was cut short
@@ -107,11 +109,11 @@ func sendRound(l store, placer *place.Placer, row ledger.Job) (_ ledger.Job, res
 
 // removeTraces removes what lies beside a job's input, or describes it, where that was left:
 // a failure note, and what the trash says of it.
-func removeTraces(placer *place.Placer, was ledger.State, from, to string) error {
+func removeTraces(placer *place.Placer, was job.State, from, to string) error {
 	if from != to && filepath.Base(filepath.Dir(from)) == "files" {
 		_ = placer.Discard(place.InfoOf(from))
 	}
-	if was != ledger.Failed {
+	if was != job.Failed {
 		return nil
 	}
 	err := os.Remove(from + plan.NoteEnding)
@@ -123,7 +125,7 @@ func removeTraces(placer *place.Placer, was ledger.State, from, to string) error
 
 // ownsInput checks that what lies where a job's input was left is that input, and
 // not a newer file of the same name.
-func ownsInput(l store, row ledger.Job) error {
+func ownsInput(l store, row job.Job) error {
 	later, err := l.Jobs(ledger.Filter{File: row.FileNow, After: row.ID})
 	if err != nil {
 		return err
@@ -141,9 +143,9 @@ func ownsInput(l store, row ledger.Job) error {
 type round struct {
 	l      store
 	placer *place.Placer
-	row    *ledger.Job
-	back   []ledger.Placement // done, but not recorded so
-	rests  []string           // what could not be removed of folders that are back
+	row    *job.Job
+	back   []job.Placement // done, but not recorded so
+	rests  []string        // what could not be removed of folders that are back
 }
 
 // putBackMembers puts the further files of a batch or group back, and markers.
@@ -178,8 +180,8 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	p := ledger.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from,
-		Target: to, Facts: facts, After: facts, State: ledger.Intended, FinalState: ledger.Queued, Chained: true}
+	p := job.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from,
+		Target: to, Facts: facts, After: facts, State: job.Intended, FinalState: job.Queued, Chained: true}
 	record := func() error {
 		r.l.RecordPlacement(p)
 		return r.l.Sync(context.Background())
@@ -194,14 +196,14 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 			return record()
 		}})
 	if err != nil {
-		p.State = ledger.Dropped
+		p.State = job.Dropped
 		r.l.RecordPlacement(p)
 		return facts, err
 	}
 	if res.Rest != nil {
 		r.rests = append(r.rests, res.Rest.String())
 	}
-	p.State, p.After = ledger.Done, res.Facts
+	p.State, p.After = job.Done, res.Facts
 	r.back = append(r.back, p)
 	if res.Facts.Dir {
 		return watchfs.LookTree(to)

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -622,7 +623,7 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if !j.State.Final() {
 			return w.fail("job %d of %s is %s for ever: %s", j.ID, filepath.Base(j.File), j.State, j.Reason)
 		}
-		if j.FileNow != "" && j.Rule != "stay" && j.State != ledger.Cancelled {
+		if j.FileNow != "" && j.Rule != "stay" && j.State != job.Cancelled {
 			// the user takes files away in there
 			if _, err := os.Lstat(j.FileNow); err != nil && !(filepath.Dir(j.FileNow) == filepath.Dir(j.File) &&
 				len(w.removed) > 0) {
@@ -631,7 +632,7 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		}
 		var n int
 		if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err == nil && j.FileNow == "" &&
-			j.Rule != "stay" && (j.State == ledger.Processed || j.State == ledger.Failed) {
+			j.Rule != "stay" && (j.State == job.Processed || j.State == job.Failed) {
 			if input := fmt.Sprintf("token-%d", n); !w.removed[input] && !w.grown[input] {
 				return w.fail("job %d is %s and does not know where its input is", j.ID, j.State)
 			}
@@ -642,7 +643,7 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 		if !w.intentionsAreOver(j) {
 			return false
 		}
-		if r := w.rules.All()[0]; j.Rule == "work" && j.State == ledger.Failed && j.Attempts <= r.Retry.Times &&
+		if r := w.rules.All()[0]; j.Rule == "work" && j.State == job.Failed && j.Attempts <= r.Retry.Times &&
 			w.hadCrash == 0 {
 			return w.fail("job %d failed after %d attempts", j.ID, j.Attempts)
 		}
@@ -652,8 +653,8 @@ func (w *world) jobsAreRight(copies map[string]int) bool {
 
 // intentionsAreOver checks that it is known of each move at a job's end what
 // became of it.
-func (w *world) intentionsAreOver(j ledger.Job) bool {
-	if j.State != ledger.Processed && j.State != ledger.Failed {
+func (w *world) intentionsAreOver(j job.Job) bool {
+	if j.State != job.Processed && j.State != job.Failed {
 		return true
 	}
 	placements, err := w.store.Placements(j.ID)
@@ -661,7 +662,7 @@ func (w *world) intentionsAreOver(j ledger.Job) bool {
 		return w.fail("%v", err)
 	}
 	for _, p := range placements {
-		if p.FinalState == j.State && p.State == ledger.Intended {
+		if p.FinalState == j.State && p.State == job.Intended {
 			return w.fail("job %d is %s, and its placement %d to %s is still intended", j.ID, j.State, p.ID,
 				p.Target)
 		}
@@ -670,14 +671,14 @@ func (w *world) intentionsAreOver(j ledger.Job) bool {
 }
 
 // copiesAreRight checks that a job's steps placed all or nothing.
-func (w *world) copiesAreRight(j ledger.Job, copies map[string]int) bool {
+func (w *world) copiesAreRight(j job.Job, copies map[string]int) bool {
 	var n int
 	if _, err := fmt.Sscanf(filepath.Base(j.File), "f%d.", &n); err != nil {
 		return true
 	}
 	input := fmt.Sprintf("token-%d", n)
 	want := 0
-	if j.State == ledger.Processed {
+	if j.State == job.Processed {
 		want = 1
 	}
 	for _, folder := range []string{"copies", "copies/again"} {
@@ -690,7 +691,7 @@ func (w *world) copiesAreRight(j ledger.Job, copies map[string]int) bool {
 
 // notUndone reports whether a fault may have left something of a job: it was
 // said so, or a removal was refused while a crash's traces were taken back.
-func (w *world) notUndone(j ledger.Job) bool {
+func (w *world) notUndone(j job.Job) bool {
 	about := fmt.Sprintf("job %d", j.ID)
 	return strings.Contains(j.Reason, "not undone") || slices.ContainsFunc(w.trace, func(line string) bool {
 		return strings.Contains(line, "not undone") && strings.Contains(line, about) ||

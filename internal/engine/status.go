@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -43,7 +44,7 @@ type Hindrance struct {
 // hindered reports which jobs wait for room or for a disk.
 func (f *flow) hindered() map[string]Hindrance {
 	all := map[string]Hindrance{}
-	for _, j := range f.jobs {
+	for _, j := range f.open {
 		if s := j.setback(); s.why != "" && f.running[j.row.ID] == nil {
 			all[j.row.Rule] = Hindrance{all[j.row.Rule].Jobs + 1, s.why}
 		}
@@ -125,7 +126,7 @@ func (e *Engine) Live() (Live, error) {
 }
 
 // Tally counts the running engine's jobs by rule and state.
-func (e *Engine) Tally() (map[string]map[ledger.State]int, error) { return e.ledger.Tally() }
+func (e *Engine) Tally() (map[string]map[job.State]int, error) { return e.ledger.Tally() }
 
 // Start is what the first look through the folders found.
 type Start struct {
@@ -170,7 +171,7 @@ func (e *Engine) Progress() (Progress, error) {
 		_, held := e.queue.holdsUp(time.Now())
 		p.More = held || len(e.events.Events()) == cap(e.events.Events())
 		running := slices.SortedFunc(maps.Values(e.flow.running),
-			func(a, b *job) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
+			func(a, b *openJob) int { return a.row.Last.Started.Compare(b.row.Last.Started) })
 		for _, j := range running[:min(len(running), maxRunning)] {
 			p.Running = append(p.Running, j.row.File)
 		}
@@ -180,7 +181,7 @@ func (e *Engine) Progress() (Progress, error) {
 	}
 	tally, err := e.ledger.Tally()
 	for _, counts := range tally {
-		p.ToDo += counts[ledger.Queued] + counts[ledger.Running]
+		p.ToDo += counts[job.Queued] + counts[job.Running]
 	}
 	return p, err
 }
@@ -198,7 +199,7 @@ func (e *Engine) Cancel(id int64) Sent {
 	var err error
 	doErr := e.do(func() {
 		running = e.flow.running[id] != nil
-		if e.flow.jobs[id] == nil { // perhaps it waits in the ledger alone
+		if e.flow.open[id] == nil { // perhaps it waits in the ledger alone
 			if row, findErr := jobByID(e.ledger, id); findErr == nil && !row.State.Final() {
 				e.flow.window.find(e.flow, row.File)
 			}
@@ -224,10 +225,10 @@ func CancelOffline(l *ledger.Ledger, id int64) Sent {
 		return Sent{ID: id, Reason: err.Error()}
 	}
 	was := row.State
-	row.State, row.Reason, row.Ended, row.Due = ledger.Cancelled, "it was cancelled by hand", time.Now(),
-		time.Time{}
+	row.Become(job.Cancelled)
+	row.Reason, row.Ended, row.Due = "it was cancelled by hand", time.Now(), time.Time{}
 	l.Record(row, was)
-	l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
+	l.Remember(job.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
 	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
 }
 
@@ -239,7 +240,7 @@ func DismissOffline(l *ledger.Ledger, id int64) Sent { return dismiss(l, id) }
 
 func dismiss(l store, id int64) Sent {
 	row, err := jobByID(l, id)
-	if err == nil && row.State != ledger.Failed {
+	if err == nil && row.State != job.Failed {
 		err = fmt.Errorf("it is %s, not failed", row.State)
 	}
 	if err != nil {
@@ -264,14 +265,14 @@ func (e *Engine) Pause(names []string, paused bool) error {
 	})
 }
 
-func jobByID(l store, id int64) (ledger.Job, error) {
+func jobByID(l store, id int64) (job.Job, error) {
 	_ = l.Flush() // what cannot be written is asked for as it was
 	rows, err := l.Jobs(ledger.Filter{ID: id})
 	if err != nil {
-		return ledger.Job{}, err
+		return job.Job{}, err
 	}
 	if len(rows) == 0 {
-		return ledger.Job{}, fmt.Errorf("there is no job %d", id)
+		return job.Job{}, fmt.Errorf("there is no job %d", id)
 	}
 	return rows[0], nil
 }
@@ -297,9 +298,9 @@ func (e *Engine) Left() (Left, error) {
 	}
 	tally, err := e.ledger.Tally()
 	for rule, counts := range tally {
-		l.Retrying += counts[ledger.Retrying]
-		if l.Held[rule] = counts[ledger.Held]; l.Paused[rule] || l.Paused[""] || l.Blocked[rule] {
-			l.Held[rule] += counts[ledger.Queued]
+		l.Retrying += counts[job.Retrying]
+		if l.Held[rule] = counts[job.Held]; l.Paused[rule] || l.Paused[""] || l.Blocked[rule] {
+			l.Held[rule] += counts[job.Queued]
 		}
 	}
 	return l, err

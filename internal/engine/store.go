@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -14,22 +15,22 @@ type store interface {
 	NextID() int64
 	NextPlacement() int64
 
-	Record(j ledger.Job, was ledger.State)
-	RecordTaken(j ledger.Job)
-	RecordEnd(j *ledger.Job, was ledger.State)
-	RecordPlaced(p *ledger.Placement, after file.Facts)
-	RecordMembers(j ledger.Job)
-	RecordAttempt(a ledger.Attempt)
-	RecordPlacement(p ledger.Placement)
-	RecordIntention(p *ledger.Placement)
+	Record(j job.Job, was job.State)
+	RecordTaken(j job.Job)
+	RecordEnd(j *job.Job, was job.State)
+	RecordPlaced(p *job.Placement, after file.Facts)
+	RecordMembers(j job.Job)
+	RecordAttempt(a job.Attempt)
+	RecordPlacement(p job.Placement)
+	RecordIntention(p *job.Placement)
 	RecordPause(rule string, paused bool)
-	RecordDismissed(j ledger.Job)
+	RecordDismissed(j job.Job)
 	Sync(ctx context.Context) error // until all that was recorded is durable
 	Flush() error
 
-	Remember(k ledger.Known)
+	Remember(k job.Known)
 	Forget(rule, path string)
-	Known(rule, path string) (ledger.Known, bool, error)
+	Known(rule, path string) (job.Known, bool, error)
 	KnownCount(rule string) int
 	KnowsFiles() bool
 	KnownFiles(rule, folder string) ([]string, error)
@@ -43,21 +44,21 @@ type store interface {
 	Watched() (map[[2]string]bool, error)
 	Rename(was, rule string) error
 
-	Jobs(q ledger.Filter) ([]ledger.Job, error)
-	OpenJobs(rule string, states []ledger.State, after int64, limit int) ([]ledger.Job, error)
-	OpenJob(path string) (ledger.Job, bool, error)
-	Attempts(job int64) ([]ledger.Attempt, error)
-	Placements(job int64) ([]ledger.Placement, error)
-	PlacedBy(rule, target string) (ledger.Placement, bool, error)
-	PlacedAt(target string) ([]ledger.Placement, error)
-	Reliers(target string, job int64) ([]ledger.Placement, error)
+	Jobs(q ledger.Filter) ([]job.Job, error)
+	OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error)
+	OpenJob(path string) (job.Job, bool, error)
+	Attempts(job int64) ([]job.Attempt, error)
+	Placements(job int64) ([]job.Placement, error)
+	PlacedBy(rule, target string) (job.Placement, bool, error)
+	PlacedAt(target string) ([]job.Placement, error)
+	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
 	PlacedBelow(folder string) (rules []string, err error)
-	Undoing() ([]ledger.Placement, error)
-	PuttingBack() ([]ledger.Placement, error)
+	Undoing() ([]job.Placement, error)
+	PuttingBack() ([]job.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
-	Tally() (map[string]map[ledger.State]int, error)
+	Tally() (map[string]map[job.State]int, error)
 	Paused() (map[string]time.Time, error)
 
 	Folder() string

@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -32,18 +33,18 @@ func (s *checkedStore) refuse(t *testing.T, full bool) {
 	s.full = full
 }
 
-func allowed(was ledger.State, j *ledger.Job) {
-	if !ledger.Allowed(was, j.State) {
+func allowed(was job.State, j *job.Job) {
+	if !job.Allowed(was, j.State) {
 		panic(fmt.Sprintf("job %d went from %q to %q, which no table knows: %s", j.ID, was, j.State, j.Reason))
 	}
 }
 
-func (s *checkedStore) Record(j ledger.Job, was ledger.State) {
+func (s *checkedStore) Record(j job.Job, was job.State) {
 	allowed(was, &j)
 	s.Stepped.Record(j, was)
 }
 
-func (s *checkedStore) RecordEnd(j *ledger.Job, was ledger.State) {
+func (s *checkedStore) RecordEnd(j *job.Job, was job.State) {
 	allowed(was, j)
 	s.Stepped.RecordEnd(j, was)
 }

@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -49,7 +50,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		return
 	}
 	for _, r := range v.Remember {
-		f.store.Remember(ledger.Known{Rule: r.Candidate.Rule.Name.S, File: path, Facts: facts, Job: r.Job})
+		f.store.Remember(job.Known{Rule: r.Candidate.Rule.Name.S, File: path, Facts: facts, Job: r.Job})
 	}
 	switch {
 	case v.Taker != nil:
@@ -150,10 +151,10 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
 }
 
-func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *job {
-	return &job{
+func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *openJob {
+	return &openJob{
 		rule: c.Rule, captures: c.Captures, checked: now,
-		row: ledger.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: ledger.Queued,
+		row: job.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: job.Queued,
 			Event: event, Facts: facts, Seen: f.seen, Taken: now, FileNow: path},
 	}
 }
@@ -169,7 +170,7 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	f.forgetWay(path)
 	j.row.Extra = f.markersOf(c.Rule, path)
 	f.enqueue(j)
-	if f.jobs[j.row.ID] == j {
+	if f.open[j.row.ID] == j {
 		f.taken = append(f.taken, j)
 	} else {
 		f.record(j) // it waits in the ledger alone
@@ -177,14 +178,14 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 }
 
 // markersOf returns the markers that are there of files, which go along with them.
-func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []ledger.Member) {
+func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []job.Member) {
 	if r.Ready.MarkerName == nil {
 		return nil
 	}
 	for _, path := range paths {
 		m := plan.MarkerOf(r, path)
 		if now, err := f.look(m); err == nil && now.Exists {
-			found = append(found, ledger.Member{File: m, Facts: now, Companion: true, FileNow: m})
+			found = append(found, job.Member{File: m, Facts: now, Companion: true, FileNow: m})
 		}
 	}
 	return found
@@ -225,7 +226,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 	j.checked = time.Time{} // its files settled one after the other, the first perhaps long ago
 	chain := first.Chain
 	for _, m := range g.Members[1:] {
-		j.row.Extra = append(j.row.Extra, ledger.Member{File: m.Path, Facts: m.Facts, FileNow: m.Path})
+		j.row.Extra = append(j.row.Extra, job.Member{File: m.Path, Facts: m.Facts, FileNow: m.Path})
 		for _, before := range m.Chain {
 			chain = loop.Through(chain, before)
 		}
@@ -238,7 +239,7 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 		j.row.Started = now
 		j.cause = fmt.Sprintf("the group %q is not complete: nothing fits %s", g.Key.By,
 			strings.Join(g.Missing, ", "))
-		f.end(j, ledger.Failed, now)
+		f.end(j, job.Failed, now)
 		return
 	}
 	f.enqueue(j)
@@ -258,15 +259,15 @@ func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 	f.adoptPaths(j)
 	j.row.Started = now
 	j.cause = "it did not become ready: " + why
-	f.end(j, ledger.Failed, now)
+	f.end(j, job.Failed, now)
 }
 
 // adoptPaths makes the job known by its files, markers too.
-func (f *flow) adoptPaths(j *job) {
-	if f.jobs[j.row.ID] != j {
+func (f *flow) adoptPaths(j *openJob) {
+	if f.open[j.row.ID] != j {
 		f.reserve(j)
 	}
-	f.jobs[j.row.ID] = j
+	f.open[j.row.ID] = j
 	f.byPath[j.row.File] = j
 	for i := range j.row.Extra {
 		f.byPath[j.row.Extra[i].File] = j
@@ -274,10 +275,10 @@ func (f *flow) adoptPaths(j *job) {
 }
 
 // leavePaths is the opposite.
-func (f *flow) leavePaths(j *job) {
+func (f *flow) leavePaths(j *openJob) {
 	j.over()
 	f.unreserve(j)
-	delete(f.jobs, j.row.ID)
+	delete(f.open, j.row.ID)
 	leave := func(path string) {
 		if f.byPath[path] == j {
 			delete(f.byPath, path)
@@ -289,8 +290,8 @@ func (f *flow) leavePaths(j *job) {
 	}
 }
 
-func (f *flow) enqueue(j *job) {
-	if now := j.checked; f.jobs[j.row.ID] != j && f.beforeTime(j.rule, j.row, now) {
+func (f *flow) enqueue(j *openJob) {
+	if now := j.checked; f.open[j.row.ID] != j && f.beforeTime(j.rule, j.row, now) {
 		f.holdForTime(j, now)
 		return
 	}
@@ -304,7 +305,7 @@ func (f *flow) enqueue(j *job) {
 
 // keyOf fills serial_by, which counts over all rules. Content that may come only once is compared one job
 // at a time.
-func (f *flow) keyOf(j *job) string {
+func (f *flow) keyOf(j *openJob) string {
 	switch {
 	case j.rule.Key != nil:
 		p := f.planned(j, j.row.Taken)
@@ -317,7 +318,7 @@ func (f *flow) keyOf(j *job) string {
 	return ""
 }
 
-func (f *flow) record(j *job) {
+func (f *flow) record(j *openJob) {
 	if j.intended && j.row.State.Final() && !j.extras {
 		f.store.RecordEnd(&j.row, j.recorded)
 	} else {
@@ -332,8 +333,8 @@ func (f *flow) record(j *job) {
 
 // adopt takes a job of an earlier run into the memory without queueing it.
 // recorded is the state that its row has in the ledger.
-func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *job {
-	j := &job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
+func (f *flow) adopt(row job.Job, recorded job.State, tries []plan.Try) *openJob {
+	j := &openJob{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
 	f.window.came(row.Rule)
 	if j.rule == nil {
 		f.adoptPaths(j)
@@ -350,10 +351,10 @@ func (f *flow) adopt(row ledger.Job, recorded ledger.State, tries []plan.Try) *j
 }
 
 // restore takes up a job of an earlier run, or one that is retried by hand.
-func (f *flow) restore(row ledger.Job, recorded ledger.State, tries []plan.Try, now time.Time) {
+func (f *flow) restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
 	j := f.adopt(row, recorded, tries)
 	if j.rule == nil {
-		f.finish(j, ledger.Cancelled, "its rule is no longer in the rules file", row.FileNow, now)
+		f.finish(j, job.Cancelled, "its rule is no longer in the rules file", row.FileNow, now)
 		return
 	}
 	if row.State != recorded {

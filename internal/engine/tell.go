@@ -11,10 +11,10 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/notify"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -97,14 +97,14 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 			set(&e.tell.waiting, o.Job.Rule)
 			e.tellTrouble(ev)
 		}
-	case o.Job.State == ledger.Failed:
+	case o.Job.State == job.Failed:
 		ev.Kind, ev.FileNow = notice.Failed, o.Job.FileNow
 		ev.Next = fmt.Sprintf("stilltide --config %s retry %d", fill.Quote([]string{e.o.Rules.Path}), o.Job.ID)
 		if o.Job.Last != nil && o.Job.Last.Output != "" {
 			ev.Output = filepath.Join(e.state, o.Job.Last.Output)
 		}
 		e.tellRule(ev.Rule, rule.OnFailed, ev)
-	case o.Job.State == ledger.Processed:
+	case o.Job.State == job.Processed:
 		if e.tell.waiting[o.Job.Rule] {
 			delete(e.tell.waiting, o.Job.Rule)
 			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule,
@@ -226,9 +226,9 @@ func (e *Engine) rulesRead() {
 
 // caughtUpEvent says in one sentence what a rule has done.
 func caughtUpEvent(b Batch, now time.Time) notice.Event {
-	text := fmt.Sprintf("%d processed", b.Count[ledger.Processed])
+	text := fmt.Sprintf("%d processed", b.Count[job.Processed])
 	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
-		if s != ledger.Processed && b.Count[s] > 0 {
+		if s != job.Processed && b.Count[s] > 0 {
 			text += fmt.Sprintf(", %d %s", b.Count[s], s)
 		}
 	}
@@ -238,7 +238,7 @@ func caughtUpEvent(b Batch, now time.Time) notice.Event {
 		for _, j := range b.Failed {
 			names = append(names, plan.Display(filepath.Base(j.File)))
 		}
-		if more := b.Count[ledger.Failed] - len(names); more > 0 {
+		if more := b.Count[job.Failed] - len(names); more > 0 {
 			names = append(names, fmt.Sprintf("and %d more", more))
 		}
 		text += "; failed: " + strings.Join(names, ", ")
@@ -270,7 +270,7 @@ func (e *Engine) nextBeat() (at time.Time, ok bool) {
 
 // pulse says in one sentence how the watcher is.
 func (e *Engine) pulse() string {
-	open := len(e.flow.jobs)
+	open := len(e.flow.open)
 	if tally, err := e.ledger.Tally(); err == nil { // it knows those in the ledger alone, too
 		open = 0
 		for _, counts := range tally {

@@ -3,15 +3,15 @@ package engine
 import (
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 )
 
 // beforeTime reports whether a job must wait for its rule's schedule: only its
 // first attempt does, and only for the first time after it was taken. A time
 // that passed while nothing ran is thus made up once. A sweep of that rule
 // alone does not wait: a person says so.
-func (f *flow) beforeTime(r *rule.Rule, row ledger.Job, now time.Time) bool {
+func (f *flow) beforeTime(r *rule.Rule, row job.Job, now time.Time) bool {
 	if r == nil || r.Schedule.Line == nil || row.Attempts > 0 || f.only != "" {
 		return false
 	}
@@ -20,9 +20,9 @@ func (f *flow) beforeTime(r *rule.Rule, row ledger.Job, now time.Time) bool {
 }
 
 // holdForTime keeps a job in the ledger, and looks when its time comes.
-func (f *flow) holdForTime(j *job, now time.Time) {
-	if j.row.State != ledger.Held {
-		j.row.State = ledger.Held
+func (f *flow) holdForTime(j *openJob, now time.Time) {
+	if j.row.State != job.Held {
+		j.row.Become(job.Held)
 		f.record(j)
 	}
 	f.window.wait(j.row.Rule)
@@ -47,9 +47,10 @@ func (f *flow) timesCame(now time.Time) {
 		}
 		delete(f.timed, name)
 		delete(f.window.timed, name)
-		for _, j := range f.jobs {
-			if j.row.Rule == name && j.row.State == ledger.Held && !f.isAbsent(j.row.Watch) && j.rule != nil {
-				j.row.State, j.checked = ledger.Queued, time.Time{}
+		for _, j := range f.open {
+			if j.row.Rule == name && j.row.State == job.Held && !f.isAbsent(j.row.Watch) && j.rule != nil {
+				j.row.Become(job.Queued)
+				j.checked = time.Time{}
 				f.record(j)
 				f.enqueue(j)
 			}

@@ -8,9 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
 
@@ -58,7 +58,7 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	require.True(t, wake.Equal(at("2031-04-04 20:00")), wake)
 	tally, err := store.Tally()
 	require.NoError(t, err)
-	require.Equal(t, 2, tally["weekly"][ledger.Held])
+	require.Equal(t, 2, tally["weekly"][job.Held])
 	require.Equal(t, []string{"a", "b"}, begun(e, at("2031-04-04 20:00")))
 	arrive(e, "c", at("2031-04-04 20:01"))
 	require.Empty(t, begun(e, at("2031-04-11 19:59")), "what comes later waits for the next time")

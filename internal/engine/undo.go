@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
@@ -27,7 +28,7 @@ func (e *Engine) Undo(id int64) Sent {
 	}
 	busy := false
 	err = e.do(func() {
-		if busy = e.flow.jobs[id] != nil || e.flow.byPath[row.File] != nil; !busy {
+		if busy = e.flow.open[id] != nil || e.flow.byPath[row.File] != nil; !busy {
 			e.flow.reserved[row.File] = true
 		}
 	})
@@ -86,7 +87,7 @@ func UndoOffline(l *ledger.Ledger, id int64) Sent {
 }
 
 // undoJob undoes a job's placements, newest first: all of them or none.
-func undoJob(l store, placer *place.Placer, row ledger.Job) Sent {
+func undoJob(l store, placer *place.Placer, row job.Job) Sent {
 	fail := func(err error) Sent { return Sent{ID: row.ID, Reason: err.Error()} }
 	if !row.State.Final() {
 		return fail(fmt.Errorf("the job is still active (%s); stilltide cancel %d stops it", row.State, row.ID))
@@ -135,13 +136,13 @@ func countOf(n int, word string) string {
 }
 
 // undoable lists what a job placed since it was last retried by hand, newest first.
-func undoable(all []ledger.Placement) []ledger.Placement {
-	var list []ledger.Placement
+func undoable(all []job.Placement) []job.Placement {
+	var list []job.Placement
 	for i := len(all) - 1; i >= 0; i-- {
-		if all[i].FinalState == ledger.Queued && all[i].State == ledger.Done {
+		if all[i].FinalState == job.Queued && all[i].State == job.Done {
 			break
 		}
-		if all[i].State == ledger.Done || all[i].State == ledger.Undoing {
+		if all[i].State == job.Done || all[i].State == job.Undoing {
 			list = append(list, all[i])
 		}
 	}
@@ -150,7 +151,7 @@ func undoable(all []ledger.Placement) []ledger.Placement {
 
 // canUndoAll asks of each placement whether it can be undone, as if the ones
 // after it had been, and lists the obstacles.
-func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Placement) error {
+func canUndoAll(l store, placer *place.Placer, row job.Job, list []job.Placement) error {
 	over := map[string]file.Facts{} // how it will look by then, by oneName
 	back := map[string]string{}     // folders that will be back by then, and where they are now
 	look := func(path string) (file.Facts, error) {
@@ -167,7 +168,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State == ledger.Undoing || work.IsHalfBack(p) { // it goes on from wherever it was ended
+		if p.State == job.Undoing || work.IsHalfBack(p) { // it goes on from wherever it was ended
 			if !work.IsBack(p) {
 				undoneIn(over, p)
 			}
@@ -201,7 +202,7 @@ func canUndoAll(l store, placer *place.Placer, row ledger.Job, list []ledger.Pla
 }
 
 // stays returns an error if what a placement put somewhere is to stay there.
-func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
+func stays(l store, p *job.Placement, job []*job.Placement) error {
 	if err := work.LastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
 		return err
 	}
@@ -209,7 +210,7 @@ func stays(l store, p *ledger.Placement, job []*ledger.Placement) error {
 }
 
 // undoneIn notes how paths will look when a placement is undone.
-func undoneIn(over map[string]file.Facts, p *ledger.Placement) {
+func undoneIn(over map[string]file.Facts, p *job.Placement) {
 	if p.Kind != string(place.Duplicate) { // undoing that leaves its target
 		over[oneName(p.Target)] = file.Facts{}
 	}
@@ -227,7 +228,7 @@ func oneName(path string) string {
 }
 
 // takenLater names the later job that took a placed file.
-func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
+func takenLater(l store, row job.Job, p *job.Placement) (string, error) {
 	jobs, err := l.Jobs(ledger.Filter{File: p.Target, After: row.ID})
 	if err != nil {
 		return "", err
@@ -252,25 +253,25 @@ func takenLater(l store, row ledger.Job, p *ledger.Placement) (string, error) {
 
 // beginUndo makes durable that placements are being undone, so that a start after a crash
 // goes on. It tells which of them were already.
-func beginUndo(l store, list []ledger.Placement) (resumed []bool, err error) {
+func beginUndo(l store, list []job.Placement) (resumed []bool, err error) {
 	for i := range list {
-		resumed = append(resumed, list[i].State == ledger.Undoing)
-		list[i].State = ledger.Undoing
+		resumed = append(resumed, list[i].State == job.Undoing)
+		list[i].State = job.Undoing
 		l.RecordPlacement(list[i])
 	}
 	return resumed, l.Flush()
 }
 
 // leaveUndone notes that placements stay as they are.
-func leaveUndone(l store, list []ledger.Placement) {
+func leaveUndone(l store, list []job.Placement) {
 	for i := range list {
-		list[i].State = ledger.Done
+		list[i].State = job.Done
 		l.RecordPlacement(list[i])
 	}
 }
 
-func pointers(list []ledger.Placement) []*ledger.Placement {
-	all := make([]*ledger.Placement, len(list))
+func pointers(list []job.Placement) []*job.Placement {
+	all := make([]*job.Placement, len(list))
 	for i := range list {
 		all[i] = &list[i]
 	}
@@ -278,7 +279,7 @@ func pointers(list []ledger.Placement) []*ledger.Placement {
 }
 
 // undoOne undoes one of a job's placements, which are given newest first.
-func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, list []*ledger.Placement, at int,
+func undoOne(l store, placer *place.Placer, now work.Changes, row *job.Job, list []*job.Placement, at int,
 	resumed bool) (rests []string, err error) {
 	p := list[at]
 	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, work.Undoing{
@@ -290,7 +291,7 @@ func undoOne(l store, placer *place.Placer, now work.Changes, row *ledger.Job, l
 	if before := now.Before(p, list); before != nil {
 		l.RecordPlacement(*before) // first, as in takeBack
 	}
-	p.State = ledger.Undone
+	p.State = job.Undone
 	l.RecordPlacement(*p)
 	if p.Target != "" && p.Kind != string(place.Tagged) {
 		if err := forgetAll(l, p.Target); err != nil {
@@ -315,7 +316,7 @@ func forgetAll(l store, path string) error {
 
 // backAt tells the placement that had put a file where it is again how it looks now:
 // one that came back from another disk, or as a copy, has another number.
-func backAt(l store, p *ledger.Placement, now file.Facts) error {
+func backAt(l store, p *job.Placement, now file.Facts) error {
 	if !now.Exists || now.Same(p.Facts) {
 		return nil
 	}
@@ -331,14 +332,14 @@ func backAt(l store, p *ledger.Placement, now file.Facts) error {
 
 // settleUndone notes that a job's files are back. They count as handled until
 // they change.
-func settleUndone(l store, row ledger.Job) error {
+func settleUndone(l store, row job.Job) error {
 	facts, err := watchfs.LookAny(row.File)
 	if err != nil {
 		return err
 	}
 	if row.FileNow = ""; facts.Exists {
 		row.FileNow = row.File
-		l.Remember(ledger.Known{Rule: row.Rule, File: row.File, Facts: facts, Job: row.ID, Hash: row.Hash})
+		l.Remember(job.Known{Rule: row.Rule, File: row.File, Facts: facts, Job: row.ID, Hash: row.Hash})
 	}
 	for i := range row.Extra {
 		m := &row.Extra[i]
@@ -350,11 +351,12 @@ func settleUndone(l store, row ledger.Job) error {
 			m.FileNow = m.File
 		}
 		if facts.Exists && !m.Companion {
-			l.Remember(ledger.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})
+			l.Remember(job.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})
 		}
 	}
 	was := row.State
-	row.State, row.Reason, row.Result = ledger.Reverted, undone, ""
+	row.Become(job.Reverted)
+	row.Reason, row.Result = undone, ""
 	l.Record(row, was)
 	return l.Flush()
 }
@@ -377,7 +379,7 @@ func (e *Engine) finishUndoing() error {
 		}
 		if sent := undoJob(e.ledger, &e.placer, row); !sent.Done {
 			e.flow.outcomes = append(e.flow.outcomes,
-				Outcome{Job: &ledger.Job{Rule: row.Rule,
+				Outcome{Job: &job.Job{Rule: row.Rule,
 					Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
 		}
 	}

@@ -5,9 +5,9 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 )
 
 // unmatchedAfter is how long a file that no rule takes must be left alone
@@ -92,7 +92,7 @@ func (f *flow) findUnmatched(now time.Time) {
 		if known, ok, err := f.store.Known("", path); err != nil || ok && known.Facts.Same(facts) {
 			continue
 		}
-		f.store.Remember(ledger.Known{File: path, Facts: facts})
+		f.store.Remember(job.Known{File: path, Facts: facts})
 		n.found = append(n.found, path)
 	}
 }

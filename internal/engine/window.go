@@ -3,7 +3,7 @@ package engine
 import (
 	"time"
 
-	"stilltide/internal/ledger"
+	"stilltide/internal/core/job"
 )
 
 // maxQueued is how many jobs of one rule may always wait in the memory, and
@@ -26,13 +26,13 @@ type window struct {
 
 // full reports whether a job must wait in the ledger alone; otherwise it counts
 // as being in the memory.
-func (w *window) full(f *flow, j *job) bool {
-	if f.jobs[j.row.ID] == j {
+func (w *window) full(f *flow, j *openJob) bool {
+	if f.open[j.row.ID] == j {
 		return false // it is in the memory already
 	}
 	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
 	much := w.count[j.row.Rule] >= maxQueued && w.total >= maxTogether
-	if (behind || much) && j.row.State == ledger.Queued {
+	if (behind || much) && j.row.State == job.Queued {
 		w.leave(j.row.Rule)
 		return true
 	}
@@ -62,8 +62,8 @@ func (w *window) came(rule string) {
 }
 
 // left is told when a job leaves the memory.
-func (w *window) left(f *flow, j *job) {
-	if f.jobs[j.row.ID] == j && w.count[j.row.Rule] > 0 {
+func (w *window) left(f *flow, j *openJob) {
+	if f.open[j.row.ID] == j && w.count[j.row.Rule] > 0 {
 		w.count[j.row.Rule]--
 		w.total--
 	}
@@ -88,19 +88,19 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 		return false
 	}
 	const helping = maxQueued / 2
-	rows, err := f.store.OpenJobs(name, []ledger.State{ledger.Queued, ledger.Held}, w.last[name], helping)
+	rows, err := f.store.OpenJobs(name, []job.State{job.Queued, job.Held}, w.last[name], helping)
 	if err != nil {
 		return false
 	}
 	for _, row := range rows {
 		w.last[name] = max(w.last[name], row.ID)
-		if row.State == ledger.Held && f.beforeTime(f.set.Rule(name), row, now) {
+		if row.State == job.Held && f.beforeTime(f.set.Rule(name), row, now) {
 			w.wait(name)
 			continue
 		}
-		if f.jobs[row.ID] == nil {
+		if f.open[row.ID] == nil {
 			was := row.State
-			row.State = ledger.Queued
+			row.Become(job.Queued)
 			f.restore(row, was, nil, now)
 		}
 	}
@@ -117,7 +117,7 @@ func (w *window) holds(f *flow, path string) bool {
 		return false
 	}
 	row, ok, err := f.store.OpenJob(path)
-	return err == nil && ok && f.jobs[row.ID] == nil
+	return err == nil && ok && f.open[row.ID] == nil
 }
 
 // find brings the open job of a path into the memory, if it may be in the
@@ -127,11 +127,11 @@ func (w *window) find(f *flow, path string) {
 		return
 	}
 	row, ok, err := f.store.OpenJob(path)
-	if err != nil || !ok || f.jobs[row.ID] != nil {
+	if err != nil || !ok || f.open[row.ID] != nil {
 		return
 	}
 	j := f.adopt(row, row.State, nil)
-	if j.rule != nil && row.State != ledger.Held {
+	if j.rule != nil && row.State != job.Held {
 		f.enqueue(j)
 	}
 }

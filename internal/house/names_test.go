@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite" // the driver
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
@@ -56,7 +57,7 @@ func usedNames(t *testing.T) map[string][]string {
 	schemaNames(schema, add)
 	add("placeholder", append(rule.BuiltIn(), "files", "list", "list0")...)
 	add("expression", rule.ExpressionWords()...)
-	for _, s := range ledger.States {
+	for _, s := range job.States {
 		add("job state", string(s))
 	}
 	for _, s := range standing.States {

@@ -10,7 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/ledger"
+	"stilltide/internal/core/job"
 	"stilltide/internal/standing"
 )
 
@@ -39,7 +39,7 @@ func madeFrom(graph string) string {
 	return fmt.Sprintf("<!-- made from %x -->", sha256.Sum256([]byte(graph)))
 }
 
-func node(s ledger.State) string {
+func node(s job.State) string {
 	if s == "" {
 		return "taken"
 	}
@@ -61,15 +61,15 @@ A file that is not settled yet is no job: it is *settling*. When a rule takes it
 | state | what it is |
 |---|---|
 `)
-	for _, s := range ledger.States {
+	for _, s := range job.States {
 		over := ""
 		if s.Final() {
 			over = " (the job is over)"
 		}
-		fmt.Fprintf(&b, "| `%s` | %s%s |\n", s, ledger.Meanings[s], over)
+		fmt.Fprintf(&b, "| `%s` | %s%s |\n", s, job.Meanings[s], over)
 	}
 	b.WriteString("\n| from | to | when |\n|---|---|---|\n")
-	for _, tr := range ledger.Transitions {
+	for _, tr := range job.Transitions {
 		from := "`" + string(tr.From) + "`"
 		if tr.From == "" {
 			from = "a file"
@@ -94,15 +94,15 @@ edge [color="#7d8f99" arrowsize=0.7 fontname="Helvetica" fontsize=11 fontcolor="
 taken [label="a file\nis taken" shape=plaintext style=""];
 subgraph cluster_open { label="open"; color="#c3ced4"; style=rounded;
 `)
-	for _, s := range ledger.States {
+	for _, s := range job.States {
 		if !s.Final() {
 			fmt.Fprintf(&b, "%s;\n", s)
 		}
 	}
 	b.WriteString("}\nsubgraph cluster_over { label=\"over\"; color=\"#c3ced4\"; style=rounded;\n")
-	for _, s := range ledger.States {
+	for _, s := range job.States {
 		fill := `fillcolor="#e4f0e8" color="#3f7a57"`
-		if s == ledger.Failed {
+		if s == job.Failed {
 			fill = `fillcolor="#f7e3dd" color="#b0482c"`
 		}
 		if s.Final() {
@@ -110,10 +110,10 @@ subgraph cluster_open { label="open"; color="#c3ced4"; style=rounded;
 		}
 	}
 	b.WriteString("}\n")
-	for _, tr := range ledger.Transitions {
+	for _, tr := range job.Transitions {
 		switch {
-		case tr.To == ledger.Queued && tr.From.Final(), tr.To == ledger.Reverted, tr.To == ledger.Cancelled,
-			tr.To == ledger.Vanished:
+		case tr.To == job.Queued && tr.From.Final(), tr.To == job.Reverted, tr.To == job.Cancelled,
+			tr.To == job.Vanished:
 		default:
 			fmt.Fprintf(&b, "%s -> %s;\n", node(tr.From), tr.To)
 		}

@@ -11,7 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/core/fill"
-	"stilltide/internal/ledger"
+	"stilltide/internal/core/job"
 )
 
 // Style colours text on a terminal. The words alone always say the same.
@@ -46,13 +46,13 @@ func (s Style) Dim(t string) string { return s.paint("2", t) }
 func (s Style) Bold(t string) string { return s.paint("1", t) }
 
 // State colours a job's state.
-func (s Style) State(st ledger.State, text string) string {
+func (s Style) State(st job.State, text string) string {
 	switch st {
-	case ledger.Processed:
+	case job.Processed:
 		return s.Good(text)
-	case ledger.Failed:
+	case job.Failed:
 		return s.Bad(text)
-	case ledger.Retrying, ledger.Vanished, ledger.Cancelled, ledger.Reverted, ledger.Held:
+	case job.Retrying, job.Vanished, job.Cancelled, job.Reverted, job.Held:
 		return s.Warn(text)
 	}
 	return text

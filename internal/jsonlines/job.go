@@ -6,35 +6,35 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 )
 
 // Job is one job.
 type Job struct {
-	ID         int64        `json:"id" jsonschema:"the job's number"`
-	Rule       string       `json:"rule" jsonschema:"the rule that took the file"`
-	File       string       `json:"file" jsonschema:"where it was taken"`
-	Files      []string     `json:"files,omitempty" jsonschema:"of a batch or group: all its files"`
-	FileBase64 string       `json:"file_base64,omitempty" jsonschema:"the bytes of the name, if it is not UTF-8"`
-	State      ledger.State `json:"state" jsonschema:"held, queued, running, retrying, settling; or for good: processed, failed, skipped, vanished, cancelled, reverted"`
-	Event      string       `json:"event" jsonschema:"what happened to the file: added, changed, renamed, removed"`
-	Attempts   int          `json:"attempts" jsonschema:"how many were begun"`
-	Taken      *time.Time   `json:"taken_at" jsonschema:"when the rule took it"`
-	Started    *time.Time   `json:"started_at" jsonschema:"when the first attempt began, null if none has"`
-	Ended      *time.Time   `json:"ended_at" jsonschema:"when the job ended, null if it has not"`
-	WaitedS    float64      `json:"waited_s" jsonschema:"from being taken to its first attempt"`
-	RanS       float64      `json:"ran_s" jsonschema:"all attempts together; of one that runs, its time so far"`
-	Exit       *int         `json:"exit_code" jsonschema:"of the last command, null if none ended by itself"`
-	Reason     string       `json:"reason" jsonschema:"why it failed or waits, empty otherwise"`
-	Result     string       `json:"result,omitempty" jsonschema:"what its steps have to say, such as both sizes of a picture that got smaller"`
-	FileNow    *string      `json:"file_now" jsonschema:"where the input is now, null if it is no longer there"`
-	Size       int64        `json:"size" jsonschema:"of the input when it was taken"`
-	Hash       string       `json:"hash,omitempty" jsonschema:"SHA-256 of the input, hexadecimal, if a decision needed it"`
+	ID         int64      `json:"id" jsonschema:"the job's number"`
+	Rule       string     `json:"rule" jsonschema:"the rule that took the file"`
+	File       string     `json:"file" jsonschema:"where it was taken"`
+	Files      []string   `json:"files,omitempty" jsonschema:"of a batch or group: all its files"`
+	FileBase64 string     `json:"file_base64,omitempty" jsonschema:"the bytes of the name, if it is not UTF-8"`
+	State      job.State  `json:"state" jsonschema:"held, queued, running, retrying, settling; or for good: processed, failed, skipped, vanished, cancelled, reverted"`
+	Event      string     `json:"event" jsonschema:"what happened to the file: added, changed, renamed, removed"`
+	Attempts   int        `json:"attempts" jsonschema:"how many were begun"`
+	Taken      *time.Time `json:"taken_at" jsonschema:"when the rule took it"`
+	Started    *time.Time `json:"started_at" jsonschema:"when the first attempt began, null if none has"`
+	Ended      *time.Time `json:"ended_at" jsonschema:"when the job ended, null if it has not"`
+	WaitedS    float64    `json:"waited_s" jsonschema:"from being taken to its first attempt"`
+	RanS       float64    `json:"ran_s" jsonschema:"all attempts together; of one that runs, its time so far"`
+	Exit       *int       `json:"exit_code" jsonschema:"of the last command, null if none ended by itself"`
+	Reason     string     `json:"reason" jsonschema:"why it failed or waits, empty otherwise"`
+	Result     string     `json:"result,omitempty" jsonschema:"what its steps have to say, such as both sizes of a picture that got smaller"`
+	FileNow    *string    `json:"file_now" jsonschema:"where the input is now, null if it is no longer there"`
+	Size       int64      `json:"size" jsonschema:"of the input when it was taken"`
+	Hash       string     `json:"hash,omitempty" jsonschema:"SHA-256 of the input, hexadecimal, if a decision needed it"`
 }
 
 // JobOf is the line of a job.
-func JobOf(j ledger.Job) Job {
+func JobOf(j job.Job) Job {
 	out := Job{
 		ID: j.ID, Rule: j.Rule, File: Name(j.File), State: j.State, Event: string(j.Event), Attempts: j.Attempts,
 		Taken: At(j.Taken), Started: At(j.Started), Ended: At(j.Ended), RanS: j.Ran.Seconds(),
@@ -98,11 +98,11 @@ type Member struct {
 
 // WholeOf is the line of everything about a job. Steps, log and what it waits for are the
 // caller's.
-func WholeOf(j ledger.Job, attempts []ledger.Attempt, placements []ledger.Placement, now time.Time) Whole {
+func WholeOf(j job.Job, attempts []job.Attempt, placements []job.Placement, now time.Time) Whole {
 	w := Whole{Job: JobOf(j), Arrived: At(j.Seen), Steps: []string{}, AttemptList: []Attempt{},
 		Placements: []Placement{},
 		Members:    []Member{}}
-	if j.State == ledger.Retrying {
+	if j.State == job.Retrying {
 		w.Due = At(j.Due)
 	}
 	for i, t := range attempts {
@@ -111,7 +111,7 @@ func WholeOf(j ledger.Job, attempts []ledger.Attempt, placements []ledger.Placem
 		switch {
 		case !t.Ended.IsZero():
 			one.RanS = t.Ended.Sub(t.Started).Seconds()
-		case j.State == ledger.Running && i == len(attempts)-1:
+		case j.State == job.Running && i == len(attempts)-1:
 			one.RanS = now.Sub(t.Started).Seconds()
 		}
 		w.AttemptList = append(w.AttemptList, one)

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
@@ -48,7 +49,7 @@ type run struct {
 	before    tree
 	contents  map[string]bool
 	after     tree
-	jobs      []ledger.Job
+	jobs      []job.Job
 	unsettled int // files that the sweep left to the next
 	foreseen  []advice.Foreseen
 }
@@ -143,7 +144,7 @@ func (r *run) rel(text string) string { return strings.ReplaceAll(text, r.w.dir+
 
 // sweep goes over a world once, in this process, and gives all its jobs, and how many
 // files it left.
-func sweep(w *world) (jobs []ledger.Job, unsettled int, err error) {
+func sweep(w *world) (jobs []job.Job, unsettled int, err error) {
 	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
 		return nil, 0, fmt.Errorf("the rules have errors: %v", diags)
@@ -214,21 +215,21 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	for _, j := range r.jobs {
 		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason,
 			"same content was handled") || strings.Contains(j.Reason, "from: there is no") ||
-			strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == ledger.Failed ||
+			strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == job.Failed ||
 			strings.Contains(j.Reason, "; not undone: ") {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
 		}
-		if j.State == ledger.Vanished {
+		if j.State == job.Vanished {
 			continue // another job took it away
 		}
-		if r.w.has(", from:") && j.State == ledger.Processed && j.FileNow == "" {
+		if r.w.has(", from:") && j.State == job.Processed && j.FileNow == "" {
 			return "" // the same, between a job's last step and its placing
 		}
 		end := r.rel(j.FileNow)
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
-		did[key{j.File, j.Rule}] = r.outcome(j.State == ledger.Failed, end)
+		did[key{j.File, j.Rule}] = r.outcome(j.State == job.Failed, end)
 	}
 	if r.foldersRace() || r.chainFreesNames() {
 		return ""
@@ -326,12 +327,12 @@ func (r *run) outcome(failed bool, end string) string {
 
 func (r *run) someFail() bool {
 	return slices.ContainsFunc(r.foreseen, func(f advice.Foreseen) bool { return f.Fails != "" }) ||
-		slices.ContainsFunc(r.jobs, func(j ledger.Job) bool { return j.State == ledger.Failed })
+		slices.ContainsFunc(r.jobs, func(j job.Job) bool { return j.State == job.Failed })
 }
 
 var numberEnd = regexp.MustCompile(`-\d+((\.[^./]*)?)$`)
 
-func jobsOf(w *world) ([]ledger.Job, error) {
+func jobsOf(w *world) ([]job.Job, error) {
 	l, err := ledger.Read(filepath.Join(w.dir, ".stilltide"))
 	if err != nil {
 		return nil, err
@@ -366,7 +367,7 @@ func (r *run) given() (map[int64]bool, error) {
 		}
 		copied := map[string]bool{}
 		for _, p := range list {
-			copied[p.Source] = copied[p.Source] || p.Kind == string(place.Put) && p.State != ledger.Dropped &&
+			copied[p.Source] = copied[p.Source] || p.Kind == string(place.Put) && p.State != job.Dropped &&
 				p.After.Size == p.Facts.Size
 		}
 		sizes[j.Facts.Size] = sizes[j.Facts.Size] || r.w.commands() && !copied[j.File]
@@ -374,7 +375,7 @@ func (r *run) given() (map[int64]bool, error) {
 			if copied[p.Source] {
 				continue // its copy is there
 			}
-			if p.Kind != string(place.Deleted) || p.State == ledger.Dropped {
+			if p.Kind != string(place.Deleted) || p.State == job.Dropped {
 				continue
 			}
 			sizes[p.Facts.Size] = true
@@ -407,9 +408,9 @@ func lastCopy(_ *testing.T, r *run) string {
 		gone := map[string]bool{}
 		for _, p := range slices.Backward(list) {
 			switch {
-			case p.Kind == string(place.Deleted) && p.State == ledger.Done:
+			case p.Kind == string(place.Deleted) && p.State == job.Done:
 				gone[p.Source] = true
-			case p.Kind == string(place.Put) && p.State == ledger.Undone && gone[p.Source]:
+			case p.Kind == string(place.Put) && p.State == job.Undone && gone[p.Source]:
 				return fmt.Sprintf("job %d deleted %q and took back what it had made of it, %q", j.ID,
 					r.rel(p.Source), r.rel(p.Target))
 			}
@@ -448,7 +449,7 @@ func failing(_ *testing.T, r *run) string {
 	}
 	defer l.Close()
 	for _, j := range r.jobs {
-		if j.State != ledger.Failed || strings.Contains(j.Reason, "not undone: ") {
+		if j.State != job.Failed || strings.Contains(j.Reason, "not undone: ") {
 			continue
 		}
 		list, err := l.Placements(j.ID)
@@ -456,7 +457,7 @@ func failing(_ *testing.T, r *run) string {
 			return err.Error()
 		}
 		for _, p := range list {
-			if p.FinalState == "" && p.State == ledger.Done {
+			if p.FinalState == "" && p.State == job.Done {
 				return fmt.Sprintf("job %d failed, and its step's placement stays: %s %q → %q", j.ID, p.Kind,
 					r.rel(p.Source), r.rel(p.Target))
 			}

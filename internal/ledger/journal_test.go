@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 // openAny opens a ledger whose troubles are expected.
@@ -45,16 +46,16 @@ func parts(t *testing.T, l *Ledger) (n int) {
 }
 
 // burst records jobs and intended placements, and waits until they are durable.
-func burst(t *testing.T, l *Ledger, n int) []Job {
+func burst(t *testing.T, l *Ledger, n int) []job.Job {
 	t.Helper()
-	var jobs []Job
+	var jobs []job.Job
 	for range n {
 		id := l.NextID()
-		j := Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: Running,
+		j := job.Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: job.Running,
 			Event: file.Added, Attempts: 1, Taken: when, FileNow: "/in/x"}
 		l.Record(j, "")
-		l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: id, Kind: "moved", Source: j.File, Target: "/out/" +
-			fmt.Sprint(id), Chained: true, State: Intended, FinalState: Processed})
+		l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: id, Kind: "moved", Source: j.File, Target: "/out/" +
+			fmt.Sprint(id), Chained: true, State: job.Intended, FinalState: job.Processed})
 		jobs = append(jobs, j)
 	}
 	require.NoError(t, l.Sync(context.Background()))
@@ -67,10 +68,10 @@ func TestABurstIsDurableInTheJournal(t *testing.T) {
 	jobs := burst(t, l, 2*groupRows)
 	require.Positive(t, parts(t, l), "it went to the journal")
 	for _, j := range jobs[:10] { // these ends are late, and lost
-		j.State, j.Ended = Processed, when
-		l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x",
-			FinalState: Processed}, file.Facts{})
-		l.RecordEnd(&j, Running)
+		j.State, j.Ended = job.Processed, when
+		l.RecordPlaced(&job.Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out/x",
+			FinalState: job.Processed}, file.Facts{})
+		l.RecordEnd(&j, job.Running)
 	}
 	crash(t, l)
 
@@ -86,11 +87,11 @@ func TestABurstIsDurableInTheJournal(t *testing.T) {
 	defer l.Close()
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	require.Equal(t, map[string]map[State]int{"r": {Running: len(jobs)}}, tally)
+	require.Equal(t, map[string]map[job.State]int{"r": {job.Running: len(jobs)}}, tally)
 	placed, err := l.Placements(jobs[3].ID)
 	require.NoError(t, err)
 	require.Len(t, placed, 1)
-	require.Equal(t, Intended, placed[0].State)
+	require.Equal(t, job.Intended, placed[0].State)
 	require.Equal(t, jobs[len(jobs)-1].ID+1, l.NextID(), "no number comes twice")
 	require.Equal(t, int64(len(jobs)+1), l.NextPlacement())
 }
@@ -116,7 +117,7 @@ func TestQueriesSeeWhatTheJournalHolds(t *testing.T) {
 	require.Equal(t, "r", rule)
 
 	more := burst(t, l, 100)
-	list, err := l.OpenJobs("r", []State{Running}, more[0].ID-1, 0)
+	list, err := l.OpenJobs("r", []job.State{job.Running}, more[0].ID-1, 0)
 	require.NoError(t, err)
 	require.Len(t, list, 100)
 }
@@ -144,7 +145,7 @@ func TestADamagedJournalIsLeftAlone(t *testing.T) {
 }
 
 func FuzzPart(f *testing.F) {
-	_, rows, err := part(nil, []written{{record: &record{job: &Job{ID: 1, File: "/in/a"}}}})
+	_, rows, err := part(nil, []written{{record: &record{job: &job.Job{ID: 1, File: "/in/a"}}}})
 	require.NoError(f, err)
 	f.Add(rows)
 	f.Add([]byte{0, 1, 2, 255, 255, 255, 255, 255, 255, 255, 255, 255, 1})
@@ -162,19 +163,19 @@ func FuzzPart(f *testing.F) {
 // model is what the ledger must hold: for each job the state that is durable
 // at least, and all states that came later.
 type model struct {
-	sure map[int64]State
-	may  map[int64][]State
-	last map[int64]Job
+	sure map[int64]job.State
+	may  map[int64][]job.State
+	last map[int64]job.Job
 
 	tried int // rows with an attempt that were compared
 }
 
-func (m *model) record(j Job) {
+func (m *model) record(j job.Job) {
 	m.last[j.ID] = j
 	m.may[j.ID] = append(m.may[j.ID], j.State)
 }
 
-func (m *model) synced(urgent map[int64]State) {
+func (m *model) synced(urgent map[int64]job.State) {
 	for id, s := range urgent {
 		m.sure[id] = s
 		after := m.may[id]
@@ -192,7 +193,7 @@ func (m *model) check(t *testing.T, l *Ledger) {
 	t.Helper()
 	list, err := l.Jobs(Filter{})
 	require.NoError(t, err)
-	have, count := map[int64]Job{}, map[State]int{}
+	have, count := map[int64]job.Job{}, map[job.State]int{}
 	for _, j := range list {
 		have[j.ID] = j
 		count[j.State]++
@@ -202,14 +203,14 @@ func (m *model) check(t *testing.T, l *Ledger) {
 		}
 	}
 	for id, sure := range m.sure {
-		require.Contains(t, append([]State{sure}, m.may[id]...), have[id].State, "job %d", id)
+		require.Contains(t, append([]job.State{sure}, m.may[id]...), have[id].State, "job %d", id)
 	}
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	for _, s := range States {
+	for _, s := range job.States {
 		require.Equal(t, count[s], tally["r"][s], "jobs that are %s", s)
 	}
-	m.last, m.sure, m.may = have, map[int64]State{}, map[int64][]State{}
+	m.last, m.sure, m.may = have, map[int64]job.State{}, map[int64][]job.State{}
 	for id, j := range have {
 		m.sure[id] = j.State
 	}
@@ -227,8 +228,8 @@ func TestCrashesAtRandom(t *testing.T) {
 			chance := rand.New(rand.NewPCG(seed, 1))
 			folder := t.TempDir()
 			l := openAny(t, folder)
-			m := &model{sure: map[int64]State{}, may: map[int64][]State{}, last: map[int64]Job{}}
-			urgent := map[int64]State{}
+			m := &model{sure: map[int64]job.State{}, may: map[int64][]job.State{}, last: map[int64]job.Job{}}
+			urgent := map[int64]job.State{}
 			for range 40 {
 				step(t, l, m, urgent, chance)
 				if chance.IntN(8) > 0 {
@@ -252,18 +253,18 @@ func TestCrashesAtRandom(t *testing.T) {
 }
 
 // step records some jobs anew or again, and perhaps waits.
-func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *rand.Rand) {
+func step(t *testing.T, l *Ledger, m *model, urgent map[int64]job.State, chance *rand.Rand) {
 	t.Helper()
 	for range 1 + chance.IntN(120) {
 		j, known := m.last[1+chance.Int64N(300)]
 		was := j.State
 		if !known {
-			j, was = sample(l.NextID(), Queued), ""
+			j, was = sample(l.NextID(), job.Queued), ""
 			j.File = fmt.Sprint("/in/", j.ID)
 		}
-		j.State = States[chance.IntN(len(States))]
+		j.State = job.States[chance.IntN(len(job.States))]
 		if known && (j.Last != nil || chance.IntN(2) == 0) { // once there is one, there always is
-			j.Last = &Attempt{Job: j.ID, Number: 1, Reason: string(j.State)}
+			j.Last = &job.Attempt{Job: j.ID, Number: 1, Reason: string(j.State)}
 		}
 		switch {
 		case known && chance.IntN(2) == 0:
@@ -296,14 +297,15 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]State, chance *ran
 // is there has them all. (The writer may begin as soon as it knows of the first row.)
 func TestAJobIsNeverWithoutItsMembers(t *testing.T) {
 	folder := t.TempDir()
-	var last Job
+	var last job.Job
 	for range 30 {
 		l := openAny(t, folder)
 		id := l.NextID()
-		last = Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: Queued, Event: file.Added,
+		last = job.Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: job.Queued,
+			Event: file.Added,
 			Taken: when, FileNow: "/in/x"}
 		for i := range 40 {
-			last.Extra = append(last.Extra, Member{File: fmt.Sprintf("/in/%d-%d", id, i), FileNow: "/in/y"})
+			last.Extra = append(last.Extra, job.Member{File: fmt.Sprintf("/in/%d-%d", id, i), FileNow: "/in/y"})
 		}
 		l.Record(last, "")
 		require.Eventually(t, func() bool { // the first of its rows are durable

@@ -6,10 +6,13 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
+type knownKey struct{ rule, file string }
+
 // Remember notes that a rule has handled a file that stays where it is.
-func (l *Ledger) Remember(k Known) {
+func (l *Ledger) Remember(k job.Known) {
 	key := knownKey{k.Rule, k.File}
 	l.mu.Lock()
 	l.known[key] = &k
@@ -34,30 +37,30 @@ func (l *Ledger) Forget(rule, path string) {
 }
 
 // Known returns what a rule remembers of a file.
-func (l *Ledger) Known(rule, path string) (Known, bool, error) {
+func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	l.mu.Lock()
 	k, recent := l.known[knownKey{rule, path}]
 	none := l.counts != nil && l.counts[rule] == 0
 	l.mu.Unlock()
 	switch {
 	case recent && k == nil, none && !recent:
-		return Known{}, false, nil
+		return job.Known{}, false, nil
 	case recent:
 		return *k, true, nil
 	}
-	found := Known{Rule: rule, File: path}
+	found := job.Known{Rule: rule, File: path}
 	var mod, dev, ino int64
 	ask, err := l.ask.known.of(l.db)
 	if err != nil {
-		return Known{}, false, l.damaged(err)
+		return job.Known{}, false, l.damaged(err)
 	}
 	err = ask.QueryRow(rule, path).
 		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Facts.Dir, &found.Hash, &found.Job)
 	if err == sql.ErrNoRows {
-		return Known{}, false, nil
+		return job.Known{}, false, nil
 	}
 	if err != nil {
-		return Known{}, false, l.damaged(err)
+		return job.Known{}, false, l.damaged(err)
 	}
 	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size,
 		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}

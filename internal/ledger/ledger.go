@@ -25,6 +25,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/job"
+
 	_ "modernc.org/sqlite" // the driver
 )
 
@@ -53,13 +55,13 @@ type Ledger struct {
 	mu     sync.Mutex
 	nextID int64
 	nextPl int64
-	known  map[knownKey]*Known // recorded, but perhaps not yet in the file; nil for forgotten
-	recent map[string]*Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
-	counts map[string]int      // remembered files by rule
-	knows  bool                // there are some
-	tally  map[tallyKey]int    // jobs, those included that are not yet in the file
+	known  map[knownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
+	recent map[string]*job.Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
+	counts map[string]int          // remembered files by rule
+	knows  bool                    // there are some
+	tally  map[tallyKey]int        // jobs, those included that are not yet in the file
 
-	chained map[string]*Placement // by target: placed where a rule may take it, but perhaps not yet in the file
+	chained map[string]*job.Placement // by target: placed where a rule may take it, but perhaps not yet in the file
 }
 
 // Open opens the ledger for writing, making it if needed. Only one program at
@@ -76,8 +78,8 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*Known{},
-		recent: map[string]*Job{}, counts: map[string]int{}, chained: map[string]*Placement{}}
+	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*job.Known{},
+		recent: map[string]*job.Job{}, counts: map[string]int{}, chained: map[string]*job.Placement{}}
 	if err := l.open(stepped); err != nil {
 		if l.db != nil {
 			l.db.Close()

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 func open(t *testing.T, dir string) *Ledger {
@@ -27,9 +28,9 @@ func open(t *testing.T, dir string) *Ledger {
 
 var when = time.Date(2031, 4, 2, 10, 0, 0, 123, time.UTC)
 
-func sample(id int64, state State) Job {
+func sample(id int64, state job.State) job.Job {
 	exit := 3
-	return Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
+	return job.Job{ID: id, Rule: "r", File: "/in/a\xff.csv", Watch: "/in", State: state, Event: file.Added,
 		Facts:    file.Facts{Exists: true, Regular: true, Size: 10, Mod: file.At(when), Dev: 1 << 63, Ino: 7},
 		Attempts: 2, Taken: when, Exit: &exit, Reason: "why", FileNow: "/failed/a"}
 }
@@ -38,15 +39,16 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "state")
 	l := open(t, dir)
 	require.Equal(t, int64(1), l.NextID())
-	j := sample(1, Queued)
+	j := sample(1, job.Queued)
 	l.Record(j, "")
-	l.RecordAttempt(Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5,
+	l.RecordAttempt(job.Attempt{Job: 1, Number: 1, Started: when, Ended: when.Add(time.Second), Exit: j.Exit, CPU: 5,
 		Memory: 6, Output: "o"})
-	j.State, j.Ended = Failed, when.Add(time.Second)
-	j.Last = &Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
-	l.Record(j, Queued)
-	p := Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts, State: Done,
-		FinalState: Failed}
+	j.State, j.Ended = job.Failed, when.Add(time.Second)
+	j.Last = &job.Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
+	l.Record(j, job.Queued)
+	p := job.Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts,
+		State: job.Done,
+		FinalState: job.Failed}
 	l.RecordPlacement(p)
 	require.NoError(t, l.Close())
 
@@ -66,25 +68,25 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	require.Equal(t, time.Second, attempts[0].Ended.Sub(attempts[0].Started))
 	require.True(t, when.Add(time.Minute).Equal(attempts[1].Started))
 	require.Equal(t, &attempts[1], jobs[0].Last)
-	require.Equal(t, Attempt{Job: 1, Number: 2, Started: attempts[1].Started, Reason: "it said so", Memory: 7},
+	require.Equal(t, job.Attempt{Job: 1, Number: 2, Started: attempts[1].Started, Reason: "it said so", Memory: 7},
 		attempts[1])
 	placements, err := l.Placements(1)
 	require.NoError(t, err)
 	require.Equal(t, p.Target, placements[0].Target)
-	require.Equal(t, Failed, placements[0].FinalState)
+	require.Equal(t, job.Failed, placements[0].FinalState)
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	require.Equal(t, 1, tally["r"][Failed])
-	require.Equal(t, 0, tally["r"][Queued])
+	require.Equal(t, 1, tally["r"][job.Failed])
+	require.Equal(t, 0, tally["r"][job.Queued])
 }
 
 func TestFilters(t *testing.T) {
 	l := open(t, t.TempDir())
 	defer l.Close()
 	for i := int64(1); i <= 5; i++ {
-		j := sample(i, Queued)
+		j := sample(i, job.Queued)
 		if i%2 == 0 {
-			j.State, j.Rule, j.Ended = Processed, "s", when
+			j.State, j.Rule, j.Ended = job.Processed, "s", when
 		}
 		l.Record(j, "")
 	}
@@ -98,19 +100,19 @@ func TestFilters(t *testing.T) {
 		return ids
 	}
 	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(Filter{}))
-	open, err := l.OpenJobs("", []State{Queued, Running, Retrying, Settling, Held}, 0, 0)
+	open, err := l.OpenJobs("", []job.State{job.Queued, job.Running, job.Retrying, job.Settling, job.Held}, 0, 0)
 	require.NoError(t, err)
 	var ids []int64
 	for _, j := range open {
 		ids = append(ids, j.ID)
 	}
 	require.Equal(t, []int64{1, 3, 5}, ids)
-	open, err = l.OpenJobs("r", []State{Queued, Running, Retrying, Settling, Held}, 1, 1)
+	open, err = l.OpenJobs("r", []job.State{job.Queued, job.Running, job.Retrying, job.Settling, job.Held}, 1, 1)
 	require.NoError(t, err)
 	require.Len(t, open, 1, "behind a number, at most so many")
 	require.Equal(t, int64(3), open[0].ID)
 	require.Equal(t, []int64{4, 2}, count(Filter{Rule: "s"}))
-	require.Equal(t, []int64{5, 3}, count(Filter{States: []State{Queued, Failed}, Limit: 2}))
+	require.Equal(t, []int64{5, 3}, count(Filter{States: []job.State{job.Queued, job.Failed}, Limit: 2}))
 	require.Equal(t, []int64{4}, count(Filter{ID: 4}))
 	require.Equal(t, []int64{5, 4}, count(Filter{After: 3}))
 	require.Empty(t, count(Filter{Since: when.Add(time.Hour)}))
@@ -134,7 +136,7 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 	}
 	check(false)
 	require.False(t, l.KnowsFiles())
-	k := Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}}
+	k := job.Known{Rule: "r", File: "/in/a", Hash: "h", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}}
 	l.Remember(k)
 	check(true) // not in the file yet, perhaps
 	require.True(t, l.KnowsFiles())
@@ -157,8 +159,8 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 func TestKnownFilesOfTableAndMemory(t *testing.T) {
 	l := open(t, t.TempDir())
 	defer l.Close()
-	known := func(rule, path string) Known {
-		return Known{Rule: rule, File: path, Facts: file.Facts{Exists: true, Regular: true}}
+	known := func(rule, path string) job.Known {
+		return job.Known{Rule: rule, File: path, Facts: file.Facts{Exists: true, Regular: true}}
 	}
 	for _, path := range []string{"/in/gone", "/in/b", "/in/again"} {
 		l.Remember(known("r", path))
@@ -169,7 +171,7 @@ func TestKnownFilesOfTableAndMemory(t *testing.T) {
 	l.w.mu.Unlock()
 	l.Forget("r", "/in/gone")
 	l.Forget("r", "/in/again")
-	for _, k := range []Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"),
+	for _, k := range []job.Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"),
 		known("other", "/in/o")} {
 		l.Remember(k)
 	}
@@ -187,7 +189,7 @@ func TestOpenJobIsSeenAtOnce(t *testing.T) {
 	l := open(t, t.TempDir())
 	defer l.Close()
 	for round := range 3 {
-		j := sample(int64(round+1), Queued)
+		j := sample(int64(round+1), job.Queued)
 		l.Record(j, "")
 		got, ok, err := l.OpenJob(j.File)
 		require.NoError(t, err)
@@ -199,8 +201,8 @@ func TestOpenJobIsSeenAtOnce(t *testing.T) {
 			require.NoError(t, err)
 			require.True(t, ok, "and afterwards, from the file")
 		}
-		j.State, j.Ended = Processed, when
-		l.Record(j, Queued)
+		j.State, j.Ended = job.Processed, when
+		l.Record(j, job.Queued)
 		_, ok, err = l.OpenJob(j.File)
 		require.NoError(t, err)
 		require.False(t, ok)
@@ -213,7 +215,7 @@ func TestManyWritersShareCommits(t *testing.T) {
 	var wg sync.WaitGroup
 	for i := range int64(200) {
 		wg.Go(func() {
-			l.Record(sample(i+1, Queued), "")
+			l.Record(sample(i+1, job.Queued), "")
 			if err := l.Sync(context.Background()); err != nil {
 				t.Error(err)
 			}
@@ -234,7 +236,7 @@ func TestOneHolderAndReadersBeside(t *testing.T) {
 	require.True(t, InUse(dir))
 	_, err = Open(dir, nil)
 	require.ErrorIs(t, err, ErrBusy)
-	l.Record(sample(1, Queued), "")
+	l.Record(sample(1, job.Queued), "")
 	require.NoError(t, l.Sync(context.Background()))
 	r, err := Read(dir)
 	require.NoError(t, err)
@@ -318,18 +320,18 @@ func TestTroubleIsToldAndOvercome(t *testing.T) {
 	db.SetMaxOpenConns(1)
 	_, err = db.Exec(`BEGIN IMMEDIATE`)
 	require.NoError(t, err)
-	l.Record(sample(1, Queued), "")
+	l.Record(sample(1, job.Queued), "")
 	ctx, cancel := context.WithTimeout(context.Background(), 300*time.Millisecond)
 	defer cancel()
 	require.True(t, errors.Is(l.Sync(ctx), context.DeadlineExceeded))
-	j := sample(1, Running)
-	l.Record(j, Queued)
+	j := sample(1, job.Running)
+	l.Record(j, job.Queued)
 	_, err = db.Exec(`ROLLBACK`)
 	require.NoError(t, err)
 	require.NoError(t, l.Sync(context.Background()))
 	jobs, err := l.Jobs(Filter{})
 	require.NoError(t, err)
-	require.Equal(t, Running, jobs[0].State)
+	require.Equal(t, job.Running, jobs[0].State)
 	mu.Lock()
 	require.Len(t, told, 2)
 	require.ErrorContains(t, told[0], "the ledger cannot be written")
@@ -345,15 +347,15 @@ func TestOldHistoryGoesAndMemoryStays(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "output"), 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "output", "1-1.txt"), []byte("x"), 0o600))
 	for i := int64(1); i <= 3; i++ {
-		j := sample(i, Processed)
+		j := sample(i, job.Processed)
 		if j.Ended = when; i == 3 {
 			j.Ended = when.Add(time.Hour)
 		}
 		l.Record(j, "")
-		l.RecordAttempt(Attempt{Job: i, Number: 1, Started: when, Ended: when, Output: "output/1-1.txt"})
+		l.RecordAttempt(job.Attempt{Job: i, Number: 1, Started: when, Ended: when, Output: "output/1-1.txt"})
 	}
-	l.Record(sample(4, Queued), "")
-	l.Remember(Known{Rule: "r", File: "/in/a", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}})
+	l.Record(sample(4, job.Queued), "")
+	l.Remember(job.Known{Rule: "r", File: "/in/a", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}})
 	require.NoError(t, l.Flush())
 	n, err := l.Prune(when.Add(time.Minute))
 	require.NoError(t, err)
@@ -371,14 +373,14 @@ func TestOldHistoryGoesAndMemoryStays(t *testing.T) {
 	require.True(t, ok, "what is remembered of files that are there stays")
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	require.Equal(t, 3, tally["r"][Processed], "and so does the tally")
+	require.Equal(t, 3, tally["r"][job.Processed], "and so does the tally")
 }
 
 func TestMembersMountsPausesContent(t *testing.T) {
 	dir := t.TempDir()
 	l := open(t, dir)
-	j := sample(1, Queued)
-	j.Extra = []Member{{File: "/in/b", Facts: j.Facts, FileNow: "/in/b"}, {File: "/in/b.ok", Companion: true,
+	j := sample(1, job.Queued)
+	j.Extra = []job.Member{{File: "/in/b", Facts: j.Facts, FileNow: "/in/b"}, {File: "/in/b.ok", Companion: true,
 		Facts: j.Facts}}
 	l.Record(j, "")
 	l.RecordMembers(j)
@@ -389,8 +391,8 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	l.RecordPause("s", true)
 	l.RecordPause("s", false)
 	l.RememberContent("r", "h", 1)
-	l.RecordPlacement(Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts,
-		State: Done, FinalState: Processed, Chained: true})
+	l.RecordPlacement(job.Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts,
+		State: job.Done, FinalState: job.Processed, Chained: true})
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()
@@ -455,9 +457,9 @@ func TestAnOlderLedger(t *testing.T) {
 	l, err = Open(folder, func(error) {})
 	require.NoError(t, err)
 	require.Equal(t, int64(10), l.NextPlacement(), "numbers go on")
-	l.RecordPlacement(Placement{ID: 10, Job: 7, State: Done, FinalState: Processed})
-	jobs[0].Last = &Attempt{Job: 7, Number: 2, Started: when, Ended: when} // the second had not counted
-	l.Record(jobs[0], Processed)
+	l.RecordPlacement(job.Placement{ID: 10, Job: 7, State: job.Done, FinalState: job.Processed})
+	jobs[0].Last = &job.Attempt{Job: 7, Number: 2, Started: when, Ended: when} // the second had not counted
+	l.Record(jobs[0], job.Processed)
 	attempts, err = l.Attempts(7)
 	require.NoError(t, err)
 	require.Len(t, attempts, 2)
@@ -529,7 +531,8 @@ func shape(t *testing.T, db *sql.DB) map[string][]string {
 	is := map[string][]string{"counter's rows": list(`SELECT name || '=' || value FROM counter`)}
 	for _, name := range list(`SELECT name FROM pragma_table_list WHERE schema = 'main'`) {
 		is[name] = list(`SELECT cid || ' ' || name || ' ' || type || ' ' || "notnull" || ' ' || coalesce(dflt_value, 'none') || ' ' || pk FROM pragma_table_xinfo(?)`, name)
-		is[name] = append(is[name], list(`SELECT 'without rowid ' || wr FROM pragma_table_list(?) WHERE schema = 'main'`, name)...)
+		is[name] = append(is[name],
+			list(`SELECT 'without rowid ' || wr FROM pragma_table_list(?) WHERE schema = 'main'`, name)...)
 	}
 	for _, name := range list(`SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL`) {
 		is[name] = append(list(`SELECT seqno || ' ' || coalesce(name, '') || ' ' || key FROM pragma_index_xinfo(?)`,
@@ -569,7 +572,8 @@ func TestTheLogIsTidiedAtRest(t *testing.T) {
 	}
 	before := size()
 	for range someLogRows {
-		l.Record(Job{ID: l.NextID(), Rule: "r", File: strings.Repeat("long/", 50), State: Queued, Taken: when}, "")
+		l.Record(job.Job{ID: l.NextID(), Rule: "r", File: strings.Repeat("long/", 50), State: job.Queued,
+			Taken: when}, "")
 	}
 	require.NoError(t, l.Flush())
 	require.Eventually(t, func() bool { return size() > before+someLogRows*250 }, 20*time.Second, time.Millisecond)
@@ -584,13 +588,13 @@ func TestLateRows(t *testing.T) {
 	require.NoError(t, err)
 	const jobs = 2*maxRows + 100
 	end := func(from, to int) {
-		var list []Job
+		var list []job.Job
 		for i := from; i < to; i++ {
-			j := Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: Running, Attempts: 1,
+			j := job.Job{ID: l.NextID(), Rule: "r", File: fmt.Sprintf("/in/%d", i), State: job.Running, Attempts: 1,
 				Taken: time.Unix(1, 0)}
 			l.Record(j, "")
-			l.RecordPlacement(Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File,
-				Target: "/out", State: Intended, FinalState: Processed})
+			l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: j.ID, Kind: "moved", Source: j.File,
+				Target: "/out", State: job.Intended, FinalState: job.Processed})
 			list = append(list, j)
 		}
 		require.NoError(t, l.Sync(context.Background()))
@@ -598,27 +602,27 @@ func TestLateRows(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, placed, 1, "the intention is there after Sync")
 		for _, j := range list {
-			l.RecordPlaced(&Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out",
-				FinalState: Processed}, file.Facts{})
-			j.State, j.Ended = Processed, time.Unix(2, 0)
-			l.RecordEnd(&j, Running)
+			l.RecordPlaced(&job.Placement{ID: j.ID, Job: j.ID, Kind: "moved", Source: j.File, Target: "/out",
+				FinalState: job.Processed}, file.Facts{})
+			j.State, j.Ended = job.Processed, time.Unix(2, 0)
+			l.RecordEnd(&j, job.Running)
 		}
 		again := list[0] // what is recorded after that counts, and is not late
-		again.State, again.Ended = Queued, time.Time{}
-		l.Record(again, Processed)
+		again.State, again.Ended = job.Queued, time.Time{}
+		l.Record(again, job.Processed)
 	}
 	check := func(processed, queued int) {
 		tally, err := l.Tally()
 		require.NoError(t, err)
-		require.Equal(t, processed, tally["r"][Processed])
-		require.Equal(t, queued, tally["r"][Queued])
-		require.Equal(t, 0, tally["r"][Running])
-		list, err := l.Jobs(Filter{States: []State{Processed}})
+		require.Equal(t, processed, tally["r"][job.Processed])
+		require.Equal(t, queued, tally["r"][job.Queued])
+		require.Equal(t, 0, tally["r"][job.Running])
+		list, err := l.Jobs(Filter{States: []job.State{job.Processed}})
 		require.NoError(t, err)
 		require.Len(t, list, processed)
 		placed, err := l.Placements(list[0].ID)
 		require.NoError(t, err)
-		require.Equal(t, Done, placed[0].State)
+		require.Equal(t, job.Done, placed[0].State)
 	}
 	end(0, jobs)
 	require.NoError(t, l.w.sync(context.Background(), true))

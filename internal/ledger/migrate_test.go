@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"stilltide/internal/core/job"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -46,17 +48,18 @@ func TestOldNamesBecomeNewOnes(t *testing.T) {
 	jobs, err := l.Jobs(Filter{Oldest: true})
 	require.NoError(t, err)
 	require.Len(t, jobs, 3)
-	require.Equal(t, []State{Vanished, Reverted, Settling}, []State{jobs[0].State, jobs[1].State, jobs[2].State})
+	require.Equal(t, []job.State{job.Vanished, job.Reverted, job.Settling}, []job.State{jobs[0].State, jobs[1].State,
+		jobs[2].State})
 	require.Equal(t, "/in/b", jobs[1].FileNow)
 	require.True(t, jobs[2].Facts.Dir)
 	require.Equal(t, 65, *jobs[0].Last.Exit)
 	tally, err := l.Tally()
 	require.NoError(t, err)
-	require.Equal(t, map[State]int{Vanished: 1, Processed: 0, Reverted: 1, Settling: 1}, tally["r"])
+	require.Equal(t, map[job.State]int{job.Vanished: 1, job.Processed: 0, job.Reverted: 1, job.Settling: 1}, tally["r"])
 	placed, err := l.Placements(2)
 	require.NoError(t, err)
 	require.Equal(t, "duplicate", placed[0].Kind)
-	require.Equal(t, Vanished, placed[0].FinalState)
+	require.Equal(t, job.Vanished, placed[0].FinalState)
 	require.True(t, placed[0].Replaced)
 	for _, path := range []string{"/in/k", "/in/late"} {
 		_, ok, err := l.Known("r", path)

@@ -1,13 +1,15 @@
 package ledger
 
+import "stilltide/internal/core/job"
+
 // NowIn brings the places of jobs' inputs up to date: a later job may have moved one
 // on, or a newer file may have its name.
-func (l *Ledger) NowIn(jobs []Job) error {
-	next := func(path string, after int64) (Job, bool, error) {
+func (l *Ledger) NowIn(jobs []job.Job) error {
+	next := func(path string, after int64) (job.Job, bool, error) {
 		list, err := l.jobs(`SELECT `+jobColumns+
 			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`, path, after)
 		if err != nil || len(list) == 0 {
-			return Job{}, false, err
+			return job.Job{}, false, err
 		}
 		return list[0], true, nil
 	}
@@ -24,7 +26,7 @@ func (l *Ledger) NowIn(jobs []Job) error {
 
 // FollowInput returns where a job's input is now, "" if nowhere. next finds the first
 // job with a greater number that took a file at a path.
-func FollowInput(j Job, next func(path string, after int64) (Job, bool, error)) (string, error) {
+func FollowInput(j job.Job, next func(path string, after int64) (job.Job, bool, error)) (string, error) {
 	at, id, f := j.FileNow, j.ID, j.Facts
 	for at != "" {
 		later, ok, err := next(at, id)

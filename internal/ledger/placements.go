@@ -6,15 +6,16 @@ import (
 	"slices"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 // Placements lists a job's placements, oldest first.
-func (l *Ledger) Placements(job int64) ([]Placement, error) {
+func (l *Ledger) Placements(job int64) ([]job.Placement, error) {
 	return l.placements(`job = ?`, job)
 }
 
 // Undoing lists the placements whose undoing was cut short, newest first.
-func (l *Ledger) Undoing() ([]Placement, error) {
+func (l *Ledger) Undoing() ([]job.Placement, error) {
 	list, err := l.placements(`state = 'undoing'`)
 	slices.Reverse(list)
 	return list, err
@@ -22,28 +23,28 @@ func (l *Ledger) Undoing() ([]Placement, error) {
 
 // PuttingBack lists the moves that send inputs of jobs that are over back, and were
 // cut short.
-func (l *Ledger) PuttingBack() ([]Placement, error) {
+func (l *Ledger) PuttingBack() ([]job.Placement, error) {
 	return l.placements(`state = 'intended' AND final_state = 'queued'`)
 }
 
 // PlacedBy returns the newest placement that a rule made at a path.
-func (l *Ledger) PlacedBy(rule, target string) (Placement, bool, error) {
+func (l *Ledger) PlacedBy(rule, target string) (job.Placement, bool, error) {
 	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
 	if err != nil || len(list) == 0 {
-		return Placement{}, false, err
+		return job.Placement{}, false, err
 	}
 	return list[len(list)-1], true, nil
 }
 
 // Reliers lists the placements of other jobs that removed a file because its content
 // was at a target already, and are not taken back.
-func (l *Ledger) Reliers(target string, job int64) ([]Placement, error) {
+func (l *Ledger) Reliers(target string, job int64) ([]job.Placement, error) {
 	return l.placements(`target = ? AND kind = 'duplicate' AND state IN ('intended', 'done') AND job <> ?`, target,
 		job)
 }
 
 // PlacedAt lists what was placed at a path where a rule may take it, and not taken back.
-func (l *Ledger) PlacedAt(target string) ([]Placement, error) {
+func (l *Ledger) PlacedAt(target string) ([]job.Placement, error) {
 	return l.placements(`target = ? AND chained = 1 AND state = 'done'`, target)
 }
 
@@ -81,7 +82,7 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
 	return rules, rows.Err()
 }
 
-func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
+func (l *Ledger) placements(where string, args ...any) ([]job.Placement, error) {
 	l.settle()
 	rows, err := l.db.Query(`SELECT id, job, source, target, dev, ino, size, mtime, ctime, state, final_state, attempt, kind, is_folder, after_dev, after_ino, after_size, after_mtime, replaced, kept, chained, mode, made
 		FROM placement WHERE `+where+` ORDER BY id`, args...)
@@ -89,9 +90,9 @@ func (l *Ledger) placements(where string, args ...any) ([]Placement, error) {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	var list []Placement
+	var list []job.Placement
 	for rows.Next() {
-		var p Placement
+		var p job.Placement
 		var dir bool
 		var mode uint32
 		var before, after struct{ dev, ino, size, mod, change int64 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 const (
@@ -50,7 +51,7 @@ func (q *query) of(db *sql.DB) (*sql.Stmt, error) {
 type Filter struct {
 	ID     int64
 	Rule   string
-	States []State
+	States []job.State
 	File   string // the whole path, or a part of it
 	Since  time.Time
 	After  int64 // only greater numbers
@@ -63,7 +64,7 @@ type Filter struct {
 }
 
 // Jobs lists the jobs that fit.
-func (l *Ledger) Jobs(f Filter) ([]Job, error) {
+func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
 	l.settle()
 	var where []string
 	var args []any
@@ -128,21 +129,21 @@ const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause W
 	THEN 'held' ELSE state END`
 
 // Rest gives queued jobs of paused rules the state in which they are shown: held.
-func (l *Ledger) Rest(jobs []Job) error {
+func (l *Ledger) Rest(jobs []job.Job) error {
 	paused, err := l.Paused()
 	if len(paused) == 0 || err != nil {
 		return err
 	}
 	_, all := paused[""]
 	for i := range jobs {
-		if _, one := paused[jobs[i].Rule]; jobs[i].State == Queued && (all || one) {
-			jobs[i].State = Held
+		if _, one := paused[jobs[i].Rule]; jobs[i].State == job.Queued && (all || one) {
+			jobs[i].Become(job.Held)
 		}
 	}
 	return nil
 }
 
-func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {
+func (l *Ledger) jobs(q string, args ...any) ([]job.Job, error) {
 	rows, err := l.db.Query(q, args...)
 	if err != nil {
 		return nil, l.damaged(err)
@@ -150,9 +151,9 @@ func (l *Ledger) jobs(q string, args ...any) ([]Job, error) {
 	return l.scanJobs(rows)
 }
 
-func (l *Ledger) scanJobs(rows *sql.Rows) ([]Job, error) {
+func (l *Ledger) scanJobs(rows *sql.Rows) ([]job.Job, error) {
 	defer rows.Close()
-	var list []Job
+	var list []job.Job
 	for rows.Next() {
 		j, err := scanJob(rows)
 		if err != nil {
@@ -167,7 +168,7 @@ func (l *Ledger) scanJobs(rows *sql.Rows) ([]Job, error) {
 }
 
 // members fills in the further files of jobs that have some.
-func (l *Ledger) members(jobs []Job) error {
+func (l *Ledger) members(jobs []job.Job) error {
 	if len(jobs) == 0 {
 		return nil
 	}
@@ -183,7 +184,7 @@ func (l *Ledger) members(jobs []Job) error {
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var m Member
+		var m job.Member
 		var job, mod, dev, ino int64
 		var fileNow sql.NullString
 		if err := rows.Scan(&job, &m.File, &m.Companion, &m.Facts.Size, &mod, &dev, &ino, &fileNow); err != nil {
@@ -246,37 +247,37 @@ func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 }
 
 // recorded returns the newest job of a path that may not be in its table yet.
-func (l *Ledger) recorded(path string) (j Job, ok bool) {
+func (l *Ledger) recorded(path string) (j job.Job, ok bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if recent := l.recent[path]; recent != nil {
 		return *recent, true
 	}
-	return Job{}, false
+	return job.Job{}, false
 }
 
 // OpenJob finds the job of a path that is not over.
-func (l *Ledger) OpenJob(path string) (Job, bool, error) {
+func (l *Ledger) OpenJob(path string) (job.Job, bool, error) {
 	if j, ok := l.recorded(path); ok {
 		return j, !j.State.Final(), nil
 	}
 	ask, err := l.ask.open.of(l.db)
 	if err != nil {
-		return Job{}, false, l.damaged(err)
+		return job.Job{}, false, l.damaged(err)
 	}
 	rows, err := ask.Query(path)
 	if err != nil {
-		return Job{}, false, l.damaged(err)
+		return job.Job{}, false, l.damaged(err)
 	}
 	list, err := l.scanJobs(rows)
 	if err != nil || len(list) == 0 {
-		return Job{}, false, err
+		return job.Job{}, false, err
 	}
 	return list[0], true, nil
 }
 
-func scanJob(rows *sql.Rows) (Job, error) {
-	var j Job
+func scanJob(rows *sql.Rows) (job.Job, error) {
+	var j job.Job
 	var mod, dev, ino, taken, due, started, ended, ran, seen int64
 	var exit sql.NullInt64
 	var fileNow sql.NullString
@@ -294,29 +295,29 @@ func scanJob(rows *sql.Rows) (Job, error) {
 }
 
 // Attempts lists a job's attempts: the newest is in the job's own row.
-func (l *Ledger) Attempts(job int64) ([]Attempt, error) {
+func (l *Ledger) Attempts(id int64) ([]job.Attempt, error) {
 	l.settle()
 	rows, err := l.db.Query(`SELECT number, started_at, ended_at, exit_code, reason, cpu, memory, output FROM attempt
 		WHERE job = ?1 AND number <> coalesce((SELECT last FROM job WHERE id = ?1), 0)
-		UNION ALL SELECT `+lastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, job)
+		UNION ALL SELECT `+lastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, id)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	var list []Attempt
+	var list []job.Attempt
 	for rows.Next() {
 		var s attemptScan
 		if err := rows.Scan(s.columns()...); err != nil {
 			return nil, l.damaged(err)
 		}
-		list = append(list, *s.attempt(job))
+		list = append(list, *s.attempt(id))
 	}
 	return list, rows.Err()
 }
 
 // attemptScan takes the columns of an attempt.
 type attemptScan struct {
-	Attempt
+	job.Attempt
 	started, ended, cpu int64
 	exit                sql.NullInt64
 }
@@ -326,12 +327,12 @@ func (s *attemptScan) columns() []any {
 }
 
 // attempt is what was scanned, nil if there is none.
-func (s *attemptScan) attempt(job int64) *Attempt {
+func (s *attemptScan) attempt(of int64) *job.Attempt {
 	if s.Number == 0 {
 		return nil
 	}
 	a := s.Attempt
-	a.Job, a.Started, a.Ended, a.CPU, a.Exit = job, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu),
+	a.Job, a.Started, a.Ended, a.CPU, a.Exit = of, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu),
 		exitOf(s.exit)
 	return &a
 }
@@ -345,17 +346,17 @@ func exitOf(n sql.NullInt64) *int {
 }
 
 // Tally counts jobs by rule and state.
-func (l *Ledger) Tally() (map[string]map[State]int, error) {
+func (l *Ledger) Tally() (map[string]map[job.State]int, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	tally, err := l.tally, error(nil)
 	if l.w == nil {
 		tally, err = l.readTally()
 	}
-	all := map[string]map[State]int{}
+	all := map[string]map[job.State]int{}
 	for k, n := range tally {
 		if all[k.rule] == nil {
-			all[k.rule] = map[State]int{}
+			all[k.rule] = map[job.State]int{}
 		}
 		all[k.rule][k.state] = n
 	}
@@ -381,11 +382,11 @@ func (l *Ledger) readTally() (map[tallyKey]int, error) {
 }
 
 // LastEnded returns the newest job of a rule that is over.
-func (l *Ledger) LastEnded(rule string) (Job, bool, error) {
+func (l *Ledger) LastEnded(rule string) (job.Job, bool, error) {
 	list, err := l.jobs(`SELECT `+jobColumns+
 		` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
-		return Job{}, false, err
+		return job.Job{}, false, err
 	}
 	return list[0], true, nil
 }
@@ -396,7 +397,7 @@ const pageSize = 10_000
 
 // EachEnded calls f for all jobs that ended since a time, in the order of
 // their numbers. The further files of batches and groups are left out.
-func (l *Ledger) EachEnded(since time.Time, f func(Job)) error {
+func (l *Ledger) EachEnded(since time.Time, f func(job.Job)) error {
 	last := int64(0)
 	for {
 		rows, err := l.db.Query(`SELECT `+jobColumns+
@@ -438,12 +439,12 @@ func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 
 // Recent lists the jobs that ended last, the last first. It asks rule by
 // rule, which an index answers however long the history is.
-func (l *Ledger) Recent(limit int) ([]Job, error) {
+func (l *Ledger) Recent(limit int) ([]job.Job, error) {
 	tally, err := l.Tally()
 	if err != nil {
 		return nil, err
 	}
-	var recent []Job
+	var recent []job.Job
 	for rule := range tally {
 		list, err := l.jobs(`SELECT `+jobColumns+
 			` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
@@ -452,14 +453,14 @@ func (l *Ledger) Recent(limit int) ([]Job, error) {
 		}
 		recent = append(recent, list...)
 	}
-	slices.SortFunc(recent, func(a, b Job) int { return b.Ended.Compare(a.Ended) })
+	slices.SortFunc(recent, func(a, b job.Job) int { return b.Ended.Compare(a.Ended) })
 	return recent[:min(len(recent), limit)], nil
 }
 
 // OpenJobs lists jobs that are not over and are in one of the states, of one
 // rule or, with "", of all, in the order of their numbers, from behind a number,
 // at most so many (0 for all). An index answers it, however long the queue is.
-func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) ([]Job, error) {
+func (l *Ledger) OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error) {
 	l.settle()
 	tally, err := l.Tally()
 	if err != nil {
@@ -468,7 +469,7 @@ func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) (
 	if limit == 0 {
 		limit = -1
 	}
-	var open []Job
+	var open []job.Job
 	for name := range tally {
 		if rule != "" && name != rule {
 			continue
@@ -483,7 +484,7 @@ func (l *Ledger) OpenJobs(rule string, states []State, after int64, limit int) (
 			open = append(open, list...)
 		}
 	}
-	slices.SortFunc(open, func(a, b Job) int { return cmp.Compare(a.ID, b.ID) })
+	slices.SortFunc(open, func(a, b job.Job) int { return cmp.Compare(a.ID, b.ID) })
 	if limit > 0 {
 		open = open[:min(len(open), limit)]
 	}

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 // statement is one of the ways in which the writer changes a table. The journal
@@ -82,11 +83,11 @@ const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=exclu
 type record struct {
 	statement statement
 	columns   columns // unless one of the following is set
-	job       *Job
-	was       State // job: the state that the table has, "" if it has none
-	placement *Placement
-	attempt   *Attempt
-	known     *Known
+	job       *job.Job
+	was       job.State // job: the state that the table has, "" if it has none
+	placement *job.Placement
+	attempt   *job.Attempt
+	known     *job.Known
 	knownKey  *knownKey // leaves the memory of what is not yet in its table
 }
 
@@ -213,7 +214,7 @@ func (c columns) args(to []any) []any {
 
 // jobColumnsOf begins with the job's number, its rule and, at jobState, its
 // state: the journal is read by these.
-func jobColumnsOf(c columns, j *Job) columns {
+func jobColumnsOf(c columns, j *job.Job) columns {
 	f := j.Facts
 	c = c.num(j.ID).text(j.Rule, j.File, j.Watch, string(j.State), string(j.Event)).num(f.Size, int64(f.Mod),
 		int64(f.Dev), int64(f.Ino)).flag(f.Dir)
@@ -229,7 +230,7 @@ func jobColumnsOf(c columns, j *Job) columns {
 
 const jobState = 4
 
-func placementColumnsOf(c columns, p *Placement) columns {
+func placementColumnsOf(c columns, p *job.Placement) columns {
 	f, g := p.Facts, p.After
 	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
 	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size,
@@ -238,15 +239,15 @@ func placementColumnsOf(c columns, p *Placement) columns {
 		string(p.FinalState)).num(int64(f.Mode), int64(p.Made))
 }
 
-func attemptColumnsOf(c columns, a *Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
+func attemptColumnsOf(c columns, a *job.Attempt) columns { return lastColumnsOf(c.num(a.Job), a) }
 
 // lastColumnsOf returns what a job's row has of its newest attempt.
-func lastColumnsOf(c columns, a *Attempt) columns {
+func lastColumnsOf(c columns, a *job.Attempt) columns {
 	c = c.num(int64(a.Number), nano(a.Started), nano(a.Ended)).exit(a.Exit)
 	return c.text(a.Reason).num(int64(a.CPU), a.Memory).text(a.Output)
 }
 
-func knownColumnsOf(c columns, k *Known) columns {
+func knownColumnsOf(c columns, k *job.Known) columns {
 	f := k.Facts
 	return c.text(k.Rule, k.File).num(f.Size, int64(f.Mod), int64(f.Dev),
 		int64(f.Ino)).flag(f.Dir).text(k.Hash).num(k.Job)
@@ -254,7 +255,7 @@ func knownColumnsOf(c columns, k *Known) columns {
 
 // Record writes a job's row, and those of its further files with it. was is the state that was
 // recorded before, "" for a new job; it keeps the tally right.
-func (l *Ledger) Record(j Job, was State) {
+func (l *Ledger) Record(j job.Job, was job.State) {
 	key, r := l.jobRecord(j, was)
 	if len(j.Extra) == 0 {
 		l.w.add(key, r)
@@ -265,12 +266,12 @@ func (l *Ledger) Record(j Job, was State) {
 
 // RecordTaken is Record for a new job of one file that has not begun. A crash that
 // loses it costs finding the file again, so it may be written late.
-func (l *Ledger) RecordTaken(j Job) { l.w.addLate(l.jobRecord(j, "")) }
+func (l *Ledger) RecordTaken(j job.Job) { l.w.addLate(l.jobRecord(j, "")) }
 
 // RecordEnd is Record for a job that is over and whose input went where its
 // recorded placement said. A crash that loses it costs a look at that place, so
 // it may be written late. The job is copied.
-func (l *Ledger) RecordEnd(j *Job, was State) {
+func (l *Ledger) RecordEnd(j *job.Job, was job.State) {
 	if !l.w.renew(rowKey{of: jobRow, id: j.ID}, func(r *record) {
 		l.tallied(j, was)
 		r.statement, *r.job = statementOf(j), *j
@@ -279,17 +280,17 @@ func (l *Ledger) RecordEnd(j *Job, was State) {
 	}
 }
 
-func statementOf(j *Job) statement {
+func statementOf(j *job.Job) statement {
 	if j.Last == nil {
 		return putJob
 	}
 	return putTriedJob
 }
 
-func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
+func (l *Ledger) jobRecord(j job.Job, was job.State) (rowKey, *record) {
 	r := &struct {
 		record
-		of Job
+		of job.Job
 	}{record{statement: statementOf(&j), was: was}, j}
 	r.job = &r.of
 	l.mu.Lock()
@@ -300,7 +301,7 @@ func (l *Ledger) jobRecord(j Job, was State) (rowKey, *record) {
 }
 
 // tallied counts a job in its new state. The lock is held.
-func (l *Ledger) tallied(j *Job, was State) {
+func (l *Ledger) tallied(j *job.Job, was job.State) {
 	if was == j.State {
 		return
 	}
@@ -312,9 +313,9 @@ func (l *Ledger) tallied(j *Job, was State) {
 
 // RecordMembers writes the rows of a job's further files. A job never gains
 // files; rows behind its last are ones that went.
-func (l *Ledger) RecordMembers(j Job) { l.w.addTogether(memberRecords(j)) }
+func (l *Ledger) RecordMembers(j job.Job) { l.w.addTogether(memberRecords(j)) }
 
-func memberRecords(j Job) []keyed {
+func memberRecords(j job.Job) []keyed {
 	list := []keyed{{rowKey{of: membersRow, id: j.ID},
 		&record{statement: dropMembers, columns: columns{}.num(j.ID, int64(len(j.Extra)))}}}
 	for i, m := range j.Extra {
@@ -347,7 +348,7 @@ func (l *Ledger) RecordPause(rule string, paused bool) {
 
 // RecordDismissed notes that somebody has seen that a job failed. When it fails once more
 // after that, nobody has.
-func (l *Ledger) RecordDismissed(j Job) {
+func (l *Ledger) RecordDismissed(j job.Job) {
 	l.w.add(rowKey{of: dismissedRow, id: j.ID},
 		&record{statement: putDismissed, columns: columns{}.num(j.ID, int64(j.Attempts))})
 }
@@ -365,41 +366,39 @@ func (l *Ledger) RecordBoot(id string) {
 
 // RecordAttempt writes a row for an attempt that another has followed: the newest
 // is in the job's own row.
-func (l *Ledger) RecordAttempt(a Attempt) {
+func (l *Ledger) RecordAttempt(a job.Attempt) {
 	l.w.add(rowKey{of: attemptRow, id: a.Job, sub: int32(a.Number)}, &record{statement: putAttempt, attempt: &a})
 }
 
 // RecordPlacement writes a placement's row.
-func (l *Ledger) RecordPlacement(p Placement) { l.w.add(l.placementRecord(p)) }
+func (l *Ledger) RecordPlacement(p job.Placement) { l.w.add(l.placementRecord(p)) }
 
 // RecordIntention is RecordPlacement for one that is the ledger's from now on: it
 // must not be changed any more.
-func (l *Ledger) RecordIntention(p *Placement) {
+func (l *Ledger) RecordIntention(p *job.Placement) {
 	l.chain(p)
 	l.w.add(rowKey{of: placementRow, id: p.ID}, &record{statement: putPlacement, placement: p})
 }
 
 // RecordPlaced notes that a placement was done just as its intention says, and
 // the facts of its target; it may be written late.
-func (l *Ledger) RecordPlaced(p *Placement, after file.Facts) {
+func (l *Ledger) RecordPlaced(p *job.Placement, after file.Facts) {
 	if !l.w.renew(rowKey{of: placementRow, id: p.ID}, func(r *record) {
 		if r.placement != p {
 			*r.placement = *p
 		}
-		r.placement.done(after)
+		r.placement.Done(after)
 	}) {
 		done := *p
-		done.done(after)
+		done.Done(after)
 		l.w.addLate(l.placementRecord(done))
 	}
 }
 
-func (p *Placement) done(after file.Facts) { p.State, p.After = Done, after }
-
-func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
+func (l *Ledger) placementRecord(p job.Placement) (rowKey, *record) {
 	r := &struct {
 		record
-		of Placement
+		of job.Placement
 	}{record{statement: putPlacement}, p}
 	r.placement = &r.of
 	l.chain(r.placement)
@@ -407,7 +406,7 @@ func (l *Ledger) placementRecord(p Placement) (rowKey, *record) {
 }
 
 // chain remembers a placement that may have to be found by its target soon.
-func (l *Ledger) chain(p *Placement) {
+func (l *Ledger) chain(p *job.Placement) {
 	if p.Chained {
 		l.mu.Lock()
 		l.chained[p.Target] = p

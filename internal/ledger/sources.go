@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/take"
@@ -37,7 +38,7 @@ func OriginOf(l originator, c plan.Candidate, facts file.Facts) ([]string, error
 
 // rememberer is what the ledger remembers of files.
 type rememberer interface {
-	Known(rule, path string) (Known, bool, error)
+	Known(rule, path string) (job.Known, bool, error)
 }
 
 // originator is what the ledger knows of where a file came from.

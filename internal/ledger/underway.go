@@ -1,6 +1,10 @@
 package ledger
 
-import "time"
+import (
+	"time"
+
+	"stilltide/internal/core/job"
+)
 
 // underway holds the rows that were recorded and are not in their tables yet.
 //
@@ -277,7 +281,7 @@ func (u *underway) drop(n int) {
 	}
 }
 
-func (r *record) state() State {
+func (r *record) state() job.State {
 	if r.job == nil {
 		return ""
 	}
@@ -300,5 +304,5 @@ func tally(list []written, change map[tallyKey]int) {
 
 type tallyKey struct {
 	rule  string
-	state State
+	state job.State
 }

@@ -15,9 +15,9 @@ import (
 	"strings"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
+	"stilltide/internal/core/job"
 
-	"stilltide/internal/ledger"
+	tea "charm.land/bubbletea/v2"
 )
 
 // Row is one job in the view.
@@ -25,7 +25,7 @@ type Row struct {
 	ID    int64
 	Rule  string
 	File  string // as it is shown
-	State ledger.State
+	State job.State
 	Time  string // how long it runs, has waited, or when it ended
 	Note  string // the last line it printed, why it failed, where it went
 }
@@ -40,7 +40,7 @@ type Snapshot struct {
 	Open    []Row // waits, in the order in which it came
 	MoreOp  int   // open jobs that are not among them
 	Ended   []Row // the last first
-	Counts  map[ledger.State]int
+	Counts  map[job.State]int
 	Waiting int   // files that are not settled
 	Minutes []int // jobs that ended in each of the last minutes, the current one last
 }

@@ -11,8 +11,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/mattn/go-runewidth"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ink"
-	"stilltide/internal/ledger"
 )
 
 // View draws the screen.
@@ -79,9 +79,9 @@ func (m *model) counts() string {
 	st := m.ink()
 	c := m.snap.Counts
 	parts := []string{
-		humanize.Comma(int64(c[ledger.Running])) + " running", humanize.Comma(int64(c[ledger.Queued])) + " queued",
+		humanize.Comma(int64(c[job.Running])) + " running", humanize.Comma(int64(c[job.Queued])) + " queued",
 	}
-	for _, s := range []ledger.State{ledger.Retrying, ledger.Held} {
+	for _, s := range []job.State{job.Retrying, job.Held} {
 		if c[s] > 0 {
 			parts = append(parts, humanize.Comma(int64(c[s]))+" "+string(s))
 		}
@@ -89,9 +89,9 @@ func (m *model) counts() string {
 	if n := m.snap.Waiting; n > 0 {
 		parts = append(parts, humanize.Comma(int64(n))+" not settled")
 	}
-	parts = append(parts, humanize.Comma(int64(c[ledger.Processed]))+" processed")
+	parts = append(parts, humanize.Comma(int64(c[job.Processed]))+" processed")
 	text := strings.Join(parts, " · ")
-	if n := c[ledger.Failed]; n > 0 {
+	if n := c[job.Failed]; n > 0 {
 		failed := " · " + humanize.Comma(int64(n)) + " failed"
 		return ink.Cut(text, m.width-len(failed)) + st.Bad(failed)
 	}
@@ -229,7 +229,7 @@ func (m *model) row(r Row, l layout, selected bool) string {
 	head := mark + pad(strconv.FormatInt(r.ID, 10), 5) + "  " + ink.Pad(ink.Cut(r.Rule, l.rule), l.rule) + "  " +
 		ink.Pad(ink.Cut(r.File, l.file), l.file) + "  "
 	state := ""
-	if r.State != ledger.Running {
+	if r.State != job.Running {
 		state = ink.Pad(string(r.State), 9) + " "
 	}
 	tail := pad(r.Time, 8) + "  "

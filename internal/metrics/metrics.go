@@ -16,8 +16,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/engine"
-	"stilltide/internal/ledger"
 )
 
 // answerWithin is how long the watcher's loop may take to answer /healthz.
@@ -26,7 +26,7 @@ const answerWithin = 5 * time.Second
 // Watcher is what the server asks.
 type Watcher interface {
 	Live() (engine.Live, error)
-	Tally() (map[string]map[ledger.State]int, error)
+	Tally() (map[string]map[job.State]int, error)
 	Alive(within time.Duration) bool
 }
 
@@ -87,7 +87,7 @@ func atMost(n int64) func(net.Conn, http.ConnState) {
 }
 
 // Ended notes the times of a job that is over.
-func (s *Server) Ended(j ledger.Job) {
+func (s *Server) Ended(j job.Job) {
 	if !j.State.Final() || j.Started.IsZero() {
 		return
 	}
@@ -181,7 +181,7 @@ func (g gauges) Collect(out chan<- prometheus.Metric) {
 	}
 	for rule, counts := range tally {
 		if rests(rule) || live.Troubles[rule] != "" { // what is queued is held
-			counts[ledger.Held], counts[ledger.Queued] = counts[ledger.Held]+counts[ledger.Queued], 0
+			counts[job.Held], counts[job.Queued] = counts[job.Held]+counts[job.Queued], 0
 		}
 		for state, n := range counts {
 			if state.Final() {

@@ -11,8 +11,8 @@ import (
 	"github.com/prometheus/prometheus/model/textparse"
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/engine"
-	"stilltide/internal/ledger"
 )
 
 // watcher is one that says what a test wants.
@@ -23,8 +23,8 @@ type watcher struct {
 
 func (w *watcher) Live() (engine.Live, error)      { return w.live, nil }
 func (w *watcher) Alive(within time.Duration) bool { return !w.stuck }
-func (w *watcher) Tally() (map[string]map[ledger.State]int, error) {
-	return map[string]map[ledger.State]int{"slips \"x\"": {ledger.Queued: 3, ledger.Processed: 40}}, nil
+func (w *watcher) Tally() (map[string]map[job.State]int, error) {
+	return map[string]map[job.State]int{"slips \"x\"": {job.Queued: 3, job.Processed: 40}}, nil
 }
 
 func serve(t *testing.T, w Watcher) (*Server, string) {
@@ -57,7 +57,7 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""},
 		Disabled: []string{`slips "x"`}, Rejected: "2 errors"}}
 	s, url := serve(t, w)
-	s.Ended(ledger.Job{Rule: "slips", State: ledger.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
+	s.Ended(job.Job{Rule: "slips", State: job.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
 		Ran: time.Minute})
 	status, kind, body := get(t, url+"/metrics", "application/openmetrics-text; version=1.0.0")
 	require.Equal(t, http.StatusOK, status)

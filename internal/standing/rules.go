@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -54,7 +55,7 @@ type Rule struct {
 
 // rules reports how each rule stands, from the ledger and what a running watcher knows.
 func rules(a Asked, paused map[string]bool) ([]Rule, error) {
-	tally := map[string]map[ledger.State]int{}
+	tally := map[string]map[job.State]int{}
 	if a.Ledger != nil {
 		var err error
 		if tally, err = a.Ledger.Tally(); err != nil {
@@ -66,10 +67,10 @@ func rules(a Asked, paused map[string]bool) ([]Rule, error) {
 	for _, r := range a.Rules.All() {
 		n := tally[r.Name.S]
 		s := Rule{
-			Rule: r.Name.S, State: Stopped, Folders: r.Folders, Settling: n[ledger.Settling],
-			Held: n[ledger.Held], Queued: n[ledger.Queued],
-			Running: n[ledger.Running], Retrying: n[ledger.Retrying], Processed: n[ledger.Processed],
-			Failed: n[ledger.Failed], Skipped: n[ledger.Skipped],
+			Rule: r.Name.S, State: Stopped, Folders: r.Folders, Settling: n[job.Settling],
+			Held: n[job.Held], Queued: n[job.Queued],
+			Running: n[job.Running], Retrying: n[job.Retrying], Processed: n[job.Processed],
+			Failed: n[job.Failed], Skipped: n[job.Skipped],
 		}
 		if a.Live == nil { // nothing runs: what was cut short waits for the next start
 			s.Queued, s.Running = s.Queued+s.Running, 0

@@ -12,6 +12,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -119,7 +120,7 @@ func (w *Watcher) failures(a Asked) error {
 	if a.Ledger == nil {
 		return nil
 	}
-	list, err := a.Ledger.Jobs(ledger.Filter{States: []ledger.State{ledger.Failed}, Undismissed: true,
+	list, err := a.Ledger.Jobs(ledger.Filter{States: []job.State{job.Failed}, Undismissed: true,
 		Limit: maxFailures})
 	if err == nil {
 		err = a.Ledger.NowIn(list)

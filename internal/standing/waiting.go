@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 )
 
 // Rests says why jobs of a rule would not start now, and until when; "" if they would.
@@ -45,34 +45,34 @@ func Resting(a Asked) (map[string]bool, error) {
 
 // Waiting says what a file waits for, and until when: its job j, which is not over, or, if it
 // is nil, its settling. "" if it waits for nothing that is known.
-func (s Standing) Waiting(a Asked, path string, j *ledger.Job) string {
-	if j == nil || j.State == ledger.Settling {
+func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
+	if j == nil || j.State == job.Settling {
 		return settling(a, path)
 	}
 	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, a.Now)
 	switch {
 	case a.Live == nil && rests != "":
 		return head + "is held: " + rests + "; and it waits for a watcher: stilltide watch"
-	case a.Live == nil && (j.State != ledger.Retrying || !j.Due.After(a.Now)):
+	case a.Live == nil && (j.State != job.Retrying || !j.Due.After(a.Now)):
 		return head + "waits for a watcher: stilltide watch"
-	case j.State == ledger.Running && j.Last != nil:
+	case j.State == job.Running && j.Last != nil:
 		return head + fmt.Sprintf("works on it, for %s (attempt %d)", plan.Span(a.Now.Sub(j.Last.Started)), j.Attempts)
-	case j.State == ledger.Running:
+	case j.State == job.Running:
 		return head + "works on it"
-	case j.State == ledger.Retrying:
+	case j.State == job.Retrying:
 		return head + fmt.Sprintf("waits for its next attempt, until %s: %s", plan.Clock(j.Due, a.Now), j.Reason)
 	}
 	if rests != "" {
 		return head + "is held: " + rests
 	}
-	if j.State == ledger.Held {
+	if j.State == job.Held {
 		return head + "is held: a folder of " + j.Rule + " is not there"
 	}
 	return head + s.queue(a, j)
 }
 
 // queue says what a queued job waits for.
-func (s Standing) queue(a Asked, j *ledger.Job) string {
+func (s Standing) queue(a Asked, j *job.Job) string {
 	running := 0
 	for _, r := range s.Rules {
 		running += r.Running

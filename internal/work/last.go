@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
@@ -15,7 +16,7 @@ import (
 
 // history finds the jobs of a file, and what was taken back.
 type history interface {
-	Jobs(ledger.Filter) ([]ledger.Job, error)
+	Jobs(ledger.Filter) ([]job.Job, error)
 	TakenBack(path string) (bool, error)
 }
 
@@ -23,7 +24,7 @@ type history interface {
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
-func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placement,
+func LastOf(l history, state string, p *job.Placement, job []*job.Placement,
 	look func(path string) (file.Facts, error)) error {
 	if place.Kind(p.Kind) != place.Put || p.Source == "" {
 		return nil
@@ -63,10 +64,10 @@ func LastOf(l history, state string, p *ledger.Placement, job []*ledger.Placemen
 }
 
 // movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
-func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string, err error) {
-	for _, p := range job {
+func movedOn(l history, id int64, at string, list []*job.Placement) (to string, err error) {
+	for _, p := range list {
 		if p.Source == at && p.Target != at && !place.Adds(p.Kind) &&
-			(p.State == ledger.Done || p.State == ledger.Undoing) {
+			(p.State == job.Done || p.State == job.Undoing) {
 			return p.Target, nil
 		}
 	}
@@ -83,13 +84,13 @@ func movedOn(l history, id int64, at string, job []*ledger.Placement) (to string
 const maxFollowed = 16
 
 // NothingElse says that a placement stays because its input is gone.
-func NothingElse(p *ledger.Placement, input string) error {
+func NothingElse(p *job.Placement, input string) error {
 	return fmt.Errorf("%s stays: %s is not there any more", plan.Display(p.Target), plan.Display(input))
 }
 
 // inputGone reports whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.
-func inputGone(list []*ledger.Placement, inputs []Unit) (path string, gone bool) {
+func inputGone(list []*job.Placement, inputs []Unit) (path string, gone bool) {
 	for _, u := range inputs {
 		if u.At == "" {
 			continue // the job of a removal
@@ -97,7 +98,7 @@ func inputGone(list []*ledger.Placement, inputs []Unit) (path string, gone bool)
 		at, there := u.Taken, LookAt(u.Taken, false).Exists
 		for _, p := range list {
 			if p.Source == at && !place.Adds(p.Kind) && p.Kind != string(place.Tagged) &&
-				p.State != ledger.Dropped {
+				p.State != job.Dropped {
 				if at = p.Target; at != "" {
 					there = there || LookAt(at, false).Exists
 				}

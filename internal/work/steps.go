@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
@@ -36,11 +36,11 @@ type Hands struct {
 
 // Book is the engine's side of a placement.
 type Book interface {
-	Number() int64                      // of a new placement
-	Intend(p []*ledger.Placement) error // until that is durable
-	Did(p *ledger.Placement)            // how it ended
+	Number() int64                   // of a new placement
+	Intend(p []*job.Placement) error // until that is durable
+	Did(p *job.Placement)            // how it ended
 	// an error if what it placed is relied on, or all that is left
-	Stays(p *ledger.Placement, job []*ledger.Placement) error
+	Stays(p *job.Placement, job []*job.Placement) error
 	Answers(path string) error                   // an error if the file system there does not answer
 	There(folder string) error                   // an error if the folder's disk is not mounted
 	Ours(rule, target string, f file.Facts) bool // whether what lies there is what the rule placed
@@ -66,7 +66,7 @@ type Work struct {
 	Job    plan.Job
 	Units  []Unit
 	Output string // file for what is printed
-	Placed []*ledger.Placement
+	Placed []*job.Placement
 	Notes  []string          // for the job's line
 	Fulfil func(path string) // is told of each path where something was placed; may be nil
 	Rests  []*place.Rest     // what could not be removed of folders that were moved
@@ -125,8 +125,8 @@ func (w *Work) as(u *Unit) plan.Job {
 
 // placing begins the record of a placement; the request's Stage completes it.
 func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *place.Request,
-	same rule.SameName) *[]*ledger.Placement {
-	list := &[]*ledger.Placement{}
+	same rule.SameName) *[]*job.Placement {
+	list := &[]*job.Placement{}
 	if w.passing(req.To.Folder()) {
 		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(),
 			rule.SameReplace
@@ -146,8 +146,8 @@ func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *p
 	req.Stage = func(staged []place.Staged) error {
 		for i, s := range staged {
 			if i == len(*list) {
-				p := &ledger.Placement{ID: id, Job: w.Job.ID, Attempt: w.Job.Attempt, Source: source, Facts: before,
-					State: ledger.Intended, Chained: true}
+				p := &job.Placement{ID: id, Job: w.Job.ID, Attempt: w.Job.Attempt, Source: source, Facts: before,
+					State: job.Intended, Chained: true}
 				if i > 0 {
 					p.ID = w.Book.Number()
 				}
@@ -177,20 +177,20 @@ func (w *Work) passing(folder string) bool {
 func (w *Work) part() string { return place.PartName(w.State, w.Job.ID) }
 
 // done completes the records of a placement that went well.
-func (w *Work) done(list []*ledger.Placement, results ...place.Result) {
+func (w *Work) done(list []*job.Placement, results ...place.Result) {
 	if len(results) > 0 && results[0].Target != "" {
 		w.Job.Placed = results[0].Target
 	}
 	for i, p := range list {
 		if i < len(results) && (results[i].Here || results[i].Same && place.Adds(p.Kind)) {
-			p.State = ledger.Dropped // it was there: nothing was made
+			p.State = job.Dropped // it was there: nothing was made
 			w.Book.Did(p)
 			continue
 		}
 		if i < len(results) && results[i].Facts.Exists {
 			p.Target, p.After = results[i].Target, results[i].Facts
 		}
-		p.State = ledger.Done
+		p.State = job.Done
 		w.Book.Did(p)
 		w.changed(p)
 	}
@@ -206,7 +206,7 @@ func (w *Work) done(list []*ledger.Placement, results ...place.Result) {
 
 // changed looks again at a folder of the job's in which a placement of its own has
 // changed something.
-func (w *Work) changed(p *ledger.Placement) {
+func (w *Work) changed(p *job.Placement) {
 	for i := range w.Units {
 		u := &w.Units[i]
 		below := u.At + string(filepath.Separator)
@@ -235,7 +235,7 @@ func (w *Work) note(text string) {
 
 // gone drops the records of a placement whose source went before it was made: what
 // lies at its target now is somebody else's.
-func (w *Work) gone(list []*ledger.Placement, err error) error {
+func (w *Work) gone(list []*job.Placement, err error) error {
 	if errors.Is(err, place.ErrGone) {
 		for _, p := range list {
 			w.drop(p)

@@ -6,9 +6,9 @@ import (
 	"strings"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -76,10 +76,10 @@ func (w *Work) setTags(u *Unit, all []string) error {
 	if slices.Equal(all, watchfs.Tags(u.At)) {
 		return nil
 	}
-	p := &ledger.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged),
+	p := &job.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged),
 		Source: u.At, Target: u.At,
-		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: ledger.Intended}
-	if err := w.Book.Intend([]*ledger.Placement{p}); err != nil {
+		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: job.Intended}
+	if err := w.Book.Intend([]*job.Placement{p}); err != nil {
 		return err
 	}
 	w.Placed = append(w.Placed, p)
@@ -91,7 +91,7 @@ func (w *Work) setTags(u *Unit, all []string) error {
 	if err := watchfs.WriteTags(f, strings.Join(all, ",")); err != nil {
 		return err
 	}
-	w.done([]*ledger.Placement{p})
+	w.done([]*job.Placement{p})
 	w.tell("its tags would be %s", strings.Join(all, ", "))
 	return nil
 }

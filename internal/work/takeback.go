@@ -8,14 +8,14 @@ import (
 	"slices"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/ledger"
+	"stilltide/internal/core/job"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
 // RecordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
-func RecordOf(p *ledger.Placement, watch string) place.Record {
+func RecordOf(p *job.Placement, watch string) place.Record {
 	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts,
 		After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
@@ -23,8 +23,8 @@ func RecordOf(p *ledger.Placement, watch string) place.Record {
 // Relied returns an error if another job relies on the content that a placement put at
 // its target.
 func Relied(l interface {
-	Reliers(target string, job int64) ([]ledger.Placement, error)
-}, p *ledger.Placement) error {
+	Reliers(target string, job int64) ([]job.Placement, error)
+}, p *job.Placement) error {
 	if k := place.Kind(p.Kind); k != place.Moved && k != place.Put {
 		return nil // undoing it takes nothing away from there
 	}
@@ -46,22 +46,22 @@ func Relied(l interface {
 // first. That the rest is being undone is durable before the first of it is.
 // After a crash any of it may have been undone already. What may be all that is left of the
 // attempt's inputs stays.
-func (h Hands) TakeBack(list []*ledger.Placement, inputs []Unit, crashed bool) (problems []string) {
-	var open []*ledger.Placement
+func (h Hands) TakeBack(list []*job.Placement, inputs []Unit, crashed bool) (problems []string) {
+	var open []*job.Placement
 	now := Changes{}
 	for i := len(list) - 1; i >= 0; i-- {
 		p := list[i]
 		switch p.State {
-		case ledger.Dropped, ledger.Undone:
+		case job.Dropped, job.Undone:
 			continue
-		case ledger.Intended:
+		case job.Intended:
 			if !h.happened(p, place.PartName(h.State, p.Job)) {
 				now.back(p) // perhaps from another disk, while the ledger could not be written
 				h.drop(p)
 				continue
 			}
 		}
-		p.State = ledger.Undoing
+		p.State = job.Undoing
 		open = append(open, p)
 	}
 	if len(open) == 0 {
@@ -79,8 +79,8 @@ func (h Hands) TakeBack(list []*ledger.Placement, inputs []Unit, crashed bool) (
 				Rest:  func(rest *place.Rest) { problems = append(problems, rest.String()) },
 			})
 		}
-		if p.State = ledger.Undone; err != nil {
-			p.State = ledger.Done
+		if p.State = job.Undone; err != nil {
+			p.State = job.Done
 			problems = append(problems, err.Error())
 		} else if before := now.Before(p, open); before != nil {
 			h.Book.Did(before) // first: a reader that sees this one undone must know the file
@@ -91,16 +91,16 @@ func (h Hands) TakeBack(list []*ledger.Placement, inputs []Unit, crashed bool) (
 }
 
 // NotUndone lists what is still done: the next attempt's end tries again.
-func NotUndone(list []*ledger.Placement) []*ledger.Placement {
-	return slices.DeleteFunc(slices.Clone(list), func(p *ledger.Placement) bool { return p.State != ledger.Done })
+func NotUndone(list []*job.Placement) []*job.Placement {
+	return slices.DeleteFunc(slices.Clone(list), func(p *job.Placement) bool { return p.State != job.Done })
 }
 
 // drop ends a placement that was not made.
-func (h Hands) drop(p *ledger.Placement) {
+func (h Hands) drop(p *job.Placement) {
 	if p.Replaced && p.Kept != "" {
 		_ = h.Placer.Discard(p.Kept) // what it would have replaced is still in its place
 	}
-	p.State = ledger.Dropped
+	p.State = job.Dropped
 	h.Book.Did(p)
 }
 
@@ -110,13 +110,13 @@ type Changes map[string]file.Facts
 
 // Before returns the placement that had put the file where an undone one has brought it back
 // to, if it looks different now.
-func (c Changes) Before(undone *ledger.Placement, list []*ledger.Placement) *ledger.Placement {
+func (c Changes) Before(undone *job.Placement, list []*job.Placement) *job.Placement {
 	now, ok := c[undone.Source]
 	if !ok || now.Same(undone.Facts) {
 		return nil
 	}
 	for _, p := range list {
-		if p != undone && p.Target == undone.Source && p.State == ledger.Undoing {
+		if p != undone && p.Target == undone.Source && p.State == job.Undoing {
 			p.After = now
 			return p
 		}
@@ -125,7 +125,7 @@ func (c Changes) Before(undone *ledger.Placement, list []*ledger.Placement) *led
 }
 
 // back notes how the file looks that is back where a placement took it from.
-func (c Changes) back(p *ledger.Placement) {
+func (c Changes) back(p *job.Placement) {
 	if now := LookAt(p.Source, p.Facts.Dir); now.Exists && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 		c[p.Source] = now
 	}
@@ -139,7 +139,7 @@ type Undoing struct {
 
 // Undo undoes one placement, newest first. resumed says that it may have been
 // undone before a crash.
-func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part string, resumed bool,
+func (c Changes) Undo(placer *place.Placer, p *job.Placement, watch, part string, resumed bool,
 	u Undoing) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
@@ -183,7 +183,7 @@ func (c Changes) Undo(placer *place.Placer, p *ledger.Placement, watch, part str
 
 // discardHidden ends a removal of ours that failed twice, on the way and on
 // the way back, so that the file has its hidden name.
-func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err error) error {
+func discardHidden(placer *place.Placer, p *job.Placement, part string, err error) error {
 	hidden := filepath.Join(filepath.Dir(p.Target), part)
 	if there := LookAt(hidden, p.After.Dir); !there.Exists || !there.Same(p.After) {
 		return err
@@ -193,7 +193,7 @@ func discardHidden(placer *place.Placer, p *ledger.Placement, part string, err e
 
 // cleanUndo removes what an undoing that a crash cut short left under its
 // hidden name, or gives the file its name back.
-func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays func() error) {
+func cleanUndo(placer *place.Placer, p *job.Placement, part string, stays func() error) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
 	hidden, back := LookAt(there, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
 	switch {
@@ -212,7 +212,7 @@ func cleanUndo(placer *place.Placer, p *ledger.Placement, part string, stays fun
 
 // finishBack ends a move back to another disk that was cut short between its two halves:
 // the copy is where the file was taken from, and what it is a copy of goes.
-func finishBack(placer *place.Placer, p *ledger.Placement, part string) {
+func finishBack(placer *place.Placer, p *job.Placement, part string) {
 	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) {
 		return
 	}
@@ -237,7 +237,7 @@ func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 
 // IsBack reports whether what a placement placed is no longer there, and what
 // it took, or replaced, is.
-func IsBack(p *ledger.Placement) bool {
+func IsBack(p *job.Placement) bool {
 	target := LookAt(p.Target, p.After.Dir)
 	if place.Adds(p.Kind) {
 		return !target.Exists || target.Ino != p.After.Ino
@@ -255,7 +255,7 @@ func IsBack(p *ledger.Placement) bool {
 
 // IsHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
-func IsHalfBack(p *ledger.Placement) bool {
+func IsHalfBack(p *job.Placement) bool {
 	if p.Kind != string(place.Moved) || !p.Replaced {
 		return false
 	}
@@ -265,7 +265,7 @@ func IsHalfBack(p *ledger.Placement) bool {
 
 // happened reports whether an intended placement was made, and removes what is
 // left of one that was not.
-func (h Hands) happened(p *ledger.Placement, part string) bool {
+func (h Hands) happened(p *job.Placement, part string) bool {
 	target := LookAt(p.Target, p.Facts.Dir)
 	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod &&
 		(target.Ino == p.After.Ino || !place.Adds(p.Kind))
@@ -303,7 +303,7 @@ func (h Hands) happened(p *ledger.Placement, part string) bool {
 
 // finishRemoval goes on with the removal of a folder that had begun when its copy was
 // complete.
-func (h Hands) finishRemoval(p *ledger.Placement, part string) bool {
+func (h Hands) finishRemoval(p *job.Placement, part string) bool {
 	if p.Kind != string(place.Moved) || !p.Facts.Dir || LookAt(p.Source, false).Exists {
 		return false
 	}
@@ -314,7 +314,7 @@ func (h Hands) finishRemoval(p *ledger.Placement, part string) bool {
 
 // cleanParts removes what a placement that was cut short left under its
 // hidden name; the source itself gets its name back.
-func (h Hands) cleanParts(p *ledger.Placement, part string, made bool) {
+func (h Hands) cleanParts(p *job.Placement, part string, made bool) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
 	_ = h.Placer.Discard(there + "-u")
 	if hidden := LookAt(there, p.Facts.Dir); hidden.Exists {
@@ -359,14 +359,14 @@ func isEmpty(folder string) bool {
 }
 
 // Stuck follows the files whose placements could not be undone.
-func Stuck(units []Unit, list []*ledger.Placement) {
+func Stuck(units []Unit, list []*job.Placement) {
 	for _, p := range list {
 		for i := range units {
-			if u := &units[i]; p.State == ledger.Done && p.Source == u.At &&
+			if u := &units[i]; p.State == job.Done && p.Source == u.At &&
 				(p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) ||
 					p.Kind == string(place.Trashed)) {
 				u.At, u.Facts = p.Target, p.After
-			} else if p.State == ledger.Done && p.Source == u.At && p.Kind == string(place.Deleted) {
+			} else if p.State == job.Done && p.Source == u.At && p.Kind == string(place.Deleted) {
 				u.At = ""
 			}
 		}

@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
@@ -184,16 +184,16 @@ func (t *trialHands) ran(res runner.Result, output string) {
 	}
 }
 
-func (t *trialHands) Number() int64                                      { t.last++; return t.last }
-func (t *trialHands) Intend([]*ledger.Placement) error                   { return nil }
-func (t *trialHands) Did(*ledger.Placement)                              {}
-func (t *trialHands) Stays(*ledger.Placement, []*ledger.Placement) error { return nil }
-func (t *trialHands) Answers(string) error                               { return nil }
-func (t *trialHands) There(string) error                                 { return nil }
-func (t *trialHands) Ours(string, string, file.Facts) bool               { return false }
-func (t *trialHands) Notice(string, string, plan.Job)                    {}
-func (t *trialHands) First(string) []place.Ahead                         { return nil }
-func (t *trialHands) Held(string, bool) bool                             { return false }
+func (t *trialHands) Number() int64                                { t.last++; return t.last }
+func (t *trialHands) Intend([]*job.Placement) error                { return nil }
+func (t *trialHands) Did(*job.Placement)                           {}
+func (t *trialHands) Stays(*job.Placement, []*job.Placement) error { return nil }
+func (t *trialHands) Answers(string) error                         { return nil }
+func (t *trialHands) There(string) error                           { return nil }
+func (t *trialHands) Ours(string, string, file.Facts) bool         { return false }
+func (t *trialHands) Notice(string, string, plan.Job)              {}
+func (t *trialHands) First(string) []place.Ahead                   { return nil }
+func (t *trialHands) Held(string, bool) bool                       { return false }
 func (t *trialHands) Lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"
 }

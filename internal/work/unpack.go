@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 )
 
@@ -60,7 +60,7 @@ func (a *unpack) do(_ context.Context, w *Work, s *rule.Step) error {
 }
 
 // unpacked reports what an archive held: what was made, and what was there already.
-func (w *Work) unpacked(list []*ledger.Placement, results []place.Result) {
+func (w *Work) unpacked(list []*job.Placement, results []place.Result) {
 	var made []place.Result
 	for _, r := range results {
 		if r.Same {

@@ -18,9 +18,9 @@ import (
 	"strings"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -30,7 +30,7 @@ func (w *Work) Took() (paths []string) {
 	for _, p := range w.Placed {
 		switch place.Kind(p.Kind) {
 		case place.Moved, place.Duplicate, place.Trashed, place.Deleted:
-			if p.State == ledger.Done && p.Source != w.Job.File {
+			if p.State == job.Done && p.Source != w.Job.File {
 				paths = append(paths, p.Source)
 			}
 		}

@@ -1,4 +1,7 @@
-package ledger
+// Package job has the records of what the watcher does: jobs, their attempts and placements,
+// and the files that rules remember; and the table of a job's states. They are values: the
+// flow makes them, the ledger keeps them, and who asks is shown them.
+package job
 
 import (
 	"path/filepath"
@@ -133,6 +136,9 @@ type Placement struct {
 	FinalState State // the state the job has afterwards; "" for a placement of a step
 }
 
+// Done notes that it was done, and how its target looks.
+func (p *Placement) Done(after file.Facts) { p.State, p.After = Done, after }
+
 // Known is a file that a rule has handled and that is still there.
 type Known struct {
 	Rule  string
@@ -141,5 +147,3 @@ type Known struct {
 	Hash  string
 	Job   int64
 }
-
-type knownKey struct{ rule, file string }

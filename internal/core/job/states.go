@@ -1,4 +1,4 @@
-package ledger
+package job
 
 // Transition is a way from one state of a job to another.
 type Transition struct {
@@ -68,6 +68,10 @@ func Allowed(from, to State) bool {
 	}
 	return false
 }
+
+// Become puts a job into a state: the one place where that changes. Who calls it follows a
+// row of the table; the simulation sees to that.
+func (j *Job) Become(to State) { j.State = to }
 
 // Meanings say what each state is.
 var Meanings = map[State]string{
