@@ -76,7 +76,7 @@ func absentFolders(r *rule.Rule, machine look.Asked, warn warning) {
 		if len(r.Watch) != len(r.Folders) {
 			break // one of them has an error of its own
 		}
-		if info, err := machine.Stat(folder); errors.As(err, new(look.NoAnswer)) {
+		if info, err := machine.Stat(folder); errors.As(err, new(plan.NoAnswer)) {
 			warn(r.Watch[i].Pos, "no-answer", err.Error(), "the rule waits until it does")
 		} else if err != nil {
 			warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("the folder %s is not there", folder),
@@ -186,7 +186,7 @@ func destinations(r *rule.Rule, machine look.Asked) rule.Diagnostics {
 		folder, silent := plan.FixedFolder(p), false
 		for folder != filepath.Dir(folder) {
 			_, err := machine.Stat(folder)
-			if silent = errors.As(err, new(look.NoAnswer)); silent || err == nil {
+			if silent = errors.As(err, new(plan.NoAnswer)); silent || err == nil {
 				break
 			}
 			folder = filepath.Dir(folder)
@@ -246,7 +246,7 @@ func missingProgram(machine look.Asked, base string, c *fill.Command) string {
 	}
 	info, err := machine.Stat(path)
 	switch {
-	case errors.As(err, new(look.NoAnswer)):
+	case errors.As(err, new(plan.NoAnswer)):
 		return ""
 	case !strings.Contains(program, "/"):
 		if _, err := exec.LookPath(program); err != nil {

@@ -55,7 +55,7 @@ type Why struct {
 // removed asks as if the file were there no more.
 func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now time.Time) (Why, error) {
 	w := Why{Path: path, Event: file.Added}
-	if _, err := look.NewAsked().Stat(path); errors.As(err, new(look.NoAnswer)) {
+	if _, err := look.NewAsked().Stat(path); errors.As(err, new(plan.NoAnswer)) {
 		return w, err
 	}
 	facts, err := look.From(set, path)
@@ -185,14 +185,14 @@ func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(st
 	if l == nil {
 		return from, nil
 	}
-	from.Memory = ledger.MemoryOf(l)
+	from.Memory = take.MemoryOf(l)
 	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
 		if !set.Chained(c.Root) {
 			return nil, nil
 		}
-		return ledger.OriginOf(l, c, f)
+		return take.OriginOf(l, c, f)
 	}
-	return from, func(unit string) (bool, error) { return ledger.MadeByRules(set, l, unit) }
+	return from, func(unit string) (bool, error) { return take.MadeByRules(set, l, unit) }
 }
 
 // reason reports what a rule makes of the file: its conditions, one by one, and the

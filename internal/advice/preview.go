@@ -49,7 +49,7 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 	if len(paths) > 0 {
 		machine := look.NewAsked()
 		for _, path := range paths {
-			if _, err := machine.Stat(path); errors.As(err, new(look.NoAnswer)) {
+			if _, err := machine.Stat(path); errors.As(err, new(plan.NoAnswer)) {
 				return err
 			}
 			if err := p.walk(path, rule.AllLevels); err != nil {
@@ -59,7 +59,7 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 		return p.chain()
 	}
 	err := p.all()
-	if err == nil || errors.As(err, new(look.NoAnswer)) { // what was seen goes on all the same
+	if err == nil || errors.As(err, new(plan.NoAnswer)) { // what was seen goes on all the same
 		err = errors.Join(p.chain(), err)
 	}
 	return err
@@ -75,7 +75,7 @@ func (p *previewer) all() error {
 	folders, machine := p.set.Folders(), look.NewAsked()
 	var silent error
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
-		if _, err := machine.Stat(folder); errors.As(err, new(look.NoAnswer)) {
+		if _, err := machine.Stat(folder); errors.As(err, new(plan.NoAnswer)) {
 			silent = err // the others are told of all the same
 			continue
 		}

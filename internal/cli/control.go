@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -107,7 +107,7 @@ func (a *app) cancel(args []string) error {
 	if err != nil {
 		return err
 	}
-	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Cancel, engine.CancelOffline)
+	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Cancel, byhand.Cancel)
 	if err != nil {
 		return err
 	}
@@ -135,8 +135,8 @@ func (a *app) undo(args []string) error {
 	if err != nil {
 		return err
 	}
-	sent, err := engine.UndoEach(ids, func(ids []int64) ([]engine.Sent, error) {
-		return viaWatcher(f.StateFolder(), ids, (*control.Client).Undo, engine.UndoOffline)
+	sent, err := byhand.UndoEach(ids, func(ids []int64) ([]byhand.Sent, error) {
+		return viaWatcher(f.StateFolder(), ids, (*control.Client).Undo, byhand.Undo)
 	})
 	if err != nil {
 		return err
@@ -145,8 +145,8 @@ func (a *app) undo(args []string) error {
 }
 
 // viaWatcher asks the running watcher, or does it through the ledger.
-func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]engine.Sent, error),
-	offline func(*ledger.Ledger, int64) engine.Sent) ([]engine.Sent, error) {
+func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]byhand.Sent, error),
+	offline func(*ledger.Ledger, int64) byhand.Sent) ([]byhand.Sent, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
@@ -165,7 +165,7 @@ func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([
 }
 
 // printSent reports what became of each job.
-func (a *app) printSent(sent []engine.Sent) error {
+func (a *app) printSent(sent []byhand.Sent) error {
 	missed := false
 	for _, s := range sent {
 		missed = missed || !s.Done

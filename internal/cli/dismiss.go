@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 )
 
@@ -49,7 +49,8 @@ func (a *app) dismiss(args []string, all bool, ruleName string) error {
 		fmt.Fprintln(a.err, "There is no failure to dismiss.")
 		return nil
 	}
-	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Dismiss, engine.DismissOffline)
+	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Dismiss, func(l *ledger.Ledger,
+		id int64) byhand.Sent { return byhand.Dismiss(l, id) })
 	if err != nil {
 		return err
 	}

@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 )
@@ -80,7 +80,7 @@ func (l *lines) cut(s string, width int) string {
 }
 
 // report prints what became of jobs, all of a round at once.
-func (l *lines) report(list []engine.Outcome) {
+func (l *lines) report(list []flow.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.flush()
@@ -113,7 +113,7 @@ func (l *lines) flush() {
 
 // line adds an outcome to what is printed: time, rule, name, state, how long,
 // where to.
-func (l *lines) line(o *engine.Outcome, stamp string) {
+func (l *lines) line(o *flow.Outcome, stamp string) {
 	switch {
 	case l.a.logFormat == logJSON:
 		l.a.logOutcome(&l.text, *o)
@@ -129,7 +129,7 @@ func (l *lines) line(o *engine.Outcome, stamp string) {
 const filler = "                                                "
 
 // words adds an outcome in one line, and perhaps one more that says why.
-func (l *lines) words(o *engine.Outcome, stamp string) {
+func (l *lines) words(o *flow.Outcome, stamp string) {
 	st, j := l.a.style, o.Job
 	column := func(s, shown string, width int) {
 		l.text.WriteString(shown)
@@ -223,7 +223,7 @@ func (b *burst) holds(j *job.Job, now time.Time) bool {
 const fewest = 10
 
 // caughtUp sums up a batch that scrolled by, or what a card brought.
-func (l *lines) caughtUp(b engine.Batch) {
+func (l *lines) caughtUp(b flow.Batch) {
 	if l.tidy != nil && b.Jobs() >= manyJobs {
 		l.tidy.Reset(tidyAfter)
 	}
@@ -243,7 +243,7 @@ func (l *lines) caughtUp(b engine.Batch) {
 	l.a.board.print(l.a.out, text+"\n")
 }
 
-func (l *lines) whereTo(o *engine.Outcome) string {
+func (l *lines) whereTo(o *flow.Outcome) string {
 	j := o.Job
 	switch {
 	case !o.Next.IsZero():

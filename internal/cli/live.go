@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/term"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -192,8 +193,8 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Liv
 }
 
 // act does something to one job and says what became of it.
-func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine.Sent, error),
-	offline func(*ledger.Ledger, int64) engine.Sent) string {
+func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]byhand.Sent, error),
+	offline func(*ledger.Ledger, int64) byhand.Sent) string {
 	sent, err := viaWatcher(v.f.StateFolder(), []int64{id}, online, offline)
 	if err != nil {
 		return err.Error()
@@ -203,12 +204,12 @@ func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]engine
 
 // Retry retries a job.
 func (v *liveView) Retry(id int64) string {
-	return v.act(id, (*control.Client).Retry, engine.RetryOffline)
+	return v.act(id, (*control.Client).Retry, byhand.Retry)
 }
 
 // Cancel takes a job out of the queue, or stops it.
 func (v *liveView) Cancel(id int64) string {
-	return v.act(id, (*control.Client).Cancel, engine.CancelOffline)
+	return v.act(id, (*control.Client).Cancel, byhand.Cancel)
 }
 
 // Pause pauses a rule, or all with an empty name, or lets it go on.

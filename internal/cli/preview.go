@@ -69,7 +69,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 		}
 	}
 	err = advice.Preview(look.NewSet(f), l, paths, p.now, p.tell)
-	if err != nil && !errors.As(err, new(look.NoAnswer)) {
+	if err != nil && !errors.As(err, new(plan.NoAnswer)) {
 		return err
 	}
 	p.progress("")

@@ -3,9 +3,9 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 )
 
@@ -31,7 +31,7 @@ func (a *app) retry(args []string, failed bool, ruleName string) error {
 	if err != nil {
 		return err
 	}
-	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Retry, engine.RetryOffline)
+	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Retry, byhand.Retry)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/term"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/engine"
@@ -55,7 +56,7 @@ const (
 func (a *app) logTo(w io.Writer) *slog.Logger { return slog.New(slog.NewJSONHandler(w, nil)) }
 
 // logOutcome writes the record of one outcome.
-func (a *app) logOutcome(w io.Writer, o engine.Outcome) {
+func (a *app) logOutcome(w io.Writer, o flow.Outcome) {
 	j, level := jsonlines.JobOf(*o.Job), slog.LevelInfo
 	switch o.Job.State {
 	case job.Failed:

@@ -14,7 +14,6 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
 	"stilltide/internal/standing"
 	"stilltide/internal/work"
 )
@@ -177,19 +176,19 @@ func (a *app) nextSteps(j job.Job, placements []job.Placement) {
 
 // placedWord heads a placement's line.
 func placedWord(p job.Placement) string {
-	switch place.Kind(p.Kind) {
-	case place.Put:
+	switch p.Kind {
+	case job.Put:
 		if p.Replaced {
 			return "Replaced"
 		}
 		return "Made"
-	case place.Linked:
+	case job.Linked:
 		return "Linked"
-	case place.Trashed:
+	case job.Trashed:
 		return "Trashed"
-	case place.Deleted:
+	case job.Deleted:
 		return "Deleted"
-	case place.Tagged:
+	case job.Tagged:
 		return "Tagged"
 	}
 	return "Moved"
@@ -198,10 +197,10 @@ func placedWord(p job.Placement) string {
 // placedText says what a placement did, and how it stands if that is not done.
 func (a *app) placedText(f *rule.File, p job.Placement) string {
 	text := display(short(f.Base, p.Target))
-	switch place.Kind(p.Kind) {
-	case place.Moved, place.Trashed:
+	switch p.Kind {
+	case job.Moved, job.Trashed:
 		text = display(short(f.Base, p.Source)) + " → " + text
-	case place.Duplicate:
+	case job.Duplicate:
 		text = display(short(f.Base, p.Source)) + " → " + text + ", which had the same content"
 	}
 	if p.State != job.Done {

@@ -18,6 +18,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
@@ -164,7 +165,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	addProcessor(f)
 	o.Version, o.Lacking = Version, advice.Lacking(f)
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
-	o.Overdue = func(u engine.OverdueFile) {
+	o.Overdue = func(u flow.OverdueFile) {
 		a.warn("%s is not ready for %s: %s", display(short(f.Base, u.File)), u.Rule, u.Why)
 	}
 	o.Notice = a.logNotice

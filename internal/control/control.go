@@ -20,6 +20,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/engine"
 )
 
@@ -69,10 +70,10 @@ func own(folder string) error {
 // Watcher is what the server asks.
 type Watcher interface {
 	Live() (engine.Live, error)
-	Retry(id int64) engine.Sent
-	Cancel(id int64) engine.Sent
-	Undo(id int64) engine.Sent
-	Dismiss(id int64) engine.Sent
+	Retry(id int64) byhand.Sent
+	Cancel(id int64) byhand.Sent
+	Undo(id int64) byhand.Sent
+	Dismiss(id int64) byhand.Sent
 	Pause(rules []string, paused bool) error
 	CatchUp() error
 }
@@ -124,14 +125,14 @@ func Serve(state string, w Watcher) (*Server, error) {
 }
 
 // each answers a list of job numbers with what became of each.
-func each(do func(id int64) engine.Sent) http.HandlerFunc {
+func each(do func(id int64) byhand.Sent) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
 		var ids []int64
 		if err := json.NewDecoder(r.Body).Decode(&ids); err != nil {
 			answer(rw, nil, err)
 			return
 		}
-		sent := make([]engine.Sent, len(ids))
+		sent := make([]byhand.Sent, len(ids))
 		for i, id := range ids {
 			sent[i] = do(id)
 		}
@@ -195,26 +196,26 @@ func (c *Client) Live() (engine.Live, error) {
 }
 
 // Retry retries jobs.
-func (c *Client) Retry(ids []int64) ([]engine.Sent, error) {
-	var sent []engine.Sent
+func (c *Client) Retry(ids []int64) ([]byhand.Sent, error) {
+	var sent []byhand.Sent
 	return sent, c.call(http.MethodPost, "/retry", ids, &sent)
 }
 
 // Cancel takes jobs out of the queue, or stops them.
-func (c *Client) Cancel(ids []int64) ([]engine.Sent, error) {
-	var sent []engine.Sent
+func (c *Client) Cancel(ids []int64) ([]byhand.Sent, error) {
+	var sent []byhand.Sent
 	return sent, c.call(http.MethodPost, "/cancel", ids, &sent)
 }
 
 // Undo puts back what jobs placed.
-func (c *Client) Undo(ids []int64) ([]engine.Sent, error) {
-	var sent []engine.Sent
+func (c *Client) Undo(ids []int64) ([]byhand.Sent, error) {
+	var sent []byhand.Sent
 	return sent, c.call(http.MethodPost, "/undo", ids, &sent)
 }
 
 // Dismiss notes that somebody has seen that jobs failed.
-func (c *Client) Dismiss(ids []int64) ([]engine.Sent, error) {
-	var sent []engine.Sent
+func (c *Client) Dismiss(ids []int64) ([]byhand.Sent, error) {
+	var sent []byhand.Sent
 	return sent, c.call(http.MethodPost, "/dismiss", ids, &sent)
 }
 

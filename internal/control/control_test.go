@@ -10,16 +10,17 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/engine"
 )
 
 type quiet struct{}
 
 func (quiet) Live() (engine.Live, error)   { return engine.Live{PID: 7}, nil }
-func (quiet) Retry(id int64) engine.Sent   { return engine.Sent{ID: id} }
-func (quiet) Cancel(id int64) engine.Sent  { return engine.Sent{ID: id} }
-func (quiet) Undo(id int64) engine.Sent    { return engine.Sent{ID: id} }
-func (quiet) Dismiss(id int64) engine.Sent { return engine.Sent{ID: id} }
+func (quiet) Retry(id int64) byhand.Sent   { return byhand.Sent{ID: id} }
+func (quiet) Cancel(id int64) byhand.Sent  { return byhand.Sent{ID: id} }
+func (quiet) Undo(id int64) byhand.Sent    { return byhand.Sent{ID: id} }
+func (quiet) Dismiss(id int64) byhand.Sent { return byhand.Sent{ID: id} }
 func (quiet) Pause([]string, bool) error   { return nil }
 func (quiet) CatchUp() error               { return nil }
 

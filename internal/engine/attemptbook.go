@@ -10,11 +10,11 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/look"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -84,14 +84,14 @@ func (b *attemptBook) Number() int64 { return b.e.ledger.NextPlacement() }
 
 func (b *attemptBook) Held(path string, wait bool) bool {
 	if wait {
-		return b.e.flow.inHand.wait(b.job, path)
+		return b.e.inHand.Wait(b.job, path)
 	}
-	return b.e.flow.inHand.heldBesides(b.job, path)
+	return b.e.inHand.HeldBesides(b.job, path)
 }
 
 func (b *attemptBook) Intend(list []*job.Placement) error {
 	for _, p := range list {
-		if err := b.e.flow.inHand.take(p); err != nil {
+		if err := b.e.inHand.Take(p); err != nil {
 			return err
 		}
 	}
@@ -110,38 +110,21 @@ func (b *attemptBook) Intend(list []*job.Placement) error {
 func (b *attemptBook) announce(list []*job.Placement) error {
 	var come, gone []*job.Placement
 	for _, p := range list {
-		if p.After.Exists && p.Kind != string(place.Tagged) && b.set.Watched(p.Target) {
+		if p.After.Exists && p.Kind != job.Tagged && b.set.Watched(p.Target) {
 			come = append(come, p)
 		}
-		if !place.Adds(p.Kind) && p.Kind != string(place.Tagged) && b.set.Watched(p.Source) {
+		if !p.Kind.Adds() && p.Kind != job.Tagged && b.set.Watched(p.Source) {
 			gone = append(gone, p)
 		}
 	}
 	if len(come)+len(gone) == 0 || b.e.events == nil {
 		return nil
 	}
-	return b.e.do(func() {
-		f := b.e.flow
-		j := f.open[b.job]
-		if j == nil {
-			return
-		}
-		for _, p := range gone {
-			if p.Source != j.row.File {
-				f.claim(j, p.Source, file.Facts{})
-			}
-		}
-		for _, p := range come {
-			f.chained = true
-			f.book.Placed(p.Target, p.After, b.rule, b.chain)
-			f.claim(j, p.Target, p.After)
-			set(&j.hold().offers, p.Target)
-		}
-	})
+	return b.e.do(func() { b.e.flow.Announce(b.job, b.rule, b.chain, come, gone) })
 }
 
-func (b *attemptBook) Stays(p *job.Placement, job []*job.Placement) error {
-	return stays(b.e.ledger, p, job)
+func (b *attemptBook) Stays(p *job.Placement, all []*job.Placement) error {
+	return byhand.Stays(b.e.ledger, p, all)
 }
 
 func (b *attemptBook) Did(p *job.Placement) { b.e.ledger.RecordPlacement(*p) }
@@ -153,7 +136,7 @@ func (b *attemptBook) There(folder string) error {
 	if err == nil {
 		err = b.e.mounted(folder)
 	}
-	if errors.As(err, new(look.NoAnswer)) {
+	if errors.As(err, new(plan.NoAnswer)) {
 		return err
 	}
 	if err != nil {
@@ -172,8 +155,7 @@ func (b *attemptBook) Ours(rule, target string, f file.Facts) bool {
 
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	_ = b.e.do(func() { // a watcher that is ending sends no notices
-		b.e.flow.notices = append(b.e.flow.notices, Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID,
-			File: job.Path()})
+		b.e.flow.Notify(flow.Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
 	})
 }
 
@@ -187,13 +169,9 @@ func (b *attemptBook) Lost(folder string, attributes []string) string {
 	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, attributes[0])
 }
 
-// first lists the files that a step leaves a name to.
-func (b *attemptBook) First(path string) (files []place.Ahead) {
-	ask := func() {
-		if j := b.e.flow.open[b.job]; j != nil {
-			files = b.e.flow.before(j, path)
-		}
-	}
+// First lists the files that a step leaves a name to.
+func (b *attemptBook) First(path string) (files []job.Ahead) {
+	ask := func() { files = b.e.flow.Ahead(b.job, path) }
 	if b.e.events == nil {
 		ask()
 	} else if err := b.e.do(ask); err != nil {

@@ -1,13 +1,12 @@
 package engine
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/look"
@@ -18,88 +17,6 @@ import (
 // what is to be looked at there is looked at beside the flow, and answered as an input; what
 // the flow must know at once it asks for a moment, and goes without it then. The folder
 // counts as absent until it answers again.
-
-// surely takes from paths those that may not be answered, which are looked at beside the
-// flow, and leaves the others.
-func (f *flow) surely(paths []string) []string {
-	if f.unsure == nil {
-		return paths
-	}
-	sure := paths[:0]
-	for _, path := range paths {
-		if !f.unsure(path) {
-			sure = append(sure, path)
-			continue
-		}
-		if _, under := f.asking[path]; under {
-			f.asking[path] = true
-			continue
-		}
-		f.asking[path] = false
-		f.beside = append(f.beside, path)
-	}
-	return sure
-}
-
-// answered brings the answer to a look beside the flow. If something happened to the path
-// meanwhile it is asked again.
-func (f *flow) answered(path string, look seen, now time.Time) {
-	again := f.asking[path]
-	delete(f.asking, path)
-	switch {
-	case !f.settle.Has(path):
-	case again:
-		f.settle.Nudge(path, now)
-	default:
-		f.lookedAt(path, look, now)
-	}
-}
-
-// isNoAnswer reports whether a look was not waited for: it says nothing about the file.
-func isNoAnswer(err error) bool { return errors.As(err, new(look.NoAnswer)) }
-
-// leaveLater has a file that was there before rules watched its folder left alone when it
-// has been looked at.
-func (f *flow) leaveLater(path string, rules map[string]bool) {
-	if f.owed == nil {
-		f.owed = map[string]map[string]bool{}
-	}
-	f.owed[path] = rules
-}
-
-// leaveOwed does so.
-func (f *flow) leaveOwed(path string, candidates []plan.Candidate, facts file.Facts) {
-	if rules := f.owed[path]; rules != nil {
-		delete(f.owed, path)
-		f.leaveAs(path, candidates, rules, facts)
-	}
-}
-
-// silent lets go of what waits in a folder that does not answer: it is found again by the
-// sweep when the folder does. Jobs that run there give their workers back.
-func (f *flow) silent(folder string) {
-	for _, w := range f.settle.All() {
-		if _, below := plan.Below(w.Path, folder); below {
-			f.settle.Forget(w.Path)
-		}
-	}
-	for path := range f.asking {
-		if _, below := plan.Below(path, folder); below {
-			delete(f.asking, path) // its answer comes too late to be one
-		}
-	}
-	for path := range f.removing {
-		if _, below := plan.Below(path, folder); below {
-			delete(f.removing, path)
-		}
-	}
-	f.unmatched.drop(folder)
-	for id, j := range f.running {
-		if f.isAbsent(j.row.Watch) {
-			f.dispatch.Idle(id)
-		}
-	}
-}
 
 // knowFolders finds out from which of the rules' folders links lead to a file system that
 // may not answer.
@@ -117,21 +34,23 @@ func (e *Engine) knowFolders(set *plan.Set) {
 
 // lookAt looks at a path for the flow, and waits for it for a moment at most.
 func (e *Engine) lookAt(path string) (file.Facts, error) {
-	set := e.flow.set
+	set := e.flow.Rules()
 	if _, unsure := e.answers.Unsure(path); !unsure {
 		return look.From(set, path)
 	}
-	res := &seen{}
-	if err := e.answers.Ask(path, look.Patience, func() { res.facts, res.err = look.From(set, path) }); err != nil {
+	res := &flow.Look{}
+	if err := e.answers.Ask(path, look.Patience, func() { res.Facts, res.Err = look.From(set, path) }); err != nil {
 		e.doubt(path)
 		return file.Facts{}, err
 	}
-	return res.facts, res.err
+	return res.Facts, res.Err
 }
+
+func (e *Engine) unsure(path string) bool { _, is := e.answers.Unsure(path); return is }
 
 // doubt has the folder looked at in which something was not answered.
 func (e *Engine) doubt(path string) {
-	if root := e.flow.set.Root(path); root != "" && e.events != nil {
+	if root := e.flow.Rules().Root(path); root != "" && e.events != nil {
 		e.events.Doubt(root)
 	}
 }
@@ -155,16 +74,16 @@ func (e *Engine) lookBeside(paths []string) {
 }
 
 func (e *Engine) lookLater(point string, paths []string) {
-	set := e.flow.set
+	set := e.flow.Rules()
 	e.answers.Later(point, func() {
-		looks := make([]seen, len(paths))
+		looks := make([]flow.Look, len(paths))
 		for i, path := range paths {
 			looks[i] = lookWhole(set, path)
 		}
 		_ = e.do(func() { // a watcher that has ended needs no answer
 			now := time.Now()
 			for i, path := range paths {
-				e.flow.answered(path, looks[i], now)
+				e.flow.Answered(path, looks[i], now)
 			}
 		})
 	})
@@ -179,7 +98,7 @@ const doubtAfter = 500 * time.Millisecond
 func (e *Engine) doubtLater(path string) {
 	time.AfterFunc(doubtAfter, func() {
 		_ = e.do(func() {
-			if _, under := e.flow.asking[path]; under {
+			if e.flow.IsAsking(path) {
 				e.doubt(path)
 			}
 		})
@@ -187,12 +106,12 @@ func (e *Engine) doubtLater(path string) {
 }
 
 // lookWhole looks at a path and at all that its rules may ask of what is inside.
-func lookWhole(set *plan.Set, path string) (res seen) {
-	if res.facts, res.err = look.From(set, path); res.err != nil || !res.facts.Regular {
+func lookWhole(set *plan.Set, path string) (res flow.Look) {
+	if res.Facts, res.Err = look.From(set, path); res.Err != nil || !res.Facts.Regular {
 		return res
 	}
 	for _, c := range set.Candidates(path) {
-		look.Complete(set, c.Rule, path, &res.facts)
+		look.Complete(set, c.Rule, path, &res.Facts)
 	}
 	return res
 }
@@ -210,23 +129,14 @@ func (e *Engine) onlySilent(now time.Time) bool {
 	}
 	stuck := int(e.far.Load())
 	for id := range e.cancels {
-		if j := e.flow.running[id]; j != nil && e.reaches(j, silent) {
+		if e.flow.Reaches(id, func(folder string) bool {
+			point, _ := e.answers.Unsure(folder)
+			return silent[point]
+		}) {
 			stuck++
 		}
 	}
 	return e.active <= stuck
-}
-
-// reaches reports whether a job's file, or what its rule places, lies on one of some file
-// systems.
-func (e *Engine) reaches(j *openJob, points map[string]bool) bool {
-	if e.flow.isAbsent(j.row.Watch) {
-		return true
-	}
-	return slices.ContainsFunc(plan.Destinations(j.rule), func(folder string) bool {
-		point, _ := e.answers.Unsure(folder)
-		return points[point]
-	})
 }
 
 // sayAfter is how long a file system does not answer until that is said.
@@ -243,7 +153,7 @@ func (e *Engine) sayLate(now time.Time) (next time.Time, ok bool) {
 		switch due := at.Add(sayAfter); {
 		case e.silent[point]:
 		case !due.After(now):
-			set(&e.silent, point)
+			e.silent[point] = true
 			e.sayFolder(watchfs.Event{Kind: watchfs.Trouble, Path: point, Dir: true, Err: watchfs.ErrSilent})
 		case !ok || due.Before(next):
 			next, ok = due, true

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -9,16 +10,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // slowShare is a flow whose folder lies on a file system that may not answer: what the flow
 // itself asks is not answered in time, what is looked at beside it is.
 type slowShare struct {
-	*flow
+	*flow.Flow
 	t   *testing.T
 	dir string
 	now time.Time
@@ -26,11 +28,12 @@ type slowShare struct {
 
 func newSlowShare(t *testing.T, rules string) *slowShare {
 	dir := t.TempDir()
-	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nrules:\n"+rules))
+	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+rules))
 	require.Empty(t, diags)
-	asked := func(path string) (file.Facts, error) { return file.Facts{}, look.NoAnswer{Point: dir} }
-	s := &slowShare{flow: newFlow(plan.NewSet(f), newStore(t), asked), t: t, dir: dir, now: time.Now()}
-	s.unsure = func(string) bool { return true }
+	asked := func(path string) (file.Facts, error) { return file.Facts{}, plan.NoAnswer{Point: dir} }
+	see := &eyes{look: asked, unsure: func(string) bool { return true }}
+	s := &slowShare{Flow: flow.New(plan.NewSet(f), newStore(t), see, &work.InHand{}, rand.Float64), t: t, dir: dir,
+		now: time.Now()}
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	return s
 }
@@ -39,24 +42,24 @@ func (s *slowShare) path(name string) string { return filepath.Join(s.dir, "in",
 
 func (s *slowShare) found(name string) {
 	require.NoError(s.t, os.WriteFile(s.path(name), nil, 0o666))
-	s.event(watchfs.Event{Kind: watchfs.Found, Path: s.path(name)}, s.now)
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Found, Path: s.path(name)}, s.now)
 }
 
 // pass lets time pass, and returns what is to be looked at beside the flow then.
 func (s *slowShare) pass(long time.Duration) (paths []string) {
 	s.now = s.now.Add(long)
-	s.advance(s.now)
-	paths, s.beside = s.beside, nil
+	s.Advance(s.now)
+	paths, s.Effects().Looks = s.Effects().Looks, nil
 	return paths
 }
 
 // answer answers such a look with what is there.
 func (s *slowShare) answer(path string) {
-	res := lookWhole(s.set, path)
-	if res.facts.Writers == file.Unknown {
-		res.facts.Writers = file.None
+	res := lookWhole(s.Rules(), path)
+	if res.Facts.Writers == file.Unknown {
+		res.Facts.Writers = file.None
 	}
-	s.answered(path, res, s.now)
+	s.Answered(path, res, s.now)
 }
 
 // A look beside the flow is asked once, and again if something happened meanwhile.
@@ -65,31 +68,31 @@ func TestALookBesideTheFlowIsAskedAgainWhenItIsOld(t *testing.T) {
 	s.found("a")
 	require.Equal(t, []string{s.path("a")}, s.pass(time.Hour))
 	require.Empty(t, s.pass(time.Hour), "it is under way")
-	s.event(watchfs.Event{Kind: watchfs.Closed, Path: s.path("a")}, s.now)
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Closed, Path: s.path("a")}, s.now)
 	require.Empty(t, s.pass(time.Hour))
 	s.answer(s.path("a"))
-	require.Empty(t, s.places, "that answer is older than the event")
+	require.Empty(t, s.Effects().Places, "that answer is older than the event")
 	require.Equal(t, []string{s.path("a")}, s.pass(time.Millisecond))
 	s.answer(s.path("a"))
 	s.pass(time.Millisecond)
-	require.Len(t, s.places, 1)
+	require.Len(t, s.Effects().Places, 1)
 }
 
 // What was there before the rule came is left alone also where that is known only later.
 func TestWhatIsLeftAloneIsSoAlsoOnASlowShare(t *testing.T) {
 	s := newSlowShare(t, "  - {name: move, watch: in, existing: leave, debounce: 0s, processed: done}\n")
-	s.leaving[filepath.Join(s.dir, "in")] = map[string]bool{"move": true}
+	s.LeaveAlone(filepath.Join(s.dir, "in"), "move")
 	s.found("before")
 	require.Equal(t, []string{s.path("before")}, s.pass(time.Hour))
-	delete(s.leaving, filepath.Join(s.dir, "in")) // the folder has been looked through
+	require.Equal(t, []string{"move"}, s.Left(filepath.Join(s.dir, "in"))) // the folder has been looked through
 	s.answer(s.path("before"))
 	require.Empty(t, s.pass(time.Hour))
-	require.Empty(t, s.places)
+	require.Empty(t, s.Effects().Places)
 	s.found("since")
 	require.Equal(t, []string{s.path("since")}, s.pass(time.Hour))
 	s.answer(s.path("since"))
 	s.pass(time.Millisecond)
-	require.Len(t, s.places, 1)
+	require.Len(t, s.Effects().Places, 1)
 }
 
 // A folder that does not answer counts as absent: what waits there is found again when it
@@ -97,22 +100,21 @@ func TestWhatIsLeftAloneIsSoAlsoOnASlowShare(t *testing.T) {
 func TestASilentFolderHoldsNoWorker(t *testing.T) {
 	s := newSlowShare(t, "  - {name: far, watch: in, match: far*, debounce: 0s, run: x}\n"+
 		"  - {name: near, watch: near, debounce: 0s, run: x}\n")
-	s.dispatch.SetWorkers(1)
 	s.found("far1")
 	s.pass(time.Hour)
 	s.answer(s.path("far1"))
 	s.found("far2")
 	s.pass(time.Millisecond)
-	require.Len(t, s.starts, 1)
+	require.Len(t, s.Effects().Starts, 1)
 	folder := filepath.Join(s.dir, "in")
-	s.event(watchfs.Event{Kind: watchfs.Absent, Path: folder, Dir: true, Err: watchfs.ErrSilent}, s.now)
-	require.False(t, s.settle.Has(s.path("far2")))
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Absent, Path: folder, Dir: true, Err: watchfs.ErrSilent}, s.now)
+	require.Zero(t, s.Unsettled())
 	near := filepath.Join(s.dir, "near", "a")
 	require.NoError(t, os.Mkdir(filepath.Dir(near), 0o777))
 	require.NoError(t, os.WriteFile(near, nil, 0o666))
-	s.event(watchfs.Event{Kind: watchfs.Found, Path: near}, s.now)
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Found, Path: near}, s.now)
 	require.Equal(t, []string{near}, s.pass(time.Hour))
 	s.answer(near)
 	s.pass(time.Millisecond)
-	require.Len(t, s.starts, 2, "the worker is free")
+	require.Len(t, s.Effects().Starts, 2, "the worker is free")
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 
 	"github.com/stretchr/testify/require"
@@ -22,7 +23,7 @@ func TestWhenEventsWait(t *testing.T) {
 		require.True(t, !is || until.Equal(q.taken.Add(patience)))
 		return is
 	}
-	q.add(make([]*placing, maxWaiting+maxPlaced))
+	q.add(make([]*flow.Placing, maxWaiting+maxPlaced))
 	require.False(t, held(0), "nothing was taken yet, so nobody knows how quick they are")
 	require.Len(t, q.take(maxPlaced), maxPlaced)
 	q.taken = now
@@ -77,7 +78,7 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	require.GreaterOrEqual(t, renamed, files)
 	// more than maxWaiting where a move took longer than patience
 	require.Less(t, most, files*3/4, "the others waited in their folder")
-	require.Empty(t, e.flow.window.more)
+	require.Empty(t, e.flow.Behind())
 	moved, err := os.ReadDir(filepath.Join(dir, "out"))
 	require.NoError(t, err)
 	require.Len(t, moved, files)

@@ -10,12 +10,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
@@ -25,6 +27,7 @@ import (
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // StopAfter is how long running commands may go on after the watcher was asked to end.
@@ -45,13 +48,13 @@ type Options struct {
 	Only string
 	// Report is called with the outcomes of a round, from one goroutine. The list
 	// is its only until it returns.
-	Report func([]Outcome)
+	Report func([]flow.Outcome)
 	// Folders is called when the state of a watched folder changes.
 	Folders func(watchfs.Event)
 	// Overdue is called for each file that did not become ready in time.
-	Overdue func(OverdueFile)
+	Overdue func(flow.OverdueFile)
 	// CaughtUp is called when a rule has nothing to do any more.
-	CaughtUp func(Batch)
+	CaughtUp func(flow.Batch)
 	// Notice is called for what is told to the channel log.
 	Notice func(notice.Event)
 	// Said is called with sentences about the channels themselves.
@@ -74,15 +77,16 @@ type Engine struct {
 	ledger store
 	runner *runner.Runner
 	placer place.Placer
+	inHand work.InHand
 
 	state   string
-	flow    *flow
+	flow    *flow.Flow
 	events  *watchfs.Watcher
 	folders map[string]*folderState
 	started time.Time
 
-	results chan attemptResult
-	placed  chan []placedEnd
+	results chan flow.AttemptEnd
+	placed  chan []flow.PlacingEnd
 	asks    chan func()
 	wake    chan struct{}
 	queue   placeQueue
@@ -113,10 +117,11 @@ type Engine struct {
 func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
-		o: o, state: state, results: make(chan attemptResult), placed: make(chan []placedEnd, 8),
+		o: o, state: state, results: make(chan flow.AttemptEnd), placed: make(chan []flow.PlacingEnd, 8),
 		asks: make(chan func()),
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
-		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{},
+		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{}, silent: map[string]bool{},
+		tell: newTelling(),
 	}
 	if o.StopAfter == 0 {
 		e.o.StopAfter = StopAfter
@@ -140,11 +145,9 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
-	e.flow = newFlow(look.NewSet(o.Rules), e.ledger, e.lookAt)
-	e.knowFolders(e.flow.set)
-	e.flow.unsure = func(path string) bool { _, is := e.answers.Unsure(path); return is }
-	e.flow.only = o.Only
-	e.flow.applyRules()
+	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
+	e.knowFolders(e.flow.Rules())
+	e.flow.WorkFor(o.Only, false)
 	e.queue.kick = make(chan struct{}, 1)
 	e.health.kept, e.health.lost, e.placing = map[string]bool{}, map[string]bool{}, context.Background()
 	return e, nil
@@ -182,14 +185,14 @@ func (e *Engine) run(ctx context.Context) error {
 		return err
 	}
 	e.mounts.expect = points
-	e.mounts.begin(e.ledger, e.flow.set)
+	e.mounts.begin(e.ledger, e.flow.Rules())
 	if err := e.recover(time.Now()); err != nil {
 		return err
 	}
 	for name, why := range e.o.Lacking {
-		e.flow.blockForProgram(name, why)
+		e.flow.BlockForProgram(name, why)
 	}
-	e.flow.once = e.o.Once
+	e.flow.WorkFor(e.o.Only, e.o.Once)
 	if err := e.findLeaving(); err != nil {
 		return err
 	}
@@ -204,7 +207,7 @@ func (e *Engine) run(ctx context.Context) error {
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.placeFiles(runs, quit) })
-	w.TellWriting(e.flow.set.WritingFolders())
+	w.TellWriting(e.flow.Rules().WritingFolders())
 	w.Want(e.wanted())
 	e.tell.hub.Start(e.o.Rules.Channels)
 	if keep := e.o.Rules.KeepHistory(); !e.o.Once {

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/work"
@@ -21,19 +22,19 @@ import (
 
 // run runs an engine on rules in a folder until stop is called. At the end no
 // goroutine of it is left.
-func run(t *testing.T, dir, rules string, report func(Outcome)) (e *Engine, stop func()) {
+func run(t *testing.T, dir, rules string, report func(flow.Outcome)) (e *Engine, stop func()) {
 	t.Helper()
 	return runGuarded(t, dir, rules, report, nil)
 }
 
 // runGuarded is run with something that is asked before each operation on a file.
-func runGuarded(t *testing.T, dir, rules string, report func(Outcome),
+func runGuarded(t *testing.T, dir, rules string, report func(flow.Outcome),
 	before func(operation string, paths ...string) error) (e *Engine, stop func()) {
 	t.Helper()
 	running := runtime.NumGoroutine()
 	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
-	each := func(list []Outcome) {
+	each := func(list []flow.Outcome) {
 		for _, o := range list {
 			report(o)
 		}
@@ -64,10 +65,10 @@ func runGuarded(t *testing.T, dir, rules string, report func(Outcome),
 // outcomes collects what an engine reports.
 type outcomes struct {
 	mu   sync.Mutex
-	list []Outcome
+	list []flow.Outcome
 }
 
-func (o *outcomes) add(one Outcome) {
+func (o *outcomes) add(one flow.Outcome) {
 	o.mu.Lock()
 	o.list = append(o.list, one)
 	o.mu.Unlock()
@@ -118,7 +119,7 @@ func TestALongQueueWaitsInTheLedger(t *testing.T) {
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
-	const files = 3*maxQueued + 17
+	const files = 3*flow.MaxQueued + 17
 	for i := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -136,8 +137,8 @@ rules:
 	stop()
 	e, stop = run(t, dir, rules, o.add)
 	var inMemory int
-	require.NoError(t, e.do(func() { inMemory = len(e.flow.open) }))
-	require.LessOrEqual(t, inMemory, maxQueued)
+	require.NoError(t, e.do(func() { inMemory = e.flow.Open() }))
+	require.LessOrEqual(t, inMemory, flow.MaxQueued)
 	require.NoError(t, e.Pause(nil, false))
 	require.Eventually(t, func() bool { return o.count(job.Processed) == files }, 60*time.Second,
 		5*time.Millisecond)
@@ -175,9 +176,9 @@ func TestOutputIsBounded(t *testing.T) {
 
 // crowded makes the memory's part of the queue small.
 func crowded(t *testing.T) {
-	before := maxTogether
-	maxTogether = 0
-	t.Cleanup(func() { maxTogether = before })
+	before := flow.MaxTogether
+	flow.MaxTogether = 0
+	t.Cleanup(func() { flow.MaxTogether = before })
 }
 
 // More events for files whose jobs wait in the ledger alone make no second job.
@@ -192,7 +193,7 @@ workers: 2
 rules:
   - {name: all, watch: in, debounce: 0s, script: 'exit 0', processed: done}
 `, o.add)
-	const files = 2*maxQueued + 100
+	const files = 2*flow.MaxQueued + 100
 	write := func(i int) {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -203,11 +204,11 @@ rules:
 	e.events.Sweep()
 	most := 0
 	require.Eventually(t, func() bool {
-		_ = e.do(func() { most = max(most, len(e.flow.open)) })
+		_ = e.do(func() { most = max(most, e.flow.Open()) })
 		return o.count(job.Processed) >= files
 	}, 100*time.Second, 5*time.Millisecond)
 	stop()
-	require.LessOrEqual(t, most, maxQueued+maxQueued/2, "the memory holds a part of the queue")
+	require.LessOrEqual(t, most, flow.MaxQueued+flow.MaxQueued/2, "the memory holds a part of the queue")
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	seen := map[string]int{}

@@ -19,14 +19,14 @@ type folderState struct {
 }
 
 func (e *Engine) wanted() map[string]int {
-	folders := e.flow.set.Folders()
+	folders := e.flow.Rules().Folders()
 	for path := range folders {
 		if e.folders[path] == nil {
 			e.folders[path] = &folderState{}
-			e.flow.looking[path] = true
+			e.flow.LookThrough(path)
 		}
 	}
-	e.flow.applyRules()
+	e.flow.ApplyRules()
 	return folders
 }
 
@@ -42,7 +42,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	switch ev.Kind {
 	case watchfs.Swept:
 		f.swept = true
-		e.flow.lookedThrough(ev.Path)
+		e.flow.LookedThrough(ev.Path)
 		if ev.Err != nil {
 			f.unread = ev.Err.Error()
 			break // what was not seen may still be there
@@ -72,7 +72,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		f.polled, f.trouble = "", ""
 	case watchfs.Trouble:
 		f.trouble = ev.Err.Error()
-		e.flow.lookedThrough(ev.Path)
+		e.flow.LookedThrough(ev.Path)
 	}
 	if _, unsure := e.answers.Unsure(ev.Path); unsure && errors.Is(ev.Err, watchfs.ErrSilent) {
 		return // that is said of the whole file system
@@ -93,15 +93,12 @@ func (e *Engine) findLeaving() error {
 	if e.o.Once {
 		return nil // a sweep by hand takes what is there, and is no watching
 	}
-	for _, r := range e.flow.set.Rules() {
+	for _, r := range e.flow.Rules().Rules() {
 		for _, folder := range r.Folders {
 			if r.Existing != rule.ExistingLeave || seen[[2]string{r.Name.S, folder}] {
 				continue
 			}
-			if e.flow.leaving[folder] == nil {
-				e.flow.leaving[folder] = map[string]bool{}
-			}
-			e.flow.leaving[folder][r.Name.S] = true
+			e.flow.LeaveAlone(folder, r.Name.S)
 		}
 	}
 	return nil
@@ -109,10 +106,9 @@ func (e *Engine) findLeaving() error {
 
 // leftAll ends the leaving of a folder when it has been looked through.
 func (e *Engine) leftAll(folder string) {
-	for name := range e.flow.leaving[folder] {
+	for _, name := range e.flow.Left(folder) {
 		e.ledger.RecordWatched(name, folder)
 	}
-	delete(e.flow.leaving, folder)
 }
 
 // findMissing tells the flow of the known files below a swept folder that are
@@ -121,7 +117,7 @@ func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
-	rules := e.flow.set.Rules()
+	rules := e.flow.Rules().Rules()
 	e.active++
 	e.work.Go(func() {
 		var missing []string
@@ -134,7 +130,7 @@ func (e *Engine) findMissing(folder string) {
 			e.active--
 			now := time.Now()
 			for _, path := range missing {
-				e.flow.wentAway(path, false, now)
+				e.flow.WentAway(path, false, now)
 			}
 		}
 	})

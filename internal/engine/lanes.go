@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sync"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/watchfs"
 )
 
@@ -23,7 +24,7 @@ type lanes struct {
 
 // lane is the way to one file system.
 type lane struct {
-	waiting []*placing
+	waiting []*flow.Placing
 	busy    []string // the targets of what is being copied
 	workers int
 }
@@ -33,7 +34,7 @@ type lane struct {
 const maxCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
-func (l *lanes) add(p *placing) {
+func (l *lanes) add(p *flow.Placing) {
 	device := l.e.wayOf(p)
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -42,7 +43,7 @@ func (l *lanes) add(p *placing) {
 		way = &lane{}
 		l.open[device] = way
 	}
-	if _, p.unsure = l.e.unsureWay(p); p.unsure {
+	if _, p.Unsure = l.e.unsureWay(p); p.Unsure {
 		l.e.far.Add(1)
 	}
 	way.waiting = append(way.waiting, p)
@@ -54,13 +55,13 @@ func (l *lanes) add(p *placing) {
 
 // wayOf names the file system that a placing goes to, or the one that may not answer, if
 // it goes to such a one or comes from there.
-func (e *Engine) wayOf(p *placing) string {
+func (e *Engine) wayOf(p *flow.Placing) string {
 	if point, unsure := e.unsureWay(p); unsure {
 		return point
 	}
-	folder := filepath.Dir(p.landed)
-	if len(p.moves) > 0 {
-		folder = p.moves[0].to.Root
+	folder := filepath.Dir(p.Landed)
+	if len(p.Moves) > 0 {
+		folder = p.Moves[0].To.Root
 	}
 	info, err := os.Stat(folder)
 	if err != nil {
@@ -71,13 +72,13 @@ func (e *Engine) wayOf(p *placing) string {
 
 // unsureWay is the file system that may not answer to which a placing goes, or from which
 // it comes.
-func (e *Engine) unsureWay(p *placing) (point string, unsure bool) {
+func (e *Engine) unsureWay(p *flow.Placing) (point string, unsure bool) {
 	if !e.answers.Any() {
 		return "", false
 	}
-	for i := range p.moves {
-		m := &p.moves[i]
-		for _, path := range []string{m.record.Source, m.to.Root} {
+	for i := range p.Moves {
+		m := &p.Moves[i]
+		for _, path := range []string{m.Record.Source, m.To.Root} {
 			if point, unsure = e.answers.Unsure(path); unsure {
 				return point, true
 			}
@@ -102,17 +103,17 @@ func (l *lanes) work(device string, way *lane) {
 			way.busy = slices.Delete(way.busy, at, at+1)
 		}
 		l.mu.Unlock()
-		if p.unsure {
+		if p.Unsure {
 			l.e.far.Add(-1)
 		}
-		l.e.placed <- []placedEnd{done}
+		l.e.placed <- []flow.PlacingEnd{done}
 	}
 }
 
 // next takes the first that goes to no target that is busy. If there is none,
 // the worker ends, and with the last one the lane: a busy one takes over
 // what is left.
-func (l *lanes) next(device string, way *lane) *placing {
+func (l *lanes) next(device string, way *lane) *flow.Placing {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, p := range way.waiting {
@@ -131,10 +132,10 @@ func (l *lanes) next(device string, way *lane) *placing {
 }
 
 // targets are the paths that a placing wants.
-func targets(p *placing) []string {
-	list := make([]string, len(p.moves))
-	for i := range p.moves {
-		list[i] = p.moves[i].to.Path()
+func targets(p *flow.Placing) []string {
+	list := make([]string, len(p.Moves))
+	for i := range p.Moves {
+		list[i] = p.Moves[i].To.Path()
 	}
 	return list
 }

@@ -5,25 +5,40 @@ import (
 	"sync"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
+	"stilltide/internal/watchfs"
 )
 
-// seen is what a look at a path saw.
-type seen struct {
-	facts file.Facts
-	err   error
+// eyes look at files for the flow.
+type eyes struct {
+	look   func(path string) (file.Facts, error)
+	unsure func(path string) bool   // nil for never
+	looks  [flow.MaxLooks]flow.Look // of LookAll
 }
 
+func (e *eyes) Look(path string) (file.Facts, error) { return e.look(path) }
+
+func (e *eyes) Stat(path string) (file.Facts, error) { return watchfs.Stat(path) }
+
+func (e *eyes) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
+	look.Complete(set, r, path, facts)
+}
+
+func (e *eyes) Unsure(path string) bool { return e.unsure != nil && e.unsure(path) }
+
 const (
-	lookTogether = 64  // from how many paths on it pays to look with several goroutines
-	maxLooks     = 512 // so that a decision soon follows its look
+	lookTogether = 64 // from how many paths on it pays to look with several goroutines
 	maxLookers   = 8
 )
 
-// lookAll looks at up to maxLooks paths, with several goroutines if they are
+// LookAll looks at up to MaxLooks paths, with several goroutines if they are
 // many, so that a burst is not held up by the time that one look takes. What it
 // gives is good until the next call.
-func (f *flow) lookAll(paths []string) []seen {
-	looks := f.looks[:len(paths)]
+func (e *eyes) LookAll(paths []string) []flow.Look {
+	looks := e.looks[:len(paths)]
 	share := len(paths)
 	if share >= lookTogether {
 		lookers := min(runtime.GOMAXPROCS(0), maxLookers)
@@ -32,15 +47,15 @@ func (f *flow) lookAll(paths []string) []seen {
 	var others sync.WaitGroup
 	for from := share; from < len(paths); from += share {
 		to := min(from+share, len(paths))
-		others.Go(func() { f.lookInto(looks[from:to], paths[from:to]) })
+		others.Go(func() { e.lookInto(looks[from:to], paths[from:to]) })
 	}
-	f.lookInto(looks[:share], paths[:share])
+	e.lookInto(looks[:share], paths[:share])
 	others.Wait()
 	return looks
 }
 
-func (f *flow) lookInto(looks []seen, paths []string) {
+func (e *eyes) lookInto(looks []flow.Look, paths []string) {
 	for i, path := range paths {
-		looks[i].facts, looks[i].err = f.look(path)
+		looks[i].Facts, looks[i].Err = e.look(path)
 	}
 }

@@ -8,10 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
+	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -32,19 +33,19 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			e.o.Ready(e.begun())
 		}
 		trouble := e.heed()
-		e.flow.advance(now)
+		e.flow.Advance(now)
 		e.carryOut(runs)
-		if e.flow.more {
+		if e.flow.More() {
 			_ = e.ledger.Sync(runs) // the ledger's writer sets the pace; it says itself what is wrong
 		}
-		if e.flow.stopping && e.active == 0 {
+		if e.flow.Stopping() && e.active == 0 {
 			return trouble
 		}
 		if !lastly.IsZero() && (now.After(lastly) || e.onlySilent(now)) {
 			return errLeft
 		}
 		if e.o.Once && e.finished() && !e.lookAgain() {
-			e.flow.allCaughtUp()
+			e.flow.AllCaughtUp()
 			e.carryOut(runs)
 			return e.unread()
 		}
@@ -70,7 +71,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			e.events.Sweep()
 		case <-done:
 			done = nil
-			e.flow.stopping = true
+			e.flow.Stop()
 			lastly = time.Now().Add(e.o.StopAfter + leftAfter)
 			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
 			defer stop.Stop()
@@ -82,11 +83,11 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 // that never mends and a single pass ends by it.
 func (e *Engine) heed() error {
 	trouble := e.troubled()
-	e.flow.holding = trouble != nil
+	e.flow.LedgerFails(trouble != nil)
 	if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
 		return nil
 	}
-	e.flow.stopping = true
+	e.flow.Stop()
 	return trouble
 }
 
@@ -99,7 +100,7 @@ func (e *Engine) until(now, lastly time.Time) time.Duration {
 			wait = min(wait, max(time.Until(at), 0))
 		}
 	}
-	sooner(e.flow.wake(now))
+	sooner(e.flow.Wake(now))
 	sooner(e.nextBeat())
 	sooner(e.sayLate(now))
 	sooner(lastly, !lastly.IsZero())
@@ -128,27 +129,27 @@ func (e *Engine) takeMore(events int) {
 	}
 }
 
-func (e *Engine) attempted(res attemptResult) {
+func (e *Engine) attempted(res flow.AttemptEnd) {
 	e.active--
-	delete(e.cancels, res.id)
-	e.flow.attemptEnded(res, time.Now())
+	delete(e.cancels, res.ID)
+	e.flow.AttemptEnded(res, time.Now())
 }
 
-func (e *Engine) wasPlaced(batch []placedEnd) {
+func (e *Engine) wasPlaced(batch []flow.PlacingEnd) {
 	e.active -= len(batch)
 	now := time.Now()
 	for _, p := range batch {
-		if errors.Is(p.err, place.ErrStopped) {
-			e.sayStopped(p.id)
+		if errors.Is(p.Err, job.ErrStopped) {
+			e.sayStopped(p.ID)
 		}
-		e.flow.placedEnd(p, now)
+		e.flow.PlacedEnd(p, now)
 	}
 }
 
 func (e *Engine) sayStopped(job int64) {
-	if j := e.flow.open[job]; j != nil && e.o.Said != nil {
+	if path := e.flow.FileOf(job); path != "" && e.o.Said != nil {
 		e.o.Said(fmt.Sprintf("the copy of %s was stopped before it was complete; nothing is lost, and the next "+
-			"start makes it again", j.row.File))
+			"start makes it again", path))
 	}
 }
 
@@ -161,66 +162,82 @@ func (e *Engine) troubled() error {
 // happened brings a batch of events to the flow.
 func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 	for _, ev := range batch {
-		e.flow.event(ev, now)
+		bring(e.flow, ev, now)
 		if ev.Kind >= watchfs.Absent {
 			e.folderEvent(ev)
 		}
 	}
 }
 
+// bring brings one event to the flow.
+func bring(f *flow.Flow, e watchfs.Event, now time.Time) {
+	switch e.Kind {
+	case watchfs.Created:
+		f.Offer(e.Path, e.Dir, settle.Created, now)
+	case watchfs.Closed:
+		f.Offer(e.Path, e.Dir, settle.Closed, now)
+	case watchfs.Written:
+		f.Offer(e.Path, e.Dir, settle.Written, now)
+	case watchfs.Moved:
+		f.Offer(e.Path, e.Dir, settle.Moved, now)
+	case watchfs.Found:
+		f.Offer(e.Path, e.Dir, settle.Found, now)
+	case watchfs.Removed:
+		f.WentAway(e.Path, e.Dir, now)
+	case watchfs.Absent:
+		f.WentAbsent(e.Path, errors.Is(e.Err, watchfs.ErrSilent))
+	case watchfs.Present:
+		f.IsThere(e.Path)
+	}
+}
+
 // carryOut does what the flow decided.
 func (e *Engine) carryOut(runs context.Context) {
-	f := e.flow
-	e.lookBeside(f.beside)
-	f.beside = nil
-	for _, a := range f.starts {
+	f := e.flow.Effects()
+	defer e.flow.Took()
+	e.lookBeside(f.Looks)
+	for _, a := range f.Starts {
 		e.active++
 		ctx, cancel := context.WithCancelCause(runs)
-		e.cancels[a.plan.ID] = cancel
+		e.cancels[a.Plan.ID] = cancel
 		e.crew.begin(func() {
 			defer cancel(nil)
 			e.results <- e.attempt(ctx, a)
 		})
 	}
-	for _, id := range f.stops {
+	for _, id := range f.Stops {
 		if cancel := e.cancels[id]; cancel != nil {
 			cancel(work.ErrStopJob)
 		}
 	}
-	if len(f.places) > 0 {
-		e.active += len(f.places)
-		e.queuePlaces(f.places)
+	if len(f.Places) > 0 {
+		e.active += len(f.Places)
+		e.queuePlaces(f.Places)
 	}
 	e.tellAll(time.Now())
-	if e.o.Report != nil && len(f.outcomes) > 0 {
-		e.o.Report(f.outcomes)
+	if e.o.Report != nil && len(f.Outcomes) > 0 {
+		e.o.Report(f.Outcomes)
 	}
 	if e.o.Overdue != nil {
-		for _, u := range f.overdue {
+		for _, u := range f.Overdue {
 			e.o.Overdue(u)
 		}
 	}
 	if e.o.CaughtUp != nil {
-		for _, b := range f.over {
+		for _, b := range f.CaughtUp {
 			e.o.CaughtUp(b)
 		}
 	}
-	f.starts, f.stops, f.places, f.overdue, f.notices, f.over = nil, nil, nil, nil, nil, nil
-	if clear(f.outcomes); cap(f.outcomes) > maxBegun {
-		f.outcomes = nil
-	}
-	f.outcomes = f.outcomes[:0]
 }
 
 // lookAgain begins another pass of a sweep if jobs placed something where a
 // rule watches: a chain goes on to its end.
 func (e *Engine) lookAgain() bool {
-	if !e.flow.chained || e.passes == loop.MaxPasses {
+	if e.passes == loop.MaxPasses || !e.flow.LookAgain() {
 		return false
 	}
-	e.flow.chained = false
 	e.passes++
-	for path := range e.flow.set.Folders() {
+	for path := range e.flow.Rules().Folders() {
 		e.folders[path].swept = false
 	}
 	e.events.Sweep()
@@ -240,28 +257,7 @@ func (e *Engine) unread() error {
 
 // finished reports whether a single pass has nothing left to do.
 func (e *Engine) finished() bool {
-	for name := range e.flow.window.more {
-		if !e.flow.isHeld(name) {
-			return false
-		}
-	}
-	if !e.sweptAll() {
-		return false
-	}
-	if e.active > 0 || e.flow.settle.Busy() || len(e.events.Events()) > 0 || len(e.flow.removing) > 0 &&
-		len(e.flow.troubles) == 0 {
-		return false
-	}
-	if len(e.flow.asking) > 0 || e.flow.gather.Busy() || len(e.flow.unmatched.queue) > 0 {
-		return false
-	}
-	for _, j := range e.flow.open {
-		if s := j.row.State; s != job.Retrying && s != job.Settling && s != job.Held &&
-			j.setback().retryAt.IsZero() && !(s == job.Queued && e.flow.isHeld(j.row.Rule)) {
-			return false
-		}
-	}
-	return true
+	return e.sweptAll() && e.active == 0 && len(e.events.Events()) == 0 && e.flow.Finished()
 }
 
 // do runs a function in the flow's goroutine and waits for it.

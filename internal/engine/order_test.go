@@ -24,7 +24,7 @@ rules:
   - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))
 	require.Empty(t, diags)
 	f := newFlow(plan.NewSet(rules), newStore(t), watchfs.Stat)
-	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}}
+	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}, tell: newTelling()}
 	require.Len(t, e.wanted(), 2)
 	now := time.Now()
 	found := func(name string) (begun []string) {
@@ -32,19 +32,19 @@ rules:
 		if name != "" {
 			require.NoError(t, os.MkdirAll(filepath.Dir(path(name)), 0o777))
 			require.NoError(t, os.WriteFile(path(name), nil, 0o666))
-			f.event(watchfs.Event{Kind: watchfs.Found, Path: path(name)}, now)
+			bring(f, watchfs.Event{Kind: watchfs.Found, Path: path(name)}, now)
 		}
 		now = now.Add(time.Hour)
-		f.advance(now)
-		for _, p := range f.places {
-			begun = append(begun, filepath.Base(p.moves[0].record.Source))
+		f.Advance(now)
+		for _, p := range f.Effects().Places {
+			begun = append(begun, filepath.Base(p.Moves[0].Record.Source))
 		}
-		f.places = nil
+		f.Took()
 		return begun
 	}
 	require.Empty(t, found("b/2.csv"))
 	require.Equal(t, []string{"note.txt"}, found("b/note.txt"))
-	f.lookedThrough(path("b"))
+	f.LookedThrough(path("b"))
 	require.Empty(t, found("a/3.csv"))
 	require.Empty(t, found("a/1.csv"))
 	e.folderEvent(watchfs.Event{Kind: watchfs.Trouble, Path: path("a"), Dir: true, Err: os.ErrPermission})

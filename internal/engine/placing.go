@@ -8,7 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -20,12 +22,12 @@ import (
 // placeQueue holds the end moves that wait for the placing goroutine.
 type placeQueue struct {
 	mu    sync.Mutex
-	list  []*placing
+	list  []*flow.Placing
 	taken time.Time // when the placing goroutine last took some
 	kick  chan struct{}
 }
 
-func (q *placeQueue) add(p []*placing) {
+func (q *placeQueue) add(p []*flow.Placing) {
 	q.mu.Lock()
 	q.list = append(q.list, p...)
 	q.mu.Unlock()
@@ -45,7 +47,7 @@ func (q *placeQueue) waiting() int {
 	return len(q.list)
 }
 
-func (q *placeQueue) take(n int) []*placing {
+func (q *placeQueue) take(n int) []*flow.Placing {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	list := q.list[:n:n]
@@ -90,13 +92,13 @@ func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
 			}
 		}
 		// the flow listens as long as anything is under way
-		by.placeWaiting(runs, far.add, func(done []placedEnd) { e.placed <- done })
+		by.placeWaiting(runs, far.add, func(done []flow.PlacingEnd) { e.placed <- done })
 	}
 }
 
 // placeWaiting places what waits in the queue, in batches, and tells what came of it. What lies
 // far is left to another.
-func (by *mover) placeWaiting(runs context.Context, far func(*placing), told func([]placedEnd)) {
+func (by *mover) placeWaiting(runs context.Context, far func(*flow.Placing), told func([]flow.PlacingEnd)) {
 	e := by.e
 	waiting := e.queue.waiting()
 	err := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
@@ -110,23 +112,23 @@ func (by *mover) placeWaiting(runs context.Context, far func(*placing), told fun
 }
 
 // queuePlaces records the intentions of placings and has them carried out.
-func (e *Engine) queuePlaces(list []*placing) {
+func (e *Engine) queuePlaces(list []*flow.Placing) {
 	for _, p := range list {
-		for i := range p.moves {
-			e.ledger.RecordIntention(p.moves[i].record)
+		for i := range p.Moves {
+			e.ledger.RecordIntention(p.Moves[i].Record)
 		}
 	}
 	e.queue.add(list)
 }
 
 // placeAll places what lies near; err is why nothing can be placed.
-func (by *mover) placeAll(batch []*placing, err error, far func(*placing)) []placedEnd {
-	done := make([]placedEnd, 0, len(batch))
+func (by *mover) placeAll(batch []*flow.Placing, err error, far func(*flow.Placing)) []flow.PlacingEnd {
+	done := make([]flow.PlacingEnd, 0, len(batch))
 	defer by.end()
 	clear(by.there)
-	room := make([]moved, len(batch)) // most have but one file
+	room := make([]flow.Moved, len(batch)) // most have but one file
 	for i, p := range batch {
-		result := placedEnd{id: p.id, leads: p.leads, err: err}
+		result := flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
 		if _, unsure := by.e.unsureWay(p); unsure && err == nil {
 			far(p)
 			continue
@@ -134,7 +136,7 @@ func (by *mover) placeAll(batch []*placing, err error, far func(*placing)) []pla
 		if err == nil {
 			result = by.place(p, room[i:i:i+1])
 		}
-		if errors.Is(result.err, place.ErrFar) {
+		if errors.Is(result.Err, place.ErrFar) {
 			far(p)
 			continue
 		}
@@ -160,122 +162,114 @@ func (by *mover) end() { by.batch.End() }
 
 // place does the moves of one job: all or none. A file that is gone or has
 // changed meanwhile is left out. room is where the moves are told, if they fit.
-func (by *mover) place(p *placing, room []moved) placedEnd {
-	e, end := by.e, placedEnd{id: p.id, leads: p.leads, moved: room}
-	for i := range p.moves {
-		m := &p.moves[i]
-		if m.marker != nil {
-			by.nameMarker(m, end.moved)
+func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
+	e, end := by.e, flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
+	for i := range p.Moves {
+		m := &p.Moves[i]
+		if m.Marker != nil {
+			by.nameMarker(m, end.Moved)
 		}
-		res, err := by.move(m, p.watch)
-		if m.wish != nil && err == nil {
-			m.wish.done.Store(true)
+		res, err := by.move(m, p.Watch)
+		if err == nil {
+			m.Placed()
 		}
-		if err != nil && !errors.Is(err, place.ErrGone) && !errors.Is(err, place.ErrChanged) {
-			end.back = e.takeBack(p.moves[:i], p.watch) // the intention stands: it is tried again
-			if place.Final(err) || errors.Is(err, place.ErrSkipped) {
+		if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, job.ErrChanged) {
+			end.Back = e.takeBack(p.Moves[:i], p.Watch) // the intention stands: it is tried again
+			if place.Final(err) || errors.Is(err, job.ErrSkipped) {
 				e.change(m, func(r *job.Placement) { r.State = job.Dropped })
 			}
-			end.err, end.moved = err, nil
+			end.Err, end.Final, end.Moved = err, place.Final(err), nil
 			return end
 		}
-		if p.alone && by.asIntended(m, res, err) {
-			e.ledger.RecordPlaced(m.record, res.Facts)
-			end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest,
-				intended: true})
+		if p.Alone && by.asIntended(m, res, err) {
+			e.ledger.RecordPlaced(m.Record, res.Facts)
+			end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest,
+				Intended: true})
 			break
 		}
 		e.change(m, func(r *job.Placement) { placedAs(r, res, err) })
-		end.moved = append(end.moved, moved{source: m.record.Source, target: res.Target, rest: res.Rest, err: err})
+		end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest, Err: err})
 	}
 	switch {
-	case p.note == nil:
-	case p.landed != "":
-		e.writeNote(p, p.landed)
-	case len(end.moved) > 0 && end.moved[0].err == nil:
-		e.writeNote(p, end.moved[0].target)
+	case p.Note == nil:
+	case p.Landed != "":
+		e.writeNote(p, p.Landed)
+	case len(end.Moved) > 0 && end.Moved[0].Err == nil:
+		e.writeNote(p, end.Moved[0].Target)
 	}
 	return end
 }
 
 // nameMarker names a marker after the name that its file was given.
-func (by *mover) nameMarker(m *move, all []moved) {
-	at := slices.IndexFunc(all, func(one moved) bool { return one.source == m.of && one.err == nil })
+func (by *mover) nameMarker(m *flow.Move, all []flow.Moved) {
+	at := slices.IndexFunc(all, func(one flow.Moved) bool { return one.Source == m.Of && one.Err == nil })
 	if at < 0 {
 		return
 	}
-	name := filepath.Base(plan.MarkerOf(m.marker, all[at].target))
-	if name == m.to.Name {
+	name := filepath.Base(plan.MarkerOf(m.Marker, all[at].Target))
+	if name == m.To.Name {
 		return
 	}
-	m.to.Name = name
-	by.e.change(m, func(r *job.Placement) { r.Target = m.to.Path() })
+	m.To.Name = name
+	by.e.change(m, func(r *job.Placement) { r.Target = m.To.Path() })
 	_ = by.e.ledger.Sync(by.e.placing) // the move itself says if the ledger cannot be written
 }
 
 // move does one move.
-func (by *mover) move(m *move, watch string) (place.Result, error) {
-	if err := by.disk(m.to.Folder()); err != nil {
+func (by *mover) move(m *flow.Move, watch string) (place.Result, error) {
+	if err := by.disk(m.To.Folder()); err != nil {
 		return place.Result{}, err
 	}
-	r := place.Request{Source: m.record.Source, Root: watch, To: m.to, Expect: m.record.Facts, Same: m.same,
-		Ledger: by.e.state, Job: m.record.Job, Near: by.near, Untouched: m.only, First: m.first,
-		Held: func(path string) bool { return by.e.flow.inHand.heldBesides(m.record.Job, path) }}
-	if m.same == rule.SameReplace {
+	r := place.Request{Source: m.Record.Source, Root: watch, To: m.To, Expect: m.Record.Facts, Same: m.Same,
+		Ledger: by.e.state, Job: m.Record.Job, Near: by.near, Untouched: m.Only, First: m.First,
+		Held: func(path string) bool { return by.e.inHand.HeldBesides(m.Record.Job, path) }}
+	if m.Same == rule.SameReplace {
 		by.e.stageOver(m, &r)
 	}
 	r.Amend = func(s place.Staged) error {
-		by.e.change(m, func(r *job.Placement) { amended(r, s) })
+		by.e.change(m, func(r *job.Placement) { byhand.Amended(r, s) })
 		return by.e.ledger.Sync(by.e.placing)
 	}
 	return by.batch.Move(r)
 }
 
-// amended notes how a move will turn out otherwise than its intention says.
-func amended(r *job.Placement, s place.Staged) {
-	r.Target, r.After = s.Target, s.Facts
-	if s.Duplicate {
-		r.Kind = string(place.Duplicate)
-	}
-}
-
 // asIntended reports whether a move ended just as its record says.
-func (by *mover) asIntended(m *move, res place.Result, err error) bool {
-	return err == nil && m.record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here &&
-		m.same != rule.SameReplace
+func (by *mover) asIntended(m *flow.Move, res place.Result, err error) bool {
+	return err == nil && m.Record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here &&
+		m.Same != rule.SameReplace
 }
 
 // placedAs notes how a move ended.
 func placedAs(r *job.Placement, res place.Result, err error) {
-	r.Kind = string(place.Moved)
+	r.Kind = job.Moved
 	if r.State = job.Dropped; err != nil || res.Here {
 		return
 	}
 	r.State, r.Target, r.After, r.Made = job.Done, res.Target, res.Facts, res.Made
 	if res.Same {
-		r.Kind = string(place.Duplicate)
+		r.Kind = job.Duplicate
 	}
 }
 
 // change records a move in another state.
-func (e *Engine) change(m *move, to func(*job.Placement)) {
-	next := *m.record
+func (e *Engine) change(m *flow.Move, to func(*job.Placement)) {
+	next := *m.Record
 	to(&next)
-	m.record = &next
+	m.Record = &next
 	e.ledger.RecordPlacement(next)
 }
 
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
-func (e *Engine) stageOver(m *move, r *place.Request) {
-	kept, before := work.KeptPath(e.state, m.record.ID), m.record.Facts
+func (e *Engine) stageOver(m *flow.Move, r *place.Request) {
+	kept, before := work.KeptPath(e.state, m.Record.ID), m.Record.Facts
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
 		e.change(m, func(r *job.Placement) {
 			r.Target, r.After, r.Replaced = s.Target, before, s.Replaced
-			if r.Kind = string(place.Moved); s.Duplicate {
-				r.Kind, r.After = string(place.Duplicate), s.Facts
+			if r.Kind = job.Moved; s.Duplicate {
+				r.Kind, r.After = job.Duplicate, s.Facts
 			}
 			if r.Kept = ""; s.Replaced {
 				r.Kept = kept
@@ -297,21 +291,21 @@ func (by *mover) disk(folder string) error {
 
 // takeBack undoes the moves of a job whose later move failed, newest first. It returns how
 // the files look that are back.
-func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
+func (e *Engine) takeBack(moves []flow.Move, watch string) map[string]file.Facts {
 	back := map[string]file.Facts{}
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
-		if m.record.State != job.Done {
+		if m.Record.State != job.Done {
 			continue
 		}
-		record := work.RecordOf(m.record, watch)
-		record.Relied = func() error { return work.Relied(e.ledger, m.record) }
-		if err := e.placer.Undo(record, place.PartName(e.state, m.record.Job)); err == nil {
-			now := work.LookAt(m.record.Source, m.record.Facts.Dir)
-			if !now.Exists || now.Size != m.record.Facts.Size || now.Mod != m.record.Facts.Mod {
-				now = m.record.Facts
+		record := work.RecordOf(m.Record, watch)
+		record.Relied = func() error { return work.Relied(e.ledger, m.Record) }
+		if err := e.placer.Undo(record, place.PartName(e.state, m.Record.Job)); err == nil {
+			now := work.LookAt(m.Record.Source, m.Record.Facts.Dir)
+			if !now.Exists || now.Size != m.Record.Facts.Size || now.Mod != m.Record.Facts.Mod {
+				now = m.Record.Facts
 			}
-			back[m.record.Source] = now
+			back[m.Record.Source] = now
 			e.change(m, func(r *job.Placement) { r.State, r.Facts, r.After = job.Intended, now, now })
 		}
 	}
@@ -320,17 +314,17 @@ func (e *Engine) takeBack(moves []move, watch string) map[string]file.Facts {
 
 // writeNote puts the failure note beside the input. A note that cannot be
 // written does not undo the move; the ledger knows the reason anyway.
-func (e *Engine) writeNote(p *placing, target string) {
-	n := *p.note
+func (e *Engine) writeNote(p *flow.Placing, target string) {
+	n := *p.Note
 	job := *n.Job
 	job.File = target
 	n.Job = &job
-	if p.output != "" {
-		n.Output = work.LastLines(filepath.Join(e.state, p.output), 20)
+	if p.Output != "" {
+		n.Output = work.LastLines(filepath.Join(e.state, p.Output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
-	if there, err := watchfs.Stat(to.Path()); p.landed != "" && (err != nil || there.Exists) {
+	if there, err := watchfs.Stat(to.Path()); p.Landed != "" && (err != nil || there.Exists) {
 		return // it was written before the program ended
 	}
-	_, _ = e.placer.Write(place.Request{To: to, Ledger: e.state, Job: p.id}, []byte(n.Note()))
+	_, _ = e.placer.Write(place.Request{To: to, Ledger: e.state, Job: p.ID}, []byte(n.Note()))
 }

@@ -3,8 +3,6 @@ package engine
 import (
 	"time"
 
-	"stilltide/internal/core/job"
-	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/look"
 )
@@ -17,7 +15,7 @@ func (e *Engine) Reload(f *rule.File) error {
 	set := look.NewSet(f)
 	e.knowFolders(set)
 	err := e.do(func() {
-		e.flow.reload(set, time.Now())
+		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
 		e.rulesRead()
 		e.events.TellWriting(set.WritingFolders())
@@ -28,37 +26,4 @@ func (e *Engine) Reload(f *rule.File) error {
 		e.tell.hub.Use(f.Channels)
 	}
 	return err
-}
-
-func (f *flow) reload(set *plan.Set, now time.Time) {
-	old := f.set
-	f.set, f.asked = set, nil
-	for name := range f.lacking { // the rule may name another program now
-		f.accept(name)
-	}
-	f.applyRules()
-	for _, r := range old.Rules() {
-		if set.Rule(r.Name.S) == nil {
-			f.dispatch.HoldRule(r.Name.S)
-		}
-	}
-	for _, j := range f.open {
-		if f.running[j.row.ID] != nil || j.row.State == job.Running {
-			continue
-		}
-		f.test(j, now)
-	}
-}
-
-// test asks again whether a job that has not begun fits its rule.
-func (f *flow) test(j *openJob, now time.Time) {
-	for _, c := range f.candidatesOf(j.row.File, j.row.Facts.Dir, now) {
-		if c.Rule.Name.S == j.row.Rule && c.Unit == j.row.File {
-			j.rule, j.captures, j.spot = c.Rule, c.Captures, plan.Spot{}
-			return
-		}
-	}
-	f.settle.Forget(j.row.File)
-	f.finish(j, job.Cancelled, "the rule changed and no longer takes it", j.row.File, now)
-	f.store.Forget(j.row.Rule, j.row.File) // it is offered anew, to this rule, too
 }

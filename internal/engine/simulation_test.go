@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -65,7 +66,7 @@ type world struct {
 	serial   int
 	writing  map[string]bool      // files that somebody holds open for writing
 	changed  map[string]time.Time // when a file last changed, in the world's time
-	running  []*attempt
+	running  []*flow.Attempt
 	dirty    []string        // paths whose event was not told yet
 	late     []string        // and those whose event is on its way
 	removed  map[string]bool // inputs that the user took away
@@ -136,8 +137,7 @@ func (w *world) start() {
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
 			folders: map[string]*folderState{}}
 		w.e.mounts.expect = map[string]string{w.dir: "/"}
-		w.e.flow = newFlow(plan.NewSet(w.rules), w.store, w.look)
-		w.e.flow.chance = w.r.Float64
+		w.e.flow = flow.New(plan.NewSet(w.rules), w.store, &eyes{look: w.look}, &w.e.inHand, w.r.Float64)
 		w.e.placer.Before = w.before
 		w.e.health.kept, w.e.health.lost = map[string]bool{}, map[string]bool{}
 		for _, sub := range []string{"kept", "output"} {
@@ -241,7 +241,7 @@ func (w *world) sweep() {
 	}
 	w.dirty, w.late = nil, nil
 	for _, e := range entries {
-		w.e.flow.event(watchfs.Event{Kind: watchfs.Found, Path: filepath.Join(w.dir, "in", e.Name())}, w.now)
+		bring(w.e.flow, watchfs.Event{Kind: watchfs.Found, Path: filepath.Join(w.dir, "in", e.Name())}, w.now)
 	}
 }
 
@@ -289,17 +289,20 @@ func (w *world) pump() {
 		} else if w.writing[p] {
 			kind = watchfs.Created
 		}
-		f.event(watchfs.Event{Kind: kind, Path: p}, w.now)
+		bring(f, watchfs.Event{Kind: kind, Path: p}, w.now)
 	}
 	w.dirty = nil
-	f.advance(w.now)
-	for _, a := range f.starts {
+	f.Advance(w.now)
+	out := f.Effects()
+	defer f.Took()
+	for _, a := range out.Starts {
 		for _, other := range w.running {
-			if other.plan.File == a.plan.File {
-				w.fail("two attempts for %s at the same time", a.plan.File)
+			if other.Plan.File == a.Plan.File {
+				w.fail("two attempts for %s at the same time", a.Plan.File)
 			}
 		}
-		for _, p := range a.job.row.Files() {
+		for _, u := range a.Units() {
+			p := u.Taken
 			if w.writing[p] {
 				w.fail("an attempt started on %s while somebody writes to it", p)
 			}
@@ -307,17 +310,16 @@ func (w *world) pump() {
 				w.fail("an attempt started on half of %s", p)
 			}
 		}
-		w.say("attempt %d of job %d: %s", a.number, a.plan.ID, filepath.Base(a.plan.File))
+		w.say("attempt %d of job %d: %s", a.Number, a.Plan.ID, filepath.Base(a.Plan.File))
 		w.running = append(w.running, a)
 	}
-	for _, p := range f.places {
-		w.say("job %d is to be placed: %s", p.id, p.leads)
+	for _, p := range out.Places {
+		w.say("job %d is to be placed: %s", p.ID, p.Leads)
 	}
-	w.e.queuePlaces(f.places)
-	for _, o := range f.outcomes {
+	w.e.queuePlaces(out.Places)
+	for _, o := range out.Outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
 	}
-	f.starts, f.stops, f.places, f.outcomes, f.overdue, f.over = nil, nil, nil, nil, nil, nil
 }
 
 var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps"}
@@ -425,8 +427,8 @@ func (w *world) endAttempt() {
 	i := w.r.IntN(len(w.running))
 	a := w.running[i]
 	w.running = slices.Delete(w.running, i, i+1)
-	if content, err := os.ReadFile(a.plan.File); err == nil && strings.Contains(string(content), poison) {
-		w.say("attempt of job %d ends the watcher", a.plan.ID)
+	if content, err := os.ReadFile(a.Plan.File); err == nil && strings.Contains(string(content), poison) {
+		w.say("attempt of job %d ends the watcher", a.Plan.ID)
 		_ = w.store.Sync(context.Background()) // it has been at it for a while
 		panic(crashed{})
 	}
@@ -434,32 +436,32 @@ func (w *world) endAttempt() {
 	if w.r.IntN(3) == 0 {
 		exit = 1
 	}
-	if a.plan.Rule.Name.S == "steps" {
+	if a.Plan.Rule.Name.S == "steps" {
 		w.endSteps(a, exit)
 		return
 	}
-	res := attemptResult{id: a.plan.ID, ok: exit == 0, exit: &exit, ran: time.Second}
+	res := flow.AttemptEnd{ID: a.Plan.ID, OK: exit == 0, Exit: &exit, Ran: time.Second}
 	if exit != 0 {
-		res.reason = "it ended with exit code 1"
+		res.Reason = "it ended with exit code 1"
 	}
-	if a.hash {
-		content, err := os.ReadFile(a.plan.File)
+	if a.Hash {
+		content, err := os.ReadFile(a.Plan.File)
 		if err == nil {
-			res.hash = string(content)
-			res.same = a.unless != "" && a.unless == res.hash
+			res.Hash = string(content)
+			res.Same = a.Unless != "" && a.Unless == res.Hash
 		}
 	}
-	w.say("attempt of job %d ends: ok %v", a.plan.ID, res.ok)
-	w.e.flow.attemptEnded(res, w.now)
+	w.say("attempt of job %d ends: ok %v", a.Plan.ID, res.OK)
+	w.e.flow.AttemptEnded(res, w.now)
 }
 
 // endSteps runs an attempt's steps for real, but for the command among them.
-func (w *world) endSteps(a *attempt, exit int) {
+func (w *world) endSteps(a *flow.Attempt, exit int) {
 	under := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
-	res := attemptResult{id: a.plan.ID, ran: time.Second}
+	res := flow.AttemptEnd{ID: a.Plan.ID, Ran: time.Second}
 	var p *work.Problem
-	for i := 0; i < len(a.plan.Rule.Steps) && p == nil; i++ {
-		s := &a.plan.Rule.Steps[i]
+	for i := 0; i < len(a.Plan.Rule.Steps) && p == nil; i++ {
+		s := &a.Plan.Rule.Steps[i]
 		if s.Runs() && exit != 0 {
 			p = &work.Problem{Text: "it ended with exit code 1"}
 		} else if !s.Runs() {
@@ -467,8 +469,8 @@ func (w *world) endSteps(a *attempt, exit int) {
 		}
 	}
 	conclude(under, a, p, &res)
-	w.say("steps of job %d end: ok %v %s; at %s", a.plan.ID, res.ok, res.reason, res.units[0].At)
-	w.e.flow.attemptEnded(res, w.now)
+	w.say("steps of job %d end: ok %v %s; at %s", a.Plan.ID, res.OK, res.Reason, res.Units[0].At)
+	w.e.flow.AttemptEnded(res, w.now)
 }
 
 // placeBatch lets the placing goroutine do its work once. While nothing becomes durable it waits.
@@ -476,26 +478,26 @@ func (w *world) placeBatch() {
 	if w.e.queue.waiting() == 0 || w.store.full {
 		return
 	}
-	var far []*placing
+	var far []*flow.Placing
 	near := w.e.mover()
 	near.near = true
-	near.placeWaiting(context.Background(), func(p *placing) { far = append(far, p) }, w.placed)
+	near.placeWaiting(context.Background(), func(p *flow.Placing) { far = append(far, p) }, w.placed)
 	for _, p := range far {
 		by := w.e.mover()
 		end := by.place(p, nil)
 		by.end()
-		w.placed([]placedEnd{end})
+		w.placed([]flow.PlacingEnd{end})
 	}
 }
 
 // placed tells the flow what came of placings.
-func (w *world) placed(ends []placedEnd) {
+func (w *world) placed(ends []flow.PlacingEnd) {
 	for _, end := range ends {
-		for _, m := range end.moved {
-			w.say("moved %s to %q: %v", filepath.Base(m.source), m.target, m.err)
-			delete(w.changed, m.target)
+		for _, m := range end.Moved {
+			w.say("moved %s to %q: %v", filepath.Base(m.Source), m.Target, m.Err)
+			delete(w.changed, m.Target)
 		}
-		w.e.flow.placedEnd(end, w.now)
+		w.e.flow.PlacedEnd(end, w.now)
 	}
 }
 
@@ -520,7 +522,7 @@ func (w *world) quiet() {
 	}
 	for range 400 {
 		turn(2 * time.Second)
-		if _, more := w.e.flow.wake(w.now); !more && len(w.running)+w.e.queue.waiting() == 0 &&
+		if _, more := w.e.flow.Wake(w.now); !more && len(w.running)+w.e.queue.waiting() == 0 &&
 			len(w.dirty)+len(w.late) == 0 {
 			break
 		}

@@ -2,12 +2,17 @@ package engine
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/work"
 )
 
 // newStore is a ledger for tests of the flow: the real one, which writes when it is asked to.
@@ -47,4 +52,9 @@ func (s *checkedStore) Record(j job.Job, was job.State) {
 func (s *checkedStore) RecordEnd(j *job.Job, was job.State) {
 	allowed(was, j)
 	s.Stepped.RecordEnd(j, was)
+}
+
+// newFlow makes a flow that sees with a function.
+func newFlow(set *plan.Set, m flow.Memory, look func(string) (file.Facts, error)) *flow.Flow {
+	return flow.New(set, m, &eyes{look: look}, &work.InHand{}, rand.Float64)
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
@@ -31,6 +32,8 @@ type telling struct {
 	beat     time.Time       // when the next heartbeat is due
 	beats    int             // heartbeats so far
 }
+
+func newTelling() telling { return telling{waiting: map[string]bool{}, folders: map[string]bool{}} }
 
 func (e *Engine) hubOptions() notify.Options {
 	host, _ := os.Hostname() // without one it is not told
@@ -55,36 +58,34 @@ const printedLines = 3
 
 // tellAll reports what the flow left behind in this round.
 func (e *Engine) tellAll(now time.Time) {
-	f := e.flow
-	for _, o := range f.outcomes {
+	f := e.flow.Effects()
+	for _, o := range f.Outcomes {
 		e.tellOutcome(o, now)
 	}
-	for _, u := range f.overdue {
+	for _, u := range f.Overdue {
 		e.tellRule(u.Rule, rule.OnOverdue, notice.Event{Kind: notice.Overdue, At: now, Rule: u.Rule, File: u.File,
 			Text: u.Why})
 	}
-	for _, b := range f.over {
+	for _, b := range f.CaughtUp {
 		e.tellRule(b.Rule, rule.OnCaughtUp, caughtUpEvent(b, now))
 	}
-	for _, n := range f.notices {
+	for _, n := range f.Notices {
 		e.tell.hub.Tell([]string{n.Channel}, notice.Event{Kind: notice.Told, At: now, Rule: n.Rule, File: n.File,
 			Job: n.Job, Text: n.Text})
 	}
-	for _, path := range f.unmatched.found {
-		own := f.set.File.Notify
+	for _, path := range f.Unmatched {
+		own := e.flow.Rules().File.Notify
 		e.tell.hub.Tell(own.Channels(rule.OnUnmatched), inOwnWords(own, notice.Event{Kind: notice.Unmatched, At: now,
 			File: path}))
 	}
-	f.unmatched.found = nil
-	for _, name := range f.recovered {
+	for _, name := range f.Recovered {
 		e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: name, Text: "resumed by hand"})
 	}
-	f.recovered = nil
 	e.tellLedger(now)
 	e.heartbeat(now)
 }
 
-func (e *Engine) tellOutcome(o Outcome, now time.Time) {
+func (e *Engine) tellOutcome(o flow.Outcome, now time.Time) {
 	ev := notice.Event{At: now, Rule: o.Job.Rule, File: o.Job.File, Job: o.Job.ID, Text: o.Job.Reason}
 	switch {
 	case o.Job.ID == 0:
@@ -94,7 +95,7 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 		if !e.tell.waiting[o.Job.Rule] {
 			ev.Kind, ev.File, ev.Job = notice.Blocked, "", 0
 			ev.Text = fmt.Sprintf("%s is waiting and will be retried: %s", plan.Display(o.Job.File), o.Job.Reason)
-			set(&e.tell.waiting, o.Job.Rule)
+			e.tell.waiting[o.Job.Rule] = true
 			e.tellTrouble(ev)
 		}
 	case o.Job.State == job.Failed:
@@ -110,14 +111,14 @@ func (e *Engine) tellOutcome(o Outcome, now time.Time) {
 			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Rule: o.Job.Rule,
 				Text: "it continues: what it waited for is there again"})
 		}
-		ev.Kind, ev.Text, ev.FileNow = notice.Processed, join(ev.Text, o.Job.Result), o.Job.FileNow
+		ev.Kind, ev.Text, ev.FileNow = notice.Processed, o.Text(), o.Job.FileNow
 		e.tellRule(ev.Rule, rule.OnProcessed, ev)
 	}
 }
 
 // tellRule tells those whom a rule wants to be told.
 func (e *Engine) tellRule(name string, on rule.Occasion, ev notice.Event) {
-	if r := e.flow.set.Rule(name); r != nil {
+	if r := e.flow.Rules().Rule(name); r != nil {
 		e.tell.hub.Tell(r.Notify.Channels(on), inOwnWords(r.Notify, ev))
 	}
 }
@@ -148,11 +149,11 @@ func inOwnWords(n *rule.Notify, ev notice.Event) notice.Event {
 // tellTrouble tells those whom the rule, and those whom the file wants to be told.
 func (e *Engine) tellTrouble(ev notice.Event) {
 	var own []string
-	if r := e.flow.set.Rule(ev.Rule); r != nil {
+	if r := e.flow.Rules().Rule(ev.Rule); r != nil {
 		own = r.Notify.Channels(rule.OnBlocked)
 		e.tell.hub.Tell(own, inOwnWords(r.Notify, ev))
 	}
-	all := e.flow.set.File.Notify
+	all := e.flow.Rules().File.Notify
 	rest := slices.DeleteFunc(all.Channels(rule.OnBlocked), func(name string) bool {
 		return slices.Contains(own,
 			name)
@@ -192,7 +193,7 @@ func (e *Engine) tellFolder(ev watchfs.Event, now time.Time) {
 	}
 	if lost != "" {
 		if !e.tell.folders[ev.Path] {
-			set(&e.tell.folders, ev.Path)
+			e.tell.folders[ev.Path] = true
 			e.tellTrouble(notice.Event{Kind: notice.Blocked, At: now, Text: lost})
 		}
 		return
@@ -225,7 +226,7 @@ func (e *Engine) rulesRead() {
 }
 
 // caughtUpEvent says in one sentence what a rule has done.
-func caughtUpEvent(b Batch, now time.Time) notice.Event {
+func caughtUpEvent(b flow.Batch, now time.Time) notice.Event {
 	text := fmt.Sprintf("%d processed", b.Count[job.Processed])
 	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
 		if s != job.Processed && b.Count[s] > 0 {
@@ -248,7 +249,7 @@ func caughtUpEvent(b Batch, now time.Time) notice.Event {
 
 // heartbeat tells the chosen channel that all goes on, or what is wrong.
 func (e *Engine) heartbeat(now time.Time) {
-	h := e.flow.set.File.Heartbeat
+	h := e.flow.Rules().File.Heartbeat
 	if h == nil || e.o.Once || now.Before(e.tell.beat) {
 		return
 	}
@@ -262,7 +263,7 @@ func (e *Engine) heartbeat(now time.Time) {
 
 // nextBeat is when the loop must wake for a heartbeat.
 func (e *Engine) nextBeat() (at time.Time, ok bool) {
-	if e.flow.set.File.Heartbeat == nil || e.o.Once || e.tell.beats == 0 {
+	if e.flow.Rules().File.Heartbeat == nil || e.o.Once || e.tell.beats == 0 {
 		return at, false
 	}
 	return e.tell.beat, true
@@ -270,7 +271,7 @@ func (e *Engine) nextBeat() (at time.Time, ok bool) {
 
 // pulse says in one sentence how the watcher is.
 func (e *Engine) pulse() string {
-	open := len(e.flow.open)
+	open := e.flow.Open()
 	if tally, err := e.ledger.Tally(); err == nil { // it knows those in the ledger alone, too
 		open = 0
 		for _, counts := range tally {
@@ -282,14 +283,14 @@ func (e *Engine) pulse() string {
 		}
 	}
 	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open,
-		len(e.flow.running))
-	if n := len(e.flow.troubles); n > 0 {
-		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.troubles)),
+		len(e.flow.Running()))
+	if n := len(e.flow.Troubles()); n > 0 {
+		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.Troubles())),
 			", "))
 	}
-	if n := len(e.flow.absent); n > 0 {
+	if n := len(e.flow.Absent()); n > 0 {
 		text += fmt.Sprintf("; folders that are not there: %s",
-			strings.Join(slices.Sorted(maps.Keys(e.flow.absent)), ", "))
+			strings.Join(slices.Sorted(maps.Keys(e.flow.Absent())), ", "))
 	}
 	if err := e.troubled(); err != nil {
 		text += "; " + err.Error()

@@ -32,8 +32,8 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	arrive := func(e *Engine, name string, now time.Time) {
 		path := filepath.Join(dir, "in", name)
 		require.NoError(t, os.WriteFile(path, []byte(name), 0o666))
-		e.flow.event(watchfs.Event{Kind: watchfs.Closed, Path: path}, now)
-		e.flow.advance(now)
+		bring(e.flow, watchfs.Event{Kind: watchfs.Closed, Path: path}, now)
+		e.flow.Advance(now)
 	}
 	at := func(text string) time.Time {
 		when, err := time.ParseInLocation("2006-01-02 15:04", text, time.Local)
@@ -41,11 +41,11 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 		return when
 	}
 	begun := func(e *Engine, now time.Time) (names []string) {
-		e.flow.advance(now)
-		for _, p := range e.flow.places {
-			names = append(names, filepath.Base(p.moves[0].record.Source))
+		e.flow.Advance(now)
+		for _, p := range e.flow.Effects().Places {
+			names = append(names, filepath.Base(p.Moves[0].Record.Source))
 		}
-		e.flow.places = nil
+		e.flow.Took()
 		return names
 	}
 
@@ -53,7 +53,7 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	arrive(e, "a", at("2031-04-02 09:00"))
 	arrive(e, "b", at("2031-04-03 09:00"))
 	require.Empty(t, begun(e, at("2031-04-04 19:59")))
-	wake, ok := e.flow.wake(at("2031-04-04 19:59"))
+	wake, ok := e.flow.Wake(at("2031-04-04 19:59"))
 	require.True(t, ok)
 	require.True(t, wake.Equal(at("2031-04-04 20:00")), wake)
 	tally, err := store.Tally()

@@ -117,7 +117,8 @@ func WholeOf(j job.Job, attempts []job.Attempt, placements []job.Placement, now 
 		w.AttemptList = append(w.AttemptList, one)
 	}
 	for _, p := range placements {
-		w.Placements = append(w.Placements, Placement{p.Attempt, p.Kind, Name(p.Source), Name(p.Target), p.Replaced,
+		w.Placements = append(w.Placements, Placement{p.Attempt, string(p.Kind), Name(p.Source), Name(p.Target),
+			p.Replaced,
 			string(p.State)})
 	}
 	for _, m := range j.Extra {

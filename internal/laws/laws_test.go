@@ -19,13 +19,13 @@ import (
 	"time"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/machine"
-	"stilltide/internal/place"
 )
 
 var (
@@ -215,7 +215,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	for _, j := range r.jobs {
 		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason,
 			"same content was handled") || strings.Contains(j.Reason, "from: there is no") ||
-			strings.Contains(j.Reason, place.ErrGone.Error()) || r.w.has(", from:") && j.State == job.Failed ||
+			strings.Contains(j.Reason, job.ErrGone.Error()) || r.w.has(", from:") && j.State == job.Failed ||
 			strings.Contains(j.Reason, "; not undone: ") {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
 		}
@@ -367,7 +367,7 @@ func (r *run) given() (map[int64]bool, error) {
 		}
 		copied := map[string]bool{}
 		for _, p := range list {
-			copied[p.Source] = copied[p.Source] || p.Kind == string(place.Put) && p.State != job.Dropped &&
+			copied[p.Source] = copied[p.Source] || p.Kind == job.Put && p.State != job.Dropped &&
 				p.After.Size == p.Facts.Size
 		}
 		sizes[j.Facts.Size] = sizes[j.Facts.Size] || r.w.commands() && !copied[j.File]
@@ -375,7 +375,7 @@ func (r *run) given() (map[int64]bool, error) {
 			if copied[p.Source] {
 				continue // its copy is there
 			}
-			if p.Kind != string(place.Deleted) || p.State == job.Dropped {
+			if p.Kind != job.Deleted || p.State == job.Dropped {
 				continue
 			}
 			sizes[p.Facts.Size] = true
@@ -408,9 +408,9 @@ func lastCopy(_ *testing.T, r *run) string {
 		gone := map[string]bool{}
 		for _, p := range slices.Backward(list) {
 			switch {
-			case p.Kind == string(place.Deleted) && p.State == job.Done:
+			case p.Kind == job.Deleted && p.State == job.Done:
 				gone[p.Source] = true
-			case p.Kind == string(place.Put) && p.State == job.Undone && gone[p.Source]:
+			case p.Kind == job.Put && p.State == job.Undone && gone[p.Source]:
 				return fmt.Sprintf("job %d deleted %q and took back what it had made of it, %q", j.ID,
 					r.rel(p.Source), r.rel(p.Target))
 			}
@@ -516,9 +516,9 @@ func comesBack(t *testing.T, r *run) string {
 		}
 		ids = append(ids, j.ID)
 	}
-	sent, err := engine.UndoEach(ids, func(ids []int64) (sent []engine.Sent, err error) {
+	sent, err := byhand.UndoEach(ids, func(ids []int64) (sent []byhand.Sent, err error) {
 		for _, id := range ids {
-			sent = append(sent, engine.UndoOffline(l, id))
+			sent = append(sent, byhand.Undo(l, id))
 		}
 		return sent, nil
 	})

@@ -47,7 +47,7 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 	j.Last = &job.Attempt{Job: 1, Number: 2, Started: when.Add(time.Minute), Reason: "it said so", Memory: 7}
 	l.Record(j, job.Queued)
 	p := job.Placement{ID: l.NextPlacement(), Job: 1, Source: "/in/a", Target: "/out/a", Facts: j.Facts,
-		State: job.Done,
+		State:      job.Done,
 		FinalState: job.Failed}
 	l.RecordPlacement(p)
 	require.NoError(t, l.Close())

@@ -232,7 +232,7 @@ const jobState = 4
 
 func placementColumnsOf(c columns, p *job.Placement) columns {
 	f, g := p.Facts, p.After
-	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(p.Kind, p.Source, p.Target).flag(f.Dir || g.Dir)
+	c = c.num(p.Job, p.ID, int64(p.Attempt)).text(string(p.Kind), p.Source, p.Target).flag(f.Dir || g.Dir)
 	c = c.num(int64(f.Dev), int64(f.Ino), f.Size, int64(f.Mod), int64(f.Change), int64(g.Dev), int64(g.Ino), g.Size,
 		int64(g.Mod))
 	return c.flag(p.Replaced).text(p.Kept).flag(p.Chained).text(string(p.State),

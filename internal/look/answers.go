@@ -50,11 +50,6 @@ type call struct {
 	overdue bool
 }
 
-// NoAnswer says that a file system does not answer.
-type NoAnswer struct{ Point string }
-
-func (e NoAnswer) Error() string { return plan.Display(e.Point) + " does not answer" }
-
 // NewAnswers reads the mount table.
 func NewAnswers() *Answers {
 	a := &Answers{table: watchfs.UnsureMounts, linked: map[string]string{}}
@@ -203,7 +198,7 @@ func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 	a.mu.Lock()
 	if m.overdue > 0 {
 		a.mu.Unlock()
-		return NoAnswer{m.point}
+		return plan.NoAnswer{Point: m.point}
 	}
 	c := m.begin()
 	if wait > Patience { // whoever can wait lets a slow share have its time
@@ -230,7 +225,7 @@ func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 	}
 	c.overdue = true
 	m.overdue++
-	return NoAnswer{m.point}
+	return plan.NoAnswer{Point: m.point}
 }
 
 // begin notes that a call is under way. The lock is held.

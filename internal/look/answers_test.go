@@ -6,6 +6,8 @@ import (
 	"testing/synctest"
 	"time"
 
+	"stilltide/internal/core/plan"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -40,9 +42,9 @@ func TestACallThatIsNotAnsweredIsWaitedForOnce(t *testing.T) {
 		hang := make(chan struct{})
 		var came atomic.Int32
 		begun := time.Now()
-		require.Equal(t, NoAnswer{"/net"}, a.Ask("/net/a", Patience, func() { <-hang; came.Add(1) }))
+		require.Equal(t, plan.NoAnswer{Point: "/net"}, a.Ask("/net/a", Patience, func() { <-hang; came.Add(1) }))
 		require.Equal(t, Patience, time.Since(begun))
-		require.Equal(t, NoAnswer{"/net"}, a.Ask("/net/b", Patience, func() { came.Add(1) }))
+		require.Equal(t, plan.NoAnswer{Point: "/net"}, a.Ask("/net/b", Patience, func() { came.Add(1) }))
 		require.Equal(t, Patience, time.Since(begun), "it does not wait again")
 		require.NoError(t, a.Ask("/net/inner/c", Patience, func() {}))
 		require.NoError(t, a.Ask("/home/d", Patience, func() { time.Sleep(time.Second) }),

@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"os"
 	"time"
+
+	"stilltide/internal/core/plan"
 )
 
 // patient is how long somebody who asks for advice waits for a file system that may not
@@ -25,7 +27,7 @@ func (a Asked) Stat(path string) (fs.FileInfo, error) { return a.ask(path, os.St
 // error is a NoAnswer.
 func (a Asked) There(path string) (bool, error) {
 	_, err := a.ask(path, os.Lstat)
-	if errors.As(err, new(NoAnswer)) {
+	if errors.As(err, new(plan.NoAnswer)) {
 		return false, err
 	}
 	return err == nil, nil

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 )
 
@@ -78,16 +79,16 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	case is && !held:
 		return choice{name: name, same: true, old: there}, true, nil
 	case r.Same == rule.SameReplace && held:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrHeld)
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrHeld)
 	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
 		return choice{name: name, over: true, old: there}, true, nil
 	case r.Same == rule.SameSkip:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrSkipped)
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrSkipped)
 	case r.Same == rule.SameFail:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), ErrTaken)
+		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrTaken)
 	case r.Same == rule.SameReplace:
 		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.at(name),
-			ErrTaken)
+			job.ErrTaken)
 	}
 	return choice{}, false, nil
 }
@@ -157,9 +158,9 @@ func mayTake(r *Request, first, what *Payload) (bool, error) {
 	}
 	switch r.Same {
 	case rule.SameSkip:
-		return false, fmt.Errorf("%s: %w", r.To.Path(), ErrSkipped)
+		return false, fmt.Errorf("%s: %w", r.To.Path(), job.ErrSkipped)
 	case rule.SameFail:
-		return false, fmt.Errorf("%s: %w", r.To.Path(), ErrTaken)
+		return false, fmt.Errorf("%s: %w", r.To.Path(), job.ErrTaken)
 	}
 	return false, nil
 }

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 // content is what is put into a new file.
@@ -36,7 +37,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 		still: func() error {
 			now, err := p.look(r.base(), &r)
 			if err == nil && !now.Same(r.Expect) {
-				err = ErrChanged
+				err = job.ErrChanged
 			}
 			return err
 		},
@@ -156,9 +157,9 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	case err != nil:
 		return Result{}, cannot(d.at(r.To.Name), "looked at", err)
 	case !old.Exists:
-		return Result{}, ErrGone
+		return Result{}, job.ErrGone
 	case !old.Same(r.Expect):
-		return Result{}, ErrChanged
+		return Result{}, job.ErrChanged
 	}
 	c := choice{name: r.To.Name, over: true, old: old}
 	target := d.at(c.name)

@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/watchfs"
 )
@@ -54,7 +55,7 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 		source := filepath.Join(dir, "in", fmt.Sprint(i))
 		write(t, source, contents[r.IntN(len(contents))])
 		to := plan.Spot{Root: filepath.Join(dir, "out"), Name: names[r.IntN(len(names))]}
-		var first []Ahead
+		var first []job.Ahead
 		switch placed, _ := os.ReadDir(filepath.Join(dir, "out")); {
 		case len(placed) > 0 && r.IntN(4) == 0: // on to another folder, or to another name
 			source = filepath.Join(dir, "out", placed[r.IntN(len(placed))].Name())
@@ -62,7 +63,7 @@ func playNumbers(t *testing.T, p *Placer, dir string, r *rand.Rand) (story []str
 				to.Root = filepath.Join(dir, "on")
 			}
 		case i > 0 && r.IntN(4) == 0:
-			first = []Ahead{{filepath.Join(dir, "in", fmt.Sprint(r.IntN(i))), "", &atomic.Bool{}}}
+			first = []job.Ahead{{Path: filepath.Join(dir, "in", fmt.Sprint(r.IntN(i))), Done: &atomic.Bool{}}}
 		}
 		facts, err := watchfs.Stat(source)
 		require.NoError(t, err)

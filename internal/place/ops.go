@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/watchfs"
 )
 
@@ -68,9 +69,9 @@ type realOps struct {
 func (o realOps) ended() error {
 	select {
 	case <-o.stop:
-		return ErrStopped
+		return job.ErrStopped
 	case <-o.cancel:
-		return ErrStopped
+		return job.ErrStopped
 	default:
 		return nil
 	}
@@ -215,7 +216,7 @@ func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error, whol
 	}
 	n, err := o.copyContent(in, out)
 	if err == nil && n != info.Size() {
-		err = ErrChanged
+		err = job.ErrChanged
 	}
 	if err == nil {
 		lost, err = keepAttributes(in, out, info, setTimes, whole)

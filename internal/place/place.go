@@ -27,29 +27,18 @@ import (
 	"syscall"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/watchfs"
 )
 
 var (
-	// ErrGone says that the source is no longer there.
-	ErrGone = errors.New("the file is no longer there")
-	// ErrChanged says that the source is not the file that was meant.
-	ErrChanged = errors.New("the file has changed meanwhile")
-	// ErrHeld says that what is to be replaced is a file that another job works on.
-	ErrHeld = errors.New("another job is working on the file of that name")
-	// ErrTaken says that the name is there with other content (same_name: fail).
-	ErrTaken = errors.New("that name is there already with other content")
-	// ErrSkipped says the same where that is no failure (same_name: skip).
-	ErrSkipped = errors.New("that name is there already with other content, so it was left out")
 	// ErrFar says that the target is on another file system.
 	ErrFar = errors.New("it lies on another file system")
 	// ErrInTheWay says that a part of the target's folder is there as a file.
 	ErrInTheWay = errors.New("a file is there in its place")
 	// ErrInside says that a folder was to be placed inside itself.
 	ErrInside = errors.New("a folder cannot be placed inside itself")
-	// ErrStopped says that work on content was ended before it was complete.
-	ErrStopped = errors.New("it was stopped before it was complete")
 
 	errNoExchange = errors.New("this file system cannot swap two names")
 )
@@ -59,7 +48,7 @@ func Final(err error) bool {
 	if err == nil {
 		return false
 	}
-	for _, one := range []error{ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
+	for _, one := range []error{job.ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
 		if errors.Is(err, one) {
 			return true
 		}
@@ -120,9 +109,9 @@ func (p *Placer) source(r *Request) (done func(), err error) {
 	at := SpotWithin(r.Root, r.Source)
 	r.from, done, err = p.opened(spot{at.Root, at.Rel, true}, p.system().OpenSource)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, ErrInTheWay) {
-		err = ErrGone
+		err = job.ErrGone
 	}
-	if err != nil && !errors.Is(err, ErrGone) && !errors.Is(err, ErrSwapped) {
+	if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, ErrSwapped) {
 		err = cannot(r.Source, "reached", err)
 	}
 	return done, err
@@ -190,7 +179,7 @@ func (p *Placer) Move(r Request) (Result, error) {
 		if err == nil && !res.Here {
 			p.Numbers.Free(r.Source)
 		}
-		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, ErrGone) || again || len(p.open) == 0 &&
+		if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, job.ErrGone) || again || len(p.open) == 0 &&
 			!errors.Is(err, fs.ErrNotExist) {
 			return res, err
 		}
@@ -212,7 +201,7 @@ func (p *Placer) moveHeld(r Request) (Result, error) {
 	res, err := p.moveTo(&r, src)
 	if errors.Is(err, fs.ErrNotExist) {
 		if now, lookErr := p.look(r.base(), &r); lookErr == nil && !now.Exists {
-			return res, ErrGone
+			return res, job.ErrGone
 		}
 	}
 	return res, err
@@ -305,7 +294,7 @@ func (p *Placer) lookIn(d *folder, name string, r *Request) (file.Facts, error) 
 	}
 	all, err := watchfs.LookTree(d.at(name))
 	if err == nil && (all.Ino != now.Ino || all.Dev != now.Dev) {
-		err = ErrChanged // the path leads elsewhere meanwhile
+		err = job.ErrChanged // the path leads elsewhere meanwhile
 	}
 	return all, err
 }
@@ -322,7 +311,7 @@ func (p *Placer) finished(src source, r *Request, d *folder, name string) (Resul
 			return Result{}, fmt.Errorf("%s was replaced during the move; what took its name lies in %s now: %w",
 				r.Source, d.at(name), err)
 		}
-		return Result{}, ErrChanged
+		return Result{}, job.ErrChanged
 	}
 	if r.Expect.Dir {
 		now = r.Expect // its own times stay; what lies inside went along
@@ -347,7 +336,7 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	if err != nil {
 		return Result{}, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
-	var rest *Rest
+	var rest *job.Rest
 	if r.Expect.Dir {
 		rest, err = p.removeCopied(r, d, name)
 	} else {
@@ -375,7 +364,7 @@ func (p *Placer) copyPart(r *Request, d *folder, whole bool) (lost []string, err
 		_ = sys.DiscardIn(d, r.part()) // of an earlier try that was ended by force
 	}
 	if lost, err = sys.Copy(r.from, r.base(), d, r.part(), whole); err != nil {
-		if !errors.Is(err, ErrChanged) {
+		if !errors.Is(err, job.ErrChanged) {
 			err = cannot(r.Source, "copied to "+d.path, err)
 		}
 		return nil, errors.Join(err, sys.DiscardIn(d, r.part()))

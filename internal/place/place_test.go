@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -71,7 +72,7 @@ func TestACopyCanBeEnded(t *testing.T) {
 		},
 	} {
 		_, err := do(&Placer{Stop: stop})
-		require.ErrorIs(t, err, ErrStopped, what)
+		require.ErrorIs(t, err, job.ErrStopped, what)
 		require.Equal(t, map[string]string{"in/a.txt": "one"}, all(t, dir), what)
 	}
 	_, err := (&Placer{Stop: make(chan struct{})}).Copy(r)
@@ -100,10 +101,10 @@ func TestMove(t *testing.T) {
 	require.Equal(t, map[string]string{"out/deep/a.txt": "one", "out/deep/a-2.txt": "two"}, all(t, dir))
 
 	_, err = p.Move(r)
-	require.ErrorIs(t, err, ErrGone)
+	require.ErrorIs(t, err, job.ErrGone)
 	write(t, r.Source, "three")
 	_, err = p.Move(r)
-	require.ErrorIs(t, err, ErrChanged)
+	require.ErrorIs(t, err, job.ErrChanged)
 	require.Equal(t, "three", read(t, r.Source))
 }
 
@@ -312,7 +313,7 @@ func TestAStrangerIsPutBack(t *testing.T) {
 			require.NoError(t, os.Rename(src, src+".old"))
 			write(t, src, "stranger")
 		})
-		require.ErrorIs(t, err, ErrChanged)
+		require.ErrorIs(t, err, job.ErrChanged)
 		require.Equal(t, map[string]string{"in/a.txt": "stranger", "in/a.txt.old": "mine"}, all(t, dir))
 	}
 }
@@ -325,7 +326,7 @@ func TestAChangeAmidAMove(t *testing.T) {
 	r := request(dir, write(t, src, "mine"))
 	r.Untouched = true
 	more := func() { require.NoError(t, os.WriteFile(src, []byte("mine and more"), 0o640)) }
-	require.ErrorIs(t, moveAmid(r, more), ErrChanged)
+	require.ErrorIs(t, moveAmid(r, more), job.ErrChanged)
 	require.Equal(t, map[string]string{"in/a.txt": "mine and more"}, all(t, dir))
 }
 
@@ -337,7 +338,7 @@ func TestLinksAreNotMovedAsFiles(t *testing.T) {
 	require.NoError(t, os.Symlink(target, filepath.Join(dir, "in/a.txt")))
 	var p Placer
 	_, err := p.Move(request(dir, f))
-	require.ErrorIs(t, err, ErrChanged)
+	require.ErrorIs(t, err, job.ErrChanged)
 }
 
 func TestWrite(t *testing.T) {
@@ -377,9 +378,9 @@ func TestSameName(t *testing.T) {
 			}
 			switch same {
 			case rule.SameSkip:
-				require.ErrorIs(t, err, ErrSkipped)
+				require.ErrorIs(t, err, job.ErrSkipped)
 			case rule.SameFail:
-				require.ErrorIs(t, err, ErrTaken)
+				require.ErrorIs(t, err, job.ErrTaken)
 			default:
 				require.NoError(t, err)
 			}

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/watchfs"
 )
 
@@ -14,7 +15,7 @@ import (
 func (p *Placer) removeSource(r *Request) error {
 	now, err := p.look(r.base(), r)
 	if err == nil && !now.Same(r.Expect) {
-		err = ErrChanged
+		err = job.ErrChanged
 	}
 	if err == nil {
 		err = p.removeExpected(r, p.quiet)
@@ -35,7 +36,7 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 	if err != nil {
 		err = cannot(r.Source, "removed", err)
 	} else if !now.Same(r.Expect) {
-		err = ErrChanged
+		err = job.ErrChanged
 	}
 	if err == nil && r.Relied != nil {
 		err = r.Relied()
@@ -70,7 +71,7 @@ func (p *Placer) quiet(r *Request, hidden string) error {
 	case err != nil:
 		return cannot(r.Source, "looked at", err)
 	case now.Writers == file.Some, r.Expect.Exists && !now.Same(r.Expect):
-		return fmt.Errorf("%s: %w", r.Source, ErrChanged)
+		return fmt.Errorf("%s: %w", r.Source, job.ErrChanged)
 	}
 	return nil
 }

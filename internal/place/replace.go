@@ -3,6 +3,8 @@ package place
 import (
 	"errors"
 	"fmt"
+
+	"stilltide/internal/core/job"
 )
 
 // moveOver moves onto a name that is there; what was there is kept.
@@ -29,7 +31,7 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 	}
 	now, err := p.partFacts(r, d, c.name)
 	if err == nil && !copied && !src.is(now, r) {
-		err = ErrChanged
+		err = job.ErrChanged
 	}
 	if err == nil {
 		err = p.swap(d, r.part(), c, r.Kept)
@@ -52,7 +54,9 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 	if err := sys.Preserve(d.at(c.name), kept); err != nil {
 		return errors.Join(cannot(d.at(c.name), "kept before it is replaced", err), sys.Discard(kept))
 	}
-	other := func() error { return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), ErrChanged), sys.Discard(kept)) }
+	other := func() error {
+		return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), job.ErrChanged), sys.Discard(kept))
+	}
 	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || saved.Mod != c.old.Mod {
 		return errors.Join(err, other())
 	}
@@ -65,7 +69,7 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 	}
 	was, err := sys.StatIn(d, part)
 	if err == nil && !was.Same(c.old) {
-		err = fmt.Errorf("%s: %w", d.at(c.name), ErrChanged)
+		err = fmt.Errorf("%s: %w", d.at(c.name), job.ErrChanged)
 	}
 	if err == nil {
 		err = sys.Flush(d)
@@ -73,7 +77,7 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 	if err == nil {
 		err = sys.DiscardIn(d, part)
 	}
-	if err != nil && !errors.Is(err, ErrChanged) {
+	if err != nil && !errors.Is(err, job.ErrChanged) {
 		err = cannot(d.at(c.name), "replaced", err)
 	}
 	if err != nil {

@@ -2,9 +2,9 @@ package place
 
 import (
 	"path/filepath"
-	"sync/atomic"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -24,7 +24,7 @@ type Request struct {
 	Kept   string        // the path where content that is replaced is kept
 	Near   bool          // a move that would have to copy to another file system fails with ErrFar
 	// files that are to be placed here before this one: the names that they will have are left to them
-	First []Ahead
+	First []job.Ahead
 	// Held reports whether a file at the target is another job's that still works on it: it
 	// will go on from there, so it neither stands in for the source nor is replaced.
 	Held  func(path string) bool
@@ -62,13 +62,6 @@ type Staged struct {
 	Made      int        // folders that were made for it, from its own upwards
 }
 
-// Ahead is a file that is to be placed before another.
-type Ahead struct {
-	Path   string
-	Before string       // where it is until it gets there
-	Done   *atomic.Bool // set when it has been placed, or will not be
-}
-
 func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) }
 
 func (r *Request) part() string {
@@ -98,7 +91,7 @@ type Result struct {
 	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
 	Here   bool       // the target is the source itself, so nothing was done
 	Lost   []string   // extended attributes, and "owner", that the target cannot hold
-	Rest   *Rest      // what is still at the source of a folder whose copy is complete, nil if nothing
+	Rest   *job.Rest  // what is still at the source of a folder whose copy is complete, nil if nothing
 }
 
 // base is the source's name in its folder.

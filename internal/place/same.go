@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/watchfs"
 )
 
@@ -187,7 +188,7 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 func (p *Placer) isDuplicate(r *Request, d *folder, c choice, hidden string) (relation, error) {
 	now, err := p.look(filepath.Base(hidden), r)
 	if err == nil && !now.Same(r.Expect) {
-		return apart, ErrChanged
+		return apart, job.ErrChanged
 	}
 	if err == nil {
 		var is relation
@@ -247,7 +248,7 @@ func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error)
 		return false, err
 	}
 	res, err := p.removeTwin(&r, d, c)
-	if errors.Is(err, errAgain) || errors.Is(err, ErrChanged) {
+	if errors.Is(err, errAgain) || errors.Is(err, job.ErrChanged) {
 		return false, nil
 	}
 	return res.Same, err

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/machine"
@@ -131,7 +132,7 @@ func TestDuplicatesMovedCrosswise(t *testing.T) {
 				p := Placer{}
 				r.Source, r.To, r.Part = filepath.Join(from, "f"), plan.Spot{Root: to, Name: "f"}, part
 				_, err := p.Move(r)
-				if err != nil && !errors.Is(err, ErrGone) && !errors.Is(err, ErrChanged) {
+				if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, job.ErrChanged) {
 					t.Error(err)
 				}
 			})

@@ -5,6 +5,7 @@ import (
 	"io/fs"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 )
 
 // source is the source of a move. Its inode number is no other file's as long as
@@ -30,7 +31,7 @@ func (s source) release() {
 // was meant. One that an earlier try left under its hidden name is found there.
 func (p *Placer) hold(r *Request) (source, error) {
 	src, err := p.holdNamed(r)
-	if !errors.Is(err, ErrGone) && !errors.Is(err, ErrChanged) || r.part() == "" {
+	if !errors.Is(err, job.ErrGone) && !errors.Is(err, job.ErrChanged) || r.part() == "" {
 		return src, err
 	}
 	hidden := r.hiddenName()
@@ -41,7 +42,7 @@ func (p *Placer) hold(r *Request) (source, error) {
 	if !now.Exists || !now.Same(r.Expect) {
 		return source{}, err
 	}
-	if errors.Is(err, ErrGone) {
+	if errors.Is(err, job.ErrGone) {
 		if err := p.unhide(r, hidden); err != nil {
 			return source{}, err
 		}
@@ -60,7 +61,7 @@ func (p *Placer) holdNamed(r *Request) (source, error) {
 		now, err = p.look(r.base(), r)
 	}
 	if err == nil && !now.Same(r.Expect) {
-		err = ErrChanged
+		err = job.ErrChanged
 	}
 	if err != nil {
 		src.release()
@@ -73,13 +74,13 @@ func (p *Placer) holdNamed(r *Request) (source, error) {
 func (p *Placer) take(r *Request) (src source, now file.Facts, err error) {
 	if r.Untouched && !r.Expect.Dir {
 		if now, err = p.system().StatIn(r.from, r.base()); err == nil && !now.Exists {
-			err = ErrGone
+			err = job.ErrGone
 		}
 		return source{ino: now.Ino}, now, err
 	}
 	held, err := p.system().Hold(r.from, r.base())
 	if errors.Is(err, fs.ErrNotExist) {
-		return source{}, file.Facts{}, ErrGone
+		return source{}, file.Facts{}, job.ErrGone
 	}
 	if err != nil {
 		return source{}, file.Facts{}, err

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -59,7 +60,7 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 			return res, nil
 		}
 		os.Remove(InfoOf(target))
-		if !errors.Is(err, ErrTaken) { // ErrTaken: a file without an info file has the name
+		if !errors.Is(err, job.ErrTaken) { // ErrTaken: a file without an info file has the name
 			return res, err
 		}
 	}

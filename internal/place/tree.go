@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 )
 
@@ -127,7 +128,7 @@ func sameTree(source, copied *folder) error {
 		if plan.Hidden(e.Name()) {
 			return nil
 		}
-		differs := fmt.Errorf("%s: %w", source.at(e.Name()), ErrChanged)
+		differs := fmt.Errorf("%s: %w", source.at(e.Name()), job.ErrChanged)
 		switch {
 		case e.IsDir():
 			return withInside(source, copied, e.Name(), sameTree)
@@ -161,7 +162,7 @@ func withInside(source, copied *folder, name string, do func(source, copied *fol
 	defer in.close()
 	out, err := copied.inside(name)
 	if err != nil {
-		return fmt.Errorf("%s: %w", source.at(name), errors.Join(ErrChanged, err))
+		return fmt.Errorf("%s: %w", source.at(name), errors.Join(job.ErrChanged, err))
 	}
 	defer out.close()
 	return do(in, out)
@@ -207,7 +208,7 @@ func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
 		}
 	case e.Type()&fs.ModeSymlink != 0:
 		if !sameLink(source, copied, e.Name()) {
-			return ErrChanged
+			return job.ErrChanged
 		}
 	default:
 		now, err := statIn(source, e.Name())
@@ -219,7 +220,7 @@ func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
 			return err
 		}
 		if !now.Regular || !there.Regular || now.Size != there.Size || now.Mod != there.Mod {
-			return ErrChanged
+			return job.ErrChanged
 		}
 	}
 	return c.p.system().Remove(source, e.Name())
@@ -237,16 +238,9 @@ func removeUnit(path string) error {
 	return os.Remove(path)
 }
 
-// Rest is what could not be removed of a source that was copied.
-type Rest struct {
-	Path    string // where it is
-	Entries int    // how many files and folders
-	Why     error  // of the first
-}
-
 // removeCopied removes a source folder as far as its copy holds it. After an error nothing
 // was removed, and the source has its name. What cannot be removed gets the name back.
-func (p *Placer) removeCopied(r *Request, d *folder, name string) (*Rest, error) {
+func (p *Placer) removeCopied(r *Request, d *folder, name string) (*job.Rest, error) {
 	hidden, err := p.hide(r)
 	if err != nil {
 		return nil, cannot(r.Source, "removed", err)
@@ -264,21 +258,9 @@ func (p *Placer) removeCopied(r *Request, d *folder, name string) (*Rest, error)
 	return rest, nil
 }
 
-// String says in a sentence what is left.
-func (r *Rest) String() string {
-	return fmt.Sprintf("%s could not be removed and stays in %s: %v", counted(r.Entries), r.Path, r.Why)
-}
-
-func counted(n int) string {
-	if n == 1 {
-		return "1 entry of its folder"
-	}
-	return fmt.Sprintf("%d entries of its folder", n)
-}
-
 // FinishRemoval removes what is left of a source folder whose complete copy is at a path,
 // after a crash in the middle of that. ok is false if they are not that.
-func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *Rest, err error) {
+func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, err error) {
 	done, err := p.source(&r)
 	if err != nil {
 		return false, nil, err
@@ -311,7 +293,7 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *Rest, err e
 }
 
 // clear removes a folder that has its hidden name, if its copy holds all of it.
-func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*Rest, error) {
+func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*job.Rest, error) {
 	source, err := r.from.inside(filepath.Base(hidden))
 	if err != nil {
 		return nil, cannot(r.Source, "removed", err)
@@ -337,7 +319,7 @@ func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*Rest
 		c.keep(r.Source, err)
 	}
 	if c.kept > 0 {
-		return &Rest{Entries: c.kept, Why: c.first}, nil
+		return &job.Rest{Entries: c.kept, Why: c.first}, nil
 	}
 	return nil, nil
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/watchfs"
 )
@@ -150,7 +151,7 @@ func TestAFolderThatChangesWhileItIsCopiedStays(t *testing.T) {
 			return nil
 		}}
 		_, err := p.Move(r)
-		require.ErrorIs(t, err, ErrChanged, what)
+		require.ErrorIs(t, err, job.ErrChanged, what)
 		require.True(t, changed)
 		require.NoDirExists(t, filepath.Join(dir, "out/box"), what)
 		require.DirExists(t, filepath.Join(dir, "in/box/sub"), what)
@@ -212,7 +213,7 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 	_, err = p.Trash(r)
 	require.ErrorIs(t, err, ErrSwapped)
 	placed := write(t, filepath.Join(dir, "out/b.txt"), "ours")
-	err = p.Undo(Record{Kind: Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"),
+	err = p.Undo(Record{Kind: job.Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"),
 		Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")
 	require.Error(t, err)
 	require.Equal(t, map[string]string{"victim/a.txt": "theirs", "out/b.txt": "ours"}, all(t, dir))

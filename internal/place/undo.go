@@ -8,31 +8,15 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
 
-// Kind says what a placement did.
-type Kind string
-
-const (
-	Moved     Kind = "moved"     // Source went to Target; also a rename
-	Duplicate Kind = "duplicate" // Source went, because its content was at Target already
-	Put       Kind = "put"       // a new file, or new content, came to Target
-	Linked    Kind = "linked"    // a symbolic link that leads to Source came to Target
-	Trashed   Kind = "trashed"   // Source went to Target in the trash
-	Deleted   Kind = "deleted"   // Source went for good
-	Tagged    Kind = "tagged"    // Target got tags; Kept is what it had before
-)
-
-// Adds reports whether a placement of a kind adds something at its target, and leaves its
-// source where it is.
-func Adds(kind string) bool { return Kind(kind) == Put || Kind(kind) == Linked }
-
 // Record is what must be known of a placement to undo it.
 type Record struct {
-	Kind     Kind
+	Kind     job.Kind
 	Source   string
 	Root     string // the watched folder that Source lies in or below; the way from there may pass through no link
 	Target   string
@@ -47,7 +31,7 @@ type Record struct {
 	// rely on it any more.
 	Relied func() error
 	// Rest, if set, is told what could not be removed of a folder whose copy is back.
-	Rest func(*Rest)
+	Rest func(*job.Rest)
 }
 
 func (r Record) relied() error {
@@ -60,7 +44,7 @@ func (r Record) relied() error {
 // CanUndo says in a sentence why a placement cannot be undone, nil if it can.
 // look is the real one, or one that knows what later undoing will have done.
 func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) error {
-	if r.Kind == Deleted {
+	if r.Kind == job.Deleted {
 		return fmt.Errorf("%s was deleted for good", r.Source)
 	}
 	now, err := look(r.Target)
@@ -69,7 +53,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 		return err
 	case !now.Exists:
 		return fmt.Errorf("%s is no longer there", r.Target)
-	case r.Kind == Tagged:
+	case r.Kind == job.Tagged:
 		return nil
 	case !sameUnit(now, r.After):
 		return fmt.Errorf("%s has changed since it was placed", r.Target)
@@ -79,7 +63,7 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 			return fmt.Errorf("what %s replaced is no longer kept", r.Target)
 		}
 	}
-	if !Adds(string(r.Kind)) {
+	if !r.Kind.Adds() {
 		if there, err := look(r.Source); err != nil || there.Exists && !(there.Dir && isEmpty(r.Source)) {
 			return errors.Join(err, fmt.Errorf("cannot restore %s: another file is there", r.Source))
 		}
@@ -123,29 +107,29 @@ func (p *Placer) Undo(r Record, part string) error {
 }
 
 func (p *Placer) undo(r Record, part string) error {
-	if r.Kind == Moved || r.Kind == Trashed || r.Kind == Duplicate {
+	if r.Kind == job.Moved || r.Kind == job.Trashed || r.Kind == job.Duplicate {
 		p.removeEmpty(r)
 	}
 	switch r.Kind {
-	case Moved, Trashed:
+	case job.Moved, job.Trashed:
 		if err := p.moveBack(r, part); err != nil {
 			return err
 		}
-		if r.Kind == Trashed {
+		if r.Kind == job.Trashed {
 			return p.Discard(InfoOf(r.Target))
 		}
 		if r.Replaced {
 			return p.BringBack(r, part)
 		}
 		return nil
-	case Duplicate:
+	case job.Duplicate:
 		return p.copyBack(r, part)
-	case Put, Linked:
+	case job.Put, job.Linked:
 		if r.Replaced {
 			return p.swapBack(r, part)
 		}
 		return p.removePut(Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
-	case Tagged:
+	case job.Tagged:
 		return r.tagBack()
 	}
 	return p.CanUndo(r, watchfs.LookAny)
@@ -232,7 +216,7 @@ func (p *Placer) copyBack(r Record, part string) error {
 
 // moveBack moves a file back; it leaves a copy if another job relies on its content.
 func (p *Placer) moveBack(r Record, part string) error {
-	if r.Kind == Moved && !r.After.Dir && r.relied() != nil {
+	if r.Kind == job.Moved && !r.After.Dir && r.relied() != nil {
 		return p.copyBack(r, part)
 	}
 	now, err := lookAs(r.Target, r.After)
@@ -277,7 +261,7 @@ func (p *Placer) swapBack(r Record, part string) error {
 	} else if err == nil {
 		stays := r.relied()
 		if was, statErr := sys.StatIn(d, part); stays == nil && (statErr != nil || !was.Same(r.After)) {
-			stays = ErrChanged
+			stays = job.ErrChanged
 		}
 		if stays != nil {
 			return errors.Join(stays, sys.Exchange(d, part, spot.Name), sys.DiscardIn(d, part))

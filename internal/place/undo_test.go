@@ -11,17 +11,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
 
 // record keeps what a placement staged.
-func record(r *Request, kind Kind) *Record {
+func record(r *Request, kind job.Kind) *Record {
 	rec := &Record{Kind: kind, Source: r.Source, Before: r.Expect}
 	r.Stage = func(s []Staged) error {
 		rec.Target, rec.After, rec.Replaced = s[0].Target, s[0].Facts, s[0].Replaced
 		if s[0].Duplicate {
-			rec.Kind = Duplicate
+			rec.Kind = job.Duplicate
 		}
 		if rec.Replaced {
 			rec.Kept = r.Kept
@@ -35,7 +36,7 @@ func TestUndo(t *testing.T) {
 	for _, inner := range []ops{realOps{}, crossOps{}} {
 		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old",
 			"duplicate": "new"} {
-			for _, kind := range []Kind{Moved, Put} {
+			for _, kind := range []job.Kind{job.Moved, job.Put} {
 				dir := t.TempDir()
 				r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "new"))
 				if there != "" {
@@ -48,12 +49,12 @@ func TestUndo(t *testing.T) {
 				p := Placer{ops: inner}
 				rec := record(&r, kind)
 				act := p.Move
-				if kind == Put {
+				if kind == job.Put {
 					act = p.Copy
 				}
 				res, err := act(r)
 				require.NoError(t, err)
-				if kind == Put && res.Same {
+				if kind == job.Put && res.Same {
 					continue // nothing was done
 				}
 				rec.After = res.Facts
@@ -71,7 +72,7 @@ func TestCanUndo(t *testing.T) {
 	dir := t.TempDir()
 	r := request(dir, write(t, filepath.Join(dir, "in/a.txt"), "new"))
 	var p Placer
-	rec := record(&r, Moved)
+	rec := record(&r, job.Moved)
 	_, err := p.Move(r)
 	require.NoError(t, err)
 	write(t, r.Source, "another")
@@ -81,7 +82,7 @@ func TestCanUndo(t *testing.T) {
 	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "has changed since it was placed")
 	require.NoError(t, os.Remove(rec.Target))
 	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "is no longer there")
-	rec.Kind = Deleted
+	rec.Kind = job.Deleted
 	require.ErrorContains(t, p.CanUndo(*rec, watchfs.LookAny), "deleted for good")
 }
 
@@ -94,7 +95,7 @@ func TestTrash(t *testing.T) {
 	for n, name := range []string{"a b%ü.txt", "a b%ü-2.txt"} {
 		f := write(t, path, strings.Repeat("x", n+1))
 		r := Request{Source: path, Expect: f, Part: ".stilltide-test"}
-		rec := record(&r, Trashed)
+		rec := record(&r, job.Trashed)
 		res, err := p.Trash(r)
 		require.NoError(t, err)
 		require.Equal(t, filepath.Join(trash, "files", name), res.Target)
@@ -116,7 +117,7 @@ func TestDelete(t *testing.T) {
 	f := write(t, path, "x")
 	var p Placer
 	require.ErrorIs(t, p.Delete(Request{Source: path, Expect: file.Facts{Exists: true}, Part: ".stilltide-t"}),
-		ErrChanged)
+		job.ErrChanged)
 	require.NoError(t, p.Delete(Request{Source: path, Expect: f, Part: ".stilltide-t"}))
 	require.Empty(t, all(t, dir))
 }
@@ -137,6 +138,6 @@ func TestReplaceOnlyWhatIsMeant(t *testing.T) {
 		return nil
 	}
 	_, err := p.Replace(r)
-	require.ErrorIs(t, err, ErrChanged)
+	require.ErrorIs(t, err, job.ErrChanged)
 	require.Equal(t, map[string]string{"chart.png": "somebody's own work", "small": "tiny"}, all(t, dir))
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 )
 
@@ -335,7 +336,7 @@ func (u *unpacking) place() (done []Result, err error) {
 	}
 	for i := len(done) - 1; i >= 0; i-- {
 		if !done[i].Same {
-			undo := Record{Kind: Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i),
+			undo := Record{Kind: job.Put, Target: done[i].Target, After: done[i].Facts, Kept: u.keptOf(i),
 				Replaced: names[i].over}
 			err = errors.Join(err, u.p.Undo(undo, u.r.part()+"-u"))
 		}
@@ -413,7 +414,7 @@ func (e errUnfit) Unwrap() error { return e.error }
 // unfit marks an error, if it is not one of the system's.
 func unfit(err error) error {
 	var system syscall.Errno
-	if errors.As(err, &system) || errors.Is(err, ErrStopped) {
+	if errors.As(err, &system) || errors.Is(err, job.ErrStopped) {
 		return err
 	}
 	return errUnfit{err}

@@ -135,7 +135,7 @@ func (s *Rule) unwatched(machine look.Asked, lacking string) {
 	for _, path := range s.Folders {
 		info, err := machine.Stat(path)
 		switch {
-		case errors.As(err, new(look.NoAnswer)):
+		case errors.As(err, new(plan.NoAnswer)):
 			s.Notes = append(s.Notes, plan.Display(path)+" does not answer")
 		case err != nil || !info.IsDir():
 			s.missing(path)

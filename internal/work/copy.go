@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -33,7 +34,7 @@ func (c *copying) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 
 func (c *copying) do(_ context.Context, w *Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *Unit, j plan.Job) error { return w.copy(s, j, u.At, u.Facts) })
+		return w.each(s, func(u *job.Unit, j plan.Job) error { return w.copy(s, j, u.At, u.Facts) })
 	}
 	return w.others(s, func(path string, facts file.Facts) error { return w.copy(s, w.Job, path, facts) })
 }
@@ -65,7 +66,7 @@ func (w *Work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) e
 func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName,
 	ours func(string, file.Facts) bool) error {
 	req := place.Request{To: to, Ours: ours}
-	list := w.placing(place.Put, source, facts, &req, same)
+	list := w.placing(job.Put, source, facts, &req, same)
 	res, err := w.Placer.Copy(req)
 	if w.left(err) {
 		return nil

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -57,7 +58,7 @@ func (d *discard) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 
 func (d *discard) do(_ context.Context, w *Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *Unit, _ plan.Job) error {
+		return w.each(s, func(u *job.Unit, _ plan.Job) error {
 			err := w.throwAway(d, u)
 			if err == nil {
 				w.follow(u)
@@ -66,7 +67,7 @@ func (d *discard) do(_ context.Context, w *Work, s *rule.Step) error {
 		})
 	}
 	return w.others(s, func(path string, facts file.Facts) error {
-		u := Unit{Taken: path, At: path, Facts: facts}
+		u := job.Unit{Taken: path, At: path, Facts: facts}
 		err := w.throwAway(d, &u)
 		w.wentTo(path, u.At, u.Facts)
 		return err
@@ -74,7 +75,7 @@ func (d *discard) do(_ context.Context, w *Work, s *rule.Step) error {
 }
 
 // throwAway discards a file, and follows it into the trash.
-func (w *Work) throwAway(d *discard, u *Unit) error {
+func (w *Work) throwAway(d *discard, u *job.Unit) error {
 	if w.trial != nil {
 		w.tell("would go: %s (%s)", u.At, d.To)
 		u.At = ""
@@ -82,7 +83,7 @@ func (w *Work) throwAway(d *discard, u *Unit) error {
 	}
 	var req place.Request
 	if d.To == toDelete {
-		list := w.placing(place.Deleted, u.At, u.Facts, &req, "")
+		list := w.placing(job.Deleted, u.At, u.Facts, &req, "")
 		if err := w.Placer.Delete(req); err != nil {
 			return w.gone(*list, err)
 		}
@@ -90,7 +91,7 @@ func (w *Work) throwAway(d *discard, u *Unit) error {
 		u.At = ""
 		return nil
 	}
-	list := w.placing(place.Trashed, u.At, u.Facts, &req, "")
+	list := w.placing(job.Trashed, u.At, u.Facts, &req, "")
 	res, err := w.Placer.Trash(req)
 	if err != nil {
 		return w.gone(*list, err)

@@ -8,7 +8,6 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
-	"stilltide/internal/place"
 )
 
 // What a job has made may be all that is left of a file that was there before: its copy,
@@ -24,9 +23,9 @@ type history interface {
 // there any more, neither where it was nor where another placement of the job, or another
 // job, left it. state is the folder that the attempts' own folders lie in: what comes from
 // those is not asked about.
-func LastOf(l history, state string, p *job.Placement, job []*job.Placement,
+func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 	look func(path string) (file.Facts, error)) error {
-	if place.Kind(p.Kind) != place.Put || p.Source == "" {
+	if p.Kind != job.Put || p.Source == "" {
 		return nil
 	}
 	if _, passing := plan.Below(p.Source, filepath.Join(state, "scratch")); passing {
@@ -46,7 +45,7 @@ func LastOf(l history, state string, p *job.Placement, job []*job.Placement,
 		case why == "" && now.Exists:
 			why = "has changed"
 		}
-		if at, err = movedOn(l, p.Job, at, job); err != nil {
+		if at, err = movedOn(l, p.Job, at, all); err != nil {
 			return err
 		}
 		if at == "" {
@@ -66,7 +65,7 @@ func LastOf(l history, state string, p *job.Placement, job []*job.Placement,
 // movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
 func movedOn(l history, id int64, at string, list []*job.Placement) (to string, err error) {
 	for _, p := range list {
-		if p.Source == at && p.Target != at && !place.Adds(p.Kind) &&
+		if p.Source == at && p.Target != at && !p.Kind.Adds() &&
 			(p.State == job.Done || p.State == job.Undoing) {
 			return p.Target, nil
 		}
@@ -90,14 +89,14 @@ func NothingElse(p *job.Placement, input string) error {
 
 // inputGone reports whether one of an attempt's inputs is neither where it was taken nor
 // where a placement of the attempt left it.
-func inputGone(list []*job.Placement, inputs []Unit) (path string, gone bool) {
+func inputGone(list []*job.Placement, inputs []job.Unit) (path string, gone bool) {
 	for _, u := range inputs {
 		if u.At == "" {
 			continue // the job of a removal
 		}
 		at, there := u.Taken, LookAt(u.Taken, false).Exists
 		for _, p := range list {
-			if p.Source == at && !place.Adds(p.Kind) && p.Kind != string(place.Tagged) &&
+			if p.Source == at && !p.Kind.Adds() && p.Kind != job.Tagged &&
 				p.State != job.Dropped {
 				if at = p.Target; at != "" {
 					there = there || LookAt(at, false).Exists

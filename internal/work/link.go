@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -42,7 +43,7 @@ func (l *link) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 
 func (l *link) do(_ context.Context, w *Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *Unit, j plan.Job) error { return l.link(w, s, j, u.At, u.Facts) })
+		return w.each(s, func(u *job.Unit, j plan.Job) error { return l.link(w, s, j, u.At, u.Facts) })
 	}
 	return w.others(s, func(path string, facts file.Facts) error { return l.link(w, s, w.Job, path, facts) })
 }
@@ -54,9 +55,9 @@ func (l *link) link(w *Work, s *rule.Step, j plan.Job, source string, facts file
 		return err
 	}
 	req := place.Request{To: to}
-	kind, link := place.Linked, w.Placer.Symlink
+	kind, link := job.Linked, w.Placer.Symlink
 	if l.Hard {
-		kind, link = place.Put, w.Placer.Link
+		kind, link = job.Put, w.Placer.Link
 	}
 	list := w.placing(kind, source, facts, &req, s.SameName)
 	res, err := link(req)

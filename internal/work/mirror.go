@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -33,7 +34,7 @@ func (m *mirror) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 
 // do keeps the same path below another folder in step.
 func (m *mirror) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error {
+	return w.each(s, func(u *job.Unit, j plan.Job) error {
 		to, err := w.spot(s, j, u.Taken)
 		if err != nil {
 			return err
@@ -60,7 +61,7 @@ func (w *Work) unmirror(to plan.Spot, ours func(string, file.Facts) bool) error 
 		return nil
 	}
 	var req place.Request
-	list := w.placing(place.Trashed, to.Path(), there, &req, "")
+	list := w.placing(job.Trashed, to.Path(), there, &req, "")
 	if w.trial != nil {
 		w.tell("would go to the trash: %s", to.Path())
 		return nil

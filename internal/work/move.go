@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -36,7 +37,7 @@ func (m *move) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 
 func (m *move) do(_ context.Context, w *Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *Unit, j plan.Job) error { return w.move(s, u, j) })
+		return w.each(s, func(u *job.Unit, j plan.Job) error { return w.move(s, u, j) })
 	}
 	return w.others(s, func(path string, facts file.Facts) error { return w.moveOther(s, path, facts) })
 }
@@ -50,13 +51,13 @@ func (m *move) foretell(w *Foretelling, s *rule.Step) {
 }
 
 // move moves or renames one of the job's files, and follows it.
-func (w *Work) move(s *rule.Step, u *Unit, j plan.Job) error {
+func (w *Work) move(s *rule.Step, u *job.Unit, j plan.Job) error {
 	to, err := w.spot(s, j, u.At)
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(place.Moved, u.At, u.Facts, &req, s.SameName)
+	list := w.placing(job.Moved, u.At, u.Facts, &req, s.SameName)
 	res, err := w.Placer.Move(req)
 	if w.left(err) {
 		return nil
@@ -82,7 +83,7 @@ func (w *Work) moveOther(s *rule.Step, path string, facts file.Facts) error {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(place.Moved, path, facts, &req, s.SameName)
+	list := w.placing(job.Moved, path, facts, &req, s.SameName)
 	res, err := w.Placer.Move(req)
 	if w.left(err) {
 		return nil

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -83,7 +84,7 @@ func (p *post) success(s *rule.Step, status int) bool {
 }
 
 func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error { return w.post(ctx, p, s, u, j) })
+	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.post(ctx, p, s, u, j) })
 }
 
 func (p *post) foretell(*Foretelling, *rule.Step) {}
@@ -96,7 +97,7 @@ const maxAnswer = maxSaved
 
 // post sends a file over HTTP. A redirect is not followed: the file goes to
 // the address that the rule names, or nowhere.
-func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *Unit, j plan.Job) error {
+func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *job.Unit, j plan.Job) error {
 	address, err := p.address(&j)
 	if err != nil {
 		return err
@@ -187,7 +188,7 @@ func innermost(err error) error {
 }
 
 // body is the file itself, or a form with the file as a field.
-func (p *post) body(f *os.File, u *Unit) (body io.Reader, kind string, size int64, err error) {
+func (p *post) body(f *os.File, u *job.Unit) (body io.Reader, kind string, size int64, err error) {
 	kind = watchfs.MediaType(u.At)
 	if !p.Field.Set() {
 		return f, kind, u.Facts.Size, nil

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -29,7 +30,7 @@ func (r *rename) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 }
 
 func (r *rename) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error { return w.move(s, u, j) })
+	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.move(s, u, j) })
 }
 
 func (r *rename) foretell(w *Foretelling, s *rule.Step) { w.moveTo(s) }

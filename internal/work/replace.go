@@ -9,6 +9,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -88,11 +89,11 @@ func (r *replace) gainText() string {
 }
 
 func (r *replace) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error { return w.replace(r, u, j) })
+	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.replace(r, u, j) })
 }
 
 // replace puts new content in place of the file's.
-func (w *Work) replace(r *replace, u *Unit, j plan.Job) error {
+func (w *Work) replace(r *replace, u *job.Unit, j plan.Job) error {
 	source, err := r.path(&j)
 	if err != nil {
 		return err
@@ -111,8 +112,8 @@ func (w *Work) replace(r *replace, u *Unit, j plan.Job) error {
 		w.tell("kept as it is: the new content is not %ssmaller", r.gainText())
 		return nil
 	}
-	req := place.Request{To: u.spot(j)}
-	list := w.placing(place.Put, source, u.Facts, &req, "")
+	req := place.Request{To: spotOf(u.At, j.Watch)}
+	list := w.placing(job.Put, source, u.Facts, &req, "")
 	req.Source, req.Expect = source, u.Facts
 	res, err := w.Placer.Replace(req)
 	if err != nil {
@@ -129,17 +130,17 @@ func (w *Work) replace(r *replace, u *Unit, j plan.Job) error {
 
 func percent(was, is int64) int64 { return (is - was) * 100 / max(was, 1) }
 
-// spot names the place where a unit is now: links above the watched folder
+// spotOf names the place where a unit is now: links above the watched folder
 // are meant, those below are not followed.
-func (u *Unit) spot(j plan.Job) plan.Spot {
-	if rel, err := filepath.Rel(j.Watch, u.At); err == nil && filepath.IsLocal(rel) {
+func spotOf(at, watch string) plan.Spot {
+	if rel, err := filepath.Rel(watch, at); err == nil && filepath.IsLocal(rel) {
 		dir := filepath.Dir(rel)
 		if dir == "." {
 			dir = ""
 		}
-		return plan.Spot{Root: j.Watch, Rel: dir, Name: filepath.Base(rel)}
+		return plan.Spot{Root: watch, Rel: dir, Name: filepath.Base(rel)}
 	}
-	return place.SpotOf(u.At)
+	return place.SpotOf(at)
 }
 
 func (r *replace) foretell(w *Foretelling, _ *rule.Step) {

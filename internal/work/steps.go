@@ -15,7 +15,6 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
@@ -40,36 +39,28 @@ type Book interface {
 	Intend(p []*job.Placement) error // until that is durable
 	Did(p *job.Placement)            // how it ended
 	// an error if what it placed is relied on, or all that is left
-	Stays(p *job.Placement, job []*job.Placement) error
+	Stays(p *job.Placement, all []*job.Placement) error
 	Answers(path string) error                   // an error if the file system there does not answer
 	There(folder string) error                   // an error if the folder's disk is not mounted
 	Ours(rule, target string, f file.Facts) bool // whether what lies there is what the rule placed
 	Notice(channel, text string, job plan.Job)   // a notify step
-	First(path string) []place.Ahead             // the files that a name is left to
+	First(path string) []job.Ahead               // the files that a name is left to
 	// whether another job works on a file, perhaps after a while
 	Held(path string, wait bool) bool
 	// what to say of attributes that a folder cannot hold, once
 	Lost(folder string, attributes []string) string
 }
 
-// Unit is one file of a job and where it is now.
-type Unit struct {
-	Taken    string
-	At       string // "" if it is nowhere
-	Facts    file.Facts
-	Captures map[string]string
-}
-
 // Work is the steps of one attempt under way.
 type Work struct {
 	Hands
 	Job    plan.Job
-	Units  []Unit
+	Units  []job.Unit
 	Output string // file for what is printed
 	Placed []*job.Placement
 	Notes  []string          // for the job's line
 	Fulfil func(path string) // is told of each path where something was placed; may be nil
-	Rests  []*place.Rest     // what could not be removed of folders that were moved
+	Rests  []*job.Rest       // what could not be removed of folders that were moved
 	run    runner.Result
 	Exit   *int
 	CPU    time.Duration
@@ -97,14 +88,14 @@ func problemOf(err error) *Problem {
 	}
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) ||
-		errors.As(err, new(look.NoAnswer)) || errors.Is(err, place.ErrHeld), Hopeless: place.Final(err) ||
+		errors.As(err, new(plan.NoAnswer)) || errors.Is(err, job.ErrHeld), Hopeless: place.Final(err) ||
 		errors.As(err, new(hopeless))}
 }
 
 // ended says why a step failed that was ended.
 func (w *Work) ended(ctx context.Context, s *rule.Step, err error) *Problem {
 	p := problemOf(err)
-	if errors.Is(err, place.ErrStopped) && ctx.Err() != nil {
+	if errors.Is(err, job.ErrStopped) && ctx.Err() != nil {
 		p.Text = whyEnded(ctx, w.Job.Rule)
 		if context.Cause(ctx) == context.DeadlineExceeded {
 			p.Text = fmt.Sprintf("it timed out after %s", plan.Span(s.Timeout.Duration))
@@ -114,7 +105,7 @@ func (w *Work) ended(ctx context.Context, s *rule.Step, err error) *Problem {
 }
 
 // as returns the job as it is for one of its files.
-func (w *Work) as(u *Unit) plan.Job {
+func (w *Work) as(u *job.Unit) plan.Job {
 	j := w.Job
 	if w.Job.Files != nil {
 		j.File, j.Facts, j.Captures, j.Files = u.Taken, u.Facts, u.Captures, nil
@@ -124,7 +115,7 @@ func (w *Work) as(u *Unit) plan.Job {
 }
 
 // placing begins the record of a placement; the request's Stage completes it.
-func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *place.Request,
+func (w *Work) placing(kind job.Kind, source string, before file.Facts, req *place.Request,
 	same rule.SameName) *[]*job.Placement {
 	list := &[]*job.Placement{}
 	if w.passing(req.To.Folder()) {
@@ -133,8 +124,8 @@ func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *p
 		req.Kept = filepath.Join(w.Job.Scratch, ".replaced")
 		return list // the scratch folder goes with the attempt: there is nothing to undo
 	}
-	if kind == place.Moved && w.passing(filepath.Dir(source)) {
-		kind = place.Put // undone by removing it: where it came from is gone by then
+	if kind == job.Moved && w.passing(filepath.Dir(source)) {
+		kind = job.Put // undone by removing it: where it came from is gone by then
 	}
 	id := w.Book.Number()
 	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(), same
@@ -155,9 +146,9 @@ func (w *Work) placing(kind place.Kind, source string, before file.Facts, req *p
 				w.Placed = append(w.Placed, p)
 			}
 			p := (*list)[i]
-			p.Kind, p.Target, p.After, p.Replaced, p.Made = string(kind), s.Target, s.Facts, s.Replaced, s.Made
+			p.Kind, p.Target, p.After, p.Replaced, p.Made = kind, s.Target, s.Facts, s.Replaced, s.Made
 			if s.Duplicate {
-				p.Kind = string(place.Duplicate)
+				p.Kind = job.Duplicate
 			}
 			if p.Kept = ""; s.Replaced {
 				p.Kept = cmp.Or(s.Kept, req.Kept)
@@ -182,7 +173,7 @@ func (w *Work) done(list []*job.Placement, results ...place.Result) {
 		w.Job.Placed = results[0].Target
 	}
 	for i, p := range list {
-		if i < len(results) && (results[i].Here || results[i].Same && place.Adds(p.Kind)) {
+		if i < len(results) && (results[i].Here || results[i].Same && p.Kind.Adds()) {
 			p.State = job.Dropped // it was there: nothing was made
 			w.Book.Did(p)
 			continue
@@ -236,7 +227,7 @@ func (w *Work) note(text string) {
 // gone drops the records of a placement whose source went before it was made: what
 // lies at its target now is somebody else's.
 func (w *Work) gone(list []*job.Placement, err error) error {
-	if errors.Is(err, place.ErrGone) {
+	if errors.Is(err, job.ErrGone) {
 		for _, p := range list {
 			w.drop(p)
 		}
@@ -246,7 +237,7 @@ func (w *Work) gone(list []*job.Placement, err error) error {
 
 // left reports whether a placement was left out on purpose (same_name: skip).
 func (w *Work) left(err error) bool {
-	if errors.Is(err, place.ErrSkipped) {
+	if errors.Is(err, job.ErrSkipped) {
 		w.note(err.Error())
 		return true
 	}
@@ -270,7 +261,7 @@ func (w *Work) real(spot plan.Spot) (plan.Spot, error) {
 }
 
 // follow lets later steps see where a single file is.
-func (w *Work) follow(u *Unit) {
+func (w *Work) follow(u *job.Unit) {
 	if w.Job.Files != nil {
 		for i := range w.Units {
 			w.Job.Files[i] = w.Units[i].At

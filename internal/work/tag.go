@@ -9,7 +9,6 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
@@ -56,7 +55,7 @@ func (t *tag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
 }
 
 func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error {
+	return w.each(s, func(u *job.Unit, j plan.Job) error {
 		tags, err := fillTags(&j, t.filled)
 		if err != nil {
 			return err
@@ -72,11 +71,11 @@ func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
 }
 
 // setTags gives a file its tags.
-func (w *Work) setTags(u *Unit, all []string) error {
+func (w *Work) setTags(u *job.Unit, all []string) error {
 	if slices.Equal(all, watchfs.Tags(u.At)) {
 		return nil
 	}
-	p := &job.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: string(place.Tagged),
+	p := &job.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: job.Tagged,
 		Source: u.At, Target: u.At,
 		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: job.Intended}
 	if err := w.Book.Intend([]*job.Placement{p}); err != nil {

@@ -16,7 +16,7 @@ import (
 // RecordOf returns what the place package must know of a placement of a job whose file was
 // taken from a watched folder.
 func RecordOf(p *job.Placement, watch string) place.Record {
-	return place.Record{Root: watch, Kind: place.Kind(p.Kind), Source: p.Source, Target: p.Target, Before: p.Facts,
+	return place.Record{Root: watch, Kind: p.Kind, Source: p.Source, Target: p.Target, Before: p.Facts,
 		After: p.After, Kept: p.Kept, Replaced: p.Replaced, Made: p.Made}
 }
 
@@ -25,7 +25,7 @@ func RecordOf(p *job.Placement, watch string) place.Record {
 func Relied(l interface {
 	Reliers(target string, job int64) ([]job.Placement, error)
 }, p *job.Placement) error {
-	if k := place.Kind(p.Kind); k != place.Moved && k != place.Put {
+	if k := p.Kind; k != job.Moved && k != job.Put {
 		return nil // undoing it takes nothing away from there
 	}
 	list, err := l.Reliers(p.Target, p.Job)
@@ -46,7 +46,7 @@ func Relied(l interface {
 // first. That the rest is being undone is durable before the first of it is.
 // After a crash any of it may have been undone already. What may be all that is left of the
 // attempt's inputs stays.
-func (h Hands) TakeBack(list []*job.Placement, inputs []Unit, crashed bool) (problems []string) {
+func (h Hands) TakeBack(list []*job.Placement, inputs []job.Unit, crashed bool) (problems []string) {
 	var open []*job.Placement
 	now := Changes{}
 	for i := len(list) - 1; i >= 0; i-- {
@@ -71,12 +71,12 @@ func (h Hands) TakeBack(list []*job.Placement, inputs []Unit, crashed bool) (pro
 	_ = h.Book.Intend(open) // even if the ledger is in trouble: the files come first
 	for _, p := range open {
 		var err error
-		if gone && p.Kind == string(place.Put) && !p.Replaced {
+		if gone && p.Kind == job.Put && !p.Replaced {
 			err = NothingElse(p, input)
 		} else {
 			err = now.Undo(h.Placer, p, h.Watch, place.PartName(h.State, p.Job), crashed, Undoing{
 				Stays: func() error { return h.Book.Stays(p, list) },
-				Rest:  func(rest *place.Rest) { problems = append(problems, rest.String()) },
+				Rest:  func(rest *job.Rest) { problems = append(problems, rest.String()) },
 			})
 		}
 		if p.State = job.Undone; err != nil {
@@ -133,8 +133,8 @@ func (c Changes) back(p *job.Placement) {
 
 // Undoing is what is asked, and told, while a placement is undone.
 type Undoing struct {
-	Stays func() error      // an error if what it placed is to stay there
-	Rest  func(*place.Rest) // what could not be removed of a folder that is back
+	Stays func() error    // an error if what it placed is to stay there
+	Rest  func(*job.Rest) // what could not be removed of a folder that is back
 }
 
 // Undo undoes one placement, newest first. resumed says that it may have been
@@ -154,7 +154,7 @@ func (c Changes) Undo(placer *place.Placer, p *job.Placement, watch, part string
 	}
 	record := RecordOf(p, watch)
 	record.Relied, record.Rest = u.Stays, u.Rest
-	if place.Adds(p.Kind) { // asked once more when it has its hidden name
+	if p.Kind.Adds() { // asked once more when it has its hidden name
 		if err := u.Stays(); err != nil {
 			return err
 		}
@@ -165,14 +165,14 @@ func (c Changes) Undo(placer *place.Placer, p *job.Placement, watch, part string
 	} else if err = placer.CanUndo(record, watchfs.LookAny); err == nil {
 		err = placer.Undo(record, part)
 	}
-	if err != nil && u.Stays() == nil && place.Adds(p.Kind) && !p.Replaced {
+	if err != nil && u.Stays() == nil && p.Kind.Adds() && !p.Replaced {
 		err = discardHidden(placer, p, part, err)
 	}
 	if err != nil {
 		return err
 	}
-	switch place.Kind(p.Kind) {
-	case place.Moved, place.Duplicate, place.Trashed:
+	switch p.Kind {
+	case job.Moved, job.Duplicate, job.Trashed:
 		c[p.Source] = LookAt(p.Source, p.Facts.Dir)
 	}
 	if p.Replaced {
@@ -198,14 +198,14 @@ func cleanUndo(placer *place.Placer, p *job.Placement, part string, stays func()
 	hidden, back := LookAt(there, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
 	switch {
 	case !hidden.Exists:
-	case place.Adds(p.Kind) && !p.Replaced && stays() != nil:
+	case p.Kind.Adds() && !p.Replaced && stays() != nil:
 		_ = placer.Rename(there, p.Target)
-	case place.Adds(p.Kind), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
+	case p.Kind.Adds(), back.Exists && back.Size == hidden.Size && back.Mod == hidden.Mod:
 		_ = placer.Discard(there) // a placed copy that was about to go
 	case hidden.Same(p.After):
 		_ = placer.Rename(there, p.Target)
 	}
-	if here := filepath.Join(filepath.Dir(p.Source), part); p.Source != "" && !place.Adds(p.Kind) && here != there {
+	if here := filepath.Join(filepath.Dir(p.Source), part); p.Source != "" && !p.Kind.Adds() && here != there {
 		_ = placer.Discard(here) // a copy on its way back
 	}
 }
@@ -213,7 +213,7 @@ func cleanUndo(placer *place.Placer, p *job.Placement, part string, stays func()
 // finishBack ends a move back to another disk that was cut short between its two halves:
 // the copy is where the file was taken from, and what it is a copy of goes.
 func finishBack(placer *place.Placer, p *job.Placement, part string) {
-	if p.Kind != string(place.Moved) && p.Kind != string(place.Trashed) {
+	if p.Kind != job.Moved && p.Kind != job.Trashed {
 		return
 	}
 	target, back := LookAt(p.Target, p.After.Dir), LookAt(p.Source, p.Facts.Dir)
@@ -239,13 +239,13 @@ func sameFile(a, b file.Facts) bool { return a.Ino == b.Ino && a.Dev == b.Dev }
 // it took, or replaced, is.
 func IsBack(p *job.Placement) bool {
 	target := LookAt(p.Target, p.After.Dir)
-	if place.Adds(p.Kind) {
+	if p.Kind.Adds() {
 		return !target.Exists || target.Ino != p.After.Ino
 	}
 	switch {
 	case !LookAt(p.Source, p.Facts.Dir).Exists:
 		return false
-	case p.Kind == string(place.Duplicate):
+	case p.Kind == job.Duplicate:
 		return true
 	case p.Replaced:
 		return target.Exists && !sameFile(target, p.After)
@@ -256,7 +256,7 @@ func IsBack(p *job.Placement) bool {
 // IsHalfBack reports whether a move that replaced something is back, and what it replaced
 // is not.
 func IsHalfBack(p *job.Placement) bool {
-	if p.Kind != string(place.Moved) || !p.Replaced {
+	if p.Kind != job.Moved || !p.Replaced {
 		return false
 	}
 	back := LookAt(p.Source, false)
@@ -268,18 +268,18 @@ func IsHalfBack(p *job.Placement) bool {
 func (h Hands) happened(p *job.Placement, part string) bool {
 	target := LookAt(p.Target, p.Facts.Dir)
 	made := p.After.Exists && target.Exists && target.Size == p.After.Size && target.Mod == p.After.Mod &&
-		(target.Ino == p.After.Ino || !place.Adds(p.Kind))
+		(target.Ino == p.After.Ino || !p.Kind.Adds())
 	if made && h.finishRemoval(p, part) {
 		p.After = target
 		return true
 	}
 	h.cleanParts(p, part, made)
-	switch place.Kind(p.Kind) {
-	case place.Put, place.Linked:
+	switch p.Kind {
+	case job.Put, job.Linked:
 		return made
-	case place.Tagged:
+	case job.Tagged:
 		return true
-	case place.Deleted:
+	case job.Deleted:
 		return !LookAt(p.Source, p.Facts.Dir).Exists
 	}
 	source := LookAt(p.Source, p.Facts.Dir)
@@ -289,12 +289,12 @@ func (h Hands) happened(p *job.Placement, part string) bool {
 		}
 		return made
 	}
-	if made && p.Kind == string(place.Moved) && p.Facts.Dir && target.Ino != source.Ino {
+	if made && p.Kind == job.Moved && p.Facts.Dir && target.Ino != source.Ino {
 		// The same; the copy goes as far as the source has all of it.
 		_, _, _ = h.Placer.FinishRemoval(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 		return false
 	}
-	if made && p.Kind == string(place.Moved) && target.Ino != source.Ino {
+	if made && p.Kind == job.Moved && target.Ino != source.Ino {
 		// The copy was complete, and the source had not gone yet.
 		_, _ = h.Placer.RemoveDuplicate(place.Request{Source: p.Target, Expect: target, Part: part}, p.Source)
 	}
@@ -304,7 +304,7 @@ func (h Hands) happened(p *job.Placement, part string) bool {
 // finishRemoval goes on with the removal of a folder that had begun when its copy was
 // complete.
 func (h Hands) finishRemoval(p *job.Placement, part string) bool {
-	if p.Kind != string(place.Moved) || !p.Facts.Dir || LookAt(p.Source, false).Exists {
+	if p.Kind != job.Moved || !p.Facts.Dir || LookAt(p.Source, false).Exists {
 		return false
 	}
 	ok, _, err := h.Placer.FinishRemoval(place.Request{Source: p.Source, Root: h.Watch, Expect: p.Facts,
@@ -318,14 +318,14 @@ func (h Hands) cleanParts(p *job.Placement, part string, made bool) {
 	there := filepath.Join(filepath.Dir(p.Target), part)
 	_ = h.Placer.Discard(there + "-u")
 	if hidden := LookAt(there, p.Facts.Dir); hidden.Exists {
-		if p.Kind == string(place.Moved) && hidden.Ino == p.Facts.Ino && hidden.Dev == p.Facts.Dev {
+		if p.Kind == job.Moved && hidden.Ino == p.Facts.Ino && hidden.Dev == p.Facts.Dev {
 			_ = h.Placer.Rename(there, p.Source)
 		} else {
 			_ = h.Placer.Discard(there)
 		}
 	}
 	here := filepath.Join(filepath.Dir(p.Source), part)
-	if here == there || p.Source == "" || place.Adds(p.Kind) {
+	if here == there || p.Source == "" || p.Kind.Adds() {
 		return
 	}
 	if hidden := LookAt(here, p.Facts.Dir); hidden.Exists && hidden.Same(p.Facts) {
@@ -359,14 +359,14 @@ func isEmpty(folder string) bool {
 }
 
 // Stuck follows the files whose placements could not be undone.
-func Stuck(units []Unit, list []*job.Placement) {
+func Stuck(units []job.Unit, list []*job.Placement) {
 	for _, p := range list {
 		for i := range units {
 			if u := &units[i]; p.State == job.Done && p.Source == u.At &&
-				(p.Kind == string(place.Moved) || p.Kind == string(place.Duplicate) ||
-					p.Kind == string(place.Trashed)) {
+				(p.Kind == job.Moved || p.Kind == job.Duplicate ||
+					p.Kind == job.Trashed) {
 				u.At, u.Facts = p.Target, p.After
-			} else if p.State == job.Done && p.Source == u.At && p.Kind == string(place.Deleted) {
+			} else if p.State == job.Done && p.Source == u.At && p.Kind == job.Deleted {
 				u.At = ""
 			}
 		}
@@ -375,7 +375,7 @@ func Stuck(units []Unit, list []*job.Placement) {
 
 // Restored notes how files look that were put back: one that came back from
 // another disk has another number, and is still the same file.
-func Restored(units []Unit) {
+func Restored(units []job.Unit) {
 	for i := range units {
 		u := &units[i]
 		now := LookAt(u.At, u.Facts.Dir)

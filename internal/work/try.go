@@ -119,32 +119,32 @@ func copyContent(from, to string, facts file.Facts) error {
 }
 
 // steps runs the steps and gives where the file is then, "" if nowhere.
-func (t Trial) steps(ctx context.Context, job plan.Job) (at string, ok bool, err error) {
+func (t Trial) steps(ctx context.Context, j plan.Job) (at string, ok bool, err error) {
 	for _, sub := range []string{"scratch", "scripts", "kept"} {
 		if err := os.MkdirAll(filepath.Join(t.Folder, sub), 0o700); err != nil {
 			return "", false, err
 		}
 	}
 	if t.Rule.Gather != nil {
-		job.Files = []string{job.File}
-		job.List, job.List0 = filepath.Join(job.Scratch, "list.txt"), filepath.Join(job.Scratch, "list0.txt")
-		if err := writeLists(job); err != nil {
+		j.Files = []string{j.File}
+		j.List, j.List0 = filepath.Join(j.Scratch, "list.txt"), filepath.Join(j.Scratch, "list0.txt")
+		if err := writeLists(j); err != nil {
 			return "", false, err
 		}
 	}
 	if t.Rule.Uses("hash") {
-		if job.Hash, err = watchfs.Hash("", t.File, -1); err != nil {
+		if j.Hash, err = watchfs.Hash("", t.File, -1); err != nil {
 			return "", false, err
 		}
 	}
-	if job.Facts, err = watchfs.LookAny(job.File); err != nil { // the copy has an inode of its own
+	if j.Facts, err = watchfs.LookAny(j.File); err != nil { // the copy has an inode of its own
 		return "", false, err
 	}
-	look.Complete(t.Set, t.Rule, job.File, &job.Facts)
+	look.Complete(t.Set, t.Rule, j.File, &j.Facts)
 	r := runner.New()
-	job.Exists = IsThere
-	w := &Work{Job: job, Output: filepath.Join(t.Folder, "output"),
-		Units: []Unit{{Taken: job.File, At: job.File, Facts: job.Facts, Captures: job.Captures}},
+	j.Exists = IsThere
+	w := &Work{Job: j, Output: filepath.Join(t.Folder, "output"),
+		Units: []job.Unit{{Taken: j.File, At: j.File, Facts: j.Facts, Captures: j.Captures}},
 		Hands: Hands{Secrets: t.Set.File.SecretNames(), Placer: &place.Placer{}, Runner: r, State: t.Folder,
 			Book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
 	if p := w.All(ctx); p != nil {
@@ -192,7 +192,7 @@ func (t *trialHands) Answers(string) error                         { return nil 
 func (t *trialHands) There(string) error                           { return nil }
 func (t *trialHands) Ours(string, string, file.Facts) bool         { return false }
 func (t *trialHands) Notice(string, string, plan.Job)              {}
-func (t *trialHands) First(string) []place.Ahead                   { return nil }
+func (t *trialHands) First(string) []job.Ahead                     { return nil }
 func (t *trialHands) Held(string, bool) bool                       { return false }
 func (t *trialHands) Lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"

@@ -43,13 +43,13 @@ func (a *unpack) limits() place.Limits {
 }
 
 func (a *unpack) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error {
+	return w.each(s, func(u *job.Unit, j plan.Job) error {
 		to, err := w.spot(s, j, u.At)
 		if err != nil {
 			return err
 		}
 		req := place.Request{To: to}
-		list := w.placing(place.Put, u.At, u.Facts, &req, s.SameName)
+		list := w.placing(job.Put, u.At, u.Facts, &req, s.SameName)
 		results, err := w.Placer.Unpack(req, a.limits())
 		if err != nil {
 			return err

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -29,7 +30,7 @@ func (t *untag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
 }
 
 func (t *untag) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *Unit, j plan.Job) error {
+	return w.each(s, func(u *job.Unit, j plan.Job) error {
 		tags, err := fillTags(&j, t.filled)
 		if err != nil {
 			return err

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -55,7 +56,7 @@ func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
 }
 
 // each does something with each of the job's files.
-func (w *Work) each(s *rule.Step, do func(u *Unit, j plan.Job) error) error {
+func (w *Work) each(s *rule.Step, do func(u *job.Unit, j plan.Job) error) error {
 	for i := range w.Units {
 		u := &w.Units[i]
 		j := w.as(u)
@@ -108,7 +109,7 @@ func lookAtOther(path string) (file.Facts, error) {
 		facts, err = watchfs.LookTree(path)
 	}
 	if err == nil && !facts.Exists {
-		err = fmt.Errorf("%s: %w", plan.Display(path), place.ErrGone) // another job was quicker
+		err = fmt.Errorf("%s: %w", plan.Display(path), job.ErrGone) // another job was quicker
 	}
 	return facts, err
 }

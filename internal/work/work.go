@@ -21,15 +21,14 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
 // Took lists the files that the steps took away, besides the job's own.
 func (w *Work) Took() (paths []string) {
 	for _, p := range w.Placed {
-		switch place.Kind(p.Kind) {
-		case place.Moved, place.Duplicate, place.Trashed, place.Deleted:
+		switch p.Kind {
+		case job.Moved, job.Duplicate, job.Trashed, job.Deleted:
 			if p.State == job.Done && p.Source != w.Job.File {
 				paths = append(paths, p.Source)
 			}

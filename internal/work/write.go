@@ -5,6 +5,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -43,7 +44,7 @@ func (t *write) do(_ context.Context, w *Work, s *rule.Step) error {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(place.Put, "", file.Facts{}, &req, s.SameName)
+	list := w.placing(job.Put, "", file.Facts{}, &req, s.SameName)
 	res, err := w.Placer.Write(req, []byte(text))
 	if w.left(err) {
 		return nil

@@ -123,7 +123,7 @@ type Placement struct {
 	ID         int64
 	Job        int64
 	Attempt    int
-	Kind       string // moved, duplicate, put, trashed, deleted, tagged: see the place package
+	Kind       Kind
 	Source     string
 	Target     string
 	Facts      file.Facts // of the source, before

@@ -1,4 +1,4 @@
-package engine
+package work
 
 import (
 	"fmt"
@@ -7,12 +7,11 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/place"
 )
 
-// inHand knows where the steps of jobs under way have put their files. Such a file goes
+// InHand knows where the steps of jobs under way have put their files. Such a file goes
 // on from there, so it is nothing that another job may take for a file at rest.
-type inHand struct {
+type InHand struct {
 	mu   sync.Mutex
 	by   map[string]int64
 	all  map[int64][]string          // by job
@@ -20,10 +19,10 @@ type inHand struct {
 	left chan struct{}               // closed when a job leaves its files, nil if no step waits
 }
 
-// take notes where a job's file is about to be. One that is another job's stays so.
-func (h *inHand) take(p *job.Placement) error {
-	k := place.Kind(p.Kind)
-	if k != place.Moved && k != place.Duplicate && k != place.Trashed || p.Target == "" {
+// Take notes where a job's file is about to be. One that is another job's stays so.
+func (h *InHand) Take(p *job.Placement) error {
+	k := p.Kind
+	if k != job.Moved && k != job.Duplicate && k != job.Trashed || p.Target == "" {
 		return nil
 	}
 	h.mu.Lock()
@@ -35,23 +34,23 @@ func (h *inHand) take(p *job.Placement) error {
 		h.ways[p.Job] = map[string]string{}
 	}
 	h.ways[p.Job][p.Source] = p.Target
-	if k == place.Trashed {
+	if k == job.Trashed {
 		return nil // at rest in the trash
 	}
 	other, held := h.by[p.Target]
 	switch {
 	case held && other == p.Job:
 		return nil
-	case held && place.Kind(p.Kind) == place.Duplicate:
-		return fmt.Errorf("%s: %w", plan.Display(p.Target), place.ErrHeld)
+	case held && p.Kind == job.Duplicate:
+		return fmt.Errorf("%s: %w", plan.Display(p.Target), job.ErrHeld)
 	}
 	h.by[p.Target] = p.Job
 	h.all[p.Job] = append(h.all[p.Job], p.Target)
 	return nil
 }
 
-// heldBesides reports whether a file is one that another job works on.
-func (h *inHand) heldBesides(job int64, path string) bool {
+// HeldBesides reports whether a file is one that another job works on.
+func (h *InHand) HeldBesides(job int64, path string) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	other, held := h.by[path]
@@ -62,8 +61,8 @@ func (h *inHand) heldBesides(job int64, path string) bool {
 // attempt is made again later.
 const patient = 2 * time.Second
 
-// wait is heldBesides for a file that is to be replaced: it gives the other job a while.
-func (h *inHand) wait(job int64, path string) bool {
+// Wait is HeldBesides for a file that is to be replaced: it gives the other job a while.
+func (h *InHand) Wait(job int64, path string) bool {
 	late := time.NewTimer(patient)
 	defer late.Stop()
 	for {
@@ -73,7 +72,7 @@ func (h *inHand) wait(job int64, path string) bool {
 		}
 		left := h.left
 		h.mu.Unlock()
-		if !h.heldBesides(job, path) {
+		if !h.HeldBesides(job, path) {
 			return false
 		}
 		select {
@@ -84,9 +83,9 @@ func (h *inHand) wait(job int64, path string) bool {
 	}
 }
 
-// follow reports where a job's file is by now, and where it was before its last move, which
+// Follow reports where a job's file is by now, and where it was before its last move, which
 // may not have been made yet.
-func (h *inHand) follow(job int64, file string) (at, before string) {
+func (h *InHand) Follow(job int64, file string) (at, before string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	at, before = file, file
@@ -100,8 +99,8 @@ func (h *inHand) follow(job int64, file string) (at, before string) {
 	return at, before
 }
 
-// leave forgets the files of a job that is over or has them back.
-func (h *inHand) leave(job int64) {
+// Leave forgets the files of a job that is over or has them back.
+func (h *InHand) Leave(job int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.left != nil && len(h.all[job]) > 0 {

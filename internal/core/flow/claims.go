@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"time"
@@ -14,7 +14,7 @@ import (
 // file is known by whatever name it has when it is looked at.
 
 // claim holds what a job places at a path.
-func (f *flow) claim(j *openJob, path string, facts file.Facts) {
+func (f *Flow) claim(j *Job, path string, facts file.Facts) {
 	for _, key := range []string{path, inode(facts)} {
 		if f.claims[key] == nil && (key == path || facts.Ino != 0) {
 			f.claims[key] = j
@@ -24,7 +24,7 @@ func (f *flow) claim(j *openJob, path string, facts file.Facts) {
 }
 
 // claimed returns the job that holds a file.
-func (f *flow) claimed(path string, facts file.Facts) *openJob {
+func (f *Flow) claimed(path string, facts file.Facts) *Job {
 	if len(f.claims) == 0 {
 		return nil
 	}
@@ -36,7 +36,7 @@ func (f *flow) claimed(path string, facts file.Facts) *openJob {
 
 // release ends a job's claims. What it placed well is offered to the rules that
 // watch there.
-func (f *flow) release(j *openJob, now time.Time) {
+func (f *Flow) release(j *Job, now time.Time) {
 	held := j.held
 	if held == nil {
 		return
@@ -52,7 +52,7 @@ func (f *flow) release(j *openJob, now time.Time) {
 	}
 	for path := range held.offers {
 		if path != j.row.File {
-			f.offer(path, j.row.Facts.Dir && ends[path], settle.Nudged, now)
+			f.Offer(path, j.row.Facts.Dir && ends[path], settle.Nudged, now)
 		}
 	}
 }

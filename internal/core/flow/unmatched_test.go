@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"testing"
@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -21,15 +22,16 @@ func TestUnmatchedFiles(t *testing.T) {
 	size := int64(1)
 	now := time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 	changed := map[string]time.Time{}
-	f := newFlow(plan.NewSet(rules), newStore(t), func(path string) (file.Facts, error) {
+	see := func(path string) (file.Facts, error) {
 		return file.Facts{Exists: true, Regular: true, Size: size, Change: file.At(changed[path]),
 			Writers: file.None}, nil
-	})
+	}
+	f := New(plan.NewSet(rules), told{by: map[string]job.Known{}}, looker{see: see}, nil, nil)
 	after := func(d time.Duration) []string {
 		now = now.Add(d)
 		f.findUnmatched(now)
-		found := f.unmatched.found
-		f.unmatched.found = nil
+		defer f.Took()
+		found := f.Effects().Unmatched
 		return found
 	}
 	f.unclaimed("/office/in/busy", now)
@@ -52,3 +54,21 @@ func TestUnmatchedFiles(t *testing.T) {
 	f.unclaimed("/office/in/odd", now)
 	require.Equal(t, []string{"/office/in/odd"}, after(time.Minute), "it is another one now")
 }
+
+// told remembers what was told of.
+type told struct {
+	Memory
+	by map[string]job.Known
+}
+
+func (m told) Remember(k job.Known) { m.by[k.File] = k }
+
+func (m told) Known(_, path string) (job.Known, bool, error) { k, ok := m.by[path]; return k, ok, nil }
+
+// looker sees with a function.
+type looker struct {
+	Eyes
+	see func(path string) (file.Facts, error)
+}
+
+func (l looker) Look(path string) (file.Facts, error) { return l.see(path) }

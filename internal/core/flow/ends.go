@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"cmp"
@@ -13,13 +13,10 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
-	"stilltide/internal/place"
-	"stilltide/internal/watchfs"
-	"stilltide/internal/work"
 )
 
 // end sends the input where it belongs, or ends the job where it is.
-func (f *flow) end(j *openJob, state job.State, now time.Time) {
+func (f *Flow) end(j *Job, state job.State, now time.Time) {
 	target := j.rule.Processed
 	if state == job.Failed {
 		target = j.rule.Failed
@@ -35,13 +32,13 @@ func (f *flow) end(j *openJob, state job.State, now time.Time) {
 	}
 	e, err := f.placing(j, state, target, now)
 	switch {
-	case err == nil && len(e.moves) == 0 && e.landed == "":
-		f.placedEnd(placedEnd{id: j.row.ID, leads: state}, now)
+	case err == nil && len(e.Moves) == 0 && e.Landed == "":
+		f.PlacedEnd(PlacingEnd{ID: j.row.ID, Leads: state}, now)
 	case err == nil:
 		if len(j.rule.Steps) > 0 {
 			f.record(j) // how the attempt ended and where it left the files, before those are placed
 		}
-		f.places, j.sent = append(f.places, e), true
+		f.out.Places, j.sent = append(f.out.Places, e), true
 		f.unreserve(j)
 	case state == job.Failed:
 		f.finish(j, state, join(j.cause, "it stays where it is, because "+err.Error()), at, now)
@@ -53,16 +50,16 @@ func (f *flow) end(j *openJob, state job.State, now time.Time) {
 
 // afterCommand looks what the commands of a job did with its file themselves, and
 // says so. A file that they took away is nowhere.
-func (f *flow) afterCommand(j *openJob) {
+func (f *Flow) afterCommand(j *Job) {
 	was := j.where(j.row.File, j.row.Facts)
 	if was.At == "" || j.row.Event == file.Removed || j.rule.Gather != nil {
 		return
 	}
-	now, err := watchfs.Stat(was.At) // most files are as they were, and that tells so
+	now, err := f.eyes.Stat(was.At) // most files are as they were, and that tells so
 	if err == nil && now.Same(was.Facts) {
 		return
 	}
-	now, err = f.look(was.At)
+	now, err = f.eyes.Look(was.At)
 	switch {
 	case err != nil || now.Exists && now.Same(was.Facts):
 	case now.Exists && now.Ino == was.Facts.Ino:
@@ -73,29 +70,29 @@ func (f *flow) afterCommand(j *openJob) {
 		j.say("it was moved or removed while the job ran")
 		was.At, j.gone = "", true
 		if j.now == nil {
-			j.now = map[string]work.Unit{}
+			j.now = map[string]job.Unit{}
 		}
 		j.now[j.row.File] = was
 	}
 }
 
 // say adds to what a job's line says.
-func (j *openJob) say(text string) {
+func (j *Job) say(text string) {
 	if !strings.Contains(j.row.Result, text) {
 		j.row.Result = join(j.row.Result, text)
 	}
 }
 
 // placing plans the moves of a job's files. A marker goes where its file goes.
-func (f *flow) placing(j *openJob, state job.State, target *rule.Place, now time.Time) (*placing, error) {
+func (f *Flow) placing(j *Job, state job.State, target *rule.Place, now time.Time) (*Placing, error) {
 	landed := j.setback().landed
 	var main plan.Job
 	if j.spot.Name == "" || state != job.Processed || len(j.row.Extra) > 0 {
 		main = f.planned(j, now)
 		main.At = j.where(j.row.File, j.row.Facts).At
 	}
-	e := &placing{id: j.row.ID, watch: j.row.Watch, leads: state, alone: !j.extras && len(j.row.Extra) == 0}
-	e.moves = e.one[:0]
+	e := &Placing{ID: j.row.ID, Watch: j.row.Watch, Leads: state, Alone: !j.extras && len(j.row.Extra) == 0}
+	e.Moves = e.one[:0]
 	add := func(path string, facts file.Facts, companion bool) error {
 		return f.addMove(e, j, &main, target, landed, path, facts, companion)
 	}
@@ -109,18 +106,18 @@ func (f *flow) placing(j *openJob, state job.State, target *rule.Place, now time
 	}
 	if state == job.Failed {
 		failed := main
-		e.landed = landed[j.where(j.row.File, j.row.Facts).At]
-		e.note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause,
+		e.Landed = landed[j.where(j.row.File, j.row.Facts).At]
+		e.Note = &plan.Failure{Job: &failed, Taken: j.row.File, Attempts: j.tries, Reason: j.cause,
 			State: f.set.File.StateFolder(), Rules: f.set.File.Path}
 		if j.row.Last != nil {
-			e.output = j.row.Last.Output
+			e.Output = j.row.Last.Output
 		}
 	}
 	return e, nil
 }
 
 // addMove adds one file of a job to its placing; companion tells that it is a marker.
-func (f *flow) addMove(e *placing, j *openJob, main *plan.Job, target *rule.Place, landed map[string]string,
+func (f *Flow) addMove(e *Placing, j *Job, main *plan.Job, target *rule.Place, landed map[string]string,
 	path string,
 	facts file.Facts, companion bool) error {
 	u := j.where(path, facts)
@@ -133,7 +130,7 @@ func (f *flow) addMove(e *placing, j *openJob, main *plan.Job, target *rule.Plac
 		of = j.where(goes, its)
 	}
 	spot, err := j.spot, error(nil)
-	if spot.Name == "" || e.leads != job.Processed || path != j.row.File || companion {
+	if spot.Name == "" || e.Leads != job.Processed || path != j.row.File || companion {
 		p := *main
 		if goes != j.row.File {
 			p.File, p.At, p.Facts, p.Captures = goes, of.At, its, f.capturesOf(j.rule, goes)
@@ -147,7 +144,7 @@ func (f *flow) addMove(e *placing, j *openJob, main *plan.Job, target *rule.Plac
 	var marker *rule.Rule
 	if companion { // it goes along as it is now
 		marker, spot.Name = j.rule, f.markerName(j, spot, landed[of.At])
-		if now, err := f.look(path); err == nil && now.Exists {
+		if now, err := f.eyes.Look(path); err == nil && now.Exists {
 			u.Facts = now
 		}
 	}
@@ -158,30 +155,30 @@ func (f *flow) addMove(e *placing, j *openJob, main *plan.Job, target *rule.Plac
 		f.claim(j, to, u.Facts)
 	}
 	same := j.rule.SameName
-	if e.leads == job.Failed && same == rule.SameFail {
+	if e.Leads == job.Failed && same == rule.SameFail {
 		same = rule.SameNumber
 	}
 	var own *wish
 	if path == j.row.File && !companion {
 		own = &j.end
 	}
-	e.moves = append(e.moves, move{wish: own, to: spot, same: same, marker: marker, of: of.At,
-		first: f.before(j, to), only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
-		record: &job.Placement{ID: f.intent(j, path, e.leads), Job: j.row.ID, Attempt: j.row.Attempts,
-			Kind: string(place.Moved), Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
-			State: job.Intended, FinalState: e.leads, Chained: watched},
+	e.Moves = append(e.Moves, Move{wish: own, To: spot, Same: same, Marker: marker, Of: of.At,
+		First: f.before(j, to), Only: len(j.rule.Steps) == 0 && u.Facts.Inside == nil && j.row.Hash == "",
+		Record: &job.Placement{ID: f.intent(j, path, e.Leads), Job: j.row.ID, Attempt: j.row.Attempts,
+			Kind: job.Moved, Source: u.At, Target: to, Facts: u.Facts, After: u.Facts,
+			State: job.Intended, FinalState: e.Leads, Chained: watched},
 	})
 	return nil
 }
 
 // markerName names a marker after the file that it goes along with; landed is where that has
 // been placed already, "" if nowhere.
-func (f *flow) markerName(j *openJob, spot plan.Spot, landed string) string {
+func (f *Flow) markerName(j *Job, spot plan.Spot, landed string) string {
 	return filepath.Base(plan.MarkerOf(j.rule, cmp.Or(landed, spot.Path())))
 }
 
 // fileOf returns the file of a job whose marker is at a path.
-func (j *openJob) fileOf(marker string) (path string, taken file.Facts) {
+func (j *Job) fileOf(marker string) (path string, taken file.Facts) {
 	for _, m := range j.row.Extra {
 		if !m.Companion && plan.MarkerOf(j.rule, m.File) == marker {
 			return m.File, m.Facts
@@ -191,7 +188,7 @@ func (j *openJob) fileOf(marker string) (path string, taken file.Facts) {
 }
 
 // intent returns the number of a placement: the same each time it is tried.
-func (f *flow) intent(j *openJob, path string, leads job.State) int64 {
+func (f *Flow) intent(j *Job, path string, leads job.State) int64 {
 	for _, i := range j.intents {
 		if i.path == path && i.leads == leads {
 			return i.id
@@ -203,12 +200,12 @@ func (f *flow) intent(j *openJob, path string, leads job.State) int64 {
 }
 
 // notPlaced goes on with a job of whose files none was placed.
-func (f *flow) notPlaced(j *openJob, p placedEnd, now time.Time) {
+func (f *Flow) notPlaced(j *Job, p PlacingEnd, now time.Time) {
 	switch {
-	case errors.Is(p.err, place.ErrStopped): // its intention stands: the next start goes on with it
-	case place.Final(p.err) && p.leads != job.Failed:
-		why := p.err.Error()
-		if errors.Is(p.err, place.ErrTaken) {
+	case errors.Is(p.Err, job.ErrStopped): // its intention stands: the next start goes on with it
+	case p.Final && p.Leads != job.Failed:
+		why := p.Err.Error()
+		if errors.Is(p.Err, job.ErrTaken) {
 			why += " (same_name: fail)"
 		}
 		j.cause = join(j.cause, why)
@@ -217,49 +214,49 @@ func (f *flow) notPlaced(j *openJob, p placedEnd, now time.Time) {
 		} else {
 			f.end(j, job.Failed, now)
 		}
-	case place.Final(p.err):
-		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()), j.where(j.row.File, j.row.Facts).At, now)
-	case errors.Is(p.err, place.ErrSkipped):
-		f.finish(j, p.leads, join(j.cause, "it stays: "+p.err.Error()+" (same_name: skip)"),
+	case p.Final:
+		f.finish(j, p.Leads, join(j.cause, "it stays: "+p.Err.Error()), j.where(j.row.File, j.row.Facts).At, now)
+	case errors.Is(p.Err, job.ErrSkipped):
+		f.finish(j, p.Leads, join(j.cause, "it stays: "+p.Err.Error()+" (same_name: skip)"),
 			j.where(j.row.File, j.row.Facts).At, now)
 	default:
-		j.areBack(p.back)
-		f.postpone(j, p.leads, p.err, now)
+		j.areBack(p.Back)
+		f.postpone(j, p.Leads, p.Err, now)
 	}
 }
 
-// placedEnd decides what follows a placing.
-func (f *flow) placedEnd(p placedEnd, now time.Time) {
-	j := f.open[p.id]
+// PlacedEnd decides what follows a placing.
+func (f *Flow) PlacedEnd(p PlacingEnd, now time.Time) {
+	j := f.open[p.ID]
 	if j == nil {
 		return
 	}
-	if p.err != nil {
+	if p.Err != nil {
 		f.notPlaced(j, p, now)
 		return
 	}
-	for _, m := range p.moved {
-		j.keepRest(m.rest)
+	for _, m := range p.Moved {
+		j.keepRest(m.Rest)
 	}
 	landed := j.setback().landed
-	if len(p.moved) == 1 && p.moved[0].err == nil && len(j.row.Extra)+len(landed) == 0 {
-		j.intended = p.moved[0].intended
-		f.finish(j, p.leads, j.cause, p.moved[0].target, now)
+	if len(p.Moved) == 1 && p.Moved[0].Err == nil && len(j.row.Extra)+len(landed) == 0 {
+		j.intended = p.Moved[0].Intended
+		f.finish(j, p.Leads, j.cause, p.Moved[0].Target, now)
 		return
 	}
 	reason, fileNow := j.cause, map[string]string{}
 	for source, at := range landed {
 		fileNow[source] = at
 	}
-	j.intended = len(p.moved) == 1 && p.moved[0].intended
-	for _, m := range p.moved {
-		fileNow[m.source] = m.target
-		if !errors.Is(m.err, place.ErrChanged) {
+	j.intended = len(p.Moved) == 1 && p.Moved[0].Intended
+	for _, m := range p.Moved {
+		fileNow[m.Source] = m.Target
+		if !errors.Is(m.Err, job.ErrChanged) {
 			continue
 		}
-		set(&j.again, m.source)
-		fileNow[m.source] = m.source
-		if m.source == j.row.File {
+		mark(&j.again, m.Source)
+		fileNow[m.Source] = m.Source
+		if m.Source == j.row.File {
 			reason = join(reason, "the file changed while its job ran, so it stays and counts as a new one")
 		}
 	}
@@ -267,17 +264,17 @@ func (f *flow) placedEnd(p placedEnd, now time.Time) {
 		m := &j.row.Extra[i]
 		m.FileNow = fileNow[j.where(m.File, m.Facts).At]
 	}
-	f.finish(j, p.leads, reason, fileNow[j.where(j.row.File, j.row.Facts).At], now)
+	f.finish(j, p.Leads, reason, fileNow[j.where(j.row.File, j.row.Facts).At], now)
 }
 
 // areBack notes how files of the job look that were moved and are back.
-func (j *openJob) areBack(back map[string]file.Facts) {
+func (j *Job) areBack(back map[string]file.Facts) {
 	note := func(path string, taken file.Facts) {
 		u := j.where(path, taken)
 		if facts, ok := back[u.At]; ok {
 			u.Facts = facts
 			if j.now == nil {
-				j.now = map[string]work.Unit{}
+				j.now = map[string]job.Unit{}
 			}
 			j.now[path] = u
 		}
@@ -290,19 +287,19 @@ func (j *openJob) areBack(back map[string]file.Facts) {
 
 // unmake has what a job's steps placed taken back, because its end cannot be placed: what
 // a failed job has made does not stay.
-func (f *flow) unmake(j *openJob, now time.Time) {
-	f.starts = append(f.starts, &attempt{job: j, number: j.row.Attempts, plan: f.planned(j, now), set: f.set,
-		chain: j.chain(), more: f.others(j), unmakes: true})
+func (f *Flow) unmake(j *Job, now time.Time) {
+	f.out.Starts = append(f.out.Starts, &Attempt{job: j, Number: j.row.Attempts, Plan: f.planned(j, now), Set: f.set,
+		Chain: j.chain(), more: f.others(j), Unmakes: true})
 }
 
 // unmade ends a job whose steps' work was taken back.
-func (f *flow) unmade(j *openJob, res attemptResult, now time.Time) {
-	j.leave(res.left)
-	j.follow(res.units)
-	for i := range res.units {
-		putBackIn(&j.row, res.units[i])
+func (f *Flow) unmade(j *Job, res AttemptEnd, now time.Time) {
+	j.leave(res.Left)
+	j.follow(res.Units)
+	for i := range res.Units {
+		putBackIn(&j.row, res.Units[i])
 	}
-	j.cause = join(j.cause, res.reason)
+	j.cause = join(j.cause, res.Reason)
 	j.row.Result = ""
 	f.end(j, job.Failed, now)
 }
@@ -326,7 +323,7 @@ func causeOf(reason string) string {
 
 // postpone keeps a job whose input could not be placed and tries the
 // placement again, later and later; the command is not repeated.
-func (f *flow) postpone(j *openJob, leads job.State, err error, now time.Time) {
+func (f *Flow) postpone(j *Job, leads job.State, err error, now time.Time) {
 	s := j.suffer()
 	first := s.wait == 0
 	s.wait = min(max(2*s.wait, time.Second), time.Minute)
@@ -335,11 +332,11 @@ func (f *flow) postpone(j *openJob, leads job.State, err error, now time.Time) {
 	if first {
 		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
 		f.record(j)
-		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: s.retryAt, Waits: true})
+		f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: j.asItIs(), Next: s.retryAt, Waits: true})
 	}
 }
 
-func (f *flow) placeLate(now time.Time) {
+func (f *Flow) placeLate(now time.Time) {
 	due := f.late
 	f.late = nil
 	for _, j := range due {
@@ -352,7 +349,7 @@ func (f *flow) placeLate(now time.Time) {
 }
 
 // finish ends a job for good.
-func (f *flow) finish(j *openJob, state job.State, reason, fileNow string, now time.Time) {
+func (f *Flow) finish(j *Job, state job.State, reason, fileNow string, now time.Time) {
 	j.row.Become(state)
 	j.row.Reason, j.row.FileNow, j.row.Ended, j.row.Due = reason, fileNow, now, time.Time{}
 	f.record(j)
@@ -368,7 +365,7 @@ func (f *flow) finish(j *openJob, state job.State, reason, fileNow string, now t
 		}
 	}
 	f.rememberRests(j)
-	f.outcomes = append(f.outcomes, Outcome{Job: &j.row}) // it does not change any more
+	f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: &j.row}) // it does not change any more
 	f.batches.ended(j, now)
 	f.drop(j)
 	f.noteOffers(j)
@@ -376,10 +373,10 @@ func (f *flow) finish(j *openJob, state job.State, reason, fileNow string, now t
 	if j.rule != nil && j.rule.Share && j.row.Event == file.Removed {
 		f.removing[j.row.File] = now // the rules after it come next
 	} else if j.rule != nil && j.rule.Share && fileNow == j.row.File {
-		set(&j.again, j.row.File)
+		mark(&j.again, j.row.File)
 	}
 	if j.gone {
-		f.wentAway(j.row.File, false, now)
+		f.WentAway(j.row.File, false, now)
 	}
 	for path := range j.again {
 		if f.isOwnWork(j, path) {
@@ -390,13 +387,13 @@ func (f *flow) finish(j *openJob, state job.State, reason, fileNow string, now t
 			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
 				"%s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
 		}
-		f.offer(path, j.row.Facts.Dir, settle.Nudged, now)
+		f.Offer(path, j.row.Facts.Dir, settle.Nudged, now)
 	}
 }
 
 // keepRest notes what could not be removed of a folder whose copy is on another disk. It
 // counts as handled, so that it is not taken again.
-func (j *openJob) keepRest(rest *place.Rest) {
+func (j *Job) keepRest(rest *job.Rest) {
 	if rest != nil {
 		j.say(rest.String())
 		j.suffer().rests = append(j.suffer().rests, rest.Path)
@@ -404,9 +401,9 @@ func (j *openJob) keepRest(rest *place.Rest) {
 }
 
 // rememberRests has a job's rule know what stays behind.
-func (f *flow) rememberRests(j *openJob) {
+func (f *Flow) rememberRests(j *Job) {
 	for _, path := range j.setback().rests {
-		if facts, err := f.look(path); err == nil && facts.Exists {
+		if facts, err := f.eyes.Look(path); err == nil && facts.Exists {
 			f.store.Remember(job.Known{Rule: j.row.Rule, File: path, Facts: facts, Job: j.row.ID})
 		}
 	}
@@ -414,17 +411,17 @@ func (f *flow) rememberRests(j *openJob) {
 
 // isOwnWork reports whether a file that changed while its job ran is as a step
 // of that job left it.
-func (f *flow) isOwnWork(j *openJob, path string) bool {
+func (f *Flow) isOwnWork(j *Job, path string) bool {
 	u, ok := j.now[path]
 	if !ok || u.At != path || j.rule.Share {
 		return false
 	}
-	facts, err := f.look(path)
+	facts, err := f.eyes.Look(path)
 	return err == nil && facts.Same(u.Facts) && facts.Writers != file.Some
 }
 
 // remember notes a file that stays, so that it is not taken again.
-func (f *flow) remember(j *openJob, path string, facts file.Facts, hash, fileNow string) {
+func (f *Flow) remember(j *Job, path string, facts file.Facts, hash, fileNow string) {
 	// it went by itself, which is a removal
 	if fileNow == path || j.gone && path == j.row.File && j.rule.Reacts(file.Removed) {
 		f.store.Remember(job.Known{Rule: j.row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash,
@@ -439,7 +436,7 @@ func (f *flow) remember(j *openJob, path string, facts file.Facts, hash, fileNow
 
 // forget has all rules forget a file that this ledger's own work took away: it did
 // not go by itself.
-func (f *flow) forget(path string, dir bool, now time.Time) {
+func (f *Flow) forget(path string, dir bool, now time.Time) {
 	if !f.store.KnowsFiles() {
 		return
 	}
@@ -449,15 +446,15 @@ func (f *flow) forget(path string, dir bool, now time.Time) {
 }
 
 // noteOffers lists where the job's files are, if rules watch there.
-func (f *flow) noteOffers(j *openJob) {
+func (f *Flow) noteOffers(j *Job) {
 	if j.held == nil {
 		return
 	}
 	note := func(path string) {
 		if path != "" && f.set.Watched(path) {
-			set(&j.held.offers, path)
+			mark(&j.held.offers, path)
 			if path != j.row.File {
-				if facts, err := f.look(path); err == nil {
+				if facts, err := f.eyes.Look(path); err == nil {
 					f.book.Placed(path, facts, j.row.Rule, j.chain())
 				}
 			}

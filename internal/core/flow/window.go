@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"time"
@@ -6,12 +6,12 @@ import (
 	"stilltide/internal/core/job"
 )
 
-// maxQueued is how many jobs of one rule may always wait in the memory, and
+// MaxQueued is how many jobs of one rule may always wait in the memory, and
 // maxTogether how many of all rules; the rest wait in the ledger alone, so
 // that a long queue does not grow the program.
-const maxQueued = 1000
+const MaxQueued = 1000
 
-var maxTogether = 20_000 // a variable for tests
+var MaxTogether = 20_000 // a variable for tests
 
 // window is the part of the queue that is in the memory.
 type window struct {
@@ -26,12 +26,12 @@ type window struct {
 
 // full reports whether a job must wait in the ledger alone; otherwise it counts
 // as being in the memory.
-func (w *window) full(f *flow, j *openJob) bool {
+func (w *window) full(f *Flow, j *Job) bool {
 	if f.open[j.row.ID] == j {
 		return false // it is in the memory already
 	}
 	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
-	much := w.count[j.row.Rule] >= maxQueued && w.total >= maxTogether
+	much := w.count[j.row.Rule] >= MaxQueued && w.total >= MaxTogether
 	if (behind || much) && j.row.State == job.Queued {
 		w.leave(j.row.Rule)
 		return true
@@ -62,7 +62,7 @@ func (w *window) came(rule string) {
 }
 
 // left is told when a job leaves the memory.
-func (w *window) left(f *flow, j *openJob) {
+func (w *window) left(f *Flow, j *Job) {
 	if f.open[j.row.ID] == j && w.count[j.row.Rule] > 0 {
 		w.count[j.row.Rule]--
 		w.total--
@@ -70,11 +70,11 @@ func (w *window) left(f *flow, j *openJob) {
 }
 
 // refill takes queued jobs from the ledger when the memory runs low of them.
-func (w *window) refill(f *flow, now time.Time) {
+func (w *window) refill(f *Flow, now time.Time) {
 	w.filling = true
 	defer func() { w.filling = false }()
 	for name := range w.more {
-		for w.more[name] && w.count[name] <= maxQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
+		for w.more[name] && w.count[name] <= MaxQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
 			if !w.fill(f, name, now) {
 				break // the ledger says itself what is wrong
 			}
@@ -83,11 +83,11 @@ func (w *window) refill(f *flow, now time.Time) {
 }
 
 // fill takes one helping of a rule's jobs from the ledger.
-func (w *window) fill(f *flow, name string, now time.Time) bool {
+func (w *window) fill(f *Flow, name string, now time.Time) bool {
 	if f.store.Flush() != nil {
 		return false
 	}
-	const helping = maxQueued / 2
+	const helping = MaxQueued / 2
 	rows, err := f.store.OpenJobs(name, []job.State{job.Queued, job.Held}, w.last[name], helping)
 	if err != nil {
 		return false
@@ -101,7 +101,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 		if f.open[row.ID] == nil {
 			was := row.State
 			row.Become(job.Queued)
-			f.restore(row, was, nil, now)
+			f.Restore(row, was, nil, now)
 		}
 	}
 	if len(rows) < helping {
@@ -112,7 +112,7 @@ func (w *window) fill(f *flow, name string, now time.Time) bool {
 }
 
 // holds reports whether the open job of a path waits in the ledger alone.
-func (w *window) holds(f *flow, path string) bool {
+func (w *window) holds(f *Flow, path string) bool {
 	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
 		return false
 	}
@@ -122,7 +122,7 @@ func (w *window) holds(f *flow, path string) bool {
 
 // find brings the open job of a path into the memory, if it may be in the
 // ledger alone.
-func (w *window) find(f *flow, path string) {
+func (w *window) find(f *Flow, path string) {
 	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
 		return
 	}

@@ -1,4 +1,4 @@
-package ledger
+package take
 
 import (
 	"path/filepath"
@@ -8,14 +8,13 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/take"
 )
 
 // MemoryOf asks the ledger what a rule remembers.
-func MemoryOf(l rememberer) func(plan.Candidate) (take.Memory, bool, error) {
-	return func(c plan.Candidate) (take.Memory, bool, error) {
+func MemoryOf(l rememberer) func(plan.Candidate) (Memory, bool, error) {
+	return func(c plan.Candidate) (Memory, bool, error) {
 		k, ok, err := l.Known(c.Rule.Name.S, c.Unit)
-		return take.Memory{Facts: k.Facts, Job: k.Job, Hash: k.Hash}, ok, err
+		return Memory{Facts: k.Facts, Job: k.Job, Hash: k.Hash}, ok, err
 	}
 }
 

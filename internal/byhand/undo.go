@@ -1,4 +1,4 @@
-package engine
+package byhand
 
 import (
 	"errors"
@@ -19,31 +19,6 @@ import (
 
 // undone is the reason of a job that was undone.
 const undone = "it was undone: its files are back where they came from"
-
-// Undo puts back what a job of the running engine placed.
-func (e *Engine) Undo(id int64) Sent {
-	row, err := jobByID(e.ledger, id)
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	busy := false
-	err = e.do(func() {
-		if busy = e.flow.open[id] != nil || e.flow.byPath[row.File] != nil; !busy {
-			e.flow.reserved[row.File] = true
-		}
-	})
-	switch {
-	case err != nil:
-		return Sent{ID: id, Reason: err.Error()}
-	case busy:
-		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
-	}
-	sent := undoJob(e.ledger, &e.placer, row)
-	if err := e.do(func() { delete(e.flow.reserved, row.File) }); err != nil && !sent.Done {
-		sent.Reason = err.Error()
-	}
-	return sent
-}
 
 // UndoEach undoes several jobs, the newest first. A job may have been placed after a
 // newer one that was quicker, so those that another one blocked are tried
@@ -74,20 +49,20 @@ func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, erro
 	}
 }
 
-// UndoOffline puts back what a job placed while no watcher runs.
-func UndoOffline(l *ledger.Ledger, id int64) Sent {
-	if err := finishPuttingBack(l, &place.Placer{}); err != nil {
+// Undo puts back what a job placed while no watcher runs.
+func Undo(l *ledger.Ledger, id int64) Sent {
+	if err := FinishPuttingBack(l, &place.Placer{}); err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	row, err := jobByID(l, id)
+	row, err := JobByID(l, id)
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	return undoJob(l, &place.Placer{}, row)
+	return UndoJob(l, &place.Placer{}, row)
 }
 
-// undoJob undoes a job's placements, newest first: all of them or none.
-func undoJob(l store, placer *place.Placer, row job.Job) Sent {
+// UndoJob undoes a job's placements, newest first: all of them or none.
+func UndoJob(l Records, placer *place.Placer, row job.Job) Sent {
 	fail := func(err error) Sent { return Sent{ID: row.ID, Reason: err.Error()} }
 	if !row.State.Final() {
 		return fail(fmt.Errorf("the job is still active (%s); stilltide cancel %d stops it", row.State, row.ID))
@@ -151,7 +126,7 @@ func undoable(all []job.Placement) []job.Placement {
 
 // canUndoAll asks of each placement whether it can be undone, as if the ones
 // after it had been, and lists the obstacles.
-func canUndoAll(l store, placer *place.Placer, row job.Job, list []job.Placement) error {
+func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placement) error {
 	over := map[string]file.Facts{} // how it will look by then, by oneName
 	back := map[string]string{}     // folders that will be back by then, and where they are now
 	look := func(path string) (file.Facts, error) {
@@ -187,11 +162,11 @@ func canUndoAll(l store, placer *place.Placer, row job.Job, list []job.Placement
 		}
 		if err := work.LastOf(l, l.Folder(), p, nil, look); err != nil {
 			problems = append(problems, err.Error())
-		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == string(place.Put) && !p.Replaced {
+		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == job.Put && !p.Replaced {
 			problems = append(problems, work.NothingElse(p, row.File).Error())
 		}
 		undoneIn(over, p)
-		if p.Facts.Dir && p.Kind == string(place.Moved) {
+		if p.Facts.Dir && p.Kind == job.Moved {
 			back[p.Source] = p.Target
 		}
 	}
@@ -201,9 +176,9 @@ func canUndoAll(l store, placer *place.Placer, row job.Job, list []job.Placement
 	return nil
 }
 
-// stays returns an error if what a placement put somewhere is to stay there.
-func stays(l store, p *job.Placement, job []*job.Placement) error {
-	if err := work.LastOf(l, l.Folder(), p, job, watchfs.LookAny); err != nil {
+// Stays returns an error if what a placement put somewhere is to stay there.
+func Stays(l Records, p *job.Placement, all []*job.Placement) error {
+	if err := work.LastOf(l, l.Folder(), p, all, watchfs.LookAny); err != nil {
 		return err
 	}
 	return work.Relied(l, p)
@@ -211,13 +186,13 @@ func stays(l store, p *job.Placement, job []*job.Placement) error {
 
 // undoneIn notes how paths will look when a placement is undone.
 func undoneIn(over map[string]file.Facts, p *job.Placement) {
-	if p.Kind != string(place.Duplicate) { // undoing that leaves its target
+	if p.Kind != job.Duplicate { // undoing that leaves its target
 		over[oneName(p.Target)] = file.Facts{}
 	}
-	if !place.Adds(p.Kind) {
+	if !p.Kind.Adds() {
 		over[oneName(p.Source)] = p.Facts
 	}
-	if p.Kind == string(place.Tagged) || p.Replaced {
+	if p.Kind == job.Tagged || p.Replaced {
 		over[oneName(p.Target)] = p.Facts
 	}
 }
@@ -228,7 +203,7 @@ func oneName(path string) string {
 }
 
 // takenLater names the later job that took a placed file.
-func takenLater(l store, row job.Job, p *job.Placement) (string, error) {
+func takenLater(l Records, row job.Job, p *job.Placement) (string, error) {
 	jobs, err := l.Jobs(ledger.Filter{File: p.Target, After: row.ID})
 	if err != nil {
 		return "", err
@@ -253,7 +228,7 @@ func takenLater(l store, row job.Job, p *job.Placement) (string, error) {
 
 // beginUndo makes durable that placements are being undone, so that a start after a crash
 // goes on. It tells which of them were already.
-func beginUndo(l store, list []job.Placement) (resumed []bool, err error) {
+func beginUndo(l Records, list []job.Placement) (resumed []bool, err error) {
 	for i := range list {
 		resumed = append(resumed, list[i].State == job.Undoing)
 		list[i].State = job.Undoing
@@ -263,7 +238,7 @@ func beginUndo(l store, list []job.Placement) (resumed []bool, err error) {
 }
 
 // leaveUndone notes that placements stay as they are.
-func leaveUndone(l store, list []job.Placement) {
+func leaveUndone(l Records, list []job.Placement) {
 	for i := range list {
 		list[i].State = job.Done
 		l.RecordPlacement(list[i])
@@ -279,12 +254,12 @@ func pointers(list []job.Placement) []*job.Placement {
 }
 
 // undoOne undoes one of a job's placements, which are given newest first.
-func undoOne(l store, placer *place.Placer, now work.Changes, row *job.Job, list []*job.Placement, at int,
+func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, list []*job.Placement, at int,
 	resumed bool) (rests []string, err error) {
 	p := list[at]
 	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, work.Undoing{
-		Stays: func() error { return stays(l, p, list) },
-		Rest:  func(rest *place.Rest) { rests = append(rests, rest.String()) },
+		Stays: func() error { return Stays(l, p, list) },
+		Rest:  func(rest *job.Rest) { rests = append(rests, rest.String()) },
 	}); err != nil {
 		return nil, err
 	}
@@ -293,12 +268,12 @@ func undoOne(l store, placer *place.Placer, now work.Changes, row *job.Job, list
 	}
 	p.State = job.Undone
 	l.RecordPlacement(*p)
-	if p.Target != "" && p.Kind != string(place.Tagged) {
+	if p.Target != "" && p.Kind != job.Tagged {
 		if err := forgetAll(l, p.Target); err != nil {
 			return rests, err
 		}
 	}
-	if row.FileNow == p.Target && !place.Adds(p.Kind) { // true at every stage, should the next one fail
+	if row.FileNow == p.Target && !p.Kind.Adds() { // true at every stage, should the next one fail
 		row.FileNow = p.Source
 		l.Record(*row, row.State)
 	}
@@ -306,7 +281,7 @@ func undoOne(l store, placer *place.Placer, now work.Changes, row *job.Job, list
 }
 
 // forgetAll has every rule forget a file that undoing took away.
-func forgetAll(l store, path string) error {
+func forgetAll(l Records, path string) error {
 	tally, err := l.Tally()
 	for rule := range tally {
 		l.Forget(rule, path)
@@ -316,7 +291,7 @@ func forgetAll(l store, path string) error {
 
 // backAt tells the placement that had put a file where it is again how it looks now:
 // one that came back from another disk, or as a copy, has another number.
-func backAt(l store, p *job.Placement, now file.Facts) error {
+func backAt(l Records, p *job.Placement, now file.Facts) error {
 	if !now.Exists || now.Same(p.Facts) {
 		return nil
 	}
@@ -332,7 +307,7 @@ func backAt(l store, p *job.Placement, now file.Facts) error {
 
 // settleUndone notes that a job's files are back. They count as handled until
 // they change.
-func settleUndone(l store, row job.Job) error {
+func settleUndone(l Records, row job.Job) error {
 	facts, err := watchfs.LookAny(row.File)
 	if err != nil {
 		return err
@@ -359,29 +334,4 @@ func settleUndone(l store, row job.Job) error {
 	row.Reason, row.Result = undone, ""
 	l.Record(row, was)
 	return l.Flush()
-}
-
-// finishUndoing goes on with what a crash cut short.
-func (e *Engine) finishUndoing() error {
-	list, err := e.ledger.Undoing()
-	if err != nil {
-		return err
-	}
-	jobs := map[int64]bool{}
-	for i := range list {
-		if jobs[list[i].Job] {
-			continue
-		}
-		jobs[list[i].Job] = true
-		row, err := jobByID(e.ledger, list[i].Job)
-		if err != nil || !row.State.Final() {
-			continue // an attempt's own undoing: its job is resumed anyway
-		}
-		if sent := undoJob(e.ledger, &e.placer, row); !sent.Done {
-			e.flow.outcomes = append(e.flow.outcomes,
-				Outcome{Job: &job.Job{Rule: row.Rule,
-					Reason: fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason)}})
-		}
-	}
-	return nil
 }

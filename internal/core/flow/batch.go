@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"maps"
@@ -44,7 +44,7 @@ type batches struct {
 }
 
 // ended counts a job that is over.
-func (b *batches) ended(j *openJob, now time.Time) {
+func (b *batches) ended(j *Job, now time.Time) {
 	if b.open == nil {
 		b.open, b.idle = map[string]*Batch{}, map[string]time.Time{}
 	}
@@ -81,7 +81,7 @@ func above(a, b string) string {
 }
 
 // caughtUp returns the batches that are over by now.
-func (f *flow) caughtUp(now time.Time) {
+func (f *Flow) caughtUp(now time.Time) {
 	if len(f.batches.open) == 0 {
 		return
 	}
@@ -99,21 +99,21 @@ func (f *flow) caughtUp(now time.Time) {
 		if now.Sub(since) >= idleFor {
 			delete(f.batches.open, name)
 			delete(f.batches.idle, name)
-			f.over = append(f.over, *batch)
+			f.out.CaughtUp = append(f.out.CaughtUp, *batch)
 		}
 	}
 }
 
-// allCaughtUp ends all batches: a sweep that is over has nothing left to do.
-func (f *flow) allCaughtUp() {
+// AllCaughtUp ends all batches: a sweep that is over has nothing left to do.
+func (f *Flow) AllCaughtUp() {
 	for _, name := range slices.Sorted(maps.Keys(f.batches.open)) {
-		f.over = append(f.over, *f.batches.open[name])
+		f.out.CaughtUp = append(f.out.CaughtUp, *f.batches.open[name])
 	}
 	clear(f.batches.open)
 }
 
 // busyRules are the rules for which files wait to settle or to be complete.
-func (f *flow) busyRules() map[string]bool {
+func (f *Flow) busyRules() map[string]bool {
 	busy := map[string]bool{}
 	for _, w := range f.settle.All() {
 		busy[w.Rule] = true
@@ -135,11 +135,11 @@ func (b *batches) next() (at time.Time, ok bool) {
 }
 
 // cameBack notes that the folder of rules is there again.
-func (f *flow) cameBack(folder string) {
+func (f *Flow) cameBack(folder string) {
 	for _, r := range f.set.Rules() {
 		for _, own := range r.Folders {
 			if own == folder {
-				set(&f.batches.returned, r.Name.S)
+				mark(&f.batches.returned, r.Name.S)
 				if b := f.batches.open[r.Name.S]; b != nil {
 					b.Returned = true
 				}

@@ -1,12 +1,12 @@
-package engine
+package flow
 
 import (
 	"path/filepath"
 	"sync/atomic"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/place"
 )
 
 // Numbers go in the order in which files are taken, not in which their jobs end: a job
@@ -14,7 +14,7 @@ import (
 // before it leaves that name to it, unless the content is the same.
 
 // reserve notes where a job's file is to go after success, as far as that is known now.
-func (f *flow) reserve(j *openJob) {
+func (f *Flow) reserve(j *Job) {
 	if j.rule == nil || j.rule.Processed == nil && len(j.rule.Steps) == 0 || j.row.Event == file.Removed ||
 		j.rule.Gather != nil {
 		return
@@ -51,7 +51,7 @@ func (f *flow) reserve(j *openJob) {
 }
 
 // unreserve frees names.
-func (f *flow) unreserve(j *openJob) {
+func (f *Flow) unreserve(j *Job) {
 	if j.end.path != "" {
 		f.unwant(&j.end)
 		j.end.path = ""
@@ -63,7 +63,7 @@ func (f *flow) unreserve(j *openJob) {
 }
 
 // over notes that a job places nothing more.
-func (j *openJob) over() {
+func (j *Job) over() {
 	j.end.done.Store(true)
 	for _, w := range j.wishes {
 		w.done.Store(true)
@@ -72,7 +72,7 @@ func (j *openJob) over() {
 
 // wish is a name that a job has reserved.
 type wish struct {
-	job           *openJob
+	job           *Job
 	path          string
 	before, after *wish       // for the same path, in the order in which their files were taken
 	done          atomic.Bool // it has the name, or one with a number: the job's attempt says so
@@ -81,7 +81,7 @@ type wish struct {
 // wanting is the wishes for one path.
 type wanting struct{ first, last *wish }
 
-func (f *flow) want(w *wish) {
+func (f *Flow) want(w *wish) {
 	at := f.wanted[w.path]
 	w.before = at.last
 	for w.before != nil && w.before.job.row.ID > w.job.row.ID {
@@ -100,7 +100,7 @@ func (f *flow) want(w *wish) {
 	f.wanted[w.path] = at
 }
 
-func (f *flow) unwant(w *wish) {
+func (f *Flow) unwant(w *wish) {
 	at := f.wanted[w.path]
 	if w.before == nil {
 		at.first = w.after
@@ -122,19 +122,19 @@ func (f *flow) unwant(w *wish) {
 
 // before lists the files of the jobs that reserved a path before a job, in their order.
 // Those that are on their way there already are not among them: they come first anyway.
-func (f *flow) before(j *openJob, path string) []place.Ahead {
-	var files []place.Ahead
+func (f *Flow) before(j *Job, path string) []job.Ahead {
+	var files []job.Ahead
 	for w := f.wanted[path].first; w != nil && w.job.row.ID < j.row.ID; w = w.after {
 		if at := w.job.where(w.job.row.File, w.job.row.Facts).At; at != "" && !w.done.Load() {
-			at, before := f.inHand.follow(w.job.row.ID, at)
-			files = append(files, place.Ahead{Path: at, Before: before, Done: &w.done})
+			at, before := f.hands.Follow(w.job.row.ID, at)
+			files = append(files, job.Ahead{Path: at, Before: before, Done: &w.done})
 		}
 	}
 	return files
 }
 
-// fulfil notes that a step has placed what a name was reserved for.
-func (a *attempt) fulfil(path string) {
+// Fulfil notes that a step has placed what a name was reserved for.
+func (a *Attempt) Fulfil(path string) {
 	for _, one := range a.wishes {
 		if one.path == path {
 			one.done.Store(true)

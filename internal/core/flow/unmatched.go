@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"slices"
@@ -21,7 +21,6 @@ const maxUnmatchedFiles = 10_000
 type unmatched struct {
 	noted map[string]bool
 	queue []dueFile // of those, in the order in which they come due
-	found []string  // to be told
 }
 
 type dueFile struct {
@@ -32,7 +31,7 @@ type dueFile struct {
 // unclaimed notes a file that no rule takes. One that is noted already keeps its
 // time, or each look through its folder would put it off; whether it was left alone
 // is seen when it is due.
-func (f *flow) unclaimed(path string, now time.Time) {
+func (f *Flow) unclaimed(path string, now time.Time) {
 	if len(f.set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
 		return
 	}
@@ -44,7 +43,7 @@ func (f *flow) unclaimed(path string, now time.Time) {
 	if n.noted[path] || len(n.noted) >= maxUnmatchedFiles {
 		return
 	}
-	set(&n.noted, path)
+	mark(&n.noted, path)
 	n.queue = append(n.queue, dueFile{path, due})
 }
 
@@ -69,7 +68,7 @@ func (n *unmatched) drop(folder string) {
 
 // findUnmatched finds the files that were left alone long enough, are still
 // there, and were not told of as they are.
-func (f *flow) findUnmatched(now time.Time) {
+func (f *Flow) findUnmatched(now time.Time) {
 	n := &f.unmatched
 	for len(n.queue) > 0 {
 		path, due := n.queue[0].path, n.queue[0].due
@@ -78,7 +77,7 @@ func (f *flow) findUnmatched(now time.Time) {
 		}
 		n.queue = n.queue[1:]
 		delete(n.noted, path)
-		facts, err := f.look(path)
+		facts, err := f.eyes.Look(path)
 		if isNoAnswer(err) && !f.once {
 			f.unclaimed(path, now)
 		}
@@ -93,7 +92,7 @@ func (f *flow) findUnmatched(now time.Time) {
 			continue
 		}
 		f.store.Remember(job.Known{File: path, Facts: facts})
-		n.found = append(n.found, path)
+		f.out.Unmatched = append(f.out.Unmatched, path)
 	}
 }
 

@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"errors"
@@ -12,11 +12,10 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
-	"stilltide/internal/work"
 )
 
 // begin starts an attempt, if the job's files still are what was taken.
-func (f *flow) begin(j *openJob, now time.Time) {
+func (f *Flow) begin(j *Job, now time.Time) {
 	if f.isAbsent(j.row.Watch) {
 		f.hold(j)
 		return
@@ -38,19 +37,19 @@ func (f *flow) begin(j *openJob, now time.Time) {
 	f.newAttempt(j, job.Attempt{Job: j.row.ID, Number: j.row.Attempts, Started: now})
 	f.record(j)
 	f.running[j.row.ID] = j
-	f.starts = append(f.starts, &attempt{
+	f.out.Starts = append(f.out.Starts, &Attempt{
 		wishes: j.wishes,
-		job:    j, number: j.row.Attempts, plan: f.planned(j, now), unless: j.unless, set: f.set, chain: j.chain(),
-		more: f.others(j), left: j.setback().left,
-		hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil &&
+		job:    j, Number: j.row.Attempts, Plan: f.planned(j, now), Unless: j.unless, Set: f.set, Chain: j.chain(),
+		more: f.others(j), Left: j.setback().left,
+		Hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil &&
 			(!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
-		never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
+		Never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
 	})
 }
 
 // newAttempt makes an attempt the job's last. The one before gets a row of its own,
 // unless it did not count.
-func (f *flow) newAttempt(j *openJob, a job.Attempt) {
+func (f *Flow) newAttempt(j *Job, a job.Attempt) {
 	if last := j.row.Last; last != nil && last.Number < a.Number {
 		f.store.RecordAttempt(*last)
 	}
@@ -59,20 +58,20 @@ func (f *flow) newAttempt(j *openJob, a job.Attempt) {
 
 // still looks at a job's files again before it starts. One that changed must
 // settle again first; one that is gone leaves the job.
-func (f *flow) still(j *openJob, now time.Time) bool {
+func (f *Flow) still(j *Job, now time.Time) bool {
 	taken := map[string]file.Facts{j.row.File: j.row.Facts}
 	for _, m := range j.row.Extra {
 		taken[m.File] = m.Facts
 	}
 	var gone []string
 	for _, path := range j.row.Files() {
-		facts, err := f.look(path)
+		facts, err := f.eyes.Look(path)
 		switch {
 		case err != nil:
 		case !facts.Exists:
 			gone = append(gone, path)
 		case !facts.Same(taken[path]) || facts.Writers == file.Some && j.rule.Ready.Writers != rule.WritersIgnore:
-			set(&j.parked, path)
+			mark(&j.parked, path)
 		}
 	}
 	if len(gone) == 0 && len(j.parked) == 0 {
@@ -97,7 +96,7 @@ func (f *flow) still(j *openJob, now time.Time) bool {
 }
 
 // unpark goes on with a job whose file has settled again.
-func (f *flow) unpark(j *openJob, path string, facts file.Facts, now time.Time) {
+func (f *Flow) unpark(j *Job, path string, facts file.Facts, now time.Time) {
 	delete(j.parked, path)
 	if path == j.row.File {
 		j.row.Facts, j.spot = facts, plan.Spot{} // its size or time may be part of its place
@@ -112,7 +111,7 @@ func (f *flow) unpark(j *openJob, path string, facts file.Facts, now time.Time) 
 	}
 }
 
-func (f *flow) requeue(j *openJob, now time.Time) {
+func (f *Flow) requeue(j *Job, now time.Time) {
 	j.row.Become(job.Queued)
 	j.checked = now
 	f.record(j)
@@ -120,7 +119,7 @@ func (f *flow) requeue(j *openJob, now time.Time) {
 }
 
 // memberGone is told that a file of a job that waits is no longer there.
-func (f *flow) memberGone(j *openJob, path string, now time.Time) {
+func (f *Flow) memberGone(j *Job, path string, now time.Time) {
 	if f.dropMember(j, path, now) && len(j.parked) == 0 {
 		f.requeue(j, now)
 	}
@@ -128,7 +127,7 @@ func (f *flow) memberGone(j *openJob, path string, now time.Time) {
 
 // dropMember takes a file out of a job; false if that was its last, so that
 // the job is over.
-func (f *flow) dropMember(j *openJob, path string, now time.Time) bool {
+func (f *Flow) dropMember(j *Job, path string, now time.Time) bool {
 	if len(j.row.Files()) < 2 {
 		f.finish(j, job.Vanished, "the file was gone before its job could run", "", now)
 		return false
@@ -149,7 +148,7 @@ func (f *flow) dropMember(j *openJob, path string, now time.Time) bool {
 }
 
 // hold keeps a job while its watched folder is not there.
-func (f *flow) hold(j *openJob) {
+func (f *Flow) hold(j *Job) {
 	f.dispatch.Done(j.row.ID)
 	j.row.Become(job.Held)
 	f.record(j)
@@ -157,7 +156,7 @@ func (f *flow) hold(j *openJob) {
 }
 
 // unhold lets the jobs go on whose watched folder is there again.
-func (f *flow) unhold() {
+func (f *Flow) unhold() {
 	held := f.held
 	f.held = nil
 	for _, j := range held {
@@ -175,7 +174,7 @@ func (f *flow) unhold() {
 	}
 }
 
-func (f *flow) planned(j *openJob, now time.Time) plan.Job {
+func (f *Flow) planned(j *Job, now time.Time) plan.Job {
 	p := plan.Job{
 		Rule: j.rule, ID: j.row.ID, File: j.row.File, Watch: j.row.Watch, Facts: j.row.Facts, Event: j.row.Event,
 		Attempt: j.row.Attempts, Captures: j.captures, Hash: j.row.Hash, Now: now,
@@ -190,11 +189,11 @@ func (f *flow) planned(j *openJob, now time.Time) plan.Job {
 }
 
 // others are the further files of a batch or group.
-func (f *flow) others(j *openJob) []work.Unit {
-	var list []work.Unit
+func (f *Flow) others(j *Job) []job.Unit {
+	var list []job.Unit
 	for _, m := range j.row.Extra {
 		if !m.Companion {
-			list = append(list, work.Unit{Taken: m.File, At: m.File, Facts: m.Facts,
+			list = append(list, job.Unit{Taken: m.File, At: m.File, Facts: m.Facts,
 				Captures: f.capturesOf(j.rule, m.File)})
 		}
 	}
@@ -202,7 +201,7 @@ func (f *flow) others(j *openJob) []work.Unit {
 }
 
 // capturesOf returns what a rule's patterns capture of a path.
-func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
+func (f *Flow) capturesOf(r *rule.Rule, path string) map[string]string {
 	for _, c := range f.candidates(path) {
 		if c.Rule == r {
 			return c.Captures
@@ -212,16 +211,16 @@ func (f *flow) capturesOf(r *rule.Rule, path string) map[string]string {
 }
 
 // where reports where a file of the job is now, and how it looks there.
-func (j *openJob) where(path string, taken file.Facts) work.Unit {
+func (j *Job) where(path string, taken file.Facts) job.Unit {
 	if u, ok := j.now[path]; ok {
 		return u
 	}
-	return work.Unit{Taken: path, At: path, Facts: taken}
+	return job.Unit{Taken: path, At: path, Facts: taken}
 }
 
 // follow notes where an attempt left the job's files.
-func (j *openJob) follow(units []work.Unit) {
-	j.now = map[string]work.Unit{}
+func (j *Job) follow(units []job.Unit) {
+	j.now = map[string]job.Unit{}
 	for _, u := range units {
 		j.now[u.Taken] = u
 	}
@@ -233,7 +232,7 @@ func (j *openJob) follow(units []work.Unit) {
 }
 
 // putBackIn notes how a file looks that was put back where it was taken.
-func putBackIn(row *job.Job, u work.Unit) {
+func putBackIn(row *job.Job, u job.Unit) {
 	if u.At == row.File {
 		row.Facts.Dev, row.Facts.Ino = u.Facts.Dev, u.Facts.Ino
 	}
@@ -244,25 +243,25 @@ func putBackIn(row *job.Job, u work.Unit) {
 	}
 }
 
-// attemptEnded decides what follows an attempt.
-func (f *flow) attemptEnded(res attemptResult, now time.Time) {
-	j := f.open[res.id]
+// AttemptEnded decides what follows an attempt.
+func (f *Flow) AttemptEnded(res AttemptEnd, now time.Time) {
+	j := f.open[res.ID]
 	if j == nil {
 		return
 	}
-	f.dispatch.Idle(res.id)
-	delete(f.running, res.id)
-	if !res.ok {
-		f.inHand.leave(res.id) // it has its files back
+	f.dispatch.Idle(res.ID)
+	delete(f.running, res.ID)
+	if !res.OK {
+		f.hands.Leave(res.ID) // it has its files back
 	}
-	if res.hash != "" {
-		j.row.Hash = res.hash
+	if res.Hash != "" {
+		j.row.Hash = res.Hash
 	}
-	if res.unmade {
+	if res.Unmade {
 		f.unmade(j, res, now)
 		return
 	}
-	if res.stopped && !j.cancel {
+	if res.Stopped && !j.cancel {
 		j.row.Attempts--
 		j.row.Become(job.Queued)
 		f.record(j)
@@ -274,14 +273,14 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 		f.finish(j, job.Cancelled, "it was cancelled by hand while it ran", j.row.FileNow, now)
 		return
 	}
-	if j.stopOld && !res.astray {
+	if j.stopOld && !res.Astray {
 		f.restart(j, now)
 		return
 	}
-	j.row.Exit, j.row.Reason, j.cause = res.exit, res.reason, res.reason
-	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.ran), Ran: res.ran, Reason: res.reason})
+	j.row.Exit, j.row.Reason, j.cause = res.Exit, res.Reason, res.Reason
+	j.tries = append(j.tries, plan.Try{Started: now.Add(-res.Ran), Ran: res.Ran, Reason: res.Reason})
 	if j.rule.Running == rule.RunOwnWork {
-		if facts, err := f.look(j.row.File); err == nil && facts.Exists && j.where(j.row.File,
+		if facts, err := f.eyes.Look(j.row.File); err == nil && facts.Exists && j.where(j.row.File,
 			facts).At == j.row.File {
 			j.row.Facts, j.row.Hash = facts, "" // the change is the job's own work
 			delete(j.now, j.row.File)
@@ -291,33 +290,33 @@ func (f *flow) attemptEnded(res attemptResult, now time.Time) {
 }
 
 // noteAttempt notes what an attempt has left.
-func (f *flow) noteAttempt(j *openJob, res attemptResult, now time.Time) {
-	f.newAttempt(j, job.Attempt{Job: res.id, Number: j.row.Attempts, Started: now.Add(-res.ran), Ended: now,
-		Exit: res.exit, Reason: res.reason, CPU: res.cpu, Memory: res.memory, Output: res.output})
-	j.row.Ran += res.ran
-	if len(res.took) > 0 || j.held != nil {
-		j.hold().took = res.took
+func (f *Flow) noteAttempt(j *Job, res AttemptEnd, now time.Time) {
+	f.newAttempt(j, job.Attempt{Job: res.ID, Number: j.row.Attempts, Started: now.Add(-res.Ran), Ended: now,
+		Exit: res.Exit, Reason: res.Reason, CPU: res.CPU, Memory: res.Memory, Output: res.Output})
+	j.row.Ran += res.Ran
+	if len(res.Took) > 0 || j.held != nil {
+		j.hold().took = res.Took
 	}
-	j.row.Result = res.result
-	for _, rest := range res.rests {
+	j.row.Result = res.Result
+	for _, rest := range res.Rests {
 		j.keepRest(rest)
 	}
-	j.leave(res.left)
-	if res.units != nil {
-		j.follow(res.units)
-		for i := 0; i < len(res.units) && !res.ok; i++ {
-			putBackIn(&j.row, res.units[i])
+	j.leave(res.Left)
+	if res.Units != nil {
+		j.follow(res.Units)
+		for i := 0; i < len(res.Units) && !res.OK; i++ {
+			putBackIn(&j.row, res.Units[i])
 		}
 	}
 }
 
 // afterAttempt sends a job where an attempt's outcome leads.
-func (f *flow) afterAttempt(j *openJob, res attemptResult, now time.Time) {
+func (f *Flow) afterAttempt(j *Job, res AttemptEnd, now time.Time) {
 	switch {
-	case res.same:
+	case res.Same:
 		j.cause = "the same content was handled before"
 		f.end(j, job.Skipped, now)
-	case res.ok:
+	case res.OK:
 		if j.rule.Again == rule.AgainNever && j.row.Hash != "" {
 			f.store.RememberContent(j.row.Rule, j.row.Hash, j.row.ID)
 		}
@@ -325,11 +324,11 @@ func (f *flow) afterAttempt(j *openJob, res attemptResult, now time.Time) {
 			f.afterCommand(j)
 		}
 		f.end(j, job.Processed, now)
-	case res.astray:
+	case res.Astray:
 		f.end(j, job.Failed, now)
-	case res.missing:
+	case res.Missing:
 		f.missingProgram(j, res)
-	case res.waits:
+	case res.Waits:
 		f.waitForRoom(j, res, now)
 	default:
 		f.failed(j, res, now)
@@ -338,10 +337,10 @@ func (f *flow) afterAttempt(j *openJob, res attemptResult, now time.Time) {
 
 // waitForRoom tries a job again that failed for want of room or of a disk:
 // that is not the file's fault, and the attempt does not count.
-func (f *flow) waitForRoom(j *openJob, res attemptResult, now time.Time) {
+func (f *Flow) waitForRoom(j *Job, res AttemptEnd, now time.Time) {
 	j.row.Earlier++
 	s := j.suffer()
-	s.wait, s.why = min(max(2*s.wait, 2*time.Second), time.Minute), res.reason
+	s.wait, s.why = min(max(2*s.wait, 2*time.Second), time.Minute), res.Reason
 	first := j.row.State != job.Retrying && s.wait == 2*time.Second
 	f.dispatch.Done(j.row.ID)
 	j.row.Become(job.Retrying)
@@ -349,57 +348,57 @@ func (f *flow) waitForRoom(j *openJob, res attemptResult, now time.Time) {
 	f.record(j)
 	f.enqueue(j)
 	if first {
-		f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due, Waits: true})
+		f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due, Waits: true})
 	}
 }
 
 // missingProgram blocks a rule whose program is not there, and holds its jobs: this one, too,
 // and the attempt does not count.
-func (f *flow) missingProgram(j *openJob, res attemptResult) {
+func (f *Flow) missingProgram(j *Job, res AttemptEnd) {
 	j.row.Earlier++
 	f.dispatch.Done(j.row.ID)
 	j.row.Become(job.Queued)
-	j.row.Reason = res.reason
+	j.row.Reason = res.Reason
 	f.record(j)
 	f.enqueue(j)
-	f.blockForProgram(j.row.Rule, res.reason)
+	f.BlockForProgram(j.row.Rule, res.Reason)
 }
 
-// blockForProgram blocks a rule until its program is there and a person says resume, or the
+// BlockForProgram blocks a rule until its program is there and a person says resume, or the
 // rules are read again.
-func (f *flow) blockForProgram(name, why string) {
+func (f *Flow) BlockForProgram(name, why string) {
 	if f.troubles[name] == "" {
-		set(&f.lacking, name)
+		mark(&f.lacking, name)
 		f.trouble(name, why)
 	}
 }
 
 // restart lets a job whose file changed meanwhile begin anew, once it has
 // settled; the attempt that was stopped for it does not count.
-func (f *flow) restart(j *openJob, now time.Time) {
+func (f *Flow) restart(j *Job, now time.Time) {
 	f.dispatch.Done(j.row.ID)
 	j.stopOld = false
 	j.row.Earlier++
-	set(&j.parked, j.row.File)
+	mark(&j.parked, j.row.File)
 	j.row.Become(job.Settling)
 	f.record(j)
 	f.wait(j.row.File, j.rule, settle.Nudged, now)
 }
 
 // failed sends a job into its next attempt, or to its end.
-func (f *flow) failed(j *openJob, res attemptResult, now time.Time) {
+func (f *Flow) failed(j *Job, res AttemptEnd, now time.Time) {
 	exit := -1
-	if res.exit != nil {
-		exit = *res.exit
+	if res.Exit != nil {
+		exit = *res.Exit
 	}
 	if j.row.Event != file.Removed && len(j.row.Extra) == 0 {
-		if facts, err := f.look(j.row.File); err == nil && !facts.Exists {
+		if facts, err := f.eyes.Look(j.row.File); err == nil && !facts.Exists {
 			f.finish(j, job.Vanished, "the file was gone when its attempt failed: "+j.cause, "", now)
 			return
 		}
 	}
 	wait, again := retryOf(j.rule).Again(j.row.Attempts-j.row.Earlier, exit, f.chance())
-	if !again || res.hopeless {
+	if !again || res.Hopeless {
 		f.end(j, job.Failed, now)
 		return
 	}
@@ -408,11 +407,11 @@ func (f *flow) failed(j *openJob, res attemptResult, now time.Time) {
 	j.row.Due = now.Add(wait)
 	f.record(j)
 	f.enqueue(j)
-	f.outcomes = append(f.outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due})
+	f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: j.asItIs(), Next: j.row.Due})
 }
 
 // asItIs is a copy of a job that goes on.
-func (j *openJob) asItIs() *job.Job {
+func (j *Job) asItIs() *job.Job {
 	row := j.row
 	return &row
 }
@@ -424,7 +423,7 @@ func retryOf(r *rule.Rule) dispatch.Retry {
 }
 
 // chain lists the rules that the job's input went through before.
-func (j *openJob) chain() []string {
+func (j *Job) chain() []string {
 	if j.row.Chain == "" {
 		return nil
 	}
@@ -432,14 +431,14 @@ func (j *openJob) chain() []string {
 }
 
 // cancelJob takes a job out of the queue, or stops it.
-func (f *flow) cancelJob(id int64, now time.Time) error {
+func (f *Flow) cancelJob(id int64, now time.Time) error {
 	j := f.open[id]
 	switch {
 	case j == nil:
 		return errNotOpen
 	case f.running[id] != nil:
 		j.cancel = true
-		f.stops = append(f.stops, id)
+		f.out.Stops = append(f.out.Stops, id)
 	case j.row.State == job.Running:
 		return errors.New("its input is being placed, which cannot be stopped")
 	default:
@@ -452,10 +451,10 @@ func (f *flow) cancelJob(id int64, now time.Time) error {
 var errNotOpen = errors.New("the job is over, or there is none with this number")
 
 // drop takes a job out of the memory.
-func (f *flow) drop(j *openJob) {
+func (f *Flow) drop(j *Job) {
 	f.window.left(f, j)
 	f.dispatch.Done(j.row.ID)
 	f.dispatch.Remove(j.row.ID)
 	f.leavePaths(j)
-	f.inHand.leave(j.row.ID)
+	f.hands.Leave(j.row.ID)
 }

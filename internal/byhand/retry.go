@@ -1,4 +1,4 @@
-package engine
+package byhand
 
 import (
 	"context"
@@ -17,48 +17,17 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// Retry retries a job of the running engine.
-func (e *Engine) Retry(id int64) Sent {
-	row, err := jobByID(e.ledger, id)
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	busy := false
-	err = e.do(func() {
-		if busy = e.flow.open[id] != nil || e.flow.byPath[row.File] != nil; !busy {
-			e.flow.reserved[row.File] = true
-		}
-	})
-	if err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	if busy {
-		return Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
-	}
-	opened, rests, err := sendRound(e.ledger, &e.placer, row)
-	doErr := e.do(func() {
-		delete(e.flow.reserved, row.File)
-		if err == nil {
-			e.flow.restore(opened, opened.State, nil, time.Now())
-		}
-	})
-	if err = errors.Join(err, doErr); err != nil {
-		return Sent{ID: id, Reason: err.Error()}
-	}
-	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued again"}, rests...), "; ")}
-}
-
-// RetryOffline retries a job while no watcher runs: the next one
+// Retry retries a job while no watcher runs: the next one
 // works on it.
-func RetryOffline(l *ledger.Ledger, id int64) Sent {
-	err := finishPuttingBack(l, &place.Placer{})
+func Retry(l *ledger.Ledger, id int64) Sent {
+	err := FinishPuttingBack(l, &place.Placer{})
 	var row job.Job
 	var rests []string
 	if err == nil {
-		row, err = jobByID(l, id)
+		row, err = JobByID(l, id)
 	}
 	if err == nil {
-		_, rests, err = sendRound(l, &place.Placer{}, row)
+		_, rests, err = SendRound(l, &place.Placer{}, row)
 	}
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
@@ -67,9 +36,9 @@ func RetryOffline(l *ledger.Ledger, id int64) Sent {
 		"on it"}, rests...), "; ")}
 }
 
-// sendRound puts a job's input back where it came from, removes its failure
+// SendRound puts a job's input back where it came from, removes its failure
 // note, and opens the job again. rests says what could not be removed of a folder there.
-func sendRound(l store, placer *place.Placer, row job.Job) (_ job.Job, rests []string, _ error) {
+func SendRound(l Records, placer *place.Placer, row job.Job) (_ job.Job, rests []string, _ error) {
 	switch {
 	case !row.State.Final():
 		return row, nil, fmt.Errorf("the job is still active: %s", row.State)
@@ -125,7 +94,7 @@ func removeTraces(placer *place.Placer, was job.State, from, to string) error {
 
 // ownsInput checks that what lies where a job's input was left is that input, and
 // not a newer file of the same name.
-func ownsInput(l store, row job.Job) error {
+func ownsInput(l Records, row job.Job) error {
 	later, err := l.Jobs(ledger.Filter{File: row.FileNow, After: row.ID})
 	if err != nil {
 		return err
@@ -141,7 +110,7 @@ func ownsInput(l store, row job.Job) error {
 
 // round puts a job's files back for another round.
 type round struct {
-	l      store
+	l      Records
 	placer *place.Placer
 	row    *job.Job
 	back   []job.Placement // done, but not recorded so
@@ -180,7 +149,7 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
-	p := job.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: string(place.Moved), Source: from,
+	p := job.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: job.Moved, Source: from,
 		Target: to, Facts: facts, After: facts, State: job.Intended, FinalState: job.Queued, Chained: true}
 	record := func() error {
 		r.l.RecordPlacement(p)
@@ -192,7 +161,7 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts,
 		Part: place.PartName(r.l.Folder(), r.row.ID),
 		Amend: func(s place.Staged) error {
-			amended(&p, s)
+			Amended(&p, s)
 			return record()
 		}})
 	if err != nil {

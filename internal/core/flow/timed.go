@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"time"
@@ -11,7 +11,7 @@ import (
 // first attempt does, and only for the first time after it was taken. A time
 // that passed while nothing ran is thus made up once. A sweep of that rule
 // alone does not wait: a person says so.
-func (f *flow) beforeTime(r *rule.Rule, row job.Job, now time.Time) bool {
+func (f *Flow) beforeTime(r *rule.Rule, row job.Job, now time.Time) bool {
 	if r == nil || r.Schedule.Line == nil || row.Attempts > 0 || f.only != "" {
 		return false
 	}
@@ -20,7 +20,7 @@ func (f *flow) beforeTime(r *rule.Rule, row job.Job, now time.Time) bool {
 }
 
 // holdForTime keeps a job in the ledger, and looks when its time comes.
-func (f *flow) holdForTime(j *openJob, now time.Time) {
+func (f *Flow) holdForTime(j *Job, now time.Time) {
 	if j.row.State != job.Held {
 		j.row.Become(job.Held)
 		f.record(j)
@@ -29,7 +29,7 @@ func (f *flow) holdForTime(j *openJob, now time.Time) {
 	f.awaitTime(j.rule, now)
 }
 
-func (f *flow) awaitTime(r *rule.Rule, now time.Time) {
+func (f *Flow) awaitTime(r *rule.Rule, now time.Time) {
 	if f.timed == nil {
 		f.timed = map[string]time.Time{}
 	}
@@ -40,7 +40,7 @@ func (f *flow) awaitTime(r *rule.Rule, now time.Time) {
 
 // timesCame lets the jobs go whose time has come: they are taken from the
 // ledger as there is room.
-func (f *flow) timesCame(now time.Time) {
+func (f *Flow) timesCame(now time.Time) {
 	for name, due := range f.timed {
 		if due.After(now) {
 			continue

@@ -1,4 +1,4 @@
-package engine
+package flow
 
 import (
 	"fmt"
@@ -17,13 +17,11 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
-	"stilltide/internal/ledger"
-	"stilltide/internal/look"
 )
 
 // settled gives a unit that is ready to the rule that takes it. under is the rule
 // for which it has settled.
-func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts,
+func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts,
 	now time.Time) {
 	if j := f.byPath[path]; j != nil {
 		if j.parked[path] {
@@ -32,7 +30,7 @@ func (f *flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		return
 	}
 	if j := f.claimed(path, facts); j != nil {
-		set(&j.hold().offers, path)
+		mark(&j.hold().offers, path)
 		return
 	}
 	f.leaveOwed(path, candidates, facts)
@@ -76,32 +74,32 @@ func sameWait(a, b *rule.Rule) bool {
 
 // forgetWay drops what is known of the way that a file came, once it has been decided on.
 // A sweep needs it to its end.
-func (f *flow) forgetWay(path string) {
+func (f *Flow) forgetWay(path string) {
 	if !f.once && !f.book.Empty() {
 		f.book.Forget(path)
 	}
 }
 
 // asks are what a decision asks beyond the look at the file.
-func (f *flow) asks() take.Sources {
+func (f *Flow) asks() take.Sources {
 	return take.Sources{
-		Memory: ledger.MemoryOf(f.store),
-		Inside: func(c plan.Candidate, facts *file.Facts) { look.Complete(f.set, c.Rule, c.Unit, facts) },
+		Memory: take.MemoryOf(f.store),
+		Inside: func(c plan.Candidate, facts *file.Facts) { f.eyes.Complete(f.set, c.Rule, c.Unit, facts) },
 		Passed: f.passed,
 		Chain:  f.chain,
 	}
 }
 
 // complete finds out what a rule needs to know of a file beyond its facts.
-func (f *flow) complete(r *rule.Rule, path string, facts *file.Facts) {
-	look.Complete(f.set, r, path, facts)
+func (f *Flow) complete(r *rule.Rule, path string, facts *file.Facts) {
+	f.eyes.Complete(f.set, r, path, facts)
 }
 
 // inode names a file by what a rename does not change.
 func inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
 
 // passed returns the rules that a file went through since the engine began, nil for none.
-func (f *flow) passed(c plan.Candidate, facts file.Facts) []string {
+func (f *Flow) passed(c plan.Candidate, facts file.Facts) []string {
 	if f.book.Empty() {
 		return nil
 	}
@@ -117,18 +115,18 @@ func (f *flow) passed(c plan.Candidate, facts file.Facts) []string {
 }
 
 // chain returns the rules that a file went through before it came to its path.
-func (f *flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
+func (f *Flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 	if chain := f.passed(c, facts); chain != nil {
 		return chain, nil
 	}
 	if !f.set.Chained(c.Root) {
 		return nil, nil
 	}
-	return ledger.OriginOf(f.store, c, facts)
+	return take.OriginOf(f.store, c, facts)
 }
 
 // give lets a rule have a unit: as a job, or as a part of one.
-func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
+func (f *Flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	if f.only != "" && c.Rule.Name.S != f.only {
 		return // another rule's, which is not worked for now
 	}
@@ -142,7 +140,7 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 			Captures: c.Captures, Now: now}
 		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
 		if err != nil {
-			f.overdue = append(f.overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
+			f.out.Overdue = append(f.out.Overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
 			return
 		}
 		by = value
@@ -151,15 +149,15 @@ func (f *flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
 }
 
-func (f *flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *openJob {
-	return &openJob{
+func (f *Flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *Job {
+	return &Job{
 		rule: c.Rule, captures: c.Captures, checked: now,
 		row: job.Job{ID: f.store.NextID(), Rule: c.Rule.Name.S, File: path, Watch: c.Watch, State: job.Queued,
 			Event: event, Facts: facts, Seen: f.seen, Taken: now, FileNow: path},
 	}
 }
 
-func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
+func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	j := f.newJob(c, path, v.Facts, v.Event, now)
 	j.unless = v.Unless
 	j.row.Chain = strings.Join(v.Chain, ",")
@@ -178,13 +176,13 @@ func (f *flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 }
 
 // markersOf returns the markers that are there of files, which go along with them.
-func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []job.Member) {
+func (f *Flow) markersOf(r *rule.Rule, paths ...string) (found []job.Member) {
 	if r.Ready.MarkerName == nil {
 		return nil
 	}
 	for _, path := range paths {
 		m := plan.MarkerOf(r, path)
-		if now, err := f.look(m); err == nil && now.Exists {
+		if now, err := f.eyes.Look(m); err == nil && now.Exists {
 			found = append(found, job.Member{File: m, Facts: now, Companion: true, FileNow: m})
 		}
 	}
@@ -193,7 +191,7 @@ func (f *flow) markersOf(r *rule.Rule, paths ...string) (found []job.Member) {
 
 // recordTaken records the jobs that were taken in this round and have not begun
 // in it: one that begins soon has its row written once.
-func (f *flow) recordTaken() {
+func (f *Flow) recordTaken() {
 	for i, j := range f.taken {
 		switch {
 		case j.recorded != "":
@@ -209,7 +207,7 @@ func (f *flow) recordTaken() {
 }
 
 // takeGroup makes one job of a batch or group that has ended.
-func (f *flow) takeGroup(g gather.Group, now time.Time) {
+func (f *Flow) takeGroup(g gather.Group, now time.Time) {
 	sort.Slice(g.Members, func(i, k int) bool { return g.Members[i].Path < g.Members[k].Path })
 	first := g.Members[0]
 	r := f.set.Rule(g.Key.Rule)
@@ -246,14 +244,14 @@ func (f *flow) takeGroup(g gather.Group, now time.Time) {
 }
 
 // giveUp ends the wait for a file that did not become ready in time for a rule.
-func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string,
+func (f *Flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string,
 	now time.Time) {
 	at := slices.IndexFunc(candidates, func(c plan.Candidate) bool { return c.Rule == under })
 	if at < 0 || f.byPath[path] != nil {
 		return
 	}
 	c := candidates[at]
-	f.overdue = append(f.overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: why})
+	f.out.Overdue = append(f.out.Overdue, OverdueFile{Rule: c.Rule.Name.S, File: path, Why: why})
 	j := f.newJob(c, path, facts, file.Added, now)
 	f.record(j)
 	f.adoptPaths(j)
@@ -263,7 +261,7 @@ func (f *flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 }
 
 // adoptPaths makes the job known by its files, markers too.
-func (f *flow) adoptPaths(j *openJob) {
+func (f *Flow) adoptPaths(j *Job) {
 	if f.open[j.row.ID] != j {
 		f.reserve(j)
 	}
@@ -275,7 +273,7 @@ func (f *flow) adoptPaths(j *openJob) {
 }
 
 // leavePaths is the opposite.
-func (f *flow) leavePaths(j *openJob) {
+func (f *Flow) leavePaths(j *Job) {
 	j.over()
 	f.unreserve(j)
 	delete(f.open, j.row.ID)
@@ -290,7 +288,7 @@ func (f *flow) leavePaths(j *openJob) {
 	}
 }
 
-func (f *flow) enqueue(j *openJob) {
+func (f *Flow) enqueue(j *Job) {
 	if now := j.checked; f.open[j.row.ID] != j && f.beforeTime(j.rule, j.row, now) {
 		f.holdForTime(j, now)
 		return
@@ -305,7 +303,7 @@ func (f *flow) enqueue(j *openJob) {
 
 // keyOf fills serial_by, which counts over all rules. Content that may come only once is compared one job
 // at a time.
-func (f *flow) keyOf(j *openJob) string {
+func (f *Flow) keyOf(j *Job) string {
 	switch {
 	case j.rule.Key != nil:
 		p := f.planned(j, j.row.Taken)
@@ -318,7 +316,7 @@ func (f *flow) keyOf(j *openJob) string {
 	return ""
 }
 
-func (f *flow) record(j *openJob) {
+func (f *Flow) record(j *Job) {
 	if j.intended && j.row.State.Final() && !j.extras {
 		f.store.RecordEnd(&j.row, j.recorded)
 	} else {
@@ -333,8 +331,8 @@ func (f *flow) record(j *openJob) {
 
 // adopt takes a job of an earlier run into the memory without queueing it.
 // recorded is the state that its row has in the ledger.
-func (f *flow) adopt(row job.Job, recorded job.State, tries []plan.Try) *openJob {
-	j := &openJob{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
+func (f *Flow) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
+	j := &Job{row: row, recorded: recorded, rule: f.set.Rule(row.Rule), tries: tries}
 	f.window.came(row.Rule)
 	if j.rule == nil {
 		f.adoptPaths(j)
@@ -350,8 +348,8 @@ func (f *flow) adopt(row job.Job, recorded job.State, tries []plan.Try) *openJob
 	return j
 }
 
-// restore takes up a job of an earlier run, or one that is retried by hand.
-func (f *flow) restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
+// Restore takes up a job of an earlier run, or one that is retried by hand.
+func (f *Flow) Restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
 	j := f.adopt(row, recorded, tries)
 	if j.rule == nil {
 		f.finish(j, job.Cancelled, "its rule is no longer in the rules file", row.FileNow, now)
@@ -384,7 +382,7 @@ func (g removal) rule() string {
 }
 
 // removals decides on the known files that went and are still missing.
-func (f *flow) removals(now time.Time) {
+func (f *Flow) removals(now time.Time) {
 	if !f.anyRemovalDue(now) {
 		return
 	}
@@ -401,7 +399,7 @@ func (f *flow) removals(now time.Time) {
 	}
 }
 
-func (f *flow) anyRemovalDue(now time.Time) bool {
+func (f *Flow) anyRemovalDue(now time.Time) bool {
 	for _, due := range f.removing {
 		if !due.After(now) {
 			return true
@@ -412,7 +410,7 @@ func (f *flow) anyRemovalDue(now time.Time) bool {
 
 // removalsByRule sorts out whose known files went. What is in an absent
 // folder has not gone; what no rule knows is forgotten.
-func (f *flow) removalsByRule() map[string][]removal {
+func (f *Flow) removalsByRule() map[string][]removal {
 	byRule := map[string][]removal{}
 	for path, due := range f.removing {
 		var there []plan.Candidate
@@ -439,7 +437,7 @@ func (f *flow) removalsByRule() map[string][]removal {
 
 // tooMany stops a rule whose known files went in a mass: more likely
 // something happened to the folder than to each of them.
-func (f *flow) tooMany(name string, list []removal) bool {
+func (f *Flow) tooMany(name string, list []removal) bool {
 	if f.troubles[name] != "" {
 		return true
 	}
@@ -457,8 +455,8 @@ func (f *flow) tooMany(name string, list []removal) bool {
 
 // removed takes a removal: the first rule that reacts has a job of it, and those
 // after that, if it shares, when that is over.
-func (f *flow) removed(g removal, now time.Time) {
-	facts, err := f.look(g.path)
+func (f *Flow) removed(g removal, now time.Time) {
+	facts, err := f.eyes.Look(g.path)
 	if isNoAnswer(err) {
 		f.removing[g.path] = now.Add(time.Second)
 	}

@@ -1,7 +1,6 @@
-package engine
+package flow
 
 import (
-	"errors"
 	"path/filepath"
 	"time"
 
@@ -12,42 +11,28 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
-	"stilltide/internal/ledger"
-	"stilltide/internal/watchfs"
 )
 
-// event takes what the watcher says.
-func (f *flow) event(e watchfs.Event, now time.Time) {
-	switch e.Kind {
-	case watchfs.Created:
-		f.offer(e.Path, e.Dir, settle.Created, now)
-	case watchfs.Closed:
-		f.offer(e.Path, e.Dir, settle.Closed, now)
-	case watchfs.Written:
-		f.offer(e.Path, e.Dir, settle.Written, now)
-	case watchfs.Moved:
-		f.offer(e.Path, e.Dir, settle.Moved, now)
-	case watchfs.Found:
-		f.offer(e.Path, e.Dir, settle.Found, now)
-	case watchfs.Removed:
-		f.wentAway(e.Path, e.Dir, now)
-	case watchfs.Absent:
-		f.absent[e.Path] = true
-		if errors.Is(e.Err, watchfs.ErrSilent) {
-			f.silent(e.Path)
-		}
-	case watchfs.Present:
-		if f.absent[e.Path] {
-			f.cameBack(e.Path)
-		}
-		delete(f.absent, e.Path)
-		f.unhold()
+// WentAbsent notes that a watched folder is not there; silent tells that it does not answer.
+func (f *Flow) WentAbsent(folder string, silent bool) {
+	f.absent[folder] = true
+	if silent {
+		f.silent(folder)
 	}
 }
 
-// offer begins to wait for a file, or for the folder it lies in, if a rule
+// IsThere notes that a watched folder is there.
+func (f *Flow) IsThere(folder string) {
+	if f.absent[folder] {
+		f.cameBack(folder)
+	}
+	delete(f.absent, folder)
+	f.unhold()
+}
+
+// Offer begins to wait for a file, or for the folder it lies in, if a rule
 // could take it.
-func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
+func (f *Flow) Offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if owner, ok := f.markers[path]; ok {
 		f.settle.Nudge(owner, now)
 		return
@@ -67,7 +52,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if kind == settle.Written && first.Rule.Ready.Writers != rule.WritersIgnore {
 		return // its writer will close it
 	}
-	if f.reserved[unit] || f.claims[unit] != nil {
+	if f.lent[unit] || f.claims[unit] != nil {
 		return
 	}
 	if !f.settle.Has(unit) && f.window.holds(f, unit) {
@@ -92,7 +77,7 @@ func (f *flow) offer(path string, dir bool, kind settle.Kind, now time.Time) {
 
 // isAbsent reports whether a watched folder, or the one a glob of folders
 // begins at, is not there.
-func (f *flow) isAbsent(watch string) bool {
+func (f *Flow) isAbsent(watch string) bool {
 	for len(f.absent) > 0 {
 		if f.absent[watch] {
 			return true
@@ -108,8 +93,8 @@ func (f *flow) isAbsent(watch string) bool {
 
 // leave remembers a file that was there before rules watched its folder, for
 // those that leave such files alone.
-func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]bool) {
-	facts, err := f.look(path)
+func (f *Flow) leave(path string, candidates []plan.Candidate, rules map[string]bool) {
+	facts, err := f.eyes.Look(path)
 	if isNoAnswer(err) {
 		f.leaveLater(path, rules)
 	}
@@ -120,7 +105,7 @@ func (f *flow) leave(path string, candidates []plan.Candidate, rules map[string]
 }
 
 // leaveAs remembers a file as it is.
-func (f *flow) leaveAs(path string, candidates []plan.Candidate, rules map[string]bool, facts file.Facts) {
+func (f *Flow) leaveAs(path string, candidates []plan.Candidate, rules map[string]bool, facts file.Facts) {
 	for _, c := range candidates {
 		name := c.Rule.Name.S
 		if !rules[name] {
@@ -133,7 +118,7 @@ func (f *flow) leaveAs(path string, candidates []plan.Candidate, rules map[strin
 }
 
 // suspect notes that a file appeared while jobs ran that may have made it.
-func (f *flow) suspect(path string, candidates []plan.Candidate) {
+func (f *Flow) suspect(path string, candidates []plan.Candidate) {
 	var running []loop.Running
 	for _, j := range f.running {
 		for _, c := range candidates {
@@ -148,7 +133,7 @@ func (f *flow) suspect(path string, candidates []plan.Candidate) {
 }
 
 // wait has the settling machine wait for a unit under a rule's policy.
-func (f *flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) {
+func (f *Flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) {
 	if m := plan.MarkerOf(r, unit); m != "" {
 		f.markers[m] = unit
 	}
@@ -157,7 +142,7 @@ func (f *flow) wait(unit string, r *rule.Rule, kind settle.Kind, now time.Time) 
 
 // candidatesOf lists the rules that could take a file or folder, or the folder
 // that it lies in. What cannot be read from the ledger is asked again later.
-func (f *flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candidate {
+func (f *Flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candidate {
 	if !f.set.TakesFolders() {
 		if dir {
 			return nil
@@ -171,16 +156,16 @@ func (f *flow) candidatesOf(path string, dir bool, now time.Time) []plan.Candida
 	return list
 }
 
-func (f *flow) made(unit string) (bool, error) { return ledger.MadeByRules(f.set, f.store, unit) }
+func (f *Flow) made(unit string) (bool, error) { return take.MadeByRules(f.set, f.store, unit) }
 
 // askAgain has a path offered again a moment later, because the ledger could not
 // be asked about it: a file that may have been handled before is never taken for a
 // new one.
-func (f *flow) askAgain(path string, err error, now time.Time) {
+func (f *Flow) askAgain(path string, err error, now time.Time) {
 	f.aging[path] = now.Add(time.Second)
 	if !f.unread[path] {
 		f.unread[path] = true
-		f.overdue = append(f.overdue, OverdueFile{File: path, Why: err.Error()})
+		f.out.Overdue = append(f.out.Overdue, OverdueFile{File: path, Why: err.Error()})
 	}
 }
 
@@ -189,7 +174,7 @@ const maxAsked = 4096
 
 // candidates lists the rules that could take a file. That is asked several
 // times on a file's way, so the answers are kept while there is work.
-func (f *flow) candidates(path string) []plan.Candidate {
+func (f *Flow) candidates(path string) []plan.Candidate {
 	if known, ok := f.asked[path]; ok {
 		return known
 	}
@@ -205,7 +190,7 @@ func (f *flow) candidates(path string) []plan.Candidate {
 }
 
 // changedWhile notes that a job's file changed while the job was under way.
-func (f *flow) changedWhile(j *openJob, path string, kind settle.Kind) {
+func (f *Flow) changedWhile(j *Job, path string, kind settle.Kind) {
 	if kind == settle.Found || j.row.State != job.Running {
 		return // a queued job looks again before it starts
 	}
@@ -214,17 +199,17 @@ func (f *flow) changedWhile(j *openJob, path string, kind settle.Kind) {
 	case rule.RunStopOld:
 		if !j.stopOld {
 			j.stopOld = true
-			f.stops = append(f.stops, j.row.ID)
+			f.out.Stops = append(f.out.Stops, j.row.ID)
 		}
 	default:
-		set(&j.again, path)
+		mark(&j.again, path)
 	}
 }
 
-// wentAway notes that a name is no longer there. Whether that means
+// WentAway notes that a name is no longer there. Whether that means
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
-func (f *flow) wentAway(path string, dir bool, now time.Time) {
+func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 	if f.set.TakesFolders() {
 		if c := f.candidatesOf(path, dir, now); len(c) > 0 && c[0].Unit != path {
 			if f.settle.Has(c[0].Unit) {

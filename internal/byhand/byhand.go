@@ -1,0 +1,63 @@
+// Package byhand does what people do with jobs by hand: retry, undo, cancel, dismiss. While a
+// watcher runs it does that itself, with these functions; without one the commands do, and the
+// next start goes on. Whatever moves a file is recorded before the file is touched, so that a
+// crash in the middle is found and finished.
+package byhand
+
+import (
+	"fmt"
+	"time"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/ledger"
+)
+
+// Sent says what became of one job.
+type Sent struct {
+	ID     int64  `json:"id"`
+	Done   bool   `json:"done"`
+	Reason string `json:"reason"`
+}
+
+// Cancel takes a job out of the queue while no watcher runs.
+func Cancel(l *ledger.Ledger, id int64) Sent {
+	row, err := JobByID(l, id)
+	if err == nil && row.State.Final() {
+		err = fmt.Errorf("the job is over: it is %s", row.State)
+	}
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	was := row.State
+	row.Become(job.Cancelled)
+	row.Reason, row.Ended, row.Due = "it was cancelled by hand", time.Now(), time.Time{}
+	l.Record(row, was)
+	l.Remember(job.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
+	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
+}
+
+// Dismiss notes that somebody has seen that a job failed.
+func Dismiss(l Records, id int64) Sent {
+	row, err := JobByID(l, id)
+	if err == nil && row.State != job.Failed {
+		err = fmt.Errorf("it is %s, not failed", row.State)
+	}
+	if err != nil {
+		return Sent{ID: id, Reason: err.Error()}
+	}
+	l.RecordDismissed(row)
+	return Sent{ID: id, Done: true, Reason: "dismissed; it stays in the list of jobs"}
+}
+
+// JobByID is the job with a number, as the ledger has it now.
+func JobByID(l Records, id int64) (job.Job, error) {
+	_ = l.Flush() // what cannot be written is asked for as it was
+	rows, err := l.Jobs(ledger.Filter{ID: id})
+	if err != nil {
+		return job.Job{}, err
+	}
+	if len(rows) == 0 {
+		return job.Job{}, fmt.Errorf("there is no job %d", id)
+	}
+	return rows[0], nil
+}

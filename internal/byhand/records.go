@@ -1,0 +1,28 @@
+package byhand
+
+import (
+	"context"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/ledger"
+)
+
+// Records is what is asked of the ledger, and written to it, for a job that is changed by hand.
+type Records interface {
+	NextPlacement() int64
+	Record(j job.Job, was job.State)
+	RecordPlacement(p job.Placement)
+	RecordDismissed(j job.Job)
+	Sync(ctx context.Context) error
+	Flush() error
+	Remember(k job.Known)
+	Forget(rule, path string)
+	Jobs(q ledger.Filter) ([]job.Job, error)
+	Placements(job int64) ([]job.Placement, error)
+	PlacedAt(target string) ([]job.Placement, error)
+	Reliers(target string, job int64) ([]job.Placement, error)
+	TakenBack(path string) (bool, error)
+	PuttingBack() ([]job.Placement, error)
+	Tally() (map[string]map[job.State]int, error)
+	Folder() string
+}

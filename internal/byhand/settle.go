@@ -1,0 +1,135 @@
+package byhand
+
+import (
+	"path/filepath"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/place"
+	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
+)
+
+// SettleMove says where the file of a move is that was cut short, and whether it still waits
+// to be moved.
+func SettleMove(l Records, placer *place.Placer, state string, p job.Placement) (at string, still bool,
+	rest *job.Rest) {
+	part := place.PartName(state, p.Job)
+	half := filepath.Join(filepath.Dir(p.Target), part)
+	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino &&
+		there.Dev == p.Facts.Dev {
+		_ = placer.Rename(half, p.Source) // on its way to replace something, or hidden where it is
+	} else {
+		_ = placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
+	}
+	if p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino {
+		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part},
+			p.Target); ok {
+			p.State = job.Done
+			l.RecordPlacement(p)
+			return p.Target, false, rest
+		}
+	}
+	source := p.Source
+	if hidden := filepath.Join(filepath.Dir(p.Source), part); work.LookAt(hidden, p.Facts.Dir).Same(p.Facts) {
+		if source = hidden; placer.Rename(hidden, p.Source) == nil {
+			source = p.Source
+		}
+	}
+	landed := landedAt(p, source)
+	facts := work.LookAt(source, p.Facts.Dir)
+	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino &&
+		p.Facts.Dev == facts.Dev)
+	if landed != "" && there {
+		// Both names, one content: the move was between its two halves.
+		removed, err := placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)
+		there = err != nil || !removed
+	}
+	switch {
+	case there:
+		return p.Source, true, nil // the placing, which is tried again, finds it under its hidden name, too
+	case landed != "":
+		p.State, p.Target = job.Done, landed
+		if now := work.LookAt(landed, p.Facts.Dir); now.Exists {
+			p.After = now
+		}
+	default:
+		p.State = job.Dropped
+	}
+	l.RecordPlacement(p)
+	return landed, false, nil
+}
+
+// FinishPuttingBack goes on with inputs of jobs that are over, which were being put back for
+// another round when that was cut short: they are where they were, or back.
+func FinishPuttingBack(l Records, placer *place.Placer) error {
+	list, err := l.PuttingBack()
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	for _, p := range list {
+		row, err := JobByID(l, p.Job)
+		if err != nil {
+			continue
+		}
+		at, still, _ := SettleMove(l, placer, l.Folder(), p)
+		if still {
+			p.State = job.Dropped
+			l.RecordPlacement(p)
+			continue
+		}
+		if !row.State.Final() {
+			continue // all but the record of this move was done
+		}
+		if err := removeTraces(placer, row.State, p.Source, at); err != nil {
+			return err
+		}
+		if row.FileNow == p.Source {
+			row.FileNow = at
+		}
+		for i := range row.Extra {
+			if row.Extra[i].FileNow == p.Source {
+				row.Extra[i].FileNow = at
+			}
+		}
+		l.Record(row, row.State)
+	}
+	return l.Flush()
+}
+
+// landedAt returns the target where the file of a placement is now, "" if at none.
+// source is where it would be otherwise.
+func landedAt(p job.Placement, source string) string {
+	folder, name := filepath.Split(p.Target)
+	for n := 1; n < 10000; n++ {
+		path := filepath.Join(folder, place.Numbered(name, n))
+		facts, err := watchfs.Stat(path)
+		if err != nil || !facts.Exists {
+			return ""
+		}
+		if place.SameEntry(path, source) {
+			continue
+		}
+		sameFile := facts.Dev == p.Facts.Dev && facts.Ino == p.Facts.Ino
+		// Not by device: a bind mount is another file system with the same number.
+		copied := !sameFile && facts.Size == p.Facts.Size && facts.Mod == p.Facts.Mod
+		if copied {
+			// A complete copy has the source's content, if that is still there to compare.
+			if work.LookAt(source, false).Exists {
+				copied, err = place.SameContent(source, path, p.Facts.Size)
+				copied = copied && err == nil
+			}
+		}
+		if sameFile || copied {
+			return path
+		}
+	}
+	return ""
+}
+
+// Amended notes how a move will turn out otherwise than its intention says.
+func Amended(r *job.Placement, s place.Staged) {
+	r.Target, r.After = s.Target, s.Facts
+	if s.Duplicate {
+		r.Kind = job.Duplicate
+	}
+}

@@ -1,0 +1,217 @@
+package flow
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/gather"
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+)
+
+// What the engine tells the flow, beside events and ends, and what it asks for those who
+// want to know how it stands. What is given must not be changed.
+
+// Rules are the rules by which the flow decides.
+func (f *Flow) Rules() *plan.Set { return f.set }
+
+// WorkFor has the flow work for one rule only, "" for all; once tells that it goes over what
+// is there and ends.
+func (f *Flow) WorkFor(only string, once bool) {
+	f.only, f.once = only, once
+	f.ApplyRules()
+}
+
+// Stop has nothing start any more.
+func (f *Flow) Stop() { f.stopping = true }
+
+// Stopping reports whether nothing starts any more.
+func (f *Flow) Stopping() bool { return f.stopping }
+
+// LedgerFails has nothing start while the ledger cannot be written.
+func (f *Flow) LedgerFails(fails bool) { f.holding = fails }
+
+// More reports whether the last round ended before all had begun that could.
+func (f *Flow) More() bool { return f.more }
+
+// LookThrough notes that a folder is being looked through for the first time.
+func (f *Flow) LookThrough(folder string) { f.looking[folder] = true }
+
+// LeaveAlone has a rule leave alone what is found in a folder, until Left.
+func (f *Flow) LeaveAlone(folder, rule string) {
+	if f.leaving[folder] == nil {
+		f.leaving[folder] = map[string]bool{}
+	}
+	f.leaving[folder][rule] = true
+}
+
+// Left ends the leaving of a folder that was looked through, and lists the rules that left
+// what was there.
+func (f *Flow) Left(folder string) (rules []string) {
+	for name := range f.leaving[folder] {
+		rules = append(rules, name)
+	}
+	delete(f.leaving, folder)
+	return rules
+}
+
+// TakeUp begins with what an earlier run has left: the rules that are paused, and those with
+// jobs in the ledger alone.
+func (f *Flow) TakeUp(paused, queued []string) {
+	for _, name := range paused {
+		f.paused[name] = true
+	}
+	for _, name := range queued {
+		f.window.leave(name) // taken from the ledger as there is room
+	}
+	f.ApplyRules()
+}
+
+// Lend keeps a file from the rules while a command puts it back. It fails if a job that is
+// not over has it, or the command's own job is not over.
+func (f *Flow) Lend(id int64, path string) bool {
+	if f.open[id] != nil || f.byPath[path] != nil {
+		return false
+	}
+	f.lent[path] = true
+	return true
+}
+
+// Return ends that.
+func (f *Flow) Return(path string) { delete(f.lent, path) }
+
+// Cancel takes a job out of the queue, or has it stopped; running tells which. path is its
+// file, if the ledger knows the job as one that is not over: it may wait there alone.
+func (f *Flow) Cancel(id int64, path string, now time.Time) (running bool, err error) {
+	running = f.running[id] != nil
+	if f.open[id] == nil && path != "" {
+		f.window.find(f, path)
+	}
+	return running, f.cancelJob(id, now)
+}
+
+// Announce tells of files that a job is about to place where rules watch, or to take from
+// there, so that the flow knows them before it sees them. chain has the rules before the job's.
+func (f *Flow) Announce(id int64, rule string, chain []string, come, gone []*job.Placement) {
+	j := f.open[id]
+	if j == nil {
+		return
+	}
+	for _, p := range gone {
+		if p.Source != j.row.File {
+			f.claim(j, p.Source, file.Facts{})
+		}
+	}
+	for _, p := range come {
+		f.chained = true
+		f.book.Placed(p.Target, p.After, rule, chain)
+		f.claim(j, p.Target, p.After)
+		mark(&j.hold().offers, p.Target)
+	}
+}
+
+// Ahead lists the files that a job leaves a name to.
+func (f *Flow) Ahead(id int64, path string) []job.Ahead {
+	if j := f.open[id]; j != nil {
+		return f.before(j, path)
+	}
+	return nil
+}
+
+// FileOf is the file of a job that is not over, "" if there is none with this number.
+func (f *Flow) FileOf(id int64) string {
+	if j := f.open[id]; j != nil {
+		return j.row.File
+	}
+	return ""
+}
+
+// IsAsking reports whether a path is looked at beside the flow.
+func (f *Flow) IsAsking(path string) bool { _, under := f.asking[path]; return under }
+
+// Reaches reports whether a running job's file lies in a folder that is not there, or
+// what its rule places in one of which is reports so.
+func (f *Flow) Reaches(id int64, is func(folder string) bool) bool {
+	j := f.running[id]
+	return j != nil && (f.isAbsent(j.row.Watch) || slices.ContainsFunc(plan.Destinations(j.rule), is))
+}
+
+// Unsettled counts the files that wait to settle.
+func (f *Flow) Unsettled() int { return f.settle.Len() }
+
+// Gathering counts the files that wait for others.
+func (f *Flow) Gathering() int { return f.gather.Len() }
+
+// EachUnsettled lists the files that are no job yet: for which rule, since when and why.
+func (f *Flow) EachUnsettled(list func(rule, path string, since time.Time, why string)) {
+	f.gather.Each(func(path string, k gather.Key, since time.Time, missing []string) {
+		why := "more files may come"
+		if len(missing) > 0 {
+			why = "nothing fits " + strings.Join(missing, ", ") + " yet"
+		}
+		list(k.Rule, path, since, why)
+	})
+	for _, w := range f.settle.All() {
+		list(w.Rule, w.Path, w.Since, w.Why)
+	}
+}
+
+// Running lists the jobs whose attempt is under way, the longest running first.
+func (f *Flow) Running() []*job.Job {
+	rows := make([]*job.Job, 0, len(f.running))
+	for _, j := range f.running {
+		rows = append(rows, &j.row)
+	}
+	slices.SortFunc(rows, func(a, b *job.Job) int { return a.Last.Started.Compare(b.Last.Started) })
+	return rows
+}
+
+// Open counts the jobs in the memory that are not over.
+func (f *Flow) Open() int { return len(f.open) }
+
+// Behind lists the rules with jobs in the ledger alone.
+func (f *Flow) Behind() (rules []string) {
+	for name := range f.window.more {
+		rules = append(rules, name)
+	}
+	return rules
+}
+
+// Troubles are the rules that need attention, and why.
+func (f *Flow) Troubles() map[string]string { return f.troubles }
+
+// Paused are the rules that are paused; "" for all.
+func (f *Flow) Paused() map[string]bool { return f.paused }
+
+// Absent are the watched folders that are not there.
+func (f *Flow) Absent() map[string]bool { return f.absent }
+
+// LookAgain reports whether jobs placed something where a rule watches, since it was asked
+// last: a chain goes on to its end.
+func (f *Flow) LookAgain() bool {
+	was := f.chained
+	f.chained = false
+	return was
+}
+
+// Finished reports whether a single pass has nothing left to decide on.
+func (f *Flow) Finished() bool {
+	for name := range f.window.more {
+		if !f.isHeld(name) {
+			return false
+		}
+	}
+	if f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 || len(f.unmatched.queue) > 0 ||
+		len(f.removing) > 0 && len(f.troubles) == 0 {
+		return false
+	}
+	for _, j := range f.open {
+		if s := j.row.State; s != job.Retrying && s != job.Settling && s != job.Held &&
+			j.setback().retryAt.IsZero() && !(s == job.Queued && f.isHeld(j.row.Rule)) {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,150 @@
+package flow
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+)
+
+// lastRound returns the placements that end a job's last attempt, if that was
+// under way or done: those that lead where the newest one leads and were not
+// dropped. What a step placed, or a command that sent the job round again,
+// is none of them.
+func lastRound(all []job.Placement, attempt int) []job.Placement {
+	if len(all) == 0 {
+		return nil
+	}
+	leads := all[len(all)-1].FinalState
+	var last []job.Placement
+	for i := len(all) - 1; i >= 0 && all[i].FinalState == leads && leads.Final(); i-- {
+		if all[i].State != job.Dropped && (all[i].Attempt == attempt || all[i].Attempt == 0) {
+			last = append([]job.Placement{all[i]}, last...)
+		}
+	}
+	return last
+}
+
+// keepNumber has a placement that is tried again be the one that was intended.
+func (j *Job) keepNumber(p job.Placement) {
+	note := func(path string, taken file.Facts) {
+		if j.where(path, taken).At == p.Source {
+			j.intents = append(j.intents, intent{path, p.FinalState, p.ID})
+		}
+	}
+	note(j.row.File, j.row.Facts)
+	for _, m := range j.row.Extra {
+		note(m.File, m.Facts)
+	}
+}
+
+// resumeAt notes where the steps had left the file that a placement is about.
+func (j *Job) resumeAt(p job.Placement) {
+	note := func(path, at string) {
+		if at == p.Source {
+			j.now[path] = job.Unit{Taken: path, At: at, Facts: p.Facts}
+		}
+	}
+	note(j.row.File, j.row.FileNow)
+	for _, m := range j.row.Extra {
+		note(m.File, m.FileNow)
+	}
+}
+
+// Resume takes up one job. sameBoot tells that the system has not started anew since,
+// which would be another reason for the end.
+func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender, sameBoot bool,
+	now time.Time) {
+	was := row.State
+	if was != job.Running {
+		if was != job.Retrying {
+			row.Become(job.Queued)
+		}
+		f.Restore(row, was, tries, now)
+		return
+	}
+	if last := lastRound(placements, row.Attempts); len(last) > 0 {
+		f.resumePlacing(row, tries, last, mend, now)
+		return
+	}
+	cut := "the watcher ended in the middle of this attempt"
+	tries = append(tries, plan.Try{Started: row.Started, Reason: cut})
+	r := f.set.Rule(row.Rule)
+	at, left, problems := mend.Unmake(row, placements)
+	if len(problems) > 0 {
+		cut += "; not undone: " + strings.Join(problems, "; ")
+	}
+	for i := range at {
+		putBackIn(&row, at[i])
+	}
+	if r != nil && len(at) > 0 && at[0].At != row.File && row.Event != file.Removed {
+		j := f.adopt(row, was, tries)
+		j.cause = cut
+		j.follow(at)
+		f.record(j)
+		f.end(j, job.Failed, now)
+		return
+	}
+	if sameBoot {
+		row.Crashes++
+	}
+	row.Earlier++ // an attempt that was cut short is none of those that may fail
+	if row.Crashes >= lastCrash {
+		cut = fmt.Sprintf("the watcher ended %d times in the middle of it, the last %d while nothing else ran, "+
+			"so it may be what ends the watcher", row.Crashes, lastCrash-aloneAfter)
+	}
+	if r != nil && len(r.Steps) > 0 && (row.Crashes >= lastCrash || !r.Retry.AfterCrash) {
+		j := f.adopt(row, was, tries)
+		j.cause = cut
+		f.end(j, job.Failed, now)
+		return
+	}
+	row.Become(job.Queued)
+	row.FileNow = row.File
+	f.Restore(row, was, tries, now)
+	if j := f.open[row.ID]; j != nil {
+		j.leave(left)
+	}
+}
+
+// resumePlacing looks where the files are whose move was intended, and
+// perhaps done, when the watcher ended. Those that still wait are placed anew.
+func (f *Flow) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placement, mend Mender,
+	now time.Time) {
+	j := f.adopt(row, row.State, tries)
+	j.cause = causeOf(row.Reason)
+	landed := map[string]string{}
+	j.suffer().landed, j.now = landed, map[string]job.Unit{}
+	for _, p := range moves {
+		p.Facts = mend.Facts(p)
+		j.resumeAt(p)
+		at, still, rest := mend.Settle(p)
+		j.keepRest(rest)
+		if still {
+			j.keepNumber(p)
+		} else {
+			landed[p.Source] = at
+		}
+	}
+	if j.rule == nil {
+		source := j.where(row.File, row.Facts).At
+		at, there := landed[source]
+		if !there {
+			at = source
+		}
+		f.finish(j, job.Cancelled, "its rule is no longer in the rules file", at, now)
+		return
+	}
+	f.end(j, moves[0].FinalState, now)
+}
+
+// A job in whose attempts the watcher ends again and again may be what ends it. After
+// aloneAfter such attempts it runs alone, so that nothing else is charged with it; at
+// lastCrash it fails.
+const (
+	aloneAfter = 2
+	lastCrash  = 4
+)

@@ -1,0 +1,88 @@
+package flow
+
+import (
+	"errors"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/plan"
+)
+
+// surely takes from paths those that may not be answered, which are looked at beside the
+// flow, and leaves the others.
+func (f *Flow) surely(paths []string) []string {
+	sure := paths[:0]
+	for _, path := range paths {
+		if !f.eyes.Unsure(path) {
+			sure = append(sure, path)
+			continue
+		}
+		if _, under := f.asking[path]; under {
+			f.asking[path] = true
+			continue
+		}
+		f.asking[path] = false
+		f.out.Looks = append(f.out.Looks, path)
+	}
+	return sure
+}
+
+// Answered brings the answer to a look beside the flow. If something happened to the path
+// meanwhile it is asked again.
+func (f *Flow) Answered(path string, look Look, now time.Time) {
+	again := f.asking[path]
+	delete(f.asking, path)
+	switch {
+	case !f.settle.Has(path):
+	case again:
+		f.settle.Nudge(path, now)
+	default:
+		f.lookedAt(path, look, now)
+	}
+}
+
+// isNoAnswer reports whether a look was not waited for: it says nothing about the file.
+func isNoAnswer(err error) bool { return errors.As(err, new(plan.NoAnswer)) }
+
+// leaveLater has a file that was there before rules watched its folder left alone when it
+// has been looked at.
+func (f *Flow) leaveLater(path string, rules map[string]bool) {
+	if f.owed == nil {
+		f.owed = map[string]map[string]bool{}
+	}
+	f.owed[path] = rules
+}
+
+// leaveOwed does so.
+func (f *Flow) leaveOwed(path string, candidates []plan.Candidate, facts file.Facts) {
+	if rules := f.owed[path]; rules != nil {
+		delete(f.owed, path)
+		f.leaveAs(path, candidates, rules, facts)
+	}
+}
+
+// silent lets go of what waits in a folder that does not answer: it is found again by the
+// sweep when the folder does. Jobs that run there give their workers back.
+func (f *Flow) silent(folder string) {
+	for _, w := range f.settle.All() {
+		if _, below := plan.Below(w.Path, folder); below {
+			f.settle.Forget(w.Path)
+		}
+	}
+	for path := range f.asking {
+		if _, below := plan.Below(path, folder); below {
+			delete(f.asking, path) // its answer comes too late to be one
+		}
+	}
+	for path := range f.removing {
+		if _, below := plan.Below(path, folder); below {
+			delete(f.removing, path)
+		}
+	}
+	f.unmatched.drop(folder)
+	for id, j := range f.running {
+		if f.isAbsent(j.row.Watch) {
+			f.dispatch.Idle(id)
+		}
+	}
+}
