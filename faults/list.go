@@ -72,7 +72,7 @@ var faults = []Fault{
 		"\t\tcase now.Exists:\n\t\t\treturn nil\n", script("lastcopy")},
 	{"the markers of a batch go along", "internal/core/flow/take.go",
 		"\tj.row.Extra = append(j.row.Extra, f.markersOf(r, j.row.Files()...)...)\n", "", script("ready")},
-	{"a marker is named after its file", "internal/engine/placing.go",
+	{"a marker is named after its file", "internal/placing/placing.go",
 		"\tname := filepath.Base(plan.MarkerOf(m.Marker, all[at].Target))\n", "\tname := m.To.Name\n",
 		script("sameplace")},
 	{"an empty file beside its part-file is not ready", "internal/watchfs/watchfs.go",
@@ -80,8 +80,8 @@ var faults = []Fault{
 		"\t\tif f, err := Stat(path + ending); err == nil && f.Exists && false {\n", script("partfile")},
 
 	// What the simulation must see without any other test; it runs in the project's check.
-	{"simulation alone: the intention is durable before a file is moved", "internal/engine/placing.go",
-		"\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
+	{"simulation alone: the intention is durable before a file is moved", "internal/placing/placing.go",
+		"\terr := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
 			"them\n", "\terr := error(nil)\n", simulation},
 	{"simulation alone: a file is looked at again before its attempt", "internal/core/flow/jobs.go",
 		"!j.checked.Equal(now) && !f.still(j, now)", "false", simulation},
@@ -119,8 +119,8 @@ var faults = []Fault{
 	{"the copy of a folder is recorded before it has its name", "internal/place/request.go",
 		"\totherwise := s.Duplicate || s.Facts.Dir && s.Facts.Ino != r.Expect.Ino\n",
 		"\totherwise := s.Duplicate\n", ended("folder_to_another_disk")},
-	{"the intention is durable before a file is moved", "internal/engine/placing.go",
-		"\terr := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
+	{"the intention is durable before a file is moved", "internal/placing/placing.go",
+		"\terr := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
 			"them\n", "\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
 	{"without a watcher nothing runs", "internal/cli/jobs.go",
 		"\t\tif list[i].State == job.Running {\n\t\t\tlist[i].Become(job.Queued)\n",

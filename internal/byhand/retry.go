@@ -161,7 +161,7 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts,
 		Part: place.PartName(r.l.Folder(), r.row.ID),
 		Amend: func(s place.Staged) error {
-			Amended(&p, s)
+			s.Amend(&p)
 			return record()
 		}})
 	if err != nil {

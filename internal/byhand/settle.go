@@ -125,11 +125,3 @@ func landedAt(p job.Placement, source string) string {
 	}
 	return ""
 }
-
-// Amended notes how a move will turn out otherwise than its intention says.
-func Amended(r *job.Placement, s place.Staged) {
-	r.Target, r.After = s.Target, s.Facts
-	if s.Duplicate {
-		r.Kind = job.Duplicate
-	}
-}

@@ -50,7 +50,9 @@ func (a *app) dismiss(args []string, all bool, ruleName string) error {
 		return nil
 	}
 	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Dismiss, func(l *ledger.Ledger,
-		id int64) byhand.Sent { return byhand.Dismiss(l, id) })
+		id int64) byhand.Sent {
+		return byhand.Dismiss(l, id)
+	})
 	if err != nil {
 		return err
 	}

@@ -149,7 +149,7 @@ func (e *Engine) workOn(a *flow.Attempt, output string) *work.Work {
 
 // hands are the engine's own, for one attempt of a rule.
 func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) work.Hands {
-	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.placer, Runner: e.runner,
+	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.desk.Placer, Runner: e.runner,
 		State: e.state, Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 

@@ -99,7 +99,7 @@ func (b *attemptBook) Intend(list []*job.Placement) error {
 	for _, p := range list {
 		b.e.ledger.RecordPlacement(*p)
 	}
-	if err := b.e.ledger.Sync(b.e.placing); err != nil {
+	if err := b.e.ledger.Sync(b.e.desk.Runs); err != nil {
 		return fmt.Errorf("the ledger cannot be written: %w", err)
 	}
 	return b.announce(list)
@@ -129,12 +129,12 @@ func (b *attemptBook) Stays(p *job.Placement, all []*job.Placement) error {
 
 func (b *attemptBook) Did(p *job.Placement) { b.e.ledger.RecordPlacement(*p) }
 
-func (b *attemptBook) Answers(path string) error { return b.e.answering(path, workerPatience) }
+func (b *attemptBook) Answers(path string) error { return b.e.answers.Reach(path, workerPatience) }
 
 func (b *attemptBook) There(folder string) error {
-	err := b.e.answering(folder, workerPatience)
+	err := b.e.answers.Reach(folder, workerPatience)
 	if err == nil {
-		err = b.e.mounted(folder)
+		err = b.e.desk.Mounted(folder)
 	}
 	if errors.As(err, new(plan.NoAnswer)) {
 		return err

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"os"
 	"path/filepath"
 	"time"
 
@@ -127,7 +126,7 @@ func (e *Engine) onlySilent(now time.Time) bool {
 	if len(silent) == 0 {
 		return false
 	}
-	stuck := int(e.far.Load())
+	stuck := e.desk.Stuck()
 	for id := range e.cancels {
 		if e.flow.Reaches(id, func(folder string) bool {
 			point, _ := e.answers.Unsure(folder)
@@ -178,16 +177,8 @@ func (e *Engine) sayFolder(ev watchfs.Event) {
 	}
 }
 
-// How long somebody waits for a file system who can wait, and who holds a worker meanwhile.
-const (
-	answerPatience = 2 * time.Second
-	workerPatience = 250 * time.Millisecond
-)
-
-// answering returns an error if the file system that a path lies on does not answer in time.
-func (e *Engine) answering(path string, wait time.Duration) error {
-	return e.answers.Ask(path, wait, func() { _, _ = os.Lstat(path) })
-}
+// workerPatience is how long somebody waits for a file system who holds a worker meanwhile.
+const workerPatience = 250 * time.Millisecond
 
 // unanswered reports whether a job cannot be taken up now, because a file system does not
 // answer on which it may have done something.
@@ -197,7 +188,7 @@ func (e *Engine) unanswered(row job.Job, placements []job.Placement) bool {
 		paths = append(paths, p.Source, p.Target)
 	}
 	for _, path := range paths {
-		if path != "" && e.answering(filepath.Dir(path), answerPatience) != nil {
+		if path != "" && e.answers.Reach(filepath.Dir(path), look.ReachPatience) != nil {
 			return true
 		}
 	}

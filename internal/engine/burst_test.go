@@ -8,32 +8,11 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/placing"
 
 	"github.com/stretchr/testify/require"
 )
-
-// Events wait while many moves do and those go on; not for long if they do not.
-func TestWhenEventsWait(t *testing.T) {
-	now := time.Now()
-	q := placeQueue{kick: make(chan struct{}, 1)}
-	held := func(after time.Duration) bool {
-		until, is := q.holdsUp(now.Add(after))
-		require.True(t, !is || until.Equal(q.taken.Add(patience)))
-		return is
-	}
-	q.add(make([]*flow.Placing, maxWaiting+maxPlaced))
-	require.False(t, held(0), "nothing was taken yet, so nobody knows how quick they are")
-	require.Len(t, q.take(maxPlaced), maxPlaced)
-	q.taken = now
-	require.True(t, held(0))
-	require.True(t, held(patience-1))
-	require.False(t, held(patience), "the batch takes long")
-	q.take(1)
-	q.taken = now
-	require.False(t, held(0), "they have become few enough")
-}
 
 // drop makes files in a folder.
 func drop(t *testing.T, folder, name string, n int) {
@@ -46,7 +25,7 @@ func drop(t *testing.T, folder, name string, n int) {
 // Many more files at once than jobs may be under way: each is moved once, and
 // none takes the long way through a queue in the ledger alone.
 func TestABurstWaitsInItsFolder(t *testing.T) {
-	const files = 4 * maxWaiting
+	const files = 4 * placing.MaxWaiting
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
@@ -57,7 +36,7 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 	e, stop := runGuarded(t, dir, "rules: [{name: move, watch: in, debounce: 0s, processed: out}]\n", o.add,
 		func(operation string, _ ...string) error {
 			if operation == "rename" && ready.Load() {
-				most = max(most, e.queue.waiting())
+				most = max(most, e.desk.Waiting())
 				if renamed++; renamed%16 == 0 {
 					time.Sleep(time.Millisecond) // slower than they come
 				}
@@ -103,7 +82,7 @@ rules:
 		}
 		return nil
 	})
-	const files = maxWaiting + 2*maxPlaced
+	const files = placing.MaxWaiting + 2*placing.MaxPlaced
 	drop(t, in, "f", files)
 	drop(t, other, "g", 1)
 	require.Eventually(t, func() bool { return o.count(job.Processed) == 1 }, 30*time.Second,

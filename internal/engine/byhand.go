@@ -22,7 +22,7 @@ func (e *Engine) Retry(id int64) byhand.Sent {
 	if !lent {
 		return byhand.Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
-	opened, rests, err := byhand.SendRound(e.ledger, &e.placer, row)
+	opened, rests, err := byhand.SendRound(e.ledger, &e.desk.Placer, row)
 	doErr := e.do(func() {
 		e.flow.Return(row.File)
 		if err == nil {
@@ -49,7 +49,7 @@ func (e *Engine) Undo(id int64) byhand.Sent {
 	case !lent:
 		return byhand.Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
-	sent := byhand.UndoJob(e.ledger, &e.placer, row)
+	sent := byhand.UndoJob(e.ledger, &e.desk.Placer, row)
 	if err := e.do(func() { e.flow.Return(row.File) }); err != nil && !sent.Done {
 		sent.Reason = err.Error()
 	}
@@ -82,7 +82,7 @@ func (e *Engine) Pause(names []string, paused bool) error {
 	return e.do(func() {
 		e.flow.SetPaused(names, paused)
 		if !paused {
-			e.mounts.accept(e.ledger, e.flow.Rules(), names)
+			e.desk.Mounts.Accept(e.ledger, e.flow.Rules(), names)
 			e.events.Sweep()
 		}
 	})

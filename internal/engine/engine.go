@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"stilltide/internal/core/flow"
@@ -25,6 +24,7 @@ import (
 	"stilltide/internal/look"
 	"stilltide/internal/notify"
 	"stilltide/internal/place"
+	"stilltide/internal/placing"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -76,7 +76,6 @@ type Engine struct {
 	o      Options
 	ledger store
 	runner *runner.Runner
-	placer place.Placer
 	inHand work.InHand
 
 	state   string
@@ -86,24 +85,20 @@ type Engine struct {
 	started time.Time
 
 	results chan flow.AttemptEnd
-	placed  chan []flow.PlacingEnd
 	asks    chan func()
 	wake    chan struct{}
-	queue   placeQueue
+	desk    *placing.Desk
 	work    sync.WaitGroup
 	crew    *crew
 	active  int                               // attempts and placements under way
 	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
-	mounts  mounts
 	answers *look.Answers
-	far     atomic.Int64    // placements on their way to or from a file system that may not answer
 	silent  map[string]bool // file systems of which was said that they do not answer
 	later   []job.Job       // running when the watcher ended, and on a file system that has not answered since
 	tell    telling
-	passes  int             // of a sweep, after the first
-	before  int             // jobs of an earlier run that are not over
-	ended   chan struct{}   // closed when Run ends
-	placing context.Context // ends when placements may not wait for the ledger any more
+	passes  int           // of a sweep, after the first
+	before  int           // jobs of an earlier run that are not over
+	ended   chan struct{} // closed when Run ends
 	health  struct {
 		sync.Mutex
 		err  error
@@ -117,7 +112,7 @@ type Engine struct {
 func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
-		o: o, state: state, results: make(chan flow.AttemptEnd), placed: make(chan []flow.PlacingEnd, 8),
+		o: o, state: state, results: make(chan flow.AttemptEnd),
 		asks: make(chan func()),
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
 		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{}, silent: map[string]bool{},
@@ -145,11 +140,11 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
+	e.desk = placing.New(l, state, e.answers, &e.inHand)
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.knowFolders(e.flow.Rules())
 	e.flow.WorkFor(o.Only, false)
-	e.queue.kick = make(chan struct{}, 1)
-	e.health.kept, e.health.lost, e.placing = map[string]bool{}, map[string]bool{}, context.Background()
+	e.health.kept, e.health.lost = map[string]bool{}, map[string]bool{}
 	return e, nil
 }
 
@@ -184,8 +179,7 @@ func (e *Engine) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	e.mounts.expect = points
-	e.mounts.begin(e.ledger, e.flow.Rules())
+	e.desk.Mounts.Begin(e.ledger, e.flow.Rules(), points)
 	if err := e.recover(time.Now()); err != nil {
 		return err
 	}
@@ -197,16 +191,16 @@ func (e *Engine) run(ctx context.Context) error {
 		return err
 	}
 	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.o.Rules.PollEvery(), MaxWatches: e.o.MaxWatches,
-		Missing: e.mounts.missing})
+		Missing: e.desk.Mounts.Missing})
 	if err != nil {
 		return err
 	}
 	e.events = w
 	runs, stopRuns := context.WithCancel(context.Background())
-	e.placing, e.placer.Stop, e.placer.Numbers = runs, runs.Done(), &place.Numbers{}
+	e.desk.Runs, e.desk.Placer.Stop, e.desk.Placer.Numbers = runs, runs.Done(), &place.Numbers{}
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
-	placer.Go(func() { e.placeFiles(runs, quit) })
+	placer.Go(func() { e.desk.Run(runs, quit) })
 	w.TellWriting(e.flow.Rules().WritingFolders())
 	w.Want(e.wanted())
 	e.tell.hub.Start(e.o.Rules.Channels)

@@ -41,7 +41,7 @@ func runGuarded(t *testing.T, dir, rules string, report func(flow.Outcome),
 	}
 	e, err := Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
 	require.NoError(t, err)
-	e.placer.Before = before
+	e.desk.Placer.Before = before
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() {

@@ -65,7 +65,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		if len(e.later) > 0 {
 			e.resumeLater(time.Now())
 		}
-		e.mounts.note(e.ledger, ev.Path)
+		e.desk.Mounts.Note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
 	case watchfs.Recovered:

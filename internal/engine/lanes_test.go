@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/placing"
 
 	"github.com/stretchr/testify/require"
 )
@@ -71,7 +72,7 @@ func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
 	for _, name := range []string{"a.pdf", "b.pdf", "c.pdf", "d.pdf"} {
 		require.NoError(t, os.WriteFile(filepath.Join(in, name), []byte(name), 0o600))
 	}
-	require.Eventually(t, func() bool { return disk.busy() == maxCopies }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return disk.busy() == placing.MaxCopies }, 5*time.Second, time.Millisecond)
 	require.NoError(t, os.WriteFile(filepath.Join(in, "tide.csv"), []byte("x"), 0o600))
 	require.Eventually(t, func() bool { return got.count(job.Processed) == 1 }, 5*time.Second, time.Millisecond,
 		"the near one waits for the far ones")
@@ -82,7 +83,7 @@ func TestASlowDiskHoldsUpNoOneElse(t *testing.T) {
 		require.FileExists(t, filepath.Join(dir, "far", name))
 		require.NoFileExists(t, filepath.Join(in, name))
 	}
-	require.Equal(t, maxCopies, disk.most)
+	require.Equal(t, placing.MaxCopies, disk.most)
 	stop()
 }
 
@@ -122,7 +123,7 @@ func TestALongCopyDoesNotHoldUpTheEnd(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(in, "berth.pdf"), []byte("plan"), 0o600))
 	require.Eventually(t, func() bool { return disk.busy() == 1 }, 5*time.Second, time.Millisecond)
 	go func() {
-		<-e.placing.Done() // the time to end is over
+		<-e.desk.Runs.Done() // the time to end is over
 		close(disk.letGo)
 	}()
 	stop()

@@ -51,7 +51,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		}
 		wait := e.until(now, lastly)
 		events := e.events.Events()
-		if until, held := e.queue.holdsUp(now); held {
+		if until, held := e.desk.HoldsUp(now); held {
 			events, wait = nil, min(wait, max(time.Until(until), 0))
 		}
 		timer.Reset(wait)
@@ -61,7 +61,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			e.takeMore(len(batch))
 		case res := <-e.results:
 			e.attempted(res)
-		case batch := <-e.placed:
+		case batch := <-e.desk.Ends:
 			e.wasPlaced(batch)
 		case ask := <-e.asks:
 			ask()
@@ -121,7 +121,7 @@ func (e *Engine) takeMore(events int) {
 			events += len(batch)
 		case res := <-e.results:
 			e.attempted(res)
-		case batch := <-e.placed:
+		case batch := <-e.desk.Ends:
 			e.wasPlaced(batch)
 		default:
 			return
@@ -212,7 +212,7 @@ func (e *Engine) carryOut(runs context.Context) {
 	}
 	if len(f.Places) > 0 {
 		e.active += len(f.Places)
-		e.queuePlaces(f.Places)
+		e.desk.Add(f.Places)
 	}
 	e.tellAll(time.Now())
 	if e.o.Report != nil && len(f.Outcomes) > 0 {

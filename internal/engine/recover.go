@@ -27,7 +27,7 @@ func (e *Engine) recover(now time.Time) error {
 	if err := e.renamed(); err != nil {
 		return err
 	}
-	if err := byhand.FinishPuttingBack(e.ledger, &e.placer); err != nil {
+	if err := byhand.FinishPuttingBack(e.ledger, &e.desk.Placer); err != nil {
 		return err
 	}
 	if err := e.finishUndoing(); err != nil {
@@ -159,7 +159,7 @@ func (m mender) Facts(p job.Placement) file.Facts {
 
 // Settle brings one move that a crash cut short to a clean point.
 func (m mender) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
-	return byhand.SettleMove(m.e.ledger, &m.e.placer, m.e.state, p)
+	return byhand.SettleMove(m.e.ledger, &m.e.desk.Placer, m.e.state, p)
 }
 
 func emptyFolder(path string) error {
@@ -191,7 +191,7 @@ func (e *Engine) finishUndoing() error {
 		if err != nil || !row.State.Final() {
 			continue // an attempt's own undoing: its job is resumed anyway
 		}
-		if sent := byhand.UndoJob(e.ledger, &e.placer, row); !sent.Done {
+		if sent := byhand.UndoJob(e.ledger, &e.desk.Placer, row); !sent.Done {
 			e.flow.Blame(row.Rule, fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason))
 		}
 	}

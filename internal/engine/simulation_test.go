@@ -23,6 +23,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
+	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -136,9 +137,10 @@ func (w *world) start() {
 		w.open()
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
 			folders: map[string]*folderState{}}
-		w.e.mounts.expect = map[string]string{w.dir: "/"}
+		w.e.desk = placing.New(w.store, w.e.state, nil, &w.e.inHand)
 		w.e.flow = flow.New(plan.NewSet(w.rules), w.store, &eyes{look: w.look}, &w.e.inHand, w.r.Float64)
-		w.e.placer.Before = w.before
+		w.e.desk.Mounts.Begin(w.store, w.e.flow.Rules(), map[string]string{w.dir: "/"})
+		w.e.desk.Placer.Before = w.before
 		w.e.health.kept, w.e.health.lost = map[string]bool{}, map[string]bool{}
 		for _, sub := range []string{"kept", "output"} {
 			if err := os.MkdirAll(filepath.Join(w.e.state, sub), 0o777); err != nil {
@@ -316,7 +318,7 @@ func (w *world) pump() {
 	for _, p := range out.Places {
 		w.say("job %d is to be placed: %s", p.ID, p.Leads)
 	}
-	w.e.queuePlaces(out.Places)
+	w.e.desk.Add(out.Places)
 	for _, o := range out.Outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
 	}
@@ -475,19 +477,10 @@ func (w *world) endSteps(a *flow.Attempt, exit int) {
 
 // placeBatch lets the placing goroutine do its work once. While nothing becomes durable it waits.
 func (w *world) placeBatch() {
-	if w.e.queue.waiting() == 0 || w.store.full {
+	if w.e.desk.Waiting() == 0 || w.store.full {
 		return
 	}
-	var far []*flow.Placing
-	near := w.e.mover()
-	near.near = true
-	near.placeWaiting(context.Background(), func(p *flow.Placing) { far = append(far, p) }, w.placed)
-	for _, p := range far {
-		by := w.e.mover()
-		end := by.place(p, nil)
-		by.end()
-		w.placed([]flow.PlacingEnd{end})
-	}
+	w.e.desk.Now(context.Background(), w.placed)
 }
 
 // placed tells the flow what came of placings.
@@ -522,7 +515,7 @@ func (w *world) quiet() {
 	}
 	for range 400 {
 		turn(2 * time.Second)
-		if _, more := w.e.flow.Wake(w.now); !more && len(w.running)+w.e.queue.waiting() == 0 &&
+		if _, more := w.e.flow.Wake(w.now); !more && len(w.running)+w.e.desk.Waiting() == 0 &&
 			len(w.dirty)+len(w.late) == 0 {
 			break
 		}

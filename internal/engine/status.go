@@ -137,7 +137,7 @@ func (e *Engine) Progress() (Progress, error) {
 	var p Progress
 	err := e.do(func() {
 		p.ToDo = e.flow.Unsettled()
-		_, held := e.queue.holdsUp(time.Now())
+		_, held := e.desk.HoldsUp(time.Now())
 		p.More = held || len(e.events.Events()) == cap(e.events.Events())
 		running := e.flow.Running()
 		for _, row := range running[:min(len(running), maxRunning)] {

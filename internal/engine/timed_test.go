@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 )
 
@@ -24,6 +25,7 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	store := newStore(t)
 	start := func(now time.Time) *Engine {
 		e := &Engine{o: Options{Rules: f}, ledger: store, state: f.StateFolder()}
+		e.desk = placing.New(store, e.state, nil, &e.inHand)
 		e.flow = newFlow(plan.NewSet(f), store, watchfs.Stat)
 		require.NoError(t, e.recover(now))
 		return e

@@ -62,6 +62,14 @@ type Staged struct {
 	Made      int        // folders that were made for it, from its own upwards
 }
 
+// Amend notes in a record how a placement will turn out otherwise than that says.
+func (s Staged) Amend(p *job.Placement) {
+	p.Target, p.After = s.Target, s.Facts
+	if s.Duplicate {
+		p.Kind = job.Duplicate
+	}
+}
+
 func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) }
 
 func (r *Request) part() string {

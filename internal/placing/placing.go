@@ -1,4 +1,10 @@
-package engine
+// Package placing carries out placings: the ends of jobs, in which files go where they belong.
+//
+// Those that wait share one commit of their intentions, and no move touches a file before that
+// is durable. What has to be copied to another file system goes by a lane of its own, so that a
+// disk that is slow, or does not answer, holds up no other. A disk that is not mounted is not
+// taken for the folder below it.
+package placing
 
 import (
 	"context"
@@ -6,18 +12,52 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
-	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
+
+// Desk is where placings wait and are carried out.
+type Desk struct {
+	ledger  placeBook
+	Placer  place.Placer
+	answers *look.Answers
+	inHand  *work.InHand
+	state   string // the state folder
+	Mounts  Mounts
+	Runs    context.Context // ends when placements may not wait for the ledger any more
+	Ends    chan []flow.PlacingEnd
+
+	waits placeQueue
+	far   atomic.Int64 // on their way to or from a file system that may not answer
+}
+
+// placeBook is what placings ask of the ledger, and write to it.
+type placeBook interface {
+	mountBook
+	RecordIntention(p *job.Placement)
+	RecordPlaced(p *job.Placement, after file.Facts)
+	RecordPlacement(p job.Placement)
+	Sync(ctx context.Context) error
+	Flush() error
+	Reliers(target string, job int64) ([]job.Placement, error)
+}
+
+// newDesk makes a desk for a ledger and its state folder. Until runs ends, placings wait
+// for the ledger.
+func New(l placeBook, state string, a *look.Answers, h *work.InHand) *Desk {
+	return &Desk{ledger: l, answers: a, inHand: h, state: state, Runs: context.Background(),
+		Ends: make(chan []flow.PlacingEnd, 8), waits: placeQueue{kick: make(chan struct{}, 1)}}
+}
 
 // placeQueue holds the end moves that wait for the placing goroutine.
 type placeQueue struct {
@@ -37,8 +77,8 @@ func (q *placeQueue) add(p []*flow.Placing) {
 	}
 }
 
-// maxPlaced bounds a batch of placings, so that the flow soon hears of them.
-const maxPlaced = 512
+// MaxPlaced bounds a batch of placings, so that the flow soon hears of them.
+const MaxPlaced = 512
 
 // waiting counts the placings that wait.
 func (q *placeQueue) waiting() int {
@@ -61,7 +101,7 @@ func (q *placeQueue) take(n int) []*flow.Placing {
 // as jobs they fill the memory, and the ledger after that. Moves that take long
 // hold up nobody: after a moment without progress the events go on.
 const (
-	maxWaiting = 4096
+	MaxWaiting = 4096
 	patience   = time.Second
 )
 
@@ -70,40 +110,64 @@ func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	until = q.taken.Add(patience)
-	return until, len(q.list) >= maxWaiting && until.After(now)
+	return until, len(q.list) >= MaxWaiting && until.After(now)
 }
 
-// placeFiles is the placing goroutine. The intentions were recorded when the
+// HoldsUp reports whether events have to wait for placings, and until when at most.
+func (d *Desk) HoldsUp(now time.Time) (until time.Time, is bool) { return d.waits.holdsUp(now) }
+
+// Waiting counts the placings that wait.
+func (d *Desk) Waiting() int { return d.waits.waiting() }
+
+// Stuck counts the placings on their way to or from a file system that may not answer.
+func (d *Desk) Stuck() int { return int(d.far.Load()) }
+
+// Now carries out all that waits, in the caller's goroutine: for tests in which nothing
+// happens by itself.
+func (d *Desk) Now(runs context.Context, told func([]flow.PlacingEnd)) {
+	var far []*flow.Placing
+	near := d.mover()
+	near.near = true
+	near.placeWaiting(runs, func(p *flow.Placing) { far = append(far, p) }, told)
+	for _, p := range far {
+		by := d.mover()
+		end := by.place(p, nil)
+		by.end()
+		told([]flow.PlacingEnd{end})
+	}
+}
+
+// Run is the placing goroutine. The intentions were recorded when the
 // placings were queued; many share one commit, and no move touches a file
 // before that is durable. What has to be copied to another file system is left to
 // that one's lane.
-func (e *Engine) placeFiles(runs context.Context, quit <-chan struct{}) {
-	far := lanes{e: e, open: map[string]*lane{}}
+func (d *Desk) Run(runs context.Context, quit <-chan struct{}) {
+	far := lanes{d: d, open: map[string]*lane{}}
 	defer far.workers.Wait()
-	by := e.mover()
+	by := d.mover()
 	by.near = true
 	for {
-		if e.queue.waiting() == 0 {
+		if d.waits.waiting() == 0 {
 			select {
-			case <-e.queue.kick:
+			case <-d.waits.kick:
 				continue
 			case <-quit:
 				return
 			}
 		}
 		// the flow listens as long as anything is under way
-		by.placeWaiting(runs, far.add, func(done []flow.PlacingEnd) { e.placed <- done })
+		by.placeWaiting(runs, far.add, func(done []flow.PlacingEnd) { d.Ends <- done })
 	}
 }
 
 // placeWaiting places what waits in the queue, in batches, and tells what came of it. What lies
 // far is left to another.
 func (by *mover) placeWaiting(runs context.Context, far func(*flow.Placing), told func([]flow.PlacingEnd)) {
-	e := by.e
-	waiting := e.queue.waiting()
-	err := e.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
+	d := by.d
+	waiting := d.waits.waiting()
+	err := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
 	for waiting > 0 {
-		batch := e.queue.take(min(waiting, maxPlaced))
+		batch := d.waits.take(min(waiting, MaxPlaced))
 		waiting -= len(batch)
 		if done := by.placeAll(batch, err, far); len(done) > 0 {
 			told(done)
@@ -112,13 +176,13 @@ func (by *mover) placeWaiting(runs context.Context, far func(*flow.Placing), tol
 }
 
 // queuePlaces records the intentions of placings and has them carried out.
-func (e *Engine) queuePlaces(list []*flow.Placing) {
+func (d *Desk) Add(list []*flow.Placing) {
 	for _, p := range list {
 		for i := range p.Moves {
-			e.ledger.RecordIntention(p.Moves[i].Record)
+			d.ledger.RecordIntention(p.Moves[i].Record)
 		}
 	}
-	e.queue.add(list)
+	d.waits.add(list)
 }
 
 // placeAll places what lies near; err is why nothing can be placed.
@@ -129,7 +193,7 @@ func (by *mover) placeAll(batch []*flow.Placing, err error, far func(*flow.Placi
 	room := make([]flow.Moved, len(batch)) // most have but one file
 	for i, p := range batch {
 		result := flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
-		if _, unsure := by.e.unsureWay(p); unsure && err == nil {
+		if _, unsure := by.d.unsureWay(p); unsure && err == nil {
 			far(p)
 			continue
 		}
@@ -147,15 +211,15 @@ func (by *mover) placeAll(batch []*flow.Placing, err error, far func(*flow.Placi
 
 // mover places for one goroutine.
 type mover struct {
-	e     *Engine
+	d     *Desk
 	batch *place.Placer
 	there map[string]error // what mounted said of a folder
 	near  bool             // what would have to be copied to another file system is refused
 }
 
 // mover makes one; end is to be called whenever some of its work is done.
-func (e *Engine) mover() *mover {
-	return &mover{e: e, batch: e.placer.Batch(), there: map[string]error{}}
+func (d *Desk) mover() *mover {
+	return &mover{d: d, batch: d.Placer.Batch(), there: map[string]error{}}
 }
 
 func (by *mover) end() { by.batch.End() }
@@ -163,7 +227,7 @@ func (by *mover) end() { by.batch.End() }
 // place does the moves of one job: all or none. A file that is gone or has
 // changed meanwhile is left out. room is where the moves are told, if they fit.
 func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
-	e, end := by.e, flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
+	d, end := by.d, flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
 	for i := range p.Moves {
 		m := &p.Moves[i]
 		if m.Marker != nil {
@@ -174,28 +238,28 @@ func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
 			m.Placed()
 		}
 		if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, job.ErrChanged) {
-			end.Back = e.takeBack(p.Moves[:i], p.Watch) // the intention stands: it is tried again
+			end.Back = d.takeBack(p.Moves[:i], p.Watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, job.ErrSkipped) {
-				e.change(m, func(r *job.Placement) { r.State = job.Dropped })
+				d.change(m, func(r *job.Placement) { r.State = job.Dropped })
 			}
 			end.Err, end.Final, end.Moved = err, place.Final(err), nil
 			return end
 		}
 		if p.Alone && by.asIntended(m, res, err) {
-			e.ledger.RecordPlaced(m.Record, res.Facts)
+			d.ledger.RecordPlaced(m.Record, res.Facts)
 			end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest,
 				Intended: true})
 			break
 		}
-		e.change(m, func(r *job.Placement) { placedAs(r, res, err) })
+		d.change(m, func(r *job.Placement) { placedAs(r, res, err) })
 		end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest, Err: err})
 	}
 	switch {
 	case p.Note == nil:
 	case p.Landed != "":
-		e.writeNote(p, p.Landed)
+		d.writeNote(p, p.Landed)
 	case len(end.Moved) > 0 && end.Moved[0].Err == nil:
-		e.writeNote(p, end.Moved[0].Target)
+		d.writeNote(p, end.Moved[0].Target)
 	}
 	return end
 }
@@ -211,8 +275,8 @@ func (by *mover) nameMarker(m *flow.Move, all []flow.Moved) {
 		return
 	}
 	m.To.Name = name
-	by.e.change(m, func(r *job.Placement) { r.Target = m.To.Path() })
-	_ = by.e.ledger.Sync(by.e.placing) // the move itself says if the ledger cannot be written
+	by.d.change(m, func(r *job.Placement) { r.Target = m.To.Path() })
+	_ = by.d.ledger.Sync(by.d.Runs) // the move itself says if the ledger cannot be written
 }
 
 // move does one move.
@@ -221,14 +285,14 @@ func (by *mover) move(m *flow.Move, watch string) (place.Result, error) {
 		return place.Result{}, err
 	}
 	r := place.Request{Source: m.Record.Source, Root: watch, To: m.To, Expect: m.Record.Facts, Same: m.Same,
-		Ledger: by.e.state, Job: m.Record.Job, Near: by.near, Untouched: m.Only, First: m.First,
-		Held: func(path string) bool { return by.e.inHand.HeldBesides(m.Record.Job, path) }}
+		Ledger: by.d.state, Job: m.Record.Job, Near: by.near, Untouched: m.Only, First: m.First,
+		Held: func(path string) bool { return by.d.inHand.HeldBesides(m.Record.Job, path) }}
 	if m.Same == rule.SameReplace {
-		by.e.stageOver(m, &r)
+		by.d.stageOver(m, &r)
 	}
 	r.Amend = func(s place.Staged) error {
-		by.e.change(m, func(r *job.Placement) { byhand.Amended(r, s) })
-		return by.e.ledger.Sync(by.e.placing)
+		by.d.change(m, func(r *job.Placement) { s.Amend(r) })
+		return by.d.ledger.Sync(by.d.Runs)
 	}
 	return by.batch.Move(r)
 }
@@ -252,21 +316,21 @@ func placedAs(r *job.Placement, res place.Result, err error) {
 }
 
 // change records a move in another state.
-func (e *Engine) change(m *flow.Move, to func(*job.Placement)) {
+func (d *Desk) change(m *flow.Move, to func(*job.Placement)) {
 	next := *m.Record
 	to(&next)
 	m.Record = &next
-	e.ledger.RecordPlacement(next)
+	d.ledger.RecordPlacement(next)
 }
 
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
-func (e *Engine) stageOver(m *flow.Move, r *place.Request) {
-	kept, before := work.KeptPath(e.state, m.Record.ID), m.Record.Facts
+func (d *Desk) stageOver(m *flow.Move, r *place.Request) {
+	kept, before := work.KeptPath(d.state, m.Record.ID), m.Record.Facts
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
 		s := staged[0]
-		e.change(m, func(r *job.Placement) {
+		d.change(m, func(r *job.Placement) {
 			r.Target, r.After, r.Replaced = s.Target, before, s.Replaced
 			if r.Kind = job.Moved; s.Duplicate {
 				r.Kind, r.After = job.Duplicate, s.Facts
@@ -275,7 +339,7 @@ func (e *Engine) stageOver(m *flow.Move, r *place.Request) {
 				r.Kept = kept
 			}
 		})
-		return e.ledger.Sync(e.placing)
+		return d.ledger.Sync(d.Runs)
 	}
 }
 
@@ -283,7 +347,7 @@ func (e *Engine) stageOver(m *flow.Move, r *place.Request) {
 func (by *mover) disk(folder string) error {
 	err, asked := by.there[folder]
 	if !asked {
-		err = by.e.mounted(folder)
+		err = by.d.Mounted(folder)
 		by.there[folder] = err
 	}
 	return err
@@ -291,7 +355,7 @@ func (by *mover) disk(folder string) error {
 
 // takeBack undoes the moves of a job whose later move failed, newest first. It returns how
 // the files look that are back.
-func (e *Engine) takeBack(moves []flow.Move, watch string) map[string]file.Facts {
+func (d *Desk) takeBack(moves []flow.Move, watch string) map[string]file.Facts {
 	back := map[string]file.Facts{}
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
@@ -299,14 +363,14 @@ func (e *Engine) takeBack(moves []flow.Move, watch string) map[string]file.Facts
 			continue
 		}
 		record := work.RecordOf(m.Record, watch)
-		record.Relied = func() error { return work.Relied(e.ledger, m.Record) }
-		if err := e.placer.Undo(record, place.PartName(e.state, m.Record.Job)); err == nil {
+		record.Relied = func() error { return work.Relied(d.ledger, m.Record) }
+		if err := d.Placer.Undo(record, place.PartName(d.state, m.Record.Job)); err == nil {
 			now := work.LookAt(m.Record.Source, m.Record.Facts.Dir)
 			if !now.Exists || now.Size != m.Record.Facts.Size || now.Mod != m.Record.Facts.Mod {
 				now = m.Record.Facts
 			}
 			back[m.Record.Source] = now
-			e.change(m, func(r *job.Placement) { r.State, r.Facts, r.After = job.Intended, now, now })
+			d.change(m, func(r *job.Placement) { r.State, r.Facts, r.After = job.Intended, now, now })
 		}
 	}
 	return back
@@ -314,17 +378,17 @@ func (e *Engine) takeBack(moves []flow.Move, watch string) map[string]file.Facts
 
 // writeNote puts the failure note beside the input. A note that cannot be
 // written does not undo the move; the ledger knows the reason anyway.
-func (e *Engine) writeNote(p *flow.Placing, target string) {
+func (d *Desk) writeNote(p *flow.Placing, target string) {
 	n := *p.Note
 	job := *n.Job
 	job.File = target
 	n.Job = &job
 	if p.Output != "" {
-		n.Output = work.LastLines(filepath.Join(e.state, p.Output), 20)
+		n.Output = work.LastLines(filepath.Join(d.state, p.Output), 20)
 	}
 	to := place.SpotOf(target + plan.NoteEnding)
 	if there, err := watchfs.Stat(to.Path()); p.Landed != "" && (err != nil || there.Exists) {
 		return // it was written before the program ended
 	}
-	_, _ = e.placer.Write(place.Request{To: to, Ledger: e.state, Job: p.ID}, []byte(n.Note()))
+	_, _ = d.Placer.Write(place.Request{To: to, Ledger: d.state, Job: p.ID}, []byte(n.Note()))
 }

@@ -1,4 +1,4 @@
-package engine
+package placing
 
 import (
 	"errors"
@@ -11,19 +11,23 @@ import (
 	"sync"
 
 	"stilltide/internal/core/plan"
+	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
 
-// mounts remembers on which mount point each folder lay, so that an unplugged
+// mountBook is where mount points are remembered.
+type mountBook interface{ RememberMount(folder, point string) }
+
+// Mounts remembers on which mount point each folder lay, so that an unplugged
 // disk is not taken for an empty folder, nor written beside.
-type mounts struct {
+type Mounts struct {
 	mu     sync.Mutex
 	expect map[string]string // by folder, from the ledger
 	listed []string          // where the machine's table of disks says that some belong
 }
 
-// missing says that the disk of a folder is not mounted now, nil if it is.
-func (m *mounts) missing(folder string) error {
+// Missing says that the disk of a folder is not mounted now, nil if it is.
+func (m *Mounts) Missing(folder string) error {
 	m.mu.Lock()
 	point := m.expect[folder]
 	m.mu.Unlock()
@@ -39,7 +43,7 @@ func (m *mounts) missing(folder string) error {
 // unused is the place of a disk, by the machine's table, that a folder lies in or below
 // and where nothing is, "" if there is none. Where something is, somebody uses the folder
 // without its disk.
-func (m *mounts) unused(folder string) string {
+func (m *Mounts) unused(folder string) string {
 	for _, point := range m.listed {
 		if folder != point && !strings.HasPrefix(folder, point+"/") {
 			continue
@@ -51,18 +55,20 @@ func (m *mounts) unused(folder string) string {
 	return ""
 }
 
-// begin remembers where the rules' fixed destinations lie that were not known before.
-func (m *mounts) begin(l store, set *plan.Set) {
+// Begin goes on with the mount points that are known by folder, and remembers where the
+// rules' fixed destinations lie that are not among them.
+func (m *Mounts) Begin(l mountBook, set *plan.Set, known map[string]string) {
+	m.expect = known
 	m.listed = watchfs.ListedMounts("/etc/fstab")
 	for _, folder := range set.FixedPlaces() {
-		if m.nearest(folder) == "" && m.missing(folder) == nil && watchfs.MountPoint(folder) != "/" {
-			m.note(l, folder)
+		if m.nearest(folder) == "" && m.Missing(folder) == nil && watchfs.MountPoint(folder) != "/" {
+			m.Note(l, folder)
 		}
 	}
 }
 
-// note remembers a folder's mount point when it is there.
-func (m *mounts) note(l store, folder string) {
+// Note remembers a folder's mount point when it is there.
+func (m *Mounts) Note(l mountBook, folder string) {
 	point := watchfs.MountPoint(folder)
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -75,21 +81,21 @@ func (m *mounts) note(l store, folder string) {
 	}
 }
 
-// mounted fails if the disk on which a destination lay is not mounted, so
+// Mounted fails if the disk on which a destination lay is not mounted, so
 // that nothing is made on the disk below. The first use remembers it.
-func (e *Engine) mounted(folder string) error {
-	if err := e.answering(folder, answerPatience); err != nil {
+func (d *Desk) Mounted(folder string) error {
+	if err := d.answers.Reach(folder, look.ReachPatience); err != nil {
 		return err
 	}
-	at := e.mounts.nearest(folder)
+	at := d.Mounts.nearest(folder)
 	if at == "" {
-		if err := e.mounts.missing(folder); err != nil {
+		if err := d.Mounts.Missing(folder); err != nil {
 			return fmt.Errorf("%s: %w", folder, err)
 		}
-		e.mounts.note(e.ledger, folder)
+		d.Mounts.Note(d.ledger, folder)
 		return nil
 	}
-	if err := e.mounts.missing(at); err != nil {
+	if err := d.Mounts.Missing(at); err != nil {
 		return fmt.Errorf("%s: %w", folder, err)
 	}
 	return nil
@@ -97,7 +103,7 @@ func (e *Engine) mounted(folder string) error {
 
 // nearest is the closest folder at or above a path whose mount point is
 // remembered, "" if there is none.
-func (m *mounts) nearest(folder string) string {
+func (m *Mounts) nearest(folder string) string {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for {
@@ -112,9 +118,9 @@ func (m *mounts) nearest(folder string) string {
 	}
 }
 
-// accept forgets the mount points of the rules' folders: a person says that
+// Accept forgets the mount points of the rules' folders: a person says that
 // what is there now is what is meant.
-func (m *mounts) accept(l store, set *plan.Set, names []string) {
+func (m *Mounts) Accept(l mountBook, set *plan.Set, names []string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	for _, r := range set.Rules() {

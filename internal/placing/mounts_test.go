@@ -1,6 +1,6 @@
 //go:build linux
 
-package engine
+package placing
 
 import (
 	"os"
@@ -20,13 +20,13 @@ func TestADiskThatIsAwayBeforeItsFirstUse(t *testing.T) {
 	table := filepath.Join(dir, "fstab")
 	require.NoError(t, os.WriteFile(table, []byte("# comment\nUUID=1 / ext4 defaults 0 1\nUUID=2 "+dir+
 		"/my\\040disk/ ext4 nofail 0 2\nUUID=3 none swap sw 0 0\n"), 0o644))
-	m := mounts{listed: watchfs.ListedMounts(table)}
+	m := Mounts{listed: watchfs.ListedMounts(table)}
 	require.Equal(t, []string{point}, m.listed)
-	require.ErrorContains(t, m.missing(filepath.Join(point, "out")), "its disk, mounted at "+point+", is not there")
+	require.ErrorContains(t, m.Missing(filepath.Join(point, "out")), "its disk, mounted at "+point+", is not there")
 	require.NoError(t, os.Mkdir(point, 0o755))
-	require.Error(t, m.missing(point))
-	require.NoError(t, m.missing(filepath.Join(dir, "my disk 2")))
+	require.Error(t, m.Missing(point))
+	require.NoError(t, m.Missing(filepath.Join(dir, "my disk 2")))
 	require.NoError(t, os.WriteFile(filepath.Join(point, "x"), nil, 0o644))
-	require.NoError(t, m.missing(filepath.Join(point, "out")), "somebody uses the folder without its disk")
-	require.NoError(t, (&mounts{listed: []string{"/proc"}}).missing("/proc/self"), "it is there")
+	require.NoError(t, m.Missing(filepath.Join(point, "out")), "somebody uses the folder without its disk")
+	require.NoError(t, (&Mounts{listed: []string{"/proc"}}).Missing("/proc/self"), "it is there")
 }

@@ -1,4 +1,4 @@
-package engine
+package placing
 
 import (
 	"fmt"
@@ -15,7 +15,7 @@ import (
 // a lane of its own: a large file, or a disk that is slow or does not answer,
 // holds up no one else.
 type lanes struct {
-	e       *Engine
+	d       *Desk
 	workers sync.WaitGroup
 
 	mu   sync.Mutex
@@ -29,13 +29,13 @@ type lane struct {
 	workers int
 }
 
-// maxCopies bounds the copies to one file system that are under way at once:
+// MaxCopies bounds the copies to one file system that are under way at once:
 // while one waits for the disk, another is read.
-const maxCopies = 2
+const MaxCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *flow.Placing) {
-	device := l.e.wayOf(p)
+	device := l.d.wayOf(p)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	way := l.open[device]
@@ -43,11 +43,11 @@ func (l *lanes) add(p *flow.Placing) {
 		way = &lane{}
 		l.open[device] = way
 	}
-	if _, p.Unsure = l.e.unsureWay(p); p.Unsure {
-		l.e.far.Add(1)
+	if _, p.Unsure = l.d.unsureWay(p); p.Unsure {
+		l.d.far.Add(1)
 	}
 	way.waiting = append(way.waiting, p)
-	if way.workers < maxCopies {
+	if way.workers < MaxCopies {
 		way.workers++
 		l.workers.Go(func() { l.work(device, way) })
 	}
@@ -55,8 +55,8 @@ func (l *lanes) add(p *flow.Placing) {
 
 // wayOf names the file system that a placing goes to, or the one that may not answer, if
 // it goes to such a one or comes from there.
-func (e *Engine) wayOf(p *flow.Placing) string {
-	if point, unsure := e.unsureWay(p); unsure {
+func (d *Desk) wayOf(p *flow.Placing) string {
+	if point, unsure := d.unsureWay(p); unsure {
 		return point
 	}
 	folder := filepath.Dir(p.Landed)
@@ -72,14 +72,14 @@ func (e *Engine) wayOf(p *flow.Placing) string {
 
 // unsureWay is the file system that may not answer to which a placing goes, or from which
 // it comes.
-func (e *Engine) unsureWay(p *flow.Placing) (point string, unsure bool) {
-	if !e.answers.Any() {
+func (d *Desk) unsureWay(p *flow.Placing) (point string, unsure bool) {
+	if !d.answers.Any() {
 		return "", false
 	}
 	for i := range p.Moves {
 		m := &p.Moves[i]
 		for _, path := range []string{m.Record.Source, m.To.Root} {
-			if point, unsure = e.answers.Unsure(path); unsure {
+			if point, unsure = d.answers.Unsure(path); unsure {
 				return point, true
 			}
 		}
@@ -94,7 +94,7 @@ func (l *lanes) work(device string, way *lane) {
 		if p == nil {
 			return
 		}
-		by := l.e.mover()
+		by := l.d.mover()
 		done := by.place(p, nil)
 		by.end()
 		l.mu.Lock()
@@ -104,9 +104,9 @@ func (l *lanes) work(device string, way *lane) {
 		}
 		l.mu.Unlock()
 		if p.Unsure {
-			l.e.far.Add(-1)
+			l.d.far.Add(-1)
 		}
-		l.e.placed <- []flow.PlacingEnd{done}
+		l.d.Ends <- []flow.PlacingEnd{done}
 	}
 }
 
