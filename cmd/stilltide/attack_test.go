@@ -21,6 +21,7 @@ var attacks = flag.Int("attack.times", 60, "how often an attack is tried")
 // While files are taken from subfolders, each subfolder is swapped for a link to a folder of
 // somebody else, at a random moment. Nothing of that folder is touched, by watch or by undo.
 func TestSwappedSubfolders(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, sub := range []string{"in", "victim", "aside"} {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o755))

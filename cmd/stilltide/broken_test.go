@@ -17,6 +17,7 @@ import (
 
 // Whichever page of the ledger is broken: a sweep ends, by itself, and the files are whole.
 func TestASweepEndsWithABrokenLedger(t *testing.T) {
+	t.Parallel()
 	program, err := built()
 	require.NoError(t, err)
 	dir := t.TempDir()

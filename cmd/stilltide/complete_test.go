@@ -32,6 +32,7 @@ rules:
 // In bash, zsh and fish the Tab key offers rules, jobs, states, channels and the values of
 // options, as they are now.
 func TestCompletionInTheShells(t *testing.T) {
+	t.Parallel()
 	dir := office(t)
 	home := t.TempDir()
 	shells := []struct {

@@ -144,20 +144,27 @@ func zipped(names ...string) string {
 	return b.String()
 }
 
+var eachCall = flag.Bool("ended.each", false, "end the program at each call, not at one in five")
+
 // The program is ended by force as it is about to make a call that changes files, at every
 // such call of a job, an undo and a retry. Nothing is lost then, and the same command said
 // again brings everything to where it belongs, once, with nothing left over.
 func TestEndedByForceAtEachCall(t *testing.T) {
+	t.Parallel()
 	mayTrace(t)
 	program, err := built()
 	require.NoError(t, err)
 	for _, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			for at := 1; ; at++ {
+			first, step := 1+rand.IntN(5), 5
+			if *eachCall {
+				first, step = 1, 1
+			}
+			for at := first; ; at += step {
 				call := e.end(t, program, at, "ended", kill)
 				if call == "" {
-					t.Logf("ended at each of %d calls", at-1)
+					t.Logf("ended at calls %d, %d … of fewer than %d", first, first+step, at)
 					require.Greater(t, at, 5)
 					return
 				}

@@ -19,6 +19,7 @@ import (
 // Every line that a command prints with --json is as its schema says, and has no field that the
 // schema does not name. Every kind of line comes.
 func TestJSONIsAsItsSchemaSays(t *testing.T) {
+	t.Parallel()
 	dir := longNamed(t)
 	put(t, dir, "arrivals/from-the-northern-gauges/bad\xff.held", "1")
 	lines := map[string]string{}

@@ -57,6 +57,7 @@ rules:
 // go through it. Afterwards each input is whole in exactly one place, each job
 // in one final state, and nothing of ours is left over.
 func TestKill(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("the rules of this test need sh")
 	}

@@ -21,6 +21,7 @@ import (
 // Undo and retry that are ended by force, between two disks: said again, they go on, and the
 // file is whole in one place, at each end of the way.
 func TestKilledUndoAndRetry(t *testing.T) {
+	t.Parallel()
 	program, err := built()
 	require.NoError(t, err)
 	far := machine.OtherDisk(t)

@@ -25,6 +25,7 @@ var kills = flag.Int("kill.times", 25, "how often the program is ended by force 
 // Replacements, archives, whole folders and files that go to another disk, while the program
 // is ended by force again and again: in the end all is placed once, and nothing is left over.
 func TestKillOfMixedWork(t *testing.T) {
+	t.Parallel()
 	program, err := built()
 	require.NoError(t, err)
 	far := machine.OtherDisk(t)

@@ -50,6 +50,7 @@ rules:
 }
 
 func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
+	t.Parallel()
 	dir, w := harbour(t, 12)
 	term := newTerminal(t, dir, "80", "24")
 	term.keys("0", "echo before", "Enter")
@@ -130,6 +131,7 @@ func chosen(screen, name string) bool {
 
 // Thousands of rows and a large window: nothing wraps, the rest is counted.
 func TestTheLiveViewWithThousandsOfRows(t *testing.T) {
+	t.Parallel()
 	dir, w := harbour(t, 3000)
 	term := newTerminal(t, dir, "200", "60")
 	term.keys("0", "stilltide status --live", "Enter")
@@ -149,6 +151,7 @@ func TestTheLiveViewWithThousandsOfRows(t *testing.T) {
 }
 
 func TestTheLiveViewWithoutAWatcher(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - name: slips\n    watch: in\n    processed: done\n")
 	term := newTerminal(t, dir, "80", "24")
@@ -162,6 +165,7 @@ func TestTheLiveViewWithoutAWatcher(t *testing.T) {
 
 // On a terminal a burst is summed up; its failures are shown anyway.
 func TestABurstIsSummedUpOnATerminal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "stilltide.yaml", `version: 1
 workers: 1
@@ -194,6 +198,7 @@ rules:
 
 // What is held says so in its row, too: its rule is blocked without its program.
 func TestTheLiveViewShowsWhatIsHeld(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "in/slip-9.txt", "fog\n")
 	put(t, dir, "stilltide.yaml",

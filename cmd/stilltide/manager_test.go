@@ -18,6 +18,7 @@ import (
 // the manager that it is ready, alive and stopping; its commands do not get
 // the manager's socket, and its lines carry no time of their own.
 func TestAsAService(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("there are no such sockets here")
 	}

@@ -10,6 +10,7 @@ import (
 
 // The manual pages that the program writes are pages of which mandoc has nothing to say.
 func TestManualPagesHaveNoErrors(t *testing.T) {
+	t.Parallel()
 	needs(t, "mandoc")
 	folder := filepath.Join(t.TempDir(), "deep", "man")
 	require.Contains(t, run(t, t.TempDir(), "man", folder), "pages are in "+folder)

@@ -73,6 +73,7 @@ func put(t *testing.T, dir, name, content string) {
 }
 
 func TestABurstMakesOneNoticeAChannel(t *testing.T) {
+	t.Parallel()
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -127,6 +128,7 @@ rules:
 // A notice says where the file is, what was printed last, how to go on, and of which machine it
 // is; or the user's own words, of any kind.
 func TestANoticeSaysWhatToDo(t *testing.T) {
+	t.Parallel()
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -193,6 +195,7 @@ rules:
 }
 
 func TestDrainedSaysOneSentence(t *testing.T) {
+	t.Parallel()
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -223,6 +226,7 @@ rules:
 }
 
 func TestWhatBelongsToNoRuleIsTold(t *testing.T) {
+	t.Parallel()
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -283,6 +287,7 @@ rules:
 
 // A rule's trouble is told once, and again when a person ends it.
 func TestBlockedAndRecoveredAreTold(t *testing.T) {
+	t.Parallel()
 	hook, err := standin.NewWebhook()
 	require.NoError(t, err)
 	defer hook.Close()
@@ -328,6 +333,7 @@ rules:
 }
 
 func TestListenAnswersTheMachinesThatWatch(t *testing.T) {
+	t.Parallel()
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	address := free.Addr().String()

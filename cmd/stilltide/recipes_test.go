@@ -15,6 +15,7 @@ import (
 // TestRecipes runs every recipe of docs/recipes.md: the rules file as it
 // stands there, driven by the script in the comment below it.
 func TestRecipes(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../../docs/recipes.md")
 	require.NoError(t, err)
 	parts := strings.Split(string(page), "\n### ")[1:]

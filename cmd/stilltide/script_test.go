@@ -2,6 +2,7 @@ package main
 
 import (
 	"crypto/sha256"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -19,7 +20,8 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	share.Serve() // returns, unless this process was started to serve one
+	share.Serve()                      // returns, unless this process was started to serve one
+	_ = flag.Set("test.parallel", "8") // most of them wait most of the time
 	testscript.Main(m, map[string]func(){
 		"stilltide": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
 	})
@@ -28,6 +30,7 @@ func TestMain(m *testing.M) {
 // TestScripts drives the real program on files in a temporary folder: one
 // script for each task that a user has.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script", Setup: setupScript, Cmds: scriptCommands, Condition: condition,
 	})

@@ -14,6 +14,7 @@ import (
 // A file that status has shown is shown until its job is over: it is not lost from sight on
 // its way from the files that settle to the jobs.
 func TestStatusLosesSightOfNoFile(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "stilltide.yaml",
 		"version: 1\nrules:\n  - {name: slips, watch: in, debounce: 30ms, processed: done}\n")
@@ -23,7 +24,9 @@ func TestStatusLosesSightOfNoFile(t *testing.T) {
 		10*time.Millisecond)
 	for i := range 40 {
 		put(t, dir, filepath.Join("in", fmt.Sprint(i)), "fog\n")
+		end := time.Now().Add(20 * time.Second)
 		for most, held := 0, -1; held != i+1; {
+			require.True(t, time.Now().Before(end), "file %d is never held", i)
 			var settling int
 			settling, held = shownFiles(t, dir)
 			require.GreaterOrEqual(t, settling+held, max(most, i), "settling %d, held %d", settling, held)

@@ -32,6 +32,7 @@ rules:
 // A share that does not answer any more stops its own rules. The others go on, its state is
 // said, the watcher ends and starts beside it, and when it answers again all is done.
 func TestAShareThatHangs(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for _, sub := range []string{"in", "run", "out", "steps", "from", "share", "behind/in"} {
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))

@@ -93,6 +93,7 @@ func (term *terminal) sees(pane, text string) string {
 // What a command of quick finds in a terminal is the command's own: its width and colours, its
 // input, Ctrl-C; and the prompt comes back on a line of its own.
 func TestQuickGivesItsCommandTheTerminal(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	put(t, dir, "notes.txt", "one\n")
 	put(t, dir, "ask.sh", "test -t 0 && test -t 1 && echo tty $(tput cols)\nread -r answer\necho got $answer\n")
@@ -128,6 +129,7 @@ func TestQuickGivesItsCommandTheTerminal(t *testing.T) {
 
 // A quick run in a real terminal follows an editor's saves, however it saves.
 func TestQuickFollowsAnEditor(t *testing.T) {
+	t.Parallel()
 	needs(t, "tmux", "vim")
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "notes.txt"), []byte("first line\n"), 0o666))

@@ -26,6 +26,7 @@ func fail(errno unix.Errno) injection {
 // and with the disk well again the same command brings everything to where it belongs, once,
 // with nothing left over.
 func TestEachCallFailsOnce(t *testing.T) {
+	t.Parallel()
 	mayTrace(t)
 	program, err := built()
 	require.NoError(t, err)
@@ -33,7 +34,7 @@ func TestEachCallFailsOnce(t *testing.T) {
 	for row, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			first, step := 1+row%7, 7
+			first, step := 1+row%11, 11
 			if *everyError {
 				first, step = 1, 1
 			}

@@ -32,6 +32,7 @@ func unsafePieces() (pieces []string) {
 // Names and output of commands may hold anything; nothing that the program says for people,
 // or in JSON, holds a character that a terminal obeys or that turns text round.
 func TestNothingUnsafeIsShown(t *testing.T) {
+	t.Parallel()
 	program, err := built()
 	require.NoError(t, err)
 	dir := t.TempDir()

@@ -60,6 +60,7 @@ func run(t *testing.T, dir string, args ...string) string {
 
 // On a terminal nothing is longer than a line, and the end of a name can be seen: its date.
 func TestNothingWrapsOnATerminal(t *testing.T) {
+	t.Parallel()
 	dir := longNamed(t)
 	gauge := "arrivals/from-the-northern-gauges/gauge-PIR_" + strings.Repeat("a-very-long-name-", 8) + "2031-04-03.csv"
 	commands := []struct{ line, ends string }{
@@ -111,6 +112,7 @@ func printedLines(screen, over string) (lines []string) {
 
 // In a file or pipe nothing is shortened, and with --wide on no terminal.
 func TestNothingIsShortenedInAPipe(t *testing.T) {
+	t.Parallel()
 	dir := longNamed(t)
 	first := "gauge-NOR_" + strings.Repeat("a-very-long-name-", 8) + "2031-04-02.csv"
 	second := "gauge-PIR_" + strings.Repeat("a-very-long-name-", 8) + "2031-04-03.csv"

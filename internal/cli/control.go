@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -49,10 +50,13 @@ func (a *app) pause(names []string, paused bool) error {
 			}
 		}
 	}
-	err = control.Dial(f.StateFolder()).Pause(names, paused)
-	if errors.Is(err, control.ErrNobody) {
-		err = pauseOffline(f, names, paused)
-	}
+	err = whileTaken(func() error {
+		err := control.Dial(f.StateFolder()).Pause(names, paused)
+		if errors.Is(err, control.ErrNobody) {
+			return pauseOffline(f, names, paused)
+		}
+		return err
+	})
 	if err != nil {
 		return err
 	}
@@ -150,18 +154,35 @@ func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	sent, err := ask(control.Dial(state), ids)
-	if !errors.Is(err, control.ErrNobody) {
-		return sent, err
+	var sent []byhand.Sent
+	err := whileTaken(func() (err error) {
+		if sent, err = ask(control.Dial(state), ids); !errors.Is(err, control.ErrNobody) {
+			return err
+		}
+		l, err := ledger.Open(state, func(error) {})
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			sent = append(sent, offline(l, id))
+		}
+		return l.Close()
+	})
+	return sent, err
+}
+
+// takenFor is how long a ledger may be held by somebody who does not answer.
+const takenFor = 5 * time.Second
+
+// whileTaken does something again and again, for a while, as long as it fails because
+// somebody holds the ledger: a command that is at work in it, or a watcher that starts or
+// ends, and cannot be asked yet or any more.
+func whileTaken(do func() error) error {
+	for end := time.Now().Add(takenFor); ; time.Sleep(20 * time.Millisecond) {
+		if err := do(); !errors.Is(err, ledger.ErrBusy) || time.Now().After(end) {
+			return err
+		}
 	}
-	l, err := ledger.Open(state, func(error) {})
-	if err != nil {
-		return nil, err
-	}
-	for _, id := range ids {
-		sent = append(sent, offline(l, id))
-	}
-	return sent, l.Close()
 }
 
 // printSent reports what became of each job.

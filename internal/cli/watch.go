@@ -175,17 +175,27 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 			a.folderNote(f, ev)
 		}
 	}
-	e, err := engine.Open(o)
-	if errors.Is(err, ledger.ErrBusy) {
-		who := ""
-		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
-			who = fmt.Sprintf(" (process %d, since %s)", live.PID, plan.Clock(live.Started, time.Now()))
+	var e *engine.Engine
+	err := whileTaken(func() (err error) {
+		if e, err = engine.Open(o); !errors.Is(err, ledger.ErrBusy) {
+			return err
 		}
-		return nil, &exitError{exitBusy,
-			fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the work", who,
-				a.shown(f.StateFolder()))}
+		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
+			return a.taken(f, fmt.Sprintf(" (process %d, since %s)", live.PID,
+				plan.Clock(live.Started, time.Now())))
+		}
+		return err
+	})
+	if errors.Is(err, ledger.ErrBusy) {
+		err = a.taken(f, "")
 	}
 	return e, err
+}
+
+// taken says that somebody else holds the ledger; who is what is known of that.
+func (a *app) taken(f *rule.File, who string) error {
+	return &exitError{exitBusy, fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the "+
+		"work", who, a.shown(f.StateFolder()))}
 }
 
 // addProcessor gives Go's scheduler one processor more than it would have, if

@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 500
+const simDefault = 250

@@ -24,7 +24,7 @@ import (
 	"stilltide/internal/machine"
 )
 
-var programSeeds = flag.Int("laws.program", 100, "how many worlds the laws are tried in with the built program")
+var programSeeds = flag.Int("laws.program", 50, "how many worlds the laws are tried in with the built program")
 
 // program builds the program, once.
 var program = sync.OnceValues(func() (string, error) {

@@ -447,7 +447,7 @@ func TestAnOlderLedger(t *testing.T) {
 	require.Len(t, placements, 1)
 	require.Equal(t, int64(9), placements[0].ID)
 	require.Equal(t, uint64(2), placements[0].After.Ino)
-	require.Equal(t, "moved", placements[0].Kind)
+	require.Equal(t, job.Moved, placements[0].Kind)
 	require.Nil(t, jobs[0].Last)
 	attempts, err := l.Attempts(7)
 	require.NoError(t, err)

@@ -58,7 +58,7 @@ func TestOldNamesBecomeNewOnes(t *testing.T) {
 	require.Equal(t, map[job.State]int{job.Vanished: 1, job.Processed: 0, job.Reverted: 1, job.Settling: 1}, tally["r"])
 	placed, err := l.Placements(2)
 	require.NoError(t, err)
-	require.Equal(t, "duplicate", placed[0].Kind)
+	require.Equal(t, job.Duplicate, placed[0].Kind)
 	require.Equal(t, job.Vanished, placed[0].FinalState)
 	require.True(t, placed[0].Replaced)
 	for _, path := range []string{"/in/k", "/in/late"} {
