@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/recipes"
 )
 
 // What the shell offers comes from the rules file and the ledger as they are now. A word that
@@ -33,11 +34,11 @@ func (a *app) complete(root *cobra.Command) {
 		"jobs log": first(a.jobWords()), "rules": first(folders), "man": first(folders), "init": first(folders),
 		"check": nothing, "status": nothing, "watch": nothing, "sweep": nothing, "schema": nothing,
 		"version": nothing, "report": nothing, "demo": nothing, "service install": nothing, "service remove": nothing,
-		"service show": nothing, "jobs": nothing,
+		"service show": nothing, "jobs": nothing, "recipes": nothing, "recipes show": first(recipeWords),
 	}
 	values := map[string]completer{
 		"rule": a.ruleWords, "state": stateWords, "log-format": fixed(logText, logJSON), "of": commandWords,
-		"since": fixed("1h", "12h", "24h", "7d", "30d"), "png": folders, "folder": folders,
+		"recipe": recipeWords, "since": fixed("1h", "12h", "24h", "7d", "30d"), "png": folders, "folder": folders,
 		"config": files("yaml", "yml"), "to": files("html"),
 	}
 	each(root, func(c *cobra.Command) {
@@ -49,6 +50,14 @@ func (a *app) complete(root *cobra.Command) {
 			}
 		}
 	})
+}
+
+// recipeWords are the names of the recipes, with what each is for.
+func recipeWords(*cobra.Command, []string, string) (list []cobra.Completion, _ cobra.ShellCompDirective) {
+	for _, r := range recipes.All() {
+		list = append(list, cobra.CompletionWithDesc(r.Name, r.Title))
+	}
+	return list, plainWords
 }
 
 // each calls f for a command and all below it.

@@ -118,7 +118,8 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"begin", "To begin:", []*cobra.Command{a.initCommand(), a.demoCommand(), a.quickCommand()}},
+		{"begin", "To begin:", []*cobra.Command{a.initCommand(), a.recipesCommand(), a.demoCommand(),
+			a.quickCommand()}},
 		{"before", "Before anything happens:", []*cobra.Command{a.checkCommand(), a.previewCommand(),
 			a.whyCommand(), a.tryCommand(), a.rulesCommand(), a.tellCommand()}},
 		{"work", "At work:", []*cobra.Command{a.watchCommand(), a.sweepCommand(), a.serviceCommand()}},

@@ -118,6 +118,13 @@ type Unmatched struct {
 	Why  string `json:"reason" jsonschema:"why no rule takes it"`
 }
 
+// Recipe is a ready-made rules file.
+type Recipe struct {
+	Name string `json:"name" jsonschema:"by which it is asked for"`
+	Need string `json:"need" jsonschema:"what it is about"`
+	Text string `json:"text" jsonschema:"what it does, in a sentence"`
+}
+
 // Sent is what became of one job that something was done to.
 type Sent struct {
 	ID     int64  `json:"id" jsonschema:"the job's number"`
