@@ -74,7 +74,7 @@ func UndoJob(l Records, placer *place.Placer, row job.Job) Sent {
 	if err != nil {
 		return fail(err)
 	}
-	list := undoable(all)
+	list := Undoable(all)
 	if len(list) == 0 {
 		return fail(errors.New("there is nothing to undo: it placed nothing, or that was undone already"))
 	}
@@ -110,8 +110,8 @@ func countOf(n int, word string) string {
 	return fmt.Sprintf("%d %ss taken back; the input is", n, word)
 }
 
-// undoable lists what a job placed since it was last retried by hand, newest first.
-func undoable(all []job.Placement) []job.Placement {
+// Undoable lists what a job placed since it was last retried by hand, newest first.
+func Undoable(all []job.Placement) []job.Placement {
 	var list []job.Placement
 	for i := len(all) - 1; i >= 0; i-- {
 		if all[i].FinalState == job.Queued && all[i].State == job.Done {
@@ -219,7 +219,7 @@ func takenLater(l Records, row job.Job, p *job.Placement) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if len(undoable(all)) > 0 {
+		if len(Undoable(all)) > 0 {
 			return fmt.Sprintf("job %d (%s) took %s; undo that first", j.ID, j.Rule, p.Target), nil
 		}
 	}

@@ -118,36 +118,6 @@ func (a *app) cancel(args []string) error {
 	return a.printSent(sent)
 }
 
-func (a *app) undoCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
-		Use: "undo ID …", Short: "Undo jobs: put back what they placed, as long as it is unchanged",
-		Args: cobra.MinimumNArgs(1),
-		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, newest first:
-all of it or nothing. If a placed file has changed since, or a later job took it, nothing is
-touched and the obstacles are listed. The input counts as handled until it changes;
-stilltide retry runs the job again.`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.undo(args) },
-	})
-}
-
-func (a *app) undo(args []string) error {
-	f, _, err := a.readRules()
-	if err != nil {
-		return err
-	}
-	ids, err := jobNumbers(args)
-	if err != nil {
-		return err
-	}
-	sent, err := byhand.UndoEach(ids, func(ids []int64) ([]byhand.Sent, error) {
-		return viaWatcher(f.StateFolder(), ids, (*control.Client).Undo, byhand.Undo)
-	})
-	if err != nil {
-		return err
-	}
-	return a.printSent(sent)
-}
-
 // viaWatcher asks the running watcher, or does it through the ledger.
 func viaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]byhand.Sent, error),
 	offline func(*ledger.Ledger, int64) byhand.Sent) ([]byhand.Sent, error) {

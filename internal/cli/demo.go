@@ -282,7 +282,7 @@ func (s *show) undoChart() error {
 		s.a.rules = filepath.Join(s.folder, "stilltide.yaml")
 		for _, j := range jobs {
 			if filepath.Base(j.File) == "chart-12.pgm" {
-				return s.a.undo([]string{fmt.Sprint(j.ID)})
+				return s.a.undo([]string{fmt.Sprint(j.ID)}, chosen{})
 			}
 		}
 	}

@@ -1,6 +1,10 @@
 package cli
 
 import (
+	"fmt"
+	"path/filepath"
+	"slices"
+
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/byhand"
@@ -10,55 +14,48 @@ import (
 )
 
 func (a *app) retryCommand() *cobra.Command {
-	var failed bool
-	var ruleName string
+	var by chosen
 	c := &cobra.Command{
-		Use: "retry ID … | --failed", Short: "Retry failed jobs: put their inputs back and queue them again",
+		Use: "retry ID … | --failed | --rule RULE …", Short: "Retry jobs: put their inputs back and queue them again",
 		Args: cobra.ArbitraryArgs,
-		RunE: func(_ *cobra.Command, args []string) error { return a.retry(args, failed, ruleName) },
+		Long: `Puts the inputs of jobs that are over back where they came from, and queues the jobs again:
+those with the given numbers, all failed ones whose input is still there (--failed), or those
+that --rule, --file, --since and --last choose, failed or not. On a terminal it shows first
+what it would do with jobs that were chosen, or that have succeeded, and asks.`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.retry(args, by) },
 	}
-	c.Flags().BoolVar(&failed, "failed", false, "all failed jobs whose input is still there")
-	c.Flags().StringVar(&ruleName, "rule", "", "with --failed: only those of this `RULE`")
+	c.Flags().BoolVar(&by.failed, "failed", false, "only failed jobs, whose input is still there")
+	choose(c, &by)
 	return a.jsonFlag(c)
 }
 
-func (a *app) retry(args []string, failed bool, ruleName string) error {
+func (a *app) retry(args []string, by chosen) error {
 	f, _, err := a.readRules()
 	if err != nil {
 		return err
 	}
-	ids, err := a.retryIDs(args, failed, ruleName)
+	states := []job.State{job.Failed}
+	if !by.failed {
+		states = slices.DeleteFunc(slices.Clone(job.States), func(s job.State) bool { return !s.Final() })
+	}
+	there := func(_ *ledger.Ledger, j job.Job) (bool, error) { return j.FileNow != "", nil }
+	list, err := a.find(f, args, by, states, there)
 	if err != nil {
 		return err
 	}
-	sent, err := viaWatcher(f.StateFolder(), ids, (*control.Client).Retry, byhand.Retry)
+	if len(list) == 0 {
+		fmt.Fprintln(a.err, "No matching job whose input is still there.")
+		return nil
+	}
+	well := slices.ContainsFunc(list, func(j job.Job) bool { return j.State == job.Processed })
+	if (len(args) == 0 || well) && !a.sure(f, list, by, "Run again", "GOES BACK TO", func(j job.Job) string {
+		return display(short(f.Base, filepath.Dir(j.File)))
+	}) {
+		return nil
+	}
+	sent, err := viaWatcher(f.StateFolder(), idsOf(list), (*control.Client).Retry, byhand.Retry)
 	if err != nil {
 		return err
 	}
 	return a.printSent(sent)
-}
-
-func (a *app) retryIDs(args []string, failed bool, ruleName string) ([]int64, error) {
-	if failed == (len(args) > 0) {
-		return nil, usage("name the jobs by their numbers, or all failed ones with --failed")
-	}
-	if !failed {
-		return jobNumbers(args)
-	}
-	var ids []int64
-	_, l, err := a.ledgerFor()
-	if err != nil || l == nil {
-		return nil, err
-	}
-	defer l.Close()
-	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []job.State{job.Failed}, Oldest: true})
-	if err == nil {
-		err = l.NowIn(list)
-	}
-	for _, j := range list {
-		if j.FileNow != "" {
-			ids = append(ids, j.ID)
-		}
-	}
-	return ids, err
 }

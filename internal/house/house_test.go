@@ -16,7 +16,8 @@ import (
 )
 
 // rooms in their order: a room imports only what stands above it.
-var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "placing", "byhand", "advice", "recipes",
+var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "placing", "byhand", "advice",
+	"recipes",
 	"ink",
 	"service",
 	"notify", "quick", "engine", "standing", "jsonlines", "manual", "control",

@@ -31,7 +31,8 @@ func Join(list []Recipe) (string, error) {
 				return "", fmt.Errorf("the recipe %s is made of several files; begin with it alone", r.Name)
 			}
 			if by, ok := said[key]; ok {
-				return "", fmt.Errorf("the recipes %s and %s both have %s: of their own; begin with one of them, and add "+
+				return "",
+					fmt.Errorf("the recipes %s and %s both have %s: of their own; begin with one of them, and add "+
 					"the other by hand (stilltide recipes show NAME)", by, r.Name, key)
 			}
 			said[key] = r.Name

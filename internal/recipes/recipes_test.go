@@ -19,7 +19,8 @@ func parse(t *testing.T, text string) *rule.File {
 			if !strings.Contains(glob, "*") {
 				return nil, os.ErrNotExist
 			}
-			return []rule.Source{{Path: "/office/rules/more.yaml", Text: []byte("rules: [{name: more, watch: x}]\n")}}, nil
+			return []rule.Source{{Path: "/office/rules/more.yaml",
+				Text: []byte("rules: [{name: more, watch: x}]\n")}}, nil
 		}})
 	require.False(t, diags.Failed(), "%v\n%s", diags, text)
 	return f
