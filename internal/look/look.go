@@ -41,5 +41,9 @@ func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 		says.Shot, _ = watchfs.Shot(path)
 		says.ShotAsked = true
 	}
+	if needs.Made && !says.MadeAsked {
+		says.Made, _ = watchfs.Made(path)
+		says.MadeAsked = true
+	}
 	facts.Inside = &says
 }

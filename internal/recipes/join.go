@@ -33,7 +33,7 @@ func Join(list []Recipe) (string, error) {
 			if by, ok := said[key]; ok {
 				return "",
 					fmt.Errorf("the recipes %s and %s both have %s: of their own; begin with one of them, and add "+
-					"the other by hand (stilltide recipes show NAME)", by, r.Name, key)
+						"the other by hand (stilltide recipes show NAME)", by, r.Name, key)
 			}
 			said[key] = r.Name
 			tops = append(tops, item)

@@ -3,6 +3,7 @@ package work
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -18,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -25,7 +27,7 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save"}, Files: rule.SuitsFiles},
+var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save", "from"}, Files: rule.SuitsFiles},
 	func() act { return &post{} })
 
 type post struct {
@@ -35,8 +37,11 @@ type post struct {
 	HeadersEnv map[string]string    `key:"headers_env" doc:"HTTP headers whose value is in an environment variable, for secrets"`
 	Field      rule.Text            `key:"field" doc:"the file is sent as this field of a form (multipart/form-data)"`
 
+	Body rule.Text `key:"body" doc:"a text that is sent instead of the file; placeholders are filled, |json makes one fit for a JSON text"`
+
 	url    *fill.Template
 	header map[string]*fill.Template
+	text   *fill.Template // of body
 }
 
 // Check is part of rule.Act.
@@ -45,6 +50,13 @@ func (p *post) Check(c *rule.Checker) {
 	if at := c.Constant(p.Address); !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
 		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S),
 			"begin it with http:// or https://")
+	}
+	if p.Body.Set() {
+		p.text = c.Fill(p.Body, c.Each)
+		if len(c.Step.From) > 0 || p.Field.Set() {
+			c.Error(p.Body.Pos, "option", "body is sent instead of a file, so from and field do not go with it",
+				"keep one of them")
+		}
 	}
 	p.header = map[string]*fill.Template{}
 	for name, t := range p.Headers {
@@ -62,9 +74,19 @@ func (p *post) Check(c *rule.Checker) {
 func (p *post) Secrets() []string { return slices.Collect(maps.Values(p.HeadersEnv)) }
 
 // Says is part of plan.Act.
-func (p *post) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
+func (p *post) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	address, err := p.address(j)
-	return "send to " + plan.ShownAddress(address), err
+	shown := plan.ShownAddress(address)
+	switch {
+	case err != nil:
+		return "", err
+	case p.text != nil:
+		return "send a text to " + shown, nil
+	case len(s.From) > 0:
+		from, err := j.Sources(s)
+		return fmt.Sprintf("send %s to %s", plan.Display(strings.Join(from, ", ")), shown), err
+	}
+	return "send to " + shown, nil
 }
 
 // address fills the address. What is filled in is escaped, so that it stays one part of a
@@ -84,10 +106,67 @@ func (p *post) success(s *rule.Step, status int) bool {
 }
 
 func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.post(ctx, p, s, u, j) })
+	if len(s.From) > 0 {
+		return w.others(s, func(path string, facts file.Facts) error {
+			return w.post(ctx, p, s, &w.Job, &parcel{path: path, facts: facts})
+		})
+	}
+	return w.each(s, func(u *job.Unit, j plan.Job) error {
+		what := &parcel{watch: w.Job.Watch, path: u.At, facts: u.Facts}
+		if p.text != nil {
+			text, err := p.text.Fill(j.Lookup)
+			if err != nil {
+				return err
+			}
+			what = &parcel{text: &text}
+		}
+		return w.post(ctx, p, s, &j, what)
+	})
 }
 
-func (p *post) foretell(*Foretelling, *rule.Step) {}
+func (p *post) foretell(w *Foretelling, s *rule.Step) {
+	if len(s.From) > 0 {
+		w.others(s, func(string, Thing) {}, func(string) {})
+	}
+}
+
+// parcel is what is sent: a file, or a text.
+type parcel struct {
+	watch string // the folder below which links are not followed, "" for none
+	path  string
+	facts file.Facts
+	text  *string
+}
+
+// open opens what is sent.
+func (p *parcel) open() (io.ReadCloser, error) {
+	if p.text != nil {
+		return io.NopCloser(strings.NewReader(*p.text)), nil
+	}
+	if p.watch == "" {
+		return os.Open(p.path)
+	}
+	return watchfs.OpenKnown(p.watch, p.path, p.facts)
+}
+
+// size is its length in bytes.
+func (p *parcel) size() int64 {
+	if p.text != nil {
+		return int64(len(*p.text))
+	}
+	return p.facts.Size
+}
+
+// kind is its media type.
+func (p *parcel) kind() string {
+	switch {
+	case p.text == nil:
+		return watchfs.MediaType(p.path)
+	case json.Valid([]byte(*p.text)):
+		return "application/json"
+	}
+	return "text/plain; charset=utf-8"
+}
 
 // postTimeout bounds a post step that has no timeout of its own.
 const postTimeout = 5 * time.Minute
@@ -95,19 +174,21 @@ const postTimeout = 5 * time.Minute
 // maxAnswer is how much of an answer is read, in bytes.
 const maxAnswer = maxSaved
 
-// post sends a file over HTTP. A redirect is not followed: the file goes to
-// the address that the rule names, or nowhere.
-func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *job.Unit, j plan.Job) error {
-	address, err := p.address(&j)
+// post sends something over HTTP. A redirect is not followed: it goes to the
+// address that the rule names, or nowhere.
+func (w *Work) post(ctx context.Context, p *post, s *rule.Step, j *plan.Job, what *parcel) error {
+	address, err := p.address(j)
 	if err != nil {
 		return err
 	}
 	shown := plan.ShownAddress(address)
 	if w.trial != nil {
-		w.tell("would send %s to %s", u.At, shown)
-		if s.Save.Set() {
-			return w.saveText(s, []byte("(the answer)"))
+		if what.text != nil {
+			w.tell("would send this to %s:\n%s", shown, *what.text)
+		} else {
+			w.tell("would send %s to %s", what.path, shown)
 		}
+		w.pretend(s, "(the answer)")
 		return nil
 	}
 	if s.Timeout.Duration == 0 {
@@ -115,39 +196,45 @@ func (w *Work) post(ctx context.Context, p *post, s *rule.Step, u *job.Unit, j p
 		ctx, cancel = context.WithTimeout(ctx, postTimeout)
 		defer cancel()
 	}
-	f, err := watchfs.OpenKnown(w.Job.Watch, u.At, u.Facts)
+	content, err := what.open()
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	body, kind, size, err := p.body(f, u)
+	defer content.Close()
+	body, kind, size, err := p.body(content, what)
 	if err != nil {
 		return err
 	}
-	req, err := p.request(ctx, j, address, body, kind, size)
+	req, err := p.request(ctx, *j, address, body, kind, size)
 	if err != nil {
 		return err
 	}
+	answer, err := w.exchange(req, p, s, shown)
+	if err == nil && s.Save.Set() {
+		err = w.saveText(s, answer)
+	}
+	return err
+}
+
+// exchange sends a request and returns what was answered, if that means success.
+func (w *Work) exchange(req *http.Request, p *post, s *rule.Step, shown string) ([]byte, error) {
 	client := http.Client{CheckRedirect: notFollowed}
 	res, err := client.Do(req)
 	if err != nil {
-		return fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
+		return nil, fmt.Errorf("%s could not be reached: %w", shown, innermost(err))
 	}
 	defer res.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer+1))
 	if err != nil {
-		return fmt.Errorf("the response from %s ended early: %w", shown, innermost(err))
+		return nil, fmt.Errorf("the response from %s ended early: %w", shown, innermost(err))
 	}
 	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
-		return err
+		return nil, err
 	}
 	if !p.success(s, res.StatusCode) {
-		return w.refused(res, shown, answer)
+		return nil, w.refused(res, shown, answer)
 	}
-	if s.Save.Set() {
-		return w.saveText(s, answer)
-	}
-	return nil
+	return answer, nil
 }
 
 func notFollowed(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
@@ -187,24 +274,24 @@ func innermost(err error) error {
 	return err
 }
 
-// body is the file itself, or a form with the file as a field.
-func (p *post) body(f *os.File, u *job.Unit) (body io.Reader, kind string, size int64, err error) {
-	kind = watchfs.MediaType(u.At)
+// body is what is sent itself, or a form with it as a field.
+func (p *post) body(f io.Reader, what *parcel) (body io.Reader, kind string, size int64, err error) {
+	kind = what.kind()
 	if !p.Field.Set() {
-		return f, kind, u.Facts.Size, nil
+		return f, kind, what.size(), nil
 	}
 	var head, tail strings.Builder
 	form := multipart.NewWriter(&head)
 	header := textproto.MIMEHeader{}
 	quote := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\r", "_", "\n", "_")
 	header.Set("Content-Disposition", fmt.Sprintf(`form-data; name="%s"; filename="%s"`, quote.Replace(p.Field.S),
-		quote.Replace(filepath.Base(u.At))))
+		quote.Replace(filepath.Base(what.path))))
 	header.Set("Content-Type", kind)
 	if _, err := form.CreatePart(header); err != nil {
 		return nil, "", 0, err
 	}
 	tail.WriteString("\r\n--" + form.Boundary() + "--\r\n")
-	size = int64(head.Len()+tail.Len()) + u.Facts.Size
+	size = int64(head.Len()+tail.Len()) + what.size()
 	return io.MultiReader(strings.NewReader(head.String()), f, strings.NewReader(tail.String())),
 		form.FormDataContentType(), size, nil
 }

@@ -122,13 +122,20 @@ func (w *Work) replace(r *replace, u *job.Unit, j plan.Job) error {
 	w.done(*list, res)
 	was := u.Facts.Size
 	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
-	w.note(fmt.Sprintf("%s → %s (%+d %%)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)),
+	w.note(fmt.Sprintf("%s → %s (%s)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)),
 		percent(was, res.Facts.Size)))
 	u.Facts = res.Facts
 	return nil
 }
 
-func percent(was, is int64) int64 { return (is - was) * 100 / max(was, 1) }
+// percent says by how much a size has changed; less than one percent with a decimal.
+func percent(was, is int64) string {
+	by := float64(is-was) * 100 / float64(max(was, 1))
+	if -1 < by && by < 1 && is != was {
+		return fmt.Sprintf("%+.1f %%", by)
+	}
+	return fmt.Sprintf("%+d %%", (is-was)*100/max(was, 1))
+}
 
 // spotOf names the place where a unit is now: links above the watched folder
 // are meant, those below are not followed.

@@ -132,7 +132,7 @@ func (w *Work) reachable(c plan.Command) error {
 const tellingLines = 40
 
 // maxSaved bounds what save keeps, in bytes.
-const maxSaved = 64 << 10
+const maxSaved = 1 << 20
 
 // save keeps what a command printed as a word.
 func (w *Work) save(s *rule.Step, path string) error {
@@ -151,8 +151,28 @@ func (w *Work) saveText(s *rule.Step, text []byte) error {
 	if w.Job.Saved == nil {
 		w.Job.Saved = map[string]string{}
 	}
-	w.Job.Saved[s.Save.S] = strings.TrimSpace(string(text))
+	if s.Save.Fields == nil {
+		w.Job.Saved[s.Save.Words[0].S] = strings.TrimSpace(string(text))
+		return nil
+	}
+	for i, field := range s.Save.Fields {
+		value, err := fieldOf(text, field)
+		if err != nil {
+			return fmt.Errorf("save: %w", err)
+		}
+		w.Job.Saved[s.Save.Words[i].S] = value
+	}
 	return nil
+}
+
+// pretend gives the words that a step saves a value in a trial.
+func (w *Work) pretend(s *rule.Step, value string) {
+	if w.Job.Saved == nil {
+		w.Job.Saved = map[string]string{}
+	}
+	for _, word := range s.Save.Words {
+		w.Job.Saved[word.S] = value
+	}
 }
 
 // keepStdout puts what a command printed where stdout: says.

@@ -81,7 +81,9 @@ type Inside struct {
 	Tags []string  // tags (user.xdg.tags), nil if nobody asked for them
 	Shot time.Time // when a picture was taken, zero if it does not say
 
-	ShotAsked bool // somebody asked for Shot
+	Made time.Time // when the file was made, zero where the file system does not know
+
+	ShotAsked, MadeAsked bool // somebody asked for Shot, for Made
 }
 
 // Says returns what is known of what a file's content and tags say.

@@ -12,6 +12,7 @@ package fill
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -37,10 +38,15 @@ type Ref struct {
 	Offset  int // bytes from the start of the template
 }
 
-// Filter changes a filled value: lower, upper, slug, pad:N.
+// Filter changes a filled value: lower, upper, title, slug, json, folders, pad:N.
 type Filter struct {
 	Name string
 	Arg  int
+}
+
+// MakesFolders reports whether a slash in the value makes folders of its parts.
+func (r *Ref) MakesFolders() bool {
+	return slices.ContainsFunc(r.Filters, func(f Filter) bool { return f.Name == "folders" })
 }
 
 // Error says what is wrong with a template and where.
@@ -112,7 +118,7 @@ func parseRef(raw string, offset int, before byte) (*Ref, error) {
 		filter, err := parseFilter(f)
 		if err != nil {
 			return nil, &Error{Offset: offset, Near: raw, Message: err.Error(),
-				Hint: "the filters are lower, upper, slug and pad:N"}
+				Hint: "the filters are lower, upper, title, slug, json, folders and pad:N"}
 		}
 		ref.Filters = append(ref.Filters, filter)
 	}
@@ -261,8 +267,19 @@ func keepInPlace(r *Ref, v Value, s string) (string, error) {
 		return "", fmt.Errorf("%s holds a NUL character for this file, which no path can hold", r.Raw)
 	case v.Path, r.Format != "":
 		return s, nil
+	case r.MakesFolders():
+		return folders(r, s)
 	}
 	return strings.ReplaceAll(s, "/", "_"), nil
+}
+
+// folders keeps the slashes of a value that makes folders, and what stands between them.
+func folders(r *Ref, s string) (string, error) {
+	parts := slices.DeleteFunc(strings.Split(s, "/"), func(part string) bool { return part == "" || part == "." })
+	if slices.Contains(parts, "..") || len(parts) == 0 {
+		return "", fmt.Errorf("%s is %q for this file, which would lead out of the destination", r.Raw, s)
+	}
+	return strings.Join(parts, "/"), nil
 }
 
 func (t *Template) fill(get Lookup, keep func(*Ref, Value, string) (string, error)) (string, error) {

@@ -222,3 +222,37 @@ func TestLineIsReadBack(t *testing.T) {
 		}
 	})
 }
+
+func TestFilters(t *testing.T) {
+	value := func(string) (Value, error) { return Text("north mole/\"berth\" 7\n"), nil }
+	for src, want := range map[string]string{
+		"{w|title}": "North Mole/\"Berth\" 7\n",
+		"{w|json}":  `north mole/\"berth\" 7\n`,
+		"{w|slug}":  "north-mole-berth-7",
+	} {
+		tmpl, err := Parse(src)
+		require.NoError(t, err)
+		got, err := tmpl.Fill(value)
+		require.NoError(t, err)
+		require.Equal(t, want, got, src)
+	}
+}
+
+// A value makes folders where the template says so, and leads nowhere else.
+func TestFoldersOfAValue(t *testing.T) {
+	tmpl, err := Parse("places/{w|folders}/x")
+	require.NoError(t, err)
+	for text, want := range map[string]string{
+		"a/b": "places/a/b/x", "/a//b/": "places/a/b/x", "./a": "places/a/x", "a/../b": "", "..": "", "/": "", "": "",
+		"a/.. /b": "places/a/.. /b/x",
+	} {
+		got, err := tmpl.FillPath(func(string) (Value, error) { return Text(text), nil })
+		require.Equal(t, want, got, text)
+		require.Equal(t, want == "", err != nil, text)
+	}
+	plain, err := Parse("places/{w}/x")
+	require.NoError(t, err)
+	got, err := plain.FillPath(func(string) (Value, error) { return Text("a/b"), nil })
+	require.NoError(t, err)
+	require.Equal(t, "places/a_b/x", got)
+}

@@ -1,6 +1,7 @@
 package fill
 
 import (
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,7 +14,7 @@ import (
 func parseFilter(text string) (Filter, error) {
 	name, arg, hasArg := strings.Cut(text, ":")
 	switch name {
-	case "lower", "upper", "slug":
+	case "lower", "upper", "title", "slug", "json", "folders":
 		if hasArg {
 			return Filter{}, fmt.Errorf("the filter %s takes no value", name)
 		}
@@ -57,14 +58,44 @@ func (f Filter) apply(s string) string {
 		return strings.ToLower(s)
 	case "upper":
 		return strings.ToUpper(s)
+	case "title":
+		return title(s)
 	case "slug":
 		return slug(s)
+	case "json":
+		return inJSON(s)
+	case "folders": // see keepInPlace: it matters in a path alone
+		return s
 	default: // pad
 		if missing := f.Arg - len([]rune(s)); missing > 0 {
 			return strings.Repeat("0", missing) + s
 		}
 		return s
 	}
+}
+
+// title begins each word with a capital.
+func title(s string) string {
+	begins := true
+	return strings.Map(func(r rune) rune {
+		was := begins
+		begins = !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '\''
+		if was {
+			return unicode.ToTitle(r)
+		}
+		return r
+	}, s)
+}
+
+// inJSON escapes a text so that it can stand between the quotes of a JSON string (RFC 8259).
+func inJSON(s string) string {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	if e.Encode(s) != nil {
+		return "" // a string can always be encoded
+	}
+	return strings.TrimSuffix(strings.TrimPrefix(strings.TrimSuffix(b.String(), "\n"), `"`), `"`)
 }
 
 // slug keeps letters and digits in lower case, with one dash between the runs.

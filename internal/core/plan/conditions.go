@@ -16,7 +16,7 @@ import (
 // Needs says what must be known of a file beyond its facts before a rule can
 // decide: looking into it costs, so it is done only then.
 type Needs struct {
-	Kind, Tags, Shot bool
+	Kind, Tags, Shot, Made bool
 }
 
 // Needs returns what a rule needs.
@@ -35,6 +35,7 @@ func needsOf(r *rule.Rule) Needs {
 			strings.Contains(texts, "category") || r.Uses("media_type", "main_type", "category"),
 		Tags: strings.Contains(texts, "tags"),
 		Shot: r.Uses("shot"),
+		Made: r.Uses("created"),
 	}
 }
 

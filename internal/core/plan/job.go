@@ -95,12 +95,10 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Value{Text: j.Scratch, Path: true}, nil
 	case "placed":
 		return fill.Value{Text: j.Placed, Path: true}, nil
-	case "files":
-		return fill.Value{List: j.files()}, nil
-	case "list":
-		return fill.Value{Text: j.List, Path: true}, j.Listable()
-	case "list0":
-		return fill.Value{Text: j.List0, Path: true}, nil
+	case "files", "list", "list0":
+		return j.gathered(word)
+	case "created":
+		return j.created(name)
 	}
 	if v, ok := j.about(word, name); ok {
 		return v, nil
@@ -115,6 +113,27 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return v, err
 	}
 	return fill.Value{}, fmt.Errorf("there is no placeholder {%s}", word)
+}
+
+// gathered looks up the words for all files of a batch or group.
+func (j *Job) gathered(word string) (fill.Value, error) {
+	switch word {
+	case "files":
+		return fill.Value{List: j.files()}, nil
+	case "list":
+		return fill.Value{Text: j.List, Path: true}, j.Listable()
+	}
+	return fill.Value{Text: j.List0, Path: true}, nil
+}
+
+// created is when the file was made.
+func (j *Job) created(name string) (fill.Value, error) {
+	at := j.Facts.Says().Made
+	if at.IsZero() {
+		return fill.Value{}, fmt.Errorf("the file system does not know when %s was made, which {created} says",
+			Display(name))
+	}
+	return fill.Value{Time: at}, nil
 }
 
 // about looks up the words for what a file is, and for times.
@@ -327,6 +346,10 @@ func (j *Job) script(s *rule.Step, state string, c Command) (Command, error) {
 var asksForList = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`TIDE_LIST([^0-9A-Za-z_]|$)`) })
 
 // words returns every placeholder as an environment variable for scripts.
+// maxEnv bounds a word in a command's environment, in bytes: the system takes no longer one
+// (execve(2), MAX_ARG_STRLEN).
+const maxEnv = 128<<10 - 64
+
 func (j *Job) words() []string {
 	var env []string
 	add := func(word string) {
@@ -338,7 +361,7 @@ func (j *Job) words() []string {
 		if text == "" && !v.Time.IsZero() {
 			text = v.Time.Format(time.RFC3339)
 		}
-		if text != "" && strings.IndexByte(text, 0) < 0 {
+		if text != "" && len(text) <= maxEnv && strings.IndexByte(text, 0) < 0 {
 			env = append(env, "TIDE_"+strings.ToUpper(word)+"="+text)
 		}
 	}

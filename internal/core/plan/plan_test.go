@@ -113,6 +113,9 @@ func TestPlaceholders(t *testing.T) {
 	}
 	_, err := j.Lookup("nothing")
 	require.Error(t, err)
+	_, err = j.Lookup("created")
+	require.ErrorContains(t, err, "does not know when x y.tar.gz was made")
+	j.Facts.Inside = &file.Inside{Made: time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)}
 	for _, w := range rule.BuiltIn() {
 		_, err := j.Lookup(w)
 		require.NoError(t, err, "%s is documented, so it must have a value", w)

@@ -76,7 +76,7 @@ var bad = []string{
 	"version: 1\nheartbeat: {to: log}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nnotify: {on: blocked}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nqueues: {q: {rate: often}}\nrules: [{name: a, watch: in}]\n",
-	"version: 1\nrules: [{name: 'a b', watch: in}]\n", "version: 1\nrules: [{name: '', watch: in}]\n",
+	"version: 1\nrules: [{name: 'a/b', watch: in}]\n", "version: 1\nrules: [{name: '', watch: in}]\n",
 	"version: 1\nrules: [{name: '-a', watch: in}]\n",
 	ruleWith("depth: -1"), ruleWith("depth: deep"), ruleWith("unit: folders"), ruleWith("events: []"),
 	ruleWith("events: created"), ruleWith("media_type: image"),

@@ -194,15 +194,19 @@ func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]P
 	}
 }
 
-// ruleName reports whether a text can name a rule: letters, digits, _ . - after
-// a letter or digit, at most 64 characters.
+// ruleName reports whether a text can name a rule: letters of any language, digits, _ . - and
+// single spaces, beginning with a letter or digit and ending with none of the spaces, at most
+// 64 characters.
 func ruleName(s string) bool {
+	before := ' '
 	for i, r := range s {
-		if !unicode.IsLetter(r) && !unicode.IsDigit(r) && (i == 0 || !strings.ContainsRune("_.-", r)) {
+		letter := unicode.IsLetter(r) || unicode.IsDigit(r) || i > 0 && unicode.IsMark(r)
+		if !letter && (i == 0 || !strings.ContainsRune("_.- ", r) || r == ' ' && before == ' ') {
 			return false
 		}
+		before = r
 	}
-	return s != "" && utf8.RuneCountInString(s) <= 64
+	return before != ' ' && utf8.RuneCountInString(s) <= 64
 }
 
 // finish checks one rule and compiles what is in it.
@@ -212,7 +216,8 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
 	case !ruleName(r.Name.S):
 		d.add(SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S),
-			"use letters, digits, -, _ and ., beginning with a letter or digit, at most 64")
+			"use letters of any language, digits, -, _, . and single spaces, at most 64, beginning with a letter or "+
+				"digit")
 	}
 	if len(r.Watch) == 0 {
 		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
@@ -394,7 +399,7 @@ func contains(list []string, word string) bool {
 	return false
 }
 
-var dateWords = []string{"modified", "now", "shot"}
+var dateWords = []string{"modified", "now", "shot", "created"}
 
 // BuiltIn lists the placeholders that every rule has.
 func BuiltIn() []string { return append([]string(nil), builtIn...) }

@@ -215,12 +215,14 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
 	{"now", "{now:%H%M}", "the time of filling it"},
 	{"shot", "{shot:%Y}", "when a picture was taken, by what it says itself; else when it was modified"},
+	{"created", "{created:%Y}", "when the file was made, where the file system knows it"},
 	{"", "{files}", "batch or group: each of its files, a word each"},
 	{"", "{list}, {list0}", "batch or group: a file with their paths, one a line or NUL-separated"},
 	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date " +
 		"takes a format, too: `{day:%Y}`"},
-	{"", "{WORD|lower}", "changed: `lower`, `upper`, `slug` (letters and digits with dashes between), `pad:4` " +
-		"(zeros before it)"},
+	{"", "{WORD|lower}", "changed: `lower`, `upper`, `title` (each word begins with a capital), `slug` (letters and " +
+		"digits with dashes between), `pad:4` (zeros before it), `json` (to stand inside a JSON string), `folders` " +
+		"(in a destination: a `/` in it makes folders)"},
 	{"", "{{", "a brace"},
 }
 

@@ -31,7 +31,7 @@ func TestMistakes(t *testing.T) {
 		"key twice": {head + "  - name: a\n    watch: b\n    watch: c\n",
 			"5:5 twice: watch stands twice; the first is on line 4"},
 		"no name":  {head + "  - watch: b\n", "3:5 missing: this rule has no name"},
-		"bad name": {head + "  - {name: 'a b', watch: b}\n", `name: "a b" cannot name a rule`},
+		"bad name": {head + "  - {name: 'a/b', watch: b}\n", `name: "a/b" cannot name a rule`},
 		"no watch": {head + "  - name: a\n", "3:5 missing: this rule does not say which folder"},
 		"name twice": {head + "  - {name: a, watch: b}\n  - {name: a, watch: b}\n",
 			"another rule named a, on line 3"},

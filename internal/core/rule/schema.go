@@ -309,7 +309,7 @@ func merge(parts ...map[string]any) map[string]any {
 }
 
 const (
-	namePattern     = `^[\p{L}\p{Nd}][\p{L}\p{Nd}_.-]{0,63}$`
+	namePattern     = `^[\p{L}\p{Nd}]( ?[\p{L}\p{M}\p{Nd}_.-]){0,63}$` // check says when it is too long
 	spanPattern     = `([0-9]+(\.[0-9]+)?(ms|s|m|h|d|w))+`
 	durationPattern = `^(0|` + spanPattern + `)$`
 	bytesPattern    = `[0-9][0-9,]*(\.[0-9]+)? ?([kKmMgGtTpPeE][iI]?)?[bB]?`

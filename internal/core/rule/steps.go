@@ -34,7 +34,7 @@ type Step struct {
 	AddFile       *bool             `key:"add_file" default:"true" doc:"false: do not add the file at the end of a command that names none of its words"`
 	Stdin         Stdin             `key:"stdin" doc:"file: the file is its standard input"`
 	Stdout        Path              `key:"stdout" doc:"the path where its standard output is put when the step succeeds"`
-	Save          Text              `key:"save" pattern:"^[a-z][a-z0-9_]*$" doc:"a word for what it printed or was answered, for later steps"`
+	Save          Save              `key:"save" doc:"a word for what it printed or was answered, up to 1 MiB, for later steps; or words for fields of a JSON answer: {id: data.id}"`
 
 	Act  Act // the verb, with the values of its own keys
 	Pos  Pos
@@ -235,9 +235,11 @@ func (d *decoder) steps(r *Rule, n ast.Node) {
 		if d.verb(s) {
 			d.step(r, s, env, saved)
 		}
-		if s.Save.Set() && d.savedWord(r, s.Save, saved) {
-			saved = append(saved, s.Save.S)
-			env = env.WithText(s.Save.S)
+		for _, word := range s.Save.Words {
+			if d.savedWord(r, word, saved) {
+				saved = append(saved, word.S)
+				env = env.WithText(word.S)
+			}
 		}
 	}
 	r.Saved = saved
@@ -274,7 +276,7 @@ func (c *Checker) Program() {
 	if s.Stdout.Set() {
 		s.To, s.Folder = &s.Stdout, c.Fill(s.Stdout.Text, c.Words)
 		if s.Save.Set() {
-			c.Error(s.Save.Pos, "option", "save and stdout do not go together", "keep one of them")
+			c.ErrorAt("save", "option", "save and stdout do not go together", "keep one of them")
 		}
 	}
 	if s.Stdin != "" && contains(c.Words, "files") {
@@ -307,7 +309,21 @@ func (d *decoder) nameTemplate(t Text, words []string, key string) *fill.Templat
 	if strings.Contains(t.S, "/") {
 		d.errorIn(t, "/", "name", key+" is a name, and a name holds no /", "put folders into the destination")
 	}
-	return d.template(t, words)
+	tmpl := d.template(t, words)
+	for _, ref := range refsOf(tmpl) {
+		if ref.MakesFolders() {
+			d.errorIn(t, ref.Raw, "name", key+" is a name, and "+ref.Raw+" would make folders",
+				"put it into the destination")
+		}
+	}
+	return tmpl
+}
+
+func refsOf(t *fill.Template) []*fill.Ref {
+	if t == nil {
+		return nil
+	}
+	return t.Refs()
 }
 
 func everyEvent() []Event {

@@ -93,7 +93,7 @@ func (d *decoder) gathering(r *Rule) {
 
 // fileOnly are the placeholders of one file. A batch or group has many.
 var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type",
-	"main_type", "category", "hash", "modified", "shot"}
+	"main_type", "category", "hash", "modified", "shot", "created"}
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {

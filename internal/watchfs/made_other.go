@@ -1,0 +1,8 @@
+//go:build !linux
+
+package watchfs
+
+import "time"
+
+// Made returns when a file was made. Here nobody is asked.
+func Made(string) (at time.Time, ok bool) { return time.Time{}, false }
