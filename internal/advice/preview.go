@@ -403,7 +403,7 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain [
 	if w.Wrong == "" {
 		w.End(c.Rule.Processed, c.Rule.SameName)
 	}
-	f.Steps, f.Thrown = w.Steps, w.Thrown
+	f.Steps, f.Thrown = append(w.Steps, shotSaid(c.Rule, self.Facts)...), w.Thrown
 	if w.Wrong != "" {
 		p.scene.TakeBack() // a failed attempt takes back what it placed
 		f.Fails = w.Wrong
@@ -428,6 +428,19 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain [
 		f.FileAfter = w.At
 	}
 	p.follow(f, c, w, chain)
+}
+
+// shotSaid says where the {shot} of a rule comes from, nil if it has none.
+func shotSaid(r *rule.Rule, f file.Facts) []string {
+	switch shot := f.Says().Shot; {
+	case !r.Uses("shot"):
+		return nil
+	case shot.IsZero():
+		return []string{"{shot}: " + f.Mod.Time().Format(time.DateTime) +
+			", when it was modified: it does not say when it was taken"}
+	default:
+		return []string{"{shot}: " + shot.Format(time.DateTime) + ", as the file itself says"}
+	}
 }
 
 // chainOf is the chain of what a job of a rule places.
