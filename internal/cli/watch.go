@@ -19,7 +19,6 @@ import (
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
 	"stilltide/internal/core/flow"
-	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -42,21 +41,6 @@ everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts
 jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
 		RunE: func(*cobra.Command, []string) error { return a.watch() },
 	})
-}
-
-func (a *app) sweepCommand() *cobra.Command {
-	var only string
-	c := a.trustFlag(&cobra.Command{
-		Use: "sweep", Short: "Process what is in the folders now, then exit",
-		Long: `Handles the files that are there now, then exits. Each job is attempted once; jobs that must
-be retried, files that a program still writes, and jobs that wait for their rule's schedule
-are left to the next watch or sweep. The exit status is 1 if a job failed.
-
-With --rule only that rule's files are handled, whatever its schedule says.`,
-		RunE: func(*cobra.Command, []string) error { return a.sweep(only) },
-	})
-	c.Flags().StringVar(&only, "rule", "", "only the files of this `RULE`")
-	return c
 }
 
 // trustFlag adds --trust-rules, --log-format and --json.
@@ -444,42 +428,4 @@ func (a *app) readyNote(s engine.Start) {
 		waiting = plan.Plural(s.Jobs, "job") + " from before"
 	}
 	a.note("ready: %s; %s", how, waiting)
-}
-
-func (a *app) sweep(only string) (err error) {
-	f, err := a.loadRules()
-	if err != nil {
-		return err
-	}
-	if only != "" && !knowsRule(f, only) {
-		return usage("there is no rule named %s in %s%s", only, a.shown(f.Path), didYouMean(only, ruleNames(f)))
-	}
-	l := a.newLines(f)
-	e, err := a.openEngine(f, l, engine.Options{Once: true, Only: only})
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, e.Close()) }()
-	ctx, stop := a.untilSignal()
-	defer stop()
-	stopProgress := a.showProgress(e, l, true)
-	err = e.Run(ctx)
-	stopProgress()
-	if err != nil {
-		return err
-	}
-	left, blocked, err := a.leftOver(f, e)
-	if err != nil {
-		return err
-	}
-	text := strings.Join(append([]string{l.total()}, left...), "; ")
-	if a.logFormat == logJSON {
-		a.note("ended: %s", text)
-	} else {
-		a.filled(a.err, 2, text+".")
-	}
-	if blocked || l.count[job.Failed]+l.count[job.Retrying] > 0 {
-		return &exitError{status: exitFound}
-	}
-	return nil
 }

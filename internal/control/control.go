@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -21,6 +22,7 @@ import (
 	"time"
 
 	"stilltide/internal/byhand"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/engine"
 )
 
@@ -75,6 +77,7 @@ type Watcher interface {
 	Undo(id int64) byhand.Sent
 	Dismiss(id int64) byhand.Sent
 	Pause(rules []string, paused bool) error
+	Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome) error) error
 	CatchUp() error
 }
 
@@ -117,6 +120,7 @@ func Serve(state string, w Watcher) (*Server, error) {
 		answer(rw, true,
 			w.CatchUp())
 	})
+	mux.HandleFunc("POST /sweep", sweep(w))
 	mux.HandleFunc("POST /pause", rules(w, true))
 	mux.HandleFunc("POST /resume", rules(w, false))
 	s := &Server{path: path, http: http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}}
@@ -137,6 +141,33 @@ func each(do func(id int64) byhand.Sent) http.HandlerFunc {
 			sent[i] = do(id)
 		}
 		answer(rw, sent, nil)
+	}
+}
+
+// swept is a part of the answer to a sweep: some outcomes, or how it ended.
+type swept struct {
+	Outcomes []flow.Outcome `json:"outcomes,omitempty"`
+	Over     bool           `json:"over,omitempty"`
+	Err      string         `json:"error,omitempty"`
+}
+
+// sweep answers with what becomes of the jobs, as it happens.
+func sweep(w Watcher) http.HandlerFunc {
+	return func(rw http.ResponseWriter, r *http.Request) {
+		var chosen flow.Chosen
+		if err := json.NewDecoder(r.Body).Decode(&chosen); err != nil {
+			answer(rw, nil, err)
+			return
+		}
+		out, flush := json.NewEncoder(rw), http.NewResponseController(rw)
+		send := func(part swept) error { return errors.Join(out.Encode(part), flush.Flush()) }
+		end := swept{Over: true}
+		if err := w.Sweep(r.Context(), chosen, func(list []flow.Outcome) error {
+			return send(swept{Outcomes: list})
+		}); err != nil {
+			end.Err = err.Error()
+		}
+		_ = send(end) // who asked may be gone
 	}
 }
 
@@ -217,6 +248,42 @@ func (c *Client) Undo(ids []int64) ([]byhand.Sent, error) {
 func (c *Client) Dismiss(ids []int64) ([]byhand.Sent, error) {
 	var sent []byhand.Sent
 	return sent, c.call(http.MethodPost, "/dismiss", ids, &sent)
+}
+
+// Sweep has the watcher look through its folders, and tells of the jobs of what is chosen as
+// they end, until none is left.
+func (c *Client) Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome)) error {
+	text, err := json.Marshal(chosen)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://stilltide/sweep", bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	long := http.Client{Transport: c.http.Transport} // it takes as long as the jobs do
+	res, err := long.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w: %v", ErrNobody, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(res.Body, 1<<10)) // without one the status says it
+		return fmt.Errorf("the watcher could not do that: %s %s", res.Status, bytes.TrimSpace(text))
+	}
+	for in := json.NewDecoder(res.Body); ; {
+		var part swept
+		if err := in.Decode(&part); err != nil {
+			return errors.New("the watcher ended meanwhile; what is left waits for the next one")
+		}
+		if part.Err != "" {
+			return errors.New(part.Err)
+		}
+		if part.Over {
+			return nil
+		}
+		tell(part.Outcomes)
+	}
 }
 
 // Pause pauses rules, or lets them go on; no names mean all.

@@ -3,6 +3,7 @@
 package control
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,18 +12,20 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/byhand"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/engine"
 )
 
 type quiet struct{}
 
-func (quiet) Live() (engine.Live, error)   { return engine.Live{PID: 7}, nil }
-func (quiet) Retry(id int64) byhand.Sent   { return byhand.Sent{ID: id} }
-func (quiet) Cancel(id int64) byhand.Sent  { return byhand.Sent{ID: id} }
-func (quiet) Undo(id int64) byhand.Sent    { return byhand.Sent{ID: id} }
-func (quiet) Dismiss(id int64) byhand.Sent { return byhand.Sent{ID: id} }
-func (quiet) Pause([]string, bool) error   { return nil }
-func (quiet) CatchUp() error               { return nil }
+func (quiet) Live() (engine.Live, error)                                           { return engine.Live{PID: 7}, nil }
+func (quiet) Retry(id int64) byhand.Sent                                           { return byhand.Sent{ID: id} }
+func (quiet) Cancel(id int64) byhand.Sent                                          { return byhand.Sent{ID: id} }
+func (quiet) Undo(id int64) byhand.Sent                                            { return byhand.Sent{ID: id} }
+func (quiet) Dismiss(id int64) byhand.Sent                                         { return byhand.Sent{ID: id} }
+func (quiet) Sweep(context.Context, flow.Chosen, func([]flow.Outcome) error) error { return nil }
+func (quiet) Pause([]string, bool) error                                           { return nil }
+func (quiet) CatchUp() error                                                       { return nil }
 
 // Where the state folder's path is too long for a socket, the socket lies in a folder that
 // nobody else can have prepared.

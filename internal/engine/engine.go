@@ -44,8 +44,8 @@ type Options struct {
 	Version string
 	// Once handles what is there now and ends.
 	Once bool
-	// Only names the one rule that is worked for, "" for all.
-	Only string
+	// Chosen is what a single pass works on.
+	Chosen flow.Chosen
 	// Report is called with the outcomes of a round, from one goroutine. The list
 	// is its only until it returns.
 	Report func([]flow.Outcome)
@@ -96,9 +96,10 @@ type Engine struct {
 	silent  map[string]bool // file systems of which was said that they do not answer
 	later   []job.Job       // running when the watcher ended, and on a file system that has not answered since
 	tell    telling
-	passes  int           // of a sweep, after the first
-	before  int           // jobs of an earlier run that are not over
-	ended   chan struct{} // closed when Run ends
+	passes  int            // of a sweep, after the first
+	sweeps  map[*pass]bool // by hand, and followed
+	before  int            // jobs of an earlier run that are not over
+	ended   chan struct{}  // closed when Run ends
 	health  struct {
 		sync.Mutex
 		err  error
@@ -143,7 +144,7 @@ func Open(o Options) (*Engine, error) {
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.knowFolders(e.flow.Rules())
-	e.flow.WorkFor(o.Only, false)
+	e.flow.WorkOn(o.Chosen, false)
 	e.health.kept, e.health.lost = map[string]bool{}, map[string]bool{}
 	return e, nil
 }
@@ -186,7 +187,10 @@ func (e *Engine) run(ctx context.Context) error {
 	for name, why := range e.o.Lacking {
 		e.flow.BlockForProgram(name, why)
 	}
-	e.flow.WorkFor(e.o.Only, e.o.Once)
+	e.flow.WorkOn(e.o.Chosen, e.o.Once)
+	if e.o.Chosen.Again {
+		e.flow.HandleAgain(e.o.Chosen)
+	}
 	if err := e.findLeaving(); err != nil {
 		return err
 	}

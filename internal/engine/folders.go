@@ -52,6 +52,9 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 			e.leftAll(ev.Path)
 		}
 		e.findMissing(ev.Path)
+		if e.sweptAll() {
+			e.flow.FoundAll()
+		}
 	case watchfs.Absent:
 		f.absent = true
 		if errors.Is(ev.Err, watchfs.ErrSilent) {

@@ -102,6 +102,7 @@ func (e *Engine) until(now, lastly time.Time) time.Duration {
 	}
 	sooner(e.flow.Wake(now))
 	sooner(e.nextBeat())
+	sooner(e.nextPass(now))
 	sooner(e.sayLate(now))
 	sooner(lastly, !lastly.IsZero())
 	return wait
@@ -215,6 +216,7 @@ func (e *Engine) carryOut(runs context.Context) {
 		e.desk.Add(f.Places)
 	}
 	e.tellAll(time.Now())
+	e.tellPasses(f.Outcomes, time.Now())
 	if e.o.Report != nil && len(f.Outcomes) > 0 {
 		e.o.Report(f.Outcomes)
 	}

@@ -17,10 +17,10 @@ import (
 // Rules are the rules by which the flow decides.
 func (f *Flow) Rules() *plan.Set { return f.set }
 
-// WorkFor has the flow work for one rule only, "" for all; once tells that it goes over what
-// is there and ends.
-func (f *Flow) WorkFor(only string, once bool) {
-	f.only, f.once = only, once
+// WorkOn has the flow work on what is chosen only; once tells that it goes over what is there
+// and ends.
+func (f *Flow) WorkOn(c Chosen, once bool) {
+	f.chosen, f.once = c, once
 	f.ApplyRules()
 }
 

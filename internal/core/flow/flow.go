@@ -54,6 +54,8 @@ type arrivals struct {
 	lent      map[string]bool            // paths that a command is putting back
 	seen      time.Time                  // when the first event came for the file that has just settled
 	unmatched unmatched
+	renew     []Chosen           // what is found and chosen is handled again
+	forced    map[string]*Chosen // by path: files that are
 }
 
 // underWay are the jobs that are not over.
@@ -82,7 +84,7 @@ type standing struct {
 	absent   map[string]bool      // watched folders that are not there
 	looking  map[string]bool      // watched folders that are being looked through for the first time
 	timed    map[string]time.Time // by rule with held jobs: when its schedule is due next
-	only     string               // the one rule that is worked for, "" for all
+	chosen   Chosen               // what is worked on
 	once     bool
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
@@ -151,7 +153,7 @@ func (f *Flow) LookedThrough(folder string) {
 
 // isHeld reports whether nothing of a rule may start.
 func (f *Flow) isHeld(rule string) bool {
-	return f.paused[""] || f.paused[rule] || f.troubles[rule] != "" || f.only != "" && f.only != rule
+	return f.paused[""] || f.paused[rule] || f.troubles[rule] != "" || !f.chosen.hasRule(rule)
 }
 
 // trouble stops a rule until a person says resume.

@@ -26,6 +26,7 @@ type Job struct {
 	stopOld  bool                // its attempt is being stopped, because the file changed
 	sent     bool                // its file is on its way to its place, ahead of all that are sent later
 	gone     bool                // its file went by itself while it ran
+	forced   bool                // a person wants it, whatever is remembered
 	cancel   bool                // its attempt is being stopped for good
 	intents  []intent            // its placements
 	now      map[string]job.Unit // by file as taken: where it is after the steps, if that differs

@@ -16,7 +16,7 @@ import (
 
 // begin starts an attempt, if the job's files still are what was taken.
 func (f *Flow) begin(j *Job, now time.Time) {
-	if f.isAbsent(j.row.Watch) {
+	if f.isAbsent(j.row.Watch) || !f.chosen.hasPath(j.row.File) {
 		f.hold(j)
 		return
 	}
@@ -43,7 +43,7 @@ func (f *Flow) begin(j *Job, now time.Time) {
 		more: f.others(j), Left: j.setback().left,
 		Hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil &&
 			(!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
-		Never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed,
+		Never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed && !j.forced,
 	})
 }
 

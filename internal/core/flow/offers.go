@@ -49,6 +49,12 @@ func (f *Flow) Offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	}
 	first := candidates[0]
 	unit := first.Unit
+	if !f.chosen.hasPath(unit) {
+		return
+	}
+	if kind == settle.Found {
+		f.found(unit)
+	}
 	if kind == settle.Written && first.Rule.Ready.Writers != rule.WritersIgnore {
 		return // its writer will close it
 	}

@@ -33,6 +33,10 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		mark(&j.hold().offers, path)
 		return
 	}
+	if f.chosen.old(facts) {
+		f.forgetWay(path)
+		return
+	}
 	f.leaveOwed(path, candidates, facts)
 	v := &f.verdict
 	f.offered = take.Offer{Facts: facts, ByHand: f.once, Now: now}
@@ -47,6 +51,7 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		f.wait(path, v.Taker.Rule, settle.Nudged, now) // it has to settle for this rule, too
 		return
 	}
+	defer delete(f.forced, path)
 	for _, r := range v.Remember {
 		f.store.Remember(job.Known{Rule: r.Candidate.Rule.Name.S, File: path, Facts: facts, Job: r.Job})
 	}
@@ -82,8 +87,14 @@ func (f *Flow) forgetWay(path string) {
 
 // asks are what a decision asks beyond the look at the file.
 func (f *Flow) asks() take.Sources {
+	remembered := take.MemoryOf(f.store)
 	return take.Sources{
-		Memory: take.MemoryOf(f.store),
+		Memory: func(c plan.Candidate) (take.Memory, bool, error) {
+			if f.isForced(c.Rule.Name.S, c.Unit, f.offered.Facts) {
+				return take.Memory{}, false, nil
+			}
+			return remembered(c)
+		},
 		Inside: func(c plan.Candidate, facts *file.Facts) { f.eyes.Complete(f.set, c.Rule, c.Unit, facts) },
 		Passed: f.passed,
 		Chain:  f.chain,
@@ -127,7 +138,7 @@ func (f *Flow) chain(c plan.Candidate, facts file.Facts) ([]string, error) {
 
 // give lets a rule have a unit: as a job, or as a part of one.
 func (f *Flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
-	if f.only != "" && c.Rule.Name.S != f.only {
+	if !f.chosen.hasRule(c.Rule.Name.S) {
 		return // another rule's, which is not worked for now
 	}
 	if c.Rule.Gather == nil {
@@ -159,7 +170,7 @@ func (f *Flow) newJob(c plan.Candidate, path string, facts file.Facts, event fil
 
 func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	j := f.newJob(c, path, v.Facts, v.Event, now)
-	j.unless = v.Unless
+	j.unless, j.forced = v.Unless, f.isForced(c.Rule.Name.S, path, v.Facts)
 	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= loop.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, "+

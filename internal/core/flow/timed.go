@@ -12,7 +12,7 @@ import (
 // that passed while nothing ran is thus made up once. A sweep of that rule
 // alone does not wait: a person says so.
 func (f *Flow) beforeTime(r *rule.Rule, row job.Job, now time.Time) bool {
-	if r == nil || r.Schedule.Line == nil || row.Attempts > 0 || f.only != "" {
+	if r == nil || r.Schedule.Line == nil || row.Attempts > 0 || len(f.chosen.Rules) > 0 {
 		return false
 	}
 	due := r.Schedule.Line.Next(row.Taken.Add(-time.Nanosecond))

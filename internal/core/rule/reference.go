@@ -214,7 +214,8 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"placed", "{placed}", "where the last step that placed something put it; empty before the first"},
 	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
 	{"now", "{now:%H%M}", "the time of filling it"},
-	{"shot", "{shot:%Y}", "when a picture or film was taken, by what it says itself (JPEG, HEIC, AVIF, PNG, WebP, TIFF, " +
+	{"shot", "{shot:%Y}",
+	"when a picture or film was taken, by what it says itself (JPEG, HEIC, AVIF, PNG, WebP, TIFF, " +
 		"most raw formats, MP4, MOV); else when it was modified"},
 	{"created", "{created:%Y}", "when the file was made, where the file system knows it"},
 	{"", "{files}", "batch or group: each of its files, a word each"},
