@@ -25,7 +25,7 @@ func TestJSONIsAsItsSchemaSays(t *testing.T) {
 	lines := map[string]string{}
 	for _, c := range []string{"check", "preview", "why failed/x", "rules", "sweep", "status", "jobs", "jobs show 2",
 		"report",
-		"retry 2", "cancel 3", "undo 1", "dismiss 2", "version"} {
+		"retry 2", "cancel 3", "undo 1", "dismiss 2", "recipes", "version"} {
 		name := strings.TrimRight(c, " 0123456789")
 		lines[strings.TrimSuffix(name, " failed/x")] = only(t, dir, append(strings.Fields(c), "--json")...)
 	}

@@ -34,13 +34,24 @@ import (
 )
 
 func (a *app) watchCommand() *cobra.Command {
-	return a.trustFlag(&cobra.Command{
+	next := false
+	c := a.trustFlag(&cobra.Command{
 		Use: "watch", Short: "Watch the folders and process what arrives, until stopped",
 		Long: `Watches the folders of all rules in the foreground: a line for each job on standard output,
 everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts, running
-jobs get 30 seconds, the rest stays queued in the ledger for the next start.`,
-		RunE: func(*cobra.Command, []string) error { return a.watch() },
+jobs get 30 seconds, the rest stays queued in the ledger for the next start.
+
+With --next it takes the next file that arrives, whatever lies there already, shows everything
+about it as it happens, and ends: the test run of a new rule.`,
+		RunE: func(*cobra.Command, []string) error {
+			if next {
+				return a.watchNext()
+			}
+			return a.watch()
+		},
 	})
+	c.Flags().BoolVar(&next, "next", false, "take the next file that arrives, show everything about it, and end")
+	return c
 }
 
 // trustFlag adds --trust-rules, --log-format and --json.

@@ -46,6 +46,10 @@ type Options struct {
 	Once bool
 	// Chosen is what a single pass works on.
 	Chosen flow.Chosen
+	// Next works on the next file that arrives, and on nothing else.
+	Next bool
+	// Arrived is called for that file, and for others that arrive before and that no rule takes.
+	Arrived func(flow.Arrival)
 	// Report is called with the outcomes of a round, from one goroutine. The list
 	// is its only until it returns.
 	Report func([]flow.Outcome)
@@ -188,6 +192,9 @@ func (e *Engine) run(ctx context.Context) error {
 		e.flow.BlockForProgram(name, why)
 	}
 	e.flow.WorkOn(e.o.Chosen, e.o.Once)
+	if e.o.Next {
+		e.flow.WaitForNext()
+	}
 	if e.o.Chosen.Again {
 		e.flow.HandleAgain(e.o.Chosen)
 	}

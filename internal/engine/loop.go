@@ -220,6 +220,9 @@ func (e *Engine) carryOut(runs context.Context) {
 	if e.o.Report != nil && len(f.Outcomes) > 0 {
 		e.o.Report(f.Outcomes)
 	}
+	for i := 0; i < len(f.Arrived) && e.o.Arrived != nil; i++ {
+		e.o.Arrived(f.Arrived[i])
+	}
 	if e.o.Overdue != nil {
 		for _, u := range f.Overdue {
 			e.o.Overdue(u)

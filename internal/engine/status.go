@@ -94,6 +94,13 @@ func (e *Engine) Live() (Live, error) {
 	return l, err
 }
 
+// Quiet reports whether nothing waits to settle, and no job is open.
+func (e *Engine) Quiet() bool {
+	quiet := false
+	err := e.do(func() { quiet = e.flow.Unsettled()+e.flow.Gathering()+e.flow.Open() == 0 })
+	return err == nil && quiet
+}
+
 // Tally counts the running engine's jobs by rule and state.
 func (e *Engine) Tally() (map[string]map[job.State]int, error) { return e.ledger.Tally() }
 

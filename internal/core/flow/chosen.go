@@ -7,6 +7,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/settle"
 )
 
 // Chosen is what a pass by hand works on. The zero value is everything.
@@ -15,6 +16,7 @@ type Chosen struct {
 	Paths []string  // these files, and what lies below these folders, only
 	Since time.Time // files whose content was changed by then are left out
 	Again bool      // what was handled before is handled again
+	None  bool      // nothing at all, until something is chosen
 }
 
 // Has reports whether a file of a rule is chosen.
@@ -25,7 +27,7 @@ func (c *Chosen) hasRule(rule string) bool {
 }
 
 func (c *Chosen) hasPath(path string) bool {
-	return len(c.Paths) == 0 || slices.ContainsFunc(c.Paths, func(chosen string) bool {
+	return !c.None && len(c.Paths) == 0 || slices.ContainsFunc(c.Paths, func(chosen string) bool {
 		_, below := plan.Below(path, chosen)
 		return below || path == chosen
 	})
@@ -34,6 +36,25 @@ func (c *Chosen) hasPath(path string) bool {
 // old reports whether a file was changed too long ago.
 func (c *Chosen) old(facts file.Facts) bool {
 	return !c.Since.IsZero() && facts.Mod.Time().Before(c.Since)
+}
+
+// WaitForNext has the flow work on the next file that arrives, and on nothing else.
+func (f *Flow) WaitForNext() { f.chosen.None, f.next = true, true }
+
+// arrived chooses a file that arrives, if one is waited for. It reports whether the flow goes
+// on with it.
+func (f *Flow) arrived(unit string, kind settle.Kind, taken bool) bool {
+	if !f.next {
+		return f.chosen.hasPath(unit)
+	}
+	if kind == settle.Found {
+		return false // it was there before
+	}
+	if taken {
+		f.chosen.Paths, f.next = []string{unit}, false
+	}
+	f.out.Arrived = append(f.out.Arrived, Arrival{unit, taken})
+	return taken
 }
 
 // HandleAgain has what is found from now on and is chosen be handled again, until FoundAll.

@@ -12,8 +12,15 @@ type Effects struct {
 	Overdue   []OverdueFile
 	Notices   []Notice
 	CaughtUp  []Batch
-	Recovered []string // rules that are out of trouble
-	Unmatched []string // files that no rule takes, and that were left alone
+	Recovered []string  // rules that are out of trouble
+	Unmatched []string  // files that no rule takes, and that were left alone
+	Arrived   []Arrival // where the next file is waited for
+}
+
+// Arrival is a file that arrived.
+type Arrival struct {
+	File  string
+	Taken bool // a rule may take it
 }
 
 // Notice is what a notify step says.

@@ -85,6 +85,7 @@ type standing struct {
 	looking  map[string]bool      // watched folders that are being looked through for the first time
 	timed    map[string]time.Time // by rule with held jobs: when its schedule is due next
 	chosen   Chosen               // what is worked on
+	next     bool                 // that is to be the next file that arrives
 	once     bool
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts

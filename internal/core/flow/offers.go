@@ -44,12 +44,13 @@ func (f *Flow) Offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if len(candidates) == 0 {
 		if !dir {
 			f.unclaimed(path, now)
+			f.arrived(path, kind, false)
 		}
 		return
 	}
 	first := candidates[0]
 	unit := first.Unit
-	if !f.chosen.hasPath(unit) {
+	if !f.arrived(unit, kind, true) {
 		return
 	}
 	if kind == settle.Found {
