@@ -65,6 +65,17 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 	return err
 }
 
+// PreviewSome is Preview for what lies in one folder; enough is asked after each file whether
+// it ends there.
+func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool, tell func(Foreseen)) error {
+	p := newPreviewer(set, nil, now, tell)
+	p.enough = func(string) bool { return enough() }
+	if err := p.walk(folder, rule.AllLevels); err != nil && err != errEnough {
+		return err
+	}
+	return nil
+}
+
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
 	return &previewer{set: set, l: l, now: now, tell: tell, scene: work.NewScene(), done: map[string]bool{},
 		handled: map[string]take.Memory{}, chains: map[string][]string{}}
@@ -96,11 +107,11 @@ type previewer struct {
 	handled map[string]take.Memory // by rule and path: what would have been handled and stays
 	chains  map[string][]string    // by path: the rules that what is placed there went through
 	next    []offered
-	until   string // the file behind which it ends, "" for none
+	enough  func(path string) bool // whether it ends behind a file; nil for never
 }
 
 // errEnough ends a preview early.
-var errEnough = errors.New("the file has been foretold")
+var errEnough = errors.New("enough has been foretold")
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
 // before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
@@ -112,7 +123,8 @@ func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self work.Thing, t
 			found = &f
 		}
 	})
-	if p.until = path; self.Facts.Ino != 0 && p.all() == errEnough && found != nil &&
+	p.enough = func(at string) bool { return at == path }
+	if self.Facts.Ino != 0 && p.all() == errEnough && found != nil &&
 		found.Rule == t.Candidate.Rule {
 		return *found
 	}
@@ -152,7 +164,7 @@ func (p *previewer) walk(path string, depth int) error {
 		} else if taken := p.unit(name); !taken && depth > 0 && name != p.set.File.StateFolder() {
 			below = append(below, name)
 		}
-		enough = name == p.until
+		enough = p.enough != nil && p.enough(name)
 	})
 	if enough {
 		return errEnough

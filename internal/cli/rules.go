@@ -99,10 +99,15 @@ func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, 
 		}
 		return sources, err
 	}
-	home, _ := os.UserHomeDir() // without one ~ stands for itself
-	f, diags = rule.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
-		CPUs: runtime.NumCPU()})
+	f, diags = parseWith(path, src, load)
 	return f, diags, texts
+}
+
+// parseWith reads a rules file; load finds the files that it includes.
+func parseWith(path string, src []byte, load rule.Load) (*rule.File, rule.Diagnostics) {
+	home, _ := os.UserHomeDir() // without one ~ stands for itself
+	return rule.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
+		CPUs: runtime.NumCPU()})
 }
 
 // loadIncluded finds the files that an include: names, in name order.
@@ -217,11 +222,13 @@ func finding(d rule.Diagnostic) jsonlines.Finding {
 }
 
 func (a *app) rulesCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	c := a.jsonFlag(&cobra.Command{
 		Use: "rules [FOLDER]", Short: "The rules in their order: folders, what they take, where each stands",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error { return a.listRules(args) },
 	})
+	c.AddCommand(a.addRuleCommand(), a.editRulesCommand())
+	return c
 }
 
 func (a *app) listRules(args []string) error {

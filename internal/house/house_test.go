@@ -16,12 +16,11 @@ import (
 )
 
 // rooms in their order: a room imports only what stands above it.
-var rooms = []string{"core", "watchfs", "look", "ledger", "place", "runner", "work", "placing", "byhand", "advice",
-	"recipes",
-	"ink",
-	"service",
-	"notify", "quick", "engine", "standing", "jsonlines", "manual", "control",
-	"metrics", "report", "live", "standin", "demo", "cli"}
+var rooms = []string{
+	"core", "watchfs", "look", "ledger", "place", "runner", "work", "placing", "byhand", "advice",
+	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "draft", "jsonlines",
+	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo", "cli",
+}
 
 // pure are the packages outside the standard library that the core may use:
 // they compute, and touch nothing.

@@ -215,8 +215,8 @@ var placeholders = []struct{ word, shown, doc string }{
 	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
 	{"now", "{now:%H%M}", "the time of filling it"},
 	{"shot", "{shot:%Y}",
-	"when a picture or film was taken, by what it says itself (JPEG, HEIC, AVIF, PNG, WebP, TIFF, " +
-		"most raw formats, MP4, MOV); else when it was modified"},
+		"when a picture or film was taken, by what it says itself (JPEG, HEIC, AVIF, PNG, WebP, TIFF, " +
+			"most raw formats, MP4, MOV); else when it was modified"},
 	{"created", "{created:%Y}", "when the file was made, where the file system knows it"},
 	{"", "{files}", "batch or group: each of its files, a word each"},
 	{"", "{list}, {list0}", "batch or group: a file with their paths, one a line or NUL-separated"},
