@@ -3,95 +3,16 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/control"
-	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
-
-func (a *app) pauseCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "pause [RULE …]", Short: "Pause rules, or all: files are still taken, but nothing starts",
-		Args: cobra.ArbitraryArgs,
-		Long: `A paused rule keeps taking files and holds them; running jobs finish. It stays paused until
-resume, even across a restart.`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, true) },
-	}
-}
-
-func (a *app) resumeCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "resume [RULE …]", Short: "Resume paused rules, or all; unblocks blocked ones, too",
-		Args: cobra.ArbitraryArgs,
-		Long: `Resumes paused rules. For a blocked rule it confirms that things are as they should be:
-removals are accepted, a loop may continue, and a folder whose disk is not mounted is used
-as it is.`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.pause(args, false) },
-	}
-}
-
-func (a *app) pause(names []string, paused bool) error {
-	f, diags, err := a.readRules()
-	if err != nil {
-		return err
-	}
-	if !diags.Failed() {
-		for _, name := range names {
-			if !knowsRule(f, name) {
-				return usage("there is no rule named %s in %s%s", name, a.shown(f.Path),
-					didYouMean(name, ruleNames(f)))
-			}
-		}
-	}
-	err = whileTaken(func() error {
-		err := control.Dial(f.StateFolder()).Pause(names, paused)
-		if errors.Is(err, control.ErrNobody) {
-			return pauseOffline(f, names, paused)
-		}
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	what, word := "all rules", "go on"
-	if len(names) > 0 {
-		what = strings.Join(names, ", ")
-	}
-	if paused {
-		word = "paused; stilltide resume lets go on"
-	}
-	fmt.Fprintf(a.err, "%s: %s.\n", what, word)
-	return nil
-}
-
-func pauseOffline(f *rule.File, names []string, paused bool) error {
-	l, err := ledger.Open(f.StateFolder(), func(error) {})
-	if err != nil {
-		return err
-	}
-	if len(names) == 0 && !paused { // everything that is paused
-		all, err := l.Paused()
-		if err != nil {
-			return errors.Join(err, l.Close())
-		}
-		for name := range all {
-			names = append(names, name)
-		}
-	} else if len(names) == 0 {
-		names = []string{""}
-	}
-	for _, name := range names {
-		l.RecordPause(name, paused)
-	}
-	return l.Close()
-}
 
 func (a *app) cancelCommand() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{

@@ -122,7 +122,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 		s.Counts[job.Failed] += r.Failed
 	}
 	if watcher != nil {
-		for _, name := range watcher.Paused {
+		for name := range watcher.Pauses {
 			if s.Paused = s.Paused || name == ""; name != "" {
 				s.Resting = append(s.Resting, name)
 			}
@@ -218,9 +218,9 @@ func (v *liveView) Pause(name string, paused bool) string {
 	if name == "" {
 		names, what = nil, "all rules"
 	}
-	err := v.client.Pause(names, paused)
+	err := v.client.Pause(names, paused, time.Time{})
 	if errors.Is(err, control.ErrNobody) {
-		err = pauseOffline(v.f, names, paused)
+		err = pauseOffline(v.f, names, paused, time.Time{})
 	}
 	switch {
 	case err != nil:

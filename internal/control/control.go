@@ -76,7 +76,7 @@ type Watcher interface {
 	Cancel(id int64) byhand.Sent
 	Undo(id int64) byhand.Sent
 	Dismiss(id int64) byhand.Sent
-	Pause(rules []string, paused bool) error
+	Pause(names []string, paused bool, until time.Time) error
 	Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome) error) error
 	CatchUp() error
 }
@@ -171,15 +171,21 @@ func sweep(w Watcher) http.HandlerFunc {
 	}
 }
 
+// pauses is what is paused, and until when.
+type pauses struct {
+	Names []string  `json:"names"`
+	Until time.Time `json:"until"`
+}
+
 // rules pauses the named rules, or lets them go on; none means all.
 func rules(w Watcher, paused bool) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
-		var names []string
-		if err := json.NewDecoder(r.Body).Decode(&names); err != nil {
+		var what pauses
+		if err := json.NewDecoder(r.Body).Decode(&what); err != nil {
 			answer(rw, nil, err)
 			return
 		}
-		answer(rw, names, w.Pause(names, paused))
+		answer(rw, what, w.Pause(what.Names, paused, what.Until))
 	}
 }
 
@@ -286,14 +292,15 @@ func (c *Client) Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow
 	}
 }
 
-// Pause pauses rules, or lets them go on; no names mean all.
-func (c *Client) Pause(names []string, paused bool) error {
+// Pause pauses rules and folders until a time (see job.Pauses), or lets them go on; no names mean
+// all.
+func (c *Client) Pause(names []string, paused bool, until time.Time) error {
 	path := "/resume"
 	if paused {
 		path = "/pause"
 	}
-	var done []string
-	return c.call(http.MethodPost, path, names, &done)
+	var done pauses
+	return c.call(http.MethodPost, path, pauses{names, until}, &done)
 }
 
 // patience is how long a reader of the ledger waits for the watcher.

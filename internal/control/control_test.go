@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -24,7 +25,7 @@ func (quiet) Cancel(id int64) byhand.Sent                                       
 func (quiet) Undo(id int64) byhand.Sent                                            { return byhand.Sent{ID: id} }
 func (quiet) Dismiss(id int64) byhand.Sent                                         { return byhand.Sent{ID: id} }
 func (quiet) Sweep(context.Context, flow.Chosen, func([]flow.Outcome) error) error { return nil }
-func (quiet) Pause([]string, bool) error                                           { return nil }
+func (quiet) Pause([]string, bool, time.Time) error                                { return nil }
 func (quiet) CatchUp() error                                                       { return nil }
 
 // Where the state folder's path is too long for a socket, the socket lies in a folder that

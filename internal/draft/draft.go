@@ -70,7 +70,8 @@ func (r Rule) Entry(indent int) string {
 // quoted writes a text so that YAML reads it back as it is.
 func quoted(text string) string {
 	plain, err := yaml.Marshal(text)
-	if err != nil || strings.Contains(strings.TrimSpace(string(plain)), "\n") || strings.ContainsAny(text, "{}[]*&!|>%@`#,:") {
+	lines := strings.Contains(strings.TrimSpace(string(plain)), "\n")
+	if err != nil || lines || strings.ContainsAny(text, "{}[]*&!|>%@`#,:") {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(text) + `"`
 	}
 	return strings.TrimSpace(string(plain))

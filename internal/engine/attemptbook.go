@@ -153,6 +153,21 @@ func (b *attemptBook) Ours(rule, target string, f file.Facts) bool {
 	return err == nil && ok && p.After.Size == f.Size && p.After.Mod == f.Mod
 }
 
+func (b *attemptBook) MadeFrom(rule, target string) string {
+	if b.e.ledger.Flush() != nil {
+		return ""
+	}
+	p, ok, err := b.e.ledger.PlacedBy(rule, target)
+	if err != nil || !ok {
+		return ""
+	}
+	row, err := byhand.JobByID(b.e.ledger, p.Job)
+	if err != nil {
+		return ""
+	}
+	return row.File
+}
+
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	_ = b.e.do(func() { // a watcher that is ending sends no notices
 		b.e.flow.Notify(flow.Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})

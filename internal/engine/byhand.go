@@ -77,10 +77,11 @@ func (e *Engine) Cancel(id int64) byhand.Sent {
 // Dismiss notes that somebody has seen that a job failed.
 func (e *Engine) Dismiss(id int64) byhand.Sent { return byhand.Dismiss(e.ledger, id) }
 
-// Pause pauses rules, or lets them go on; no names mean all.
-func (e *Engine) Pause(names []string, paused bool) error {
+// Pause pauses rules and folders until a time (see job.Pauses), or lets them go on; no names mean
+// all.
+func (e *Engine) Pause(names []string, paused bool, until time.Time) error {
 	return e.do(func() {
-		e.flow.SetPaused(names, paused)
+		e.flow.SetPaused(names, paused, until)
 		if !paused {
 			e.desk.Mounts.Accept(e.ledger, e.flow.Rules(), names)
 			e.events.Sweep()

@@ -129,7 +129,7 @@ rules:
   - {name: all, watch: in, debounce: 0s, processed: done}
 `
 	e, stop := run(t, dir, rules, o.add)
-	require.NoError(t, e.Pause([]string{"all"}, true))
+	require.NoError(t, e.Pause([]string{"all"}, true, time.Time{}))
 	require.Eventually(t, func() bool {
 		tally, err := e.ledger.Tally()
 		return err == nil && tally["all"][job.Queued]+tally["all"][job.Processed] == files
@@ -139,7 +139,7 @@ rules:
 	var inMemory int
 	require.NoError(t, e.do(func() { inMemory = e.flow.Open() }))
 	require.LessOrEqual(t, inMemory, flow.MaxQueued)
-	require.NoError(t, e.Pause(nil, false))
+	require.NoError(t, e.Pause(nil, false, time.Time{}))
 	require.Eventually(t, func() bool { return o.count(job.Processed) == files }, 60*time.Second,
 		5*time.Millisecond)
 	stop()

@@ -3,10 +3,8 @@ package engine
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -52,7 +50,7 @@ func (e *Engine) recover(now time.Time) error {
 			queued = append(queued, name)
 		}
 	}
-	e.flow.TakeUp(slices.Collect(maps.Keys(paused)), queued)
+	e.flow.TakeUp(paused, queued)
 	before, err := e.ledger.Boot()
 	if err != nil {
 		return err

@@ -25,7 +25,7 @@ type Live struct {
 	Troubles map[string]string `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
 	// by rule: jobs that wait for room or for a disk
 	Hindered map[string]flow.Hindrance `json:"hindered,omitempty"`
-	Paused   []string                  `json:"paused,omitempty"`   // rules; "" for all
+	Pauses   job.Pauses                `json:"pauses,omitempty"`
 	Disabled []string                  `json:"disabled,omitempty"` // rules that are off in the file
 	Folders  map[string]LiveFolder     `json:"folders"`
 }
@@ -74,9 +74,7 @@ func (e *Engine) Live() (Live, error) {
 				l.Disabled = append(l.Disabled, r.Name.S)
 			}
 		}
-		for name := range e.flow.Paused() {
-			l.Paused = append(l.Paused, name)
-		}
+		l.Pauses = maps.Clone(e.flow.Paused())
 		e.flow.EachUnsettled(func(rule, path string, since time.Time, why string) {
 			l.Settling[rule]++
 			l.Files = append(l.Files, LiveFile{Rule: rule, File: path, Since: since, Why: why})
@@ -167,10 +165,10 @@ func (e *Engine) CatchUp() error { return e.ledger.Flush() }
 
 // Left is what waits when Run has ended.
 type Left struct {
-	Unsettled int             // files that have not settled
-	Retrying  int             // jobs that wait for another attempt
-	Held      map[string]int  // jobs that are held, by rule
-	Paused    map[string]bool // the paused rules; "" for all
+	Unsettled int            // files that have not settled
+	Retrying  int            // jobs that wait for another attempt
+	Held      map[string]int // jobs that are held, by rule
+	Paused    job.Pauses
 	Blocked   map[string]bool // the blocked ones
 }
 
@@ -187,7 +185,8 @@ func (e *Engine) Left() (Left, error) {
 	tally, err := e.ledger.Tally()
 	for rule, counts := range tally {
 		l.Retrying += counts[job.Retrying]
-		if l.Held[rule] = counts[job.Held]; l.Paused[rule] || l.Paused[""] || l.Blocked[rule] {
+		l.Held[rule] = counts[job.Held]
+		if _, paused := l.Paused.Rule(rule); paused || l.Blocked[rule] {
 			l.Held[rule] += counts[job.Queued]
 		}
 	}

@@ -23,7 +23,7 @@ type store interface {
 	RecordAttempt(a job.Attempt)
 	RecordPlacement(p job.Placement)
 	RecordIntention(p *job.Placement)
-	RecordPause(rule string, paused bool)
+	RecordPause(name string, paused bool, until time.Time)
 	RecordDismissed(j job.Job)
 	Sync(ctx context.Context) error // until all that was recorded is durable
 	Flush() error
@@ -59,7 +59,7 @@ type store interface {
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 	Tally() (map[string]map[job.State]int, error)
-	Paused() (map[string]time.Time, error)
+	Paused() (job.Pauses, error)
 
 	Folder() string
 	Prune(before time.Time) (removed int, err error)

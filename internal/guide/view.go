@@ -32,6 +32,9 @@ func (m *model) style() ink.Style { return ink.Style{On: !m.plain} }
 // labelWidth is how wide the names of the fields are.
 const labelWidth = 12
 
+// empties say what a field means that is left empty.
+var empties = [fields]string{files: "all", after: "it stays", failed: "it stays"}
+
 // form is the fields, with a hint for the one that is filled in.
 func (m *model) form() []string {
 	st := m.style()
@@ -53,7 +56,9 @@ func (m *model) form() []string {
 				value = m.withCursor(value)
 			}
 		} else {
-			value = ink.Cut(ink.Clean(value), m.width-labelWidth-4)
+			if value = ink.Cut(ink.Clean(value), m.width-labelWidth-4); value == "" {
+				value = st.Dim(empties[f])
+			}
 		}
 		lines = append(lines, mark+head+"  "+value)
 	}

@@ -31,7 +31,7 @@ func crash(t *testing.T, l *Ledger) {
 	_, err := l.w.conn.ExecContext(context.Background(), `PRAGMA query_only = 1`)
 	require.NoError(t, err)
 	close(l.w.stop)
-	l.RecordPause("crash", true) // this commit fails, and ends the writer
+	l.RecordPause("crash", true, time.Time{}) // this commit fails, and ends the writer
 	<-l.w.ended
 	l.w.closeStatements()
 	require.NoError(t, l.w.conn.Close())

@@ -387,9 +387,9 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	j.Extra = j.Extra[:1]
 	l.RecordMembers(j)
 	l.RememberMount("/in", "/mnt/card")
-	l.RecordPause("r", true)
-	l.RecordPause("s", true)
-	l.RecordPause("s", false)
+	l.RecordPause("r", true, time.Time{})
+	l.RecordPause("s", true, time.Time{})
+	l.RecordPause("s", false, time.Time{})
 	l.RememberContent("r", "h", 1)
 	l.RecordPlacement(job.Placement{ID: 1, Job: 1, Source: "/in/a", Target: "/b/a", Facts: j.Facts, After: j.Facts,
 		State: job.Done, FinalState: job.Processed, Chained: true})
@@ -643,7 +643,7 @@ func TestARemovedLockFile(t *testing.T) {
 	defer first.Close()
 	lock := filepath.Join(folder, "lock")
 	require.NoError(t, os.Remove(lock))
-	first.RecordPause("a", true)
+	first.RecordPause("a", true, time.Time{})
 	require.NoError(t, first.Flush(), "it is made anew")
 	_, err = Open(folder, func(error) {})
 	require.ErrorIs(t, err, ErrBusy)
@@ -652,9 +652,9 @@ func TestARemovedLockFile(t *testing.T) {
 	second, err := Open(folder, func(error) {})
 	require.NoError(t, err, "this one was quicker")
 	defer second.Close()
-	first.RecordPause("b", true)
+	first.RecordPause("b", true, time.Time{})
 	require.ErrorIs(t, first.Flush(), ErrBusy)
-	second.RecordPause("c", true)
+	second.RecordPause("c", true, time.Time{})
 	require.NoError(t, second.Flush())
 }
 

@@ -125,7 +125,7 @@ func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
 }
 
 // shownState is a job's state as it is shown. To pause a rule writes nothing to its jobs.
-const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause WHERE paused = 1 AND pause.rule IN ('', job.rule))
+const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause WHERE paused = 1 AND (until = 0 OR until > unixepoch('subsec') * 1000000000) AND pause.rule IN ('', job.rule))
 	THEN 'held' ELSE state END`
 
 // Rest gives queued jobs of paused rules the state in which they are shown: held.
@@ -134,9 +134,8 @@ func (l *Ledger) Rest(jobs []job.Job) error {
 	if len(paused) == 0 || err != nil {
 		return err
 	}
-	_, all := paused[""]
 	for i := range jobs {
-		if _, one := paused[jobs[i].Rule]; jobs[i].State == job.Queued && (all || one) {
+		if _, rests := paused.Rule(jobs[i].Rule); jobs[i].State == job.Queued && rests {
 			jobs[i].Become(job.Held)
 		}
 	}

@@ -60,7 +60,7 @@ var sqlOf = [statements]string{
 	dropMembers:    `DELETE FROM member WHERE job = ? AND number >= ?`,
 	putContent:     `INSERT INTO content (rule, hash, job) VALUES (?,?,?) ON CONFLICT (rule, hash) DO NOTHING`,
 	putWatched:     `INSERT INTO watched (rule, folder) VALUES (?,?) ON CONFLICT DO NOTHING`,
-	putPause:       `INSERT INTO pause (rule, paused, since) VALUES (?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since`,
+	putPause:       `INSERT INTO pause (rule, paused, since, until) VALUES (?,?,?,?) ON CONFLICT (rule) DO UPDATE SET paused=excluded.paused, since=excluded.since, until=excluded.until`,
 	putMount:       `INSERT INTO mount (folder, point) VALUES (?,?) ON CONFLICT (folder) DO UPDATE SET point=excluded.point`,
 	dropJob:        `DELETE FROM job WHERE id = ?`,
 	dropAttempts:   `DELETE FROM attempt WHERE job = ?`,
@@ -340,10 +340,11 @@ func (l *Ledger) RecordWatched(rule, folder string) {
 		&record{statement: putWatched, columns: columns{}.text(rule, folder)})
 }
 
-// RecordPause notes that a rule is paused, or goes on; "" is all rules.
-func (l *Ledger) RecordPause(rule string, paused bool) {
+// RecordPause notes that a rule or folder is paused until a time (see job.Pauses), or goes on;
+// "" is all rules.
+func (l *Ledger) RecordPause(rule string, paused bool, until time.Time) {
 	l.w.addNamed(rowName{pauseRow, knownKey{rule: rule}},
-		&record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()))})
+		&record{statement: putPause, columns: columns{}.text(rule).flag(paused).num(nano(time.Now()), nano(until))})
 }
 
 // RecordDismissed notes that somebody has seen that a job failed. When it fails once more

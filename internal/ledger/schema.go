@@ -128,7 +128,8 @@ CREATE TABLE watched (                  -- folders that a rule has watched befor
 CREATE TABLE pause (                    -- rules that are paused; an empty name is all of them
 	rule   TEXT PRIMARY KEY,
 	paused INTEGER NOT NULL,
-	since  INTEGER NOT NULL
+	since  INTEGER NOT NULL,
+	until  INTEGER NOT NULL DEFAULT 0     -- when it goes on by itself; 0 for by hand
 ) WITHOUT ROWID;
 CREATE TABLE dismissed (                -- failures that somebody has seen, after so many attempts
 	job      INTEGER PRIMARY KEY,
@@ -398,6 +399,8 @@ CREATE TABLE dismissed (                -- failures that somebody has seen, afte
 	attempts INTEGER NOT NULL
 ) WITHOUT ROWID;
 CREATE INDEX job_failed ON job (id) WHERE state = 'failed';
+`, `
+ALTER TABLE pause ADD COLUMN until INTEGER NOT NULL DEFAULT 0; -- when it goes on by itself; 0 for by hand
 `}
 
 // firstJournal is the first version that has a journal.

@@ -3,6 +3,8 @@ package ledger
 import (
 	"database/sql"
 	"time"
+
+	"stilltide/internal/core/job"
 )
 
 // Watched reports which folders each rule has watched before, as rule and folder.
@@ -62,21 +64,24 @@ func (l *Ledger) Boot() (id string, err error) {
 	return id, err
 }
 
-// Paused lists the paused rules, and since when; "" is all of them.
-func (l *Ledger) Paused() (map[string]time.Time, error) {
-	rows, err := l.db.Query(`SELECT rule, since FROM pause WHERE paused = 1`)
+// Paused lists what is paused now.
+func (l *Ledger) Paused() (job.Pauses, error) {
+	rows, err := l.db.Query(`SELECT rule, until FROM pause WHERE paused = 1`)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	paused := map[string]time.Time{}
+	paused := job.Pauses{}
 	for rows.Next() {
-		var rule string
-		var since int64
-		if err := rows.Scan(&rule, &since); err != nil {
+		var name string
+		var until int64
+		if err := rows.Scan(&name, &until); err != nil {
 			return nil, l.damaged(err)
 		}
-		paused[rule] = fromNano(since)
+		paused[name] = fromNano(until)
+	}
+	for _, name := range paused.Over(time.Now()) {
+		delete(paused, name)
 	}
 	return paused, rows.Err()
 }

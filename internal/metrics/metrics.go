@@ -177,7 +177,8 @@ func (g gauges) Collect(out chan<- prometheus.Metric) {
 		return
 	}
 	rests := func(rule string) bool {
-		return slices.Contains(live.Paused, rule) || slices.Contains(live.Paused, "")
+		_, paused := live.Pauses.Rule(rule)
+		return paused
 	}
 	for rule, counts := range tally {
 		if rests(rule) || live.Troubles[rule] != "" { // what is queued is held

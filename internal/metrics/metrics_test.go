@@ -54,7 +54,7 @@ func get(t *testing.T, url, accept string) (int, string, string) {
 func TestThePageIsOpenMetrics(t *testing.T) {
 	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
 		Settling: map[string]int{`slips "x"`: 2},
-		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Paused: []string{""},
+		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Pauses: job.Pauses{"": {}},
 		Disabled: []string{`slips "x"`}, Rejected: "2 errors"}}
 	s, url := serve(t, w)
 	s.Ended(job.Job{Rule: "slips", State: job.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+
+	"stilltide/internal/core/plan"
 )
 
 // folder is an open folder, of a source or a target. What is done in it goes by its
@@ -55,6 +57,14 @@ func missing(path string) (n int) {
 		n++
 	}
 	return n
+}
+
+// RemoveEmpty removes the folder of a place and those above it, below the place's root, as far
+// as they are empty.
+func (p *Placer) RemoveEmpty(at plan.Spot) {
+	if at.Rel != "" {
+		removeMade(at.Folder(), strings.Count(filepath.ToSlash(at.Rel), "/")+1)
+	}
 }
 
 // removeMade removes a folder and those above it, n in all, as far as they are empty.

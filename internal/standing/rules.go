@@ -50,11 +50,12 @@ type Rule struct {
 	Next      *time.Time `json:"next,omitempty" jsonschema:"when its schedule is due next"`
 	Notes     []string   `json:"notes,omitempty" jsonschema:"what is wrong with it, a sentence each"`
 
-	why string // it is blocked
+	why   string    // it is blocked
+	until time.Time // it is paused; zero for until somebody says resume
 }
 
 // rules reports how each rule stands, from the ledger and what a running watcher knows.
-func rules(a Asked, paused map[string]bool) ([]Rule, error) {
+func rules(a Asked, paused job.Pauses) ([]Rule, error) {
 	tally := map[string]map[job.State]int{}
 	if a.Ledger != nil {
 		var err error
@@ -80,7 +81,7 @@ func rules(a Asked, paused map[string]bool) ([]Rule, error) {
 				return nil, err
 			}
 		}
-		rests := paused[""] || paused[r.Name.S]
+		ends, rests := paused.Rule(r.Name.S)
 		switch {
 		case !r.Enabled:
 			s.State = Disabled
@@ -95,6 +96,7 @@ func rules(a Asked, paused map[string]bool) ([]Rule, error) {
 			s.Held, s.Queued = s.Held+s.Queued, 0
 		}
 		if rests && r.Enabled {
+			s.until = ends
 			if s.State == Watching || s.State == Stopped || s.State == Absent {
 				s.State = Paused
 			}

@@ -25,6 +25,8 @@ import (
 type Standing struct {
 	Watcher Watcher
 	Rules   []Rule
+
+	pauses job.Pauses
 }
 
 // Watcher is the whole, without what is only about one rule.
@@ -44,6 +46,8 @@ type Watcher struct {
 	FailedRules []string       `json:"failed_rules" jsonschema:"of which rules"`
 	Undelivered map[string]int `json:"undelivered" jsonschema:"notices that could not be delivered, by channel"`
 	Paused      []string       `json:"paused" jsonschema:"the paused rules"`
+	// PausedFolders are those that are paused whatever rules watch them.
+	PausedFolders []string `json:"paused_folders,omitempty" jsonschema:"the paused folders"`
 
 	alive string
 }
@@ -77,7 +81,7 @@ func Collect(a Asked) (Standing, error) {
 	}
 	w.Undelivered = notify.Undelivered(a.Rules.StateFolder(), undelivered)
 	for _, r := range s.Rules {
-		if r.State != Disabled && (paused[r.Rule] || paused[""]) {
+		if _, rests := paused.Rule(r.Rule); rests && r.State != Disabled {
 			w.Paused = append(w.Paused, r.Rule)
 		}
 	}
@@ -85,30 +89,29 @@ func Collect(a Asked) (Standing, error) {
 		return s, err
 	}
 	w.introduce(a, s.Rules)
-	w.judge(a, s.Rules, paused[""])
+	w.PausedFolders = paused.Folders()
+	s.pauses = paused
+	_, all := paused[""]
+	w.judge(a, s.Rules, all)
+	for _, folder := range w.PausedFolders {
+		w.Wrong = append(w.Wrong, "the folder "+plan.Display(folder)+" is paused"+until(paused[folder], a.Now))
+	}
+	w.conclude()
 	return s, nil
 }
 
 // undeliveredAfter is how long a notice may be on its way before it counts as undelivered.
 const undeliveredAfter = 5 * time.Second
 
-// paused lists the paused rules; "" is all of them.
-func (a Asked) paused() (map[string]bool, error) {
-	names := map[string]bool{}
-	if a.Live != nil {
-		for _, name := range a.Live.Paused {
-			names[name] = true
-		}
-		return names, nil
+// paused is what is paused.
+func (a Asked) paused() (job.Pauses, error) {
+	switch {
+	case a.Live != nil && a.Live.Pauses != nil:
+		return a.Live.Pauses, nil
+	case a.Live != nil || a.Ledger == nil:
+		return job.Pauses{}, nil
 	}
-	if a.Ledger == nil {
-		return names, nil
-	}
-	list, err := a.Ledger.Paused()
-	for name := range list {
-		names[name] = true
-	}
-	return names, err
+	return a.Ledger.Paused()
 }
 
 // maxFailures bounds the failures that are looked at.
@@ -164,7 +167,7 @@ func (w *Watcher) introduce(a Asked, rules []Rule) {
 	w.alive += " (stilltide watch starts it)"
 }
 
-// judge lists what is wrong, the most pressing first, and says all of it in one sentence.
+// judge lists what is wrong, the most pressing first.
 func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 	say := func(format string, args ...any) { w.Wrong = append(w.Wrong, fmt.Sprintf(format, args...)) }
 	name := filepath.Base(w.RulesFile)
@@ -219,11 +222,23 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 		}
 		say(are, some(absent))
 	}
+}
+
+// conclude says all of it in one sentence.
+func (w *Watcher) conclude() {
 	parts := append([]string{w.alive}, w.Wrong...)
 	if w.Well() {
 		parts = append(parts, "all is well")
 	}
 	w.Headline = strings.Join(parts, "; ") + "."
+}
+
+// until says when a pause ends by itself, "" if it does not.
+func until(at, now time.Time) string {
+	if at.IsZero() {
+		return ""
+	}
+	return " until " + plan.Clock(at, now)
 }
 
 // Well reports whether a watcher runs and nothing is wrong.
@@ -276,8 +291,7 @@ func Left(f *rule.File, l engine.Left, now time.Time) []string {
 	var paused, texts []string
 	for _, r := range f.All() {
 		held := l.Held[r.Name.S]
-		rests := r.Enabled && (l.Paused[""] || l.Paused[r.Name.S])
-		if rests {
+		if _, rests := l.Paused.Rule(r.Name.S); rests && r.Enabled {
 			paused = append(paused, r.Name.S)
 			rules = append(rules, Rule{Rule: r.Name.S, Held: held})
 			continue
@@ -290,11 +304,15 @@ func Left(f *rule.File, l engine.Left, now time.Time) []string {
 			texts = append(texts, fmt.Sprintf("%s held: %s starts them on %s", plan.Plural(held, "file"), r.Name.S,
 				r.Schedule.Line.Next(now).Format("Mon 2006-01-02 15:04")))
 		} else if held > 0 {
-			texts = append(texts, fmt.Sprintf("%s held: a folder of %s is not there", plan.Plural(held, "file"),
-				r.Name.S))
+			texts = append(texts, fmt.Sprintf("%s held: a folder of %s is not there, or paused",
+				plan.Plural(held, "file"), r.Name.S))
 		}
 	}
-	return append(resting(rules, paused, l.Paused[""]), texts...)
+	_, all := l.Paused[""]
+	for _, folder := range l.Paused.Folders() {
+		texts = append(texts, "the folder "+plan.Display(folder)+" is paused"+until(l.Paused[folder], now))
+	}
+	return append(resting(rules, paused, all), texts...)
 }
 
 // Wait counts things that wait.

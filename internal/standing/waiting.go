@@ -18,6 +18,9 @@ func (s Standing) Rests(name string, now time.Time) string {
 		case r.State == Disabled:
 			return name + " is disabled in the rules file"
 		case r.State == Paused:
+			if !r.until.IsZero() {
+				return name + " is paused until " + plan.Clock(r.until, now)
+			}
 			return name + " is paused, until stilltide resume"
 		case r.State == Blocked:
 			return name + " is blocked: " + r.why
@@ -31,7 +34,11 @@ func (s Standing) Rests(name string, now time.Time) string {
 // Resting lists the rules whose queued jobs are held: they are paused, or blocked; "" is
 // all of them.
 func Resting(a Asked) (map[string]bool, error) {
-	rests, err := a.paused()
+	paused, err := a.paused()
+	rests := map[string]bool{}
+	for name := range paused {
+		rests[name] = true
+	}
 	for name := range a.Lacking {
 		rests[name] = true
 	}
@@ -50,6 +57,10 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 		return settling(a, path)
 	}
 	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, a.Now)
+	if folder, paused := s.pauses.Folder(j.File); paused && j.State != job.Running {
+		rests = "the folder " + plan.Display(folder) + " is paused" + until(s.pauses[folder], a.Now) +
+			"; stilltide resume --folder lets it go on"
+	}
 	switch {
 	case a.Live == nil && rests != "":
 		return head + "is held: " + rests + "; and it waits for a watcher: stilltide watch"

@@ -2,6 +2,9 @@ package work
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"strings"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
@@ -11,24 +14,48 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name"}, Puts: rule.PutsFile, SameRel: true,
+var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name", "from", "as"}, Puts: rule.PutsFile,
+	SameRel: true,
 	Removal: true, Apart: true, Files: rule.SuitsSingle},
 	func() act { return &mirror{} })
 
 type mirror struct {
-	Folder rule.Path `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash"`
+	Folder rule.Path `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash. With from: what an earlier step made of the file stands there, under the file's name or the one of as:"`
 }
 
 // Check is part of rule.Act.
-func (m *mirror) Check(c *rule.Checker) { c.Into(m.Folder) }
+func (m *mirror) Check(c *rule.Checker) {
+	c.Into(m.Folder)
+	s := c.Step
+	if len(s.From) > 1 || len(s.From) == 1 && strings.ContainsAny(s.From[0].S, "*?[") {
+		c.ErrorAt("from", "from", "a mirror has one result for each file, so from: names one path",
+			"make one file of them, or use a second mirror")
+	}
+	if len(s.From) == 0 {
+		c.ErrorAt("as", "option", "a mirror without from: keeps the files' own names", "remove as:")
+		return
+	}
+	if s.Name == nil {
+		return
+	}
+	for _, ref := range s.Name.Refs() {
+		if !slices.Contains(nameWords, ref.Word) && !slices.Contains(c.Rule.Captures(), ref.Word) {
+			c.Error(s.As.Pos, "as", ref.Raw+" may be another thing when the file is gone, and its result is found by "+
+				"this name", "use what its name says: {name}, {stem}, {ext}, or what match: captured")
+		}
+	}
+}
+
+// nameWords are the placeholders that a file's name alone decides.
+var nameWords = []string{"name", "stem", "ext", "rel", "rel_folder", "rule"}
 
 // Says is part of plan.Act.
 func (m *mirror) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
+	to, err := j.Spot(s, j.File)
 	if j.Event == file.Removed {
-		to, err := j.Spot(s, j.File)
 		return "to the trash: " + plan.Display(to.Path()), err
 	}
-	to, _, err := j.Lands(s)
+	j.Placed = to.Path()
 	return "mirror to " + plan.Display(to.Path()), err
 }
 
@@ -40,15 +67,58 @@ func (m *mirror) do(_ context.Context, w *Work, s *rule.Step) error {
 			return err
 		}
 		ours := func(target string, f file.Facts) bool { return w.Book.Ours(j.Rule.Name.S, target, f) }
-		if u.At != "" {
-			return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
+		switch {
+		case u.At == "":
+			return w.unmirror(s, to, ours)
+		case len(s.From) > 0:
+			return w.derive(s, to, u.Taken, ours)
 		}
-		return w.unmirror(to, ours)
+		return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
 	})
 }
 
-// unmirror discards the copy of a file that was removed.
-func (w *Work) unmirror(to plan.Spot, ours func(string, file.Facts) bool) error {
+// derive puts what was made of a file in its place. A result that was changed by hand is kept
+// beside it.
+func (w *Work) derive(s *rule.Step, to plan.Spot, input string, ours func(string, file.Facts) bool) error {
+	name := w.Job.Rule.Name.S
+	if other := w.Book.MadeFrom(name, to.Path()); other != "" && other != input && LookAt(other, false).Exists {
+		return hopeless{fmt.Sprintf("%s is what was made of %s; two files cannot have one result",
+			plan.Display(to.Path()), plan.Display(other))}
+	} else if other != "" {
+		if there, err := watchfs.Stat(to.Path()); err != nil || there.Exists && !ours(to.Path(), there) {
+			if err == nil {
+				err = w.setAside(to, there)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return w.others(s, func(path string, facts file.Facts) error { return w.copyTo(to, path, facts, s.SameName, ours) })
+}
+
+// setAside moves what lies at a place beside it, under a number.
+func (w *Work) setAside(at plan.Spot, there file.Facts) error {
+	if w.trial != nil {
+		return nil
+	}
+	aside := at
+	for n := 2; LookAt(aside.Path(), false).Exists; n++ {
+		aside.Name = place.Numbered(at.Name, n)
+	}
+	req := place.Request{To: aside}
+	list := w.placing(job.Moved, at.Path(), there, &req, rule.SameNumber)
+	res, err := w.Placer.Move(req)
+	if err != nil {
+		return err
+	}
+	w.done(*list, res)
+	w.note("what somebody changed by hand is kept in " + res.Target)
+	return nil
+}
+
+// unmirror discards the copy of a file that was removed, and the folders that this empties.
+func (w *Work) unmirror(s *rule.Step, to plan.Spot, ours func(string, file.Facts) bool) error {
 	there, err := watchfs.Stat(to.Path())
 	switch {
 	case err != nil:
@@ -72,6 +142,9 @@ func (w *Work) unmirror(to plan.Spot, ours func(string, file.Facts) bool) error 
 	}
 	w.done(*list, res)
 	w.note("its copy is in the trash")
+	if len(s.From) > 0 {
+		w.Placer.RemoveEmpty(to)
+	}
 	return nil
 }
 
@@ -82,6 +155,12 @@ func (m *mirror) foretell(w *Foretelling, s *rule.Step) {
 	to, err := w.Job.Spot(s, w.Job.File)
 	if err != nil {
 		w.Wrong = err.Error()
+		return
+	}
+	if len(s.From) > 0 {
+		w.others(s, func(path string, t Thing) { w.land(path, t, to, s.SameName, w.Ours) }, func(path string) {
+			w.land(path, Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true}, to, s.SameName, w.Ours)
+		})
 		return
 	}
 	w.land(w.At, w.Self, to, s.SameName, w.Ours)

@@ -43,6 +43,7 @@ type Book interface {
 	Answers(path string) error                   // an error if the file system there does not answer
 	There(folder string) error                   // an error if the folder's disk is not mounted
 	Ours(rule, target string, f file.Facts) bool // whether what lies there is what the rule placed
+	MadeFrom(rule, target string) string         // the input of what the rule placed there last, "" for none
 	Notice(channel, text string, job plan.Job)   // a notify step
 	First(path string) []job.Ahead               // the files that a name is left to
 	// whether another job works on a file, perhaps after a while

@@ -190,6 +190,7 @@ func (t *trialHands) Did(*job.Placement)                           {}
 func (t *trialHands) Stays(*job.Placement, []*job.Placement) error { return nil }
 func (t *trialHands) Answers(string) error                         { return nil }
 func (t *trialHands) There(string) error                           { return nil }
+func (t *trialHands) MadeFrom(string, string) string               { return "" }
 func (t *trialHands) Ours(string, string, file.Facts) bool         { return false }
 func (t *trialHands) Notice(string, string, plan.Job)              {}
 func (t *trialHands) First(string) []job.Ahead                     { return nil }

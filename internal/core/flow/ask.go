@@ -57,12 +57,10 @@ func (f *Flow) Left(folder string) (rules []string) {
 	return rules
 }
 
-// TakeUp begins with what an earlier run has left: the rules that are paused, and those with
+// TakeUp begins with what an earlier run has left: what is paused, and the rules with
 // jobs in the ledger alone.
-func (f *Flow) TakeUp(paused, queued []string) {
-	for _, name := range paused {
-		f.paused[name] = true
-	}
+func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
+	f.paused = paused
 	for _, name := range queued {
 		f.window.leave(name) // taken from the ledger as there is room
 	}
@@ -182,8 +180,8 @@ func (f *Flow) Behind() (rules []string) {
 // Troubles are the rules that need attention, and why.
 func (f *Flow) Troubles() map[string]string { return f.troubles }
 
-// Paused are the rules that are paused; "" for all.
-func (f *Flow) Paused() map[string]bool { return f.paused }
+// Paused are the rules and folders that are paused.
+func (f *Flow) Paused() job.Pauses { return f.paused }
 
 // Absent are the watched folders that are not there.
 func (f *Flow) Absent() map[string]bool { return f.absent }

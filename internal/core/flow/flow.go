@@ -79,7 +79,7 @@ type underWay struct {
 // standing is what may start, and what may not.
 type standing struct {
 	troubles map[string]string    // by rule: why it needs your attention
-	paused   map[string]bool      // rules that are paused; "" for all
+	paused   job.Pauses           // rules and folders
 	lacking  map[string]bool      // rules that are blocked because their program is not there
 	absent   map[string]bool      // watched folders that are not there
 	looking  map[string]bool      // watched folders that are being looked through for the first time
@@ -108,7 +108,7 @@ func New(set *plan.Set, m Memory, eyes Eyes, hands Hands, chance func() float64)
 		underWay: underWay{dispatch: dispatch.New(set.File.WorkerCount()), open: map[int64]*Job{},
 			byPath: map[string]*Job{}, running: map[int64]*Job{}, claims: map[string]*Job{},
 			wanted: map[string]wanting{}},
-		standing: standing{troubles: map[string]string{}, paused: map[string]bool{}, absent: map[string]bool{},
+		standing: standing{troubles: map[string]string{}, paused: job.Pauses{}, absent: map[string]bool{},
 			looking: map[string]bool{}},
 		deciding: deciding{unread: map[string]bool{}}}
 	f.window.count = map[string]int{}
@@ -154,7 +154,8 @@ func (f *Flow) LookedThrough(folder string) {
 
 // isHeld reports whether nothing of a rule may start.
 func (f *Flow) isHeld(rule string) bool {
-	return f.paused[""] || f.paused[rule] || f.troubles[rule] != "" || !f.chosen.hasRule(rule)
+	_, paused := f.paused.Rule(rule)
+	return paused || f.troubles[rule] != "" || !f.chosen.hasRule(rule)
 }
 
 // trouble stops a rule until a person says resume.
@@ -164,9 +165,9 @@ func (f *Flow) trouble(rule, why string) {
 	f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: &job.Job{Rule: rule, Reason: why}})
 }
 
-// SetPaused pauses rules, or lets them go on; no names mean all. Resuming
-// ends a rule's trouble, too.
-func (f *Flow) SetPaused(names []string, paused bool) {
+// SetPaused pauses rules and folders until a time (see job.Pauses), or lets them go on; no names
+// mean all. Resuming ends a rule's trouble, too.
+func (f *Flow) SetPaused(names []string, paused bool, until time.Time) {
 	if len(names) == 0 {
 		names = []string{""}
 		if !paused {
@@ -179,9 +180,9 @@ func (f *Flow) SetPaused(names []string, paused bool) {
 		}
 	}
 	for _, name := range names {
-		f.store.RecordPause(name, paused)
+		f.store.RecordPause(name, paused, until)
 		if paused {
-			f.paused[name] = true
+			f.paused[name] = until
 			continue
 		}
 		delete(f.paused, name)
@@ -190,6 +191,23 @@ func (f *Flow) SetPaused(names []string, paused bool) {
 		}
 	}
 	f.ApplyRules()
+	if !paused {
+		f.unhold()
+	}
+}
+
+// pausesEnd lets go on what was paused until now.
+func (f *Flow) pausesEnd(now time.Time) {
+	if over := f.paused.Over(now); len(over) > 0 {
+		f.SetPaused(over, false, time.Time{})
+	}
+}
+
+// rests reports whether what lies at a path cannot be worked on now: its watched folder is not
+// there, it is paused, or it is not chosen.
+func (f *Flow) rests(j *Job) bool {
+	_, paused := f.paused.Folder(j.row.File)
+	return paused || f.isAbsent(j.row.Watch) || !f.chosen.hasPath(j.row.File)
 }
 
 // accept ends a rule's trouble: what it waited to be told is so.
@@ -229,6 +247,7 @@ func (f *Flow) Advance(now time.Time) {
 			f.lookedAt(paths[i], look, now)
 		}
 	}
+	f.pausesEnd(now)
 	f.removals(now)
 	for path, at := range f.aging {
 		if !at.After(now) {
@@ -315,6 +334,9 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 	sooner(f.unmatched.next())
 	for _, due := range f.timed {
 		sooner(due, true)
+	}
+	for _, until := range f.paused {
+		sooner(until, !until.IsZero())
 	}
 	if !f.stopping && !f.holding {
 		sooner(f.dispatch.Wake(now))

@@ -16,7 +16,7 @@ import (
 
 // begin starts an attempt, if the job's files still are what was taken.
 func (f *Flow) begin(j *Job, now time.Time) {
-	if f.isAbsent(j.row.Watch) || !f.chosen.hasPath(j.row.File) {
+	if f.rests(j) {
 		f.hold(j)
 		return
 	}
@@ -160,7 +160,7 @@ func (f *Flow) unhold() {
 	held := f.held
 	f.held = nil
 	for _, j := range held {
-		if f.isAbsent(j.row.Watch) {
+		if f.rests(j) {
 			f.held = append(f.held, j)
 			continue
 		}

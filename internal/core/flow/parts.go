@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"time"
+
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -17,7 +19,7 @@ type Memory interface {
 	RecordEnd(j *job.Job, was job.State)
 	RecordMembers(j job.Job)
 	RecordAttempt(a job.Attempt)
-	RecordPause(rule string, paused bool)
+	RecordPause(name string, paused bool, until time.Time)
 	Flush() error
 
 	Remember(k job.Known)

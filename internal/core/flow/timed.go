@@ -48,7 +48,7 @@ func (f *Flow) timesCame(now time.Time) {
 		delete(f.timed, name)
 		delete(f.window.timed, name)
 		for _, j := range f.open {
-			if j.row.Rule == name && j.row.State == job.Held && !f.isAbsent(j.row.Watch) && j.rule != nil {
+			if j.row.Rule == name && j.row.State == job.Held && !f.rests(j) && j.rule != nil {
 				j.row.Become(job.Queued)
 				j.checked = time.Time{}
 				f.record(j)

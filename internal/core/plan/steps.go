@@ -15,6 +15,9 @@ import (
 
 // Applies reports whether a step's own condition holds.
 func (j *Job) Applies(s *rule.Step) (bool, error) {
+	if j.Event == file.Removed && j.Rule.Derives() && !s.Kind().Removal {
+		return false, nil // it makes the result of a file that is not there any more
+	}
 	if s.Where.Program == nil {
 		return true, nil
 	}
@@ -128,6 +131,10 @@ func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
 		if spot.Rel == "." {
 			spot.Rel = ""
 		}
+		asTaken := *j // whatever an earlier step has called it
+		asTaken.At = ""
+		spot.Name, err = asTaken.name(s.Name, j.File)
+		return spot, err
 	}
 	if s.Runs() { // stdout names the file itself
 		return split(spot), nil

@@ -266,6 +266,20 @@ func (r *Rule) Unpacks() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.verb.Puts == PutsMany })
 }
 
+// Derives reports whether a mirror of the rule holds what is made from each file, and not the
+// file itself.
+func (r *Rule) Derives() bool { return r.derived() != nil }
+
+// derived is that step.
+func (r *Rule) derived() *Step {
+	for i := range r.Steps {
+		if s := &r.Steps[i]; s.verb != nil && s.verb.SameRel && len(s.From) > 0 {
+			return s
+		}
+	}
+	return nil
+}
+
 // Runs reports whether any step starts a program.
 func (r *Rule) Runs() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.Runs() })
