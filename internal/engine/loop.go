@@ -223,6 +223,9 @@ func (e *Engine) carryOut(runs context.Context) {
 	for i := 0; i < len(f.Arrived) && e.o.Arrived != nil; i++ {
 		e.o.Arrived(f.Arrived[i])
 	}
+	for i := 0; i < len(f.Said) && e.o.Said != nil; i++ {
+		e.o.Said(f.Said[i])
+	}
 	if e.o.Overdue != nil {
 		for _, u := range f.Overdue {
 			e.o.Overdue(u)

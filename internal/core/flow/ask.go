@@ -201,7 +201,8 @@ func (f *Flow) Finished() bool {
 			return false
 		}
 	}
-	if f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 || len(f.unmatched.queue) > 0 ||
+	if len(f.again.due)+len(f.again.files) > 0 || f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 ||
+		len(f.unmatched.queue) > 0 ||
 		len(f.removing) > 0 && len(f.troubles) == 0 {
 		return false
 	}

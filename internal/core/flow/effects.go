@@ -15,6 +15,7 @@ type Effects struct {
 	Recovered []string  // rules that are out of trouble
 	Unmatched []string  // files that no rule takes, and that were left alone
 	Arrived   []Arrival // where the next file is waited for
+	Said      []string  // sentences for people
 }
 
 // Arrival is a file that arrived.

@@ -56,6 +56,7 @@ type arrivals struct {
 	unmatched unmatched
 	renew     []Chosen           // what is found and chosen is handled again
 	forced    map[string]*Chosen // by path: files that are
+	again     again              // what is handled again because a setting changed
 }
 
 // underWay are the jobs that are not over.
@@ -248,6 +249,7 @@ func (f *Flow) Advance(now time.Time) {
 		}
 	}
 	f.pausesEnd(now)
+	f.settings(now)
 	f.removals(now)
 	for path, at := range f.aging {
 		if !at.After(now) {
@@ -332,6 +334,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 	sooner(f.gather.Next())
 	sooner(f.batches.next())
 	sooner(f.unmatched.next())
+	sooner(f.nextSetting(now))
 	for _, due := range f.timed {
 		sooner(due, true)
 	}

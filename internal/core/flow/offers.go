@@ -40,9 +40,10 @@ func (f *Flow) Offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if f.claims[path] != nil {
 		return // it is offered when the job is over that has placed it
 	}
+	isSetting := !dir && f.settingChanged(path, now)
 	candidates := f.candidatesOf(path, dir, now)
 	if len(candidates) == 0 {
-		if !dir {
+		if !dir && !isSetting {
 			f.unclaimed(path, now)
 			f.arrived(path, kind, false)
 		}
@@ -217,6 +218,7 @@ func (f *Flow) changedWhile(j *Job, path string, kind settle.Kind) {
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
 func (f *Flow) WentAway(path string, dir bool, now time.Time) {
+	f.settingChanged(path, now)
 	if f.set.TakesFolders() {
 		if c := f.candidatesOf(path, dir, now); len(c) > 0 && c[0].Unit != path {
 			if f.settle.Has(c[0].Unit) {

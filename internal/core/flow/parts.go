@@ -26,6 +26,7 @@ type Memory interface {
 	Forget(rule, path string)
 	Known(rule, path string) (job.Known, bool, error)
 	KnownCount(rule string) int
+	KnownFiles(rule, folder string) ([]string, error)
 	KnowsFiles() bool
 	RememberContent(rule, hash string, job int64)
 
@@ -52,6 +53,8 @@ type Eyes interface {
 	Stat(path string) (file.Facts, error)
 	// Complete finds out what a rule needs to know of a file beyond its facts.
 	Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts)
+	// Hash is the SHA-256 of a file's content, hexadecimal.
+	Hash(path string, size int64) (string, error)
 	// Unsure reports whether a path may not be answered, so that it is looked at beside the flow.
 	Unsure(path string) bool
 }

@@ -34,7 +34,8 @@ type Set struct {
 	places  map[string]bool         // fixed parts of all rules' destinations
 	texts   map[string]bool         // the rules files themselves: no rule takes them
 
-	folded, markers bool // whether any rule takes folders, or asks for markers
+	settings        []*rule.Rule // those with again_on
+	folded, markers bool         // whether any rule takes folders, or asks for markers
 }
 
 // NewSet indexes the rules. The file must be free of errors.
@@ -52,6 +53,9 @@ func NewSet(f *rule.File) *Set {
 		}
 		for _, folder := range r.Folders {
 			s.watch[folder] = append(s.watch[folder], r)
+		}
+		if len(r.AgainOn) > 0 {
+			s.settings = append(s.settings, r)
 		}
 		s.deep = max(s.deep, levels(r))
 		s.folded = s.folded || r.Folded()
@@ -129,9 +133,25 @@ func (s *Set) Rule(name string) *rule.Rule { return s.named[name] }
 // Rules lists the rules in their order.
 func (s *Set) Rules() []*rule.Rule { return s.File.All() }
 
-// Folders lists the watched folders with the depth that the deepest rule there wants.
+// AgainOn lists the rules that handle all again when a file changes.
+func (s *Set) AgainOn(path string) (rules []*rule.Rule) {
+	for _, r := range s.settings {
+		if r.HandlesAgainOn(path) {
+			rules = append(rules, r)
+		}
+	}
+	return rules
+}
+
+// Folders lists the watched folders with the depth that the deepest rule there wants, those of
+// again_on among them.
 func (s *Set) Folders() map[string]int {
 	depth := map[string]int{}
+	for _, r := range s.settings {
+		for _, p := range r.AgainOn {
+			depth[filepath.Dir(p.Absolute())] = 0
+		}
+	}
 	for folder, rules := range s.watch {
 		for _, r := range rules {
 			depth[folder] = max(depth[folder], levels(r))

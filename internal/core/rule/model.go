@@ -122,6 +122,7 @@ type Rule struct {
 	Timeout   Duration        `key:"timeout" doc:"bound on one attempt; none if left out"`
 	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, delay, factor, max_delay, jitter, never_on_exit, never_on_status, after_crash"`
 	Again     Again           `key:"again" doc:"a file that stays: changed, never or always"`
+	AgainOn   []Path          `key:"again_on" doc:"files whose change has all be handled again that was handled and stays: paths, or globs of names in a folder"`
 	Loops     Loops           `key:"loops" doc:"stop or allow a file that this rule itself placed"`
 	SameName  SameName        `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`

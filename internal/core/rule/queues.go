@@ -124,6 +124,7 @@ func (d *decoder) flow(f *File, r *Rule) {
 	} else if s.Set() {
 		r.Key = d.template(r.SerialBy, memberWords(r))
 	}
+	d.againOn(r)
 	if r.Again == AgainNever && (r.Folded() || r.Gather != nil) {
 		d.add(SeverityError, r.Pos, "again",
 			"again: never compares the content of single files, so it does not go with unit: folder, batch or "+
