@@ -38,7 +38,7 @@ func Doubts(f *rule.File) rule.Diagnostics {
 	for _, r := range set.SetThemselves() {
 		warn(r.AgainOn[0].Pos, "loop",
 			r.Name.S+" puts files into the folder of its again_on, so its own work may have "+
-			"all of it done again", "put them elsewhere, or name the files of again_on one by one")
+				"all of it done again", "put them elsewhere, or name the files of again_on one by one")
 	}
 	for _, r := range set.StaysPut() {
 		warn(r.To.Pos, "stays", "this is the folder that the files are in already, so they stay",

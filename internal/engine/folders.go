@@ -52,6 +52,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 			e.leftAll(ev.Path)
 		}
 		e.findMissing(ev.Path)
+		e.findLost(ev.Path)
 		if e.sweptAll() {
 			e.flow.FoundAll()
 		}

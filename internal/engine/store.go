@@ -50,6 +50,7 @@ type store interface {
 	Attempts(job int64) ([]job.Attempt, error)
 	Placements(job int64) ([]job.Placement, error)
 	PlacedBy(rule, target string) (job.Placement, bool, error)
+	Results(rule, folder string) ([]ledger.Result, error)
 	PlacedAt(target string) ([]job.Placement, error)
 	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)

@@ -36,6 +36,42 @@ func (l *Ledger) PlacedBy(rule, target string) (job.Placement, bool, error) {
 	return list[len(list)-1], true, nil
 }
 
+// Result is what a step of a rule has made of a file, and has last put somewhere.
+type Result struct {
+	Input, Target string
+	After         file.Facts
+}
+
+// Results lists what a rule has made of files below a folder, and what was not taken back.
+func (l *Ledger) Results(rule, folder string) ([]Result, error) {
+	l.settle()
+	rows, err := l.db.Query(`SELECT job.file, placement.target, after_size, after_mtime FROM placement
+		JOIN job ON job.id = placement.job WHERE job.rule = ? AND job.file >= ? AND job.file < ? AND
+		placement.kind = 'put' AND placement.state = 'done' AND placement.final_state = '' ORDER BY placement.id`,
+		rule, folder+"/", folder+"0")
+	if err != nil {
+		return nil, l.damaged(err)
+	}
+	defer rows.Close()
+	newest := map[string]int{}
+	var list []Result
+	for rows.Next() {
+		var r Result
+		var mod int64
+		if err := rows.Scan(&r.Input, &r.Target, &r.After.Size, &mod); err != nil {
+			return nil, l.damaged(err)
+		}
+		r.After.Mod = file.Time(mod)
+		if at, again := newest[r.Target]; again {
+			list[at] = r
+			continue
+		}
+		newest[r.Target] = len(list)
+		list = append(list, r)
+	}
+	return list, rows.Err()
+}
+
 // Reliers lists the placements of other jobs that removed a file because its content
 // was at a target already, and are not taken back.
 func (l *Ledger) Reliers(target string, job int64) ([]job.Placement, error) {

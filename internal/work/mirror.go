@@ -20,8 +20,12 @@ var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name", "
 	func() act { return &mirror{} })
 
 type mirror struct {
+	Repair bool      `key:"repair" doc:"true: what is lost or changed by hand is made again at the next sweep"`
 	Folder rule.Path `key:"mirror" doc:"the folder that is kept in step: the same path below it as below watch; a removed file's copy goes to the trash. With from: what an earlier step made of the file stands there, under the file's name or the one of as:"`
 }
+
+// Repairs is part of what the rule asks: see rule.Repairs.
+func (m *mirror) Repairs() bool { return m.Repair }
 
 // Check is part of rule.Act.
 func (m *mirror) Check(c *rule.Checker) {
@@ -70,31 +74,35 @@ func (m *mirror) do(_ context.Context, w *Work, s *rule.Step) error {
 		switch {
 		case u.At == "":
 			return w.unmirror(s, to, ours)
-		case len(s.From) > 0:
-			return w.derive(s, to, u.Taken, ours)
+		case len(s.From) > 0 || m.Repair:
+			if err := w.makeWay(to, u.Taken, ours); err != nil {
+				return err
+			}
+		}
+		if len(s.From) > 0 {
+			return w.others(s, func(path string, facts file.Facts) error {
+				return w.copyTo(to, path, facts, s.SameName, ours)
+			})
 		}
 		return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
 	})
 }
 
-// derive puts what was made of a file in its place. A result that was changed by hand is kept
-// beside it.
-func (w *Work) derive(s *rule.Step, to plan.Spot, input string, ours func(string, file.Facts) bool) error {
+// makeWay sees that what is made of a file can have its place: a result that was changed by
+// hand is set aside, and one of another file that is still there is an error.
+func (w *Work) makeWay(to plan.Spot, input string, ours func(string, file.Facts) bool) error {
 	name := w.Job.Rule.Name.S
 	if other := w.Book.MadeFrom(name, to.Path()); other != "" && other != input && LookAt(other, false).Exists {
 		return hopeless{fmt.Sprintf("%s is what was made of %s; two files cannot have one result",
 			plan.Display(to.Path()), plan.Display(other))}
-	} else if other != "" {
-		if there, err := watchfs.Stat(to.Path()); err != nil || there.Exists && !ours(to.Path(), there) {
-			if err == nil {
-				err = w.setAside(to, there)
-			}
-			if err != nil {
-				return err
-			}
-		}
+	} else if other == "" {
+		return nil
 	}
-	return w.others(s, func(path string, facts file.Facts) error { return w.copyTo(to, path, facts, s.SameName, ours) })
+	there, err := watchfs.Stat(to.Path())
+	if err != nil || !there.Exists || ours(to.Path(), there) {
+		return err
+	}
+	return w.setAside(to, there)
 }
 
 // setAside moves what lies at a place beside it, under a number.

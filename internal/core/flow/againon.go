@@ -23,6 +23,8 @@ type setting struct{ rule, path string }
 type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
 	files []setting             // what is handled again, and for which rule
+	asked map[string]bool       // rules that are blocked because many of their results are lost
+	mass  map[string]bool       // rules of which a person says that many results may be made again
 }
 
 // maxAgain bounds the files that are offered again at once.
@@ -107,6 +109,28 @@ func (f *Flow) handleAll(r *rule.Rule, why string) {
 		f.out.Said = append(f.out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed", r.Name.S, n,
 			why))
 	}
+}
+
+// Repair has the files handled again whose results are lost, of so many in all. When too many
+// are, something happened to their folder: then a person decides.
+func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
+	byHand := f.chosen.Again && f.chosen.hasRule(name) // all of it is made again anyway
+	if len(inputs) == 0 || f.set.Rule(name) == nil || f.troubles[name] != "" || byHand {
+		return
+	}
+	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] {
+		mark(&f.again.asked, name)
+		f.trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
+			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",
+			len(inputs), all,
+			name, name))
+		return
+	}
+	delete(f.again.mass, name)
+	for _, path := range inputs {
+		f.again.files = append(f.again.files, setting{name, path})
+	}
+	f.settings(now)
 }
 
 // nextSetting is when a file is to be looked at.

@@ -215,6 +215,10 @@ func (f *Flow) rests(j *Job) bool {
 func (f *Flow) accept(rule string) {
 	delete(f.troubles, rule)
 	delete(f.lacking, rule)
+	if f.again.asked[rule] {
+		delete(f.again.asked, rule)
+		mark(&f.again.mass, rule)
+	}
 	f.out.Recovered = append(f.out.Recovered, rule)
 	for _, list := range f.removalsByRule() {
 		for _, g := range list {

@@ -227,6 +227,12 @@ func (s *Set) SetThemselves() (rules []*rule.Rule) {
 	return rules
 }
 
+// FixedDestination is the folder that a step's destination spells out.
+func FixedDestination(s *rule.Step) string {
+	p, t := s.Destination()
+	return fixedPart(*p, t)
+}
+
 // way is where a rule puts files: at least so many levels below a folder.
 type way struct {
 	fixed     string

@@ -14,7 +14,7 @@ func (d *decoder) againOn(r *Rule) {
 			"*?[") {
 			d.add(SeverityError, p.Pos, "again_on",
 				fmt.Sprintf("%s is neither a path nor a glob of names in one folder",
-				p.S), "write the folder out, as in settings/*.json")
+					p.S), "write the folder out, as in settings/*.json")
 		}
 	}
 	switch at := r.Pos; {

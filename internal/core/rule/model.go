@@ -267,6 +267,17 @@ func (r *Rule) Unpacks() bool {
 	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.verb.Puts == PutsMany })
 }
 
+// Repairs is the step whose results are made again when they are lost or changed, nil if there
+// is none.
+func (r *Rule) Repairs() *Step {
+	for i := range r.Steps {
+		if a, ok := r.Steps[i].Act.(interface{ Repairs() bool }); ok && a.Repairs() {
+			return &r.Steps[i]
+		}
+	}
+	return nil
+}
+
 // Derives reports whether a mirror of the rule holds what is made from each file, and not the
 // file itself.
 func (r *Rule) Derives() bool { return r.derived() != nil }
