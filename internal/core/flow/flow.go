@@ -364,7 +364,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 
 // removalRule names the first rule that remembers a file that went.
 func (f *Flow) removalRule(path string) string {
-	for _, c := range f.candidates(path) {
+	for _, c := range f.goneCandidates(path) {
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
 			return c.Rule.Name.S
 		}

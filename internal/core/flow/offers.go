@@ -2,6 +2,7 @@ package flow
 
 import (
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -177,6 +178,18 @@ func (f *Flow) askAgain(path string, err error, now time.Time) {
 	}
 }
 
+// goneCandidates lists the rules that may have taken what was at a path: a file, or a folder as
+// a whole.
+func (f *Flow) goneCandidates(path string) []plan.Candidate {
+	list := f.candidates(path)
+	if !f.set.TakesFolders() {
+		return list
+	}
+	whole := func(c plan.Candidate) bool { return c.Unit != path }
+	list = slices.DeleteFunc(slices.Clone(list), whole)
+	return append(list, slices.DeleteFunc(slices.Clone(f.set.Units(path, true)), whole)...)
+}
+
 // maxAsked bounds the answers that candidates keeps.
 const maxAsked = 4096
 
@@ -233,7 +246,7 @@ func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 		return // what a job took away did not go
 	}
 	// none for a folder of files: what was known below is found missing by its sweep
-	for _, c := range f.candidatesOf(path, dir, now) {
+	for _, c := range f.goneCandidates(path) {
 		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
 			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
 			return

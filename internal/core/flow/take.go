@@ -425,7 +425,7 @@ func (f *Flow) removalsByRule() map[string][]removal {
 	byRule := map[string][]removal{}
 	for path, due := range f.removing {
 		var there []plan.Candidate
-		for _, c := range f.candidates(path) {
+		for _, c := range f.goneCandidates(path) {
 			if !f.isAbsent(c.Watch) {
 				there = append(there, c)
 			}

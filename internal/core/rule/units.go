@@ -17,9 +17,9 @@ func (d *decoder) units(r *Rule) {
 	if r.Folded() {
 		d.folded(r)
 	}
-	if r.Reacts(file.Removed) && (r.Folded() || r.Gather != nil) {
+	if r.Reacts(file.Removed) && r.Gather != nil {
 		d.add(SeverityError, r.Pos, "events",
-			"removed is for single files, so it does not go with unit: folder, batch or group",
+			"removed is for single files and folders, so it does not go with batch or group",
 			"make another rule of it")
 	}
 	if len(r.Events) == 0 {
