@@ -19,6 +19,7 @@ type Job struct {
 	FileBase64 string     `json:"file_base64,omitempty" jsonschema:"the bytes of the name, if it is not UTF-8"`
 	State      job.State  `json:"state" jsonschema:"held, queued, running, retrying, settling; or for good: processed, failed, skipped, vanished, cancelled, reverted"`
 	Event      string     `json:"event" jsonschema:"what happened to the file: added, changed, renamed, removed"`
+	OldFile    string     `json:"old_file,omitempty" jsonschema:"where it was before, if it was renamed"`
 	Attempts   int        `json:"attempts" jsonschema:"how many were begun"`
 	Taken      *time.Time `json:"taken_at" jsonschema:"when the rule took it"`
 	Started    *time.Time `json:"started_at" jsonschema:"when the first attempt began, null if none has"`
@@ -36,7 +37,8 @@ type Job struct {
 // JobOf is the line of a job.
 func JobOf(j job.Job) Job {
 	out := Job{
-		ID: j.ID, Rule: j.Rule, File: Name(j.File), State: j.State, Event: string(j.Event), Attempts: j.Attempts,
+		ID: j.ID, Rule: j.Rule, File: Name(j.File), State: j.State, Event: string(j.Event), OldFile: Name(j.OldFile),
+			Attempts: j.Attempts,
 		Taken: At(j.Taken), Started: At(j.Started), Ended: At(j.Ended), RanS: j.Ran.Seconds(),
 		Exit: j.Exit, Reason: j.Reason, Result: j.Result, Size: j.Facts.Size, Hash: j.Hash, FileNow: Place(j.FileNow),
 	}

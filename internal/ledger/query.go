@@ -14,7 +14,7 @@ import (
 
 const (
 	jobColumns   = plainColumns + `, ` + lastColumns
-	plainColumns = `id, rule, file, watch, state, event, size, mtime, dev, ino, is_folder, hash, attempts, earlier, taken_at, next_attempt, started_at, ended_at, ran, exit_code, reason, file_now, chain, depth, result, first_event, crashes`
+	plainColumns = `id, rule, file, watch, state, event, size, mtime, dev, ino, is_folder, hash, attempts, earlier, taken_at, next_attempt, started_at, ended_at, ran, exit_code, reason, file_now, chain, depth, result, first_event, crashes, old_file`
 	// of its newest attempt
 	lastColumns = `last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output`
 )
@@ -284,7 +284,7 @@ func scanJob(rows *sql.Rows) (job.Job, error) {
 	err := rows.Scan(append([]any{&j.ID, &j.Rule, &j.File, &j.Watch, &j.State, &j.Event, &j.Facts.Size, &mod, &dev,
 		&ino, &j.Facts.Dir, &j.Hash,
 		&j.Attempts, &j.Earlier, &taken, &due, &started, &ended, &ran, &exit, &j.Reason, &fileNow, &j.Chain,
-		&j.Depth, &j.Result, &seen, &j.Crashes}, last.columns()...)...)
+		&j.Depth, &j.Result, &seen, &j.Crashes, &j.OldFile}, last.columns()...)...)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size,
 		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due),

@@ -41,8 +41,8 @@ const (
 // so that a text may change from one version to the next.
 var sqlOf = [statements]string{
 	putJob: `INSERT INTO job (` + plainColumns +
-		`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
-	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
+		`) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob,
+	putTriedJob: `INSERT INTO job (` + jobColumns + `) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)` + overJob + `,
 		last=excluded.last, last_started_at=excluded.last_started_at, last_ended_at=excluded.last_ended_at, last_exit_code=excluded.last_exit_code, last_reason=excluded.last_reason,
 		last_cpu=excluded.last_cpu, last_memory=excluded.last_memory, last_output=excluded.last_output`,
 	putAttempt: `INSERT INTO attempt (job, number, started_at, ended_at, exit_code, reason, cpu, memory, output) VALUES (?,?,?,?,?,?,?,?,?)
@@ -221,7 +221,7 @@ func jobColumnsOf(c columns, j *job.Job) columns {
 	c = c.text(j.Hash).num(int64(j.Attempts), int64(j.Earlier), nano(j.Taken), nano(j.Due), nano(j.Started),
 		nano(j.Ended), int64(j.Ran))
 	c = c.exit(j.Exit).text(j.Reason).place(j.FileNow).text(j.Chain)
-	c = c.num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes))
+	c = c.num(int64(j.Depth)).text(j.Result).num(nano(j.Seen), int64(j.Crashes)).text(j.OldFile)
 	if j.Last == nil {
 		return c
 	}

@@ -44,7 +44,8 @@ CREATE TABLE job (
 	last_cpu        INTEGER NOT NULL DEFAULT 0, -- nanoseconds
 	last_memory     INTEGER NOT NULL DEFAULT 0, -- bytes, peak
 	last_output     TEXT NOT NULL DEFAULT '', -- file with what was printed, below the state folder
-	crashes         INTEGER NOT NULL DEFAULT 0 -- how often the watcher ended in the middle of an attempt
+	crashes         INTEGER NOT NULL DEFAULT 0, -- how often the watcher ended in the middle of an attempt
+	old_file        TEXT NOT NULL DEFAULT ''  -- where it was before, if it was renamed
 );
 CREATE INDEX job_open ON job (rule, state, id) WHERE ended_at = 0;
 CREATE INDEX job_file ON job (file, id);
@@ -401,6 +402,7 @@ CREATE TABLE dismissed (                -- failures that somebody has seen, afte
 CREATE INDEX job_failed ON job (id) WHERE state = 'failed';
 `, `
 ALTER TABLE pause ADD COLUMN until INTEGER NOT NULL DEFAULT 0; -- when it goes on by itself; 0 for by hand
+ALTER TABLE job ADD COLUMN old_file TEXT NOT NULL DEFAULT ''; -- where it was before, if it was renamed
 `}
 
 // firstJournal is the first version that has a journal.

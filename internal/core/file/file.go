@@ -107,4 +107,5 @@ const (
 	Added   Event = "added"   // the ledger knows no file at that path for the rule
 	Changed Event = "changed" // it does, and the file differs
 	Removed Event = "removed" // a known file is no longer there
+	Renamed Event = "renamed" // a known file has another path among those that are watched
 )

@@ -95,10 +95,22 @@ func (f *Flow) asks() take.Sources {
 			}
 			return remembered(c)
 		},
-		Inside: func(c plan.Candidate, facts *file.Facts) { f.eyes.Complete(f.set, c.Rule, c.Unit, facts) },
-		Passed: f.passed,
-		Chain:  f.chain,
+		Renamed: f.renamed,
+		Inside:  func(c plan.Candidate, facts *file.Facts) { f.eyes.Complete(f.set, c.Rule, c.Unit, facts) },
+		Passed:  f.passed,
+		Chain:   f.chain,
 	}
+}
+
+// renamed returns the path that a file had for a rule that knows it, if it has just left that.
+func (f *Flow) renamed(c plan.Candidate, facts file.Facts) (old string, ok bool) {
+	for path := range f.removing {
+		known, is, err := f.store.Known(c.Rule.Name.S, path)
+		if err == nil && is && known.Facts.Same(facts) {
+			return path, true
+		}
+	}
+	return "", false
 }
 
 // complete finds out what a rule needs to know of a file beyond its facts.
@@ -170,6 +182,9 @@ func (f *Flow) newJob(c plan.Candidate, path string, facts file.Facts, event fil
 
 func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Time) {
 	j := f.newJob(c, path, v.Facts, v.Event, now)
+	if j.row.OldFile = v.OldFile; v.OldFile != "" {
+		f.store.Forget(c.Rule.Name.S, v.OldFile) // it did not go
+	}
 	j.unless, j.forced = v.Unless, f.isForced(c.Rule.Name.S, path, v.Facts)
 	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= loop.Deepest && f.troubles[c.Rule.Name.S] == "" {

@@ -49,6 +49,7 @@ type Job struct {
 	Watch    string // the watched folder it was found in
 	State    State
 	Event    file.Event
+	OldFile  string     // where it was before, if it was renamed
 	Facts    file.Facts // size, times and identity of what was taken
 	Hash     string     // SHA-256, hexadecimal; "" if no decision needed it
 	Attempts int

@@ -33,6 +33,7 @@ type Job struct {
 	List     string            // file that lists them, one a line
 	List0    string            // the same, NUL-separated
 	At       string            // where the file is now, if a step moved or renamed it; "" for File
+	OldFile  string            // where the file was before it was renamed
 	Saved    map[string]string // what earlier steps saved
 	Placed   string            // where the last placing step put a file, "" if none did
 	Exit     int               // exit code of the last command
@@ -91,6 +92,8 @@ func (j *Job) Lookup(word string) (fill.Value, error) {
 		return fill.Text(strconv.FormatInt(j.ID, 10)), nil
 	case "attempt":
 		return fill.Text(strconv.Itoa(j.Attempt)), nil
+	case "old_file":
+		return fill.Value{Text: j.OldFile, Path: true}, nil
 	case "scratch":
 		return fill.Value{Text: j.Scratch, Path: true}, nil
 	case "placed":

@@ -87,7 +87,7 @@ func (v *Unit) fromNode(d *decoder, n ast.Node) {
 type Event Choice
 
 func (v *Event) fromNode(d *decoder, n ast.Node) {
-	*v = Event(choose(d, n, "an event", "added", "changed", "removed"))
+	*v = Event(choose(d, n, "an event", "added", "changed", "removed", "renamed"))
 }
 
 // Running says what happens when a file changes while its job runs.

@@ -95,7 +95,7 @@ type Rule struct {
 	Watch     []Path          `key:"watch" doc:"the folder to watch, or a list of folders"`
 	Depth     Depth           `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
 	Unit      Unit            `key:"unit" doc:"file, or folder: a folder directly inside watch"`
-	Events    []Event         `key:"events" doc:"what the rule reacts to: added, changed, removed; a rename into the pattern is added"`
+	Events    []Event         `key:"events" doc:"what the rule reacts to: added, changed, removed, renamed (within what is watched; {old_file} is where it was); a rename into the pattern is added"`
 	Match     []Text          `key:"match" doc:"a pattern or a list of patterns; any may fit, and a leading ! takes back"`
 	Hidden    bool            `key:"hidden" doc:"also names that begin with a dot"`
 	Case      bool            `key:"ignore_case" doc:"match without regard to case"`

@@ -341,7 +341,7 @@ func (Size) schema() map[string]any { return anyOf(fitting(`^`+bytesPattern+`$`)
 func (Rate) schema() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) }
 
 func (Unit) schema() map[string]any         { return words("file", "folder") }
-func (Event) schema() map[string]any        { return words("added", "changed", "removed") }
+func (Event) schema() map[string]any        { return words("added", "changed", "removed", "renamed") }
 func (Running) schema() map[string]any      { return words("finish_first", "stop_old", "own_work") }
 func (WritersMode) schema() map[string]any  { return words("wait", "ignore") }
 func (Overdue) schema() map[string]any      { return words("wait", "fail", "take") }

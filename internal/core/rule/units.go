@@ -17,6 +17,11 @@ func (d *decoder) units(r *Rule) {
 	if r.Folded() {
 		d.folded(r)
 	}
+	if r.Reacts(file.Renamed) && (r.Gather != nil || r.Folded()) {
+		d.add(SeverityError, r.Pos, "events",
+			"renamed is for single files, so it does not go with unit: folder, batch or group",
+				"make another rule of it")
+	}
 	if r.Reacts(file.Removed) && r.Gather != nil {
 		d.add(SeverityError, r.Pos, "events",
 			"removed is for single files and folders, so it does not go with batch or group",
@@ -93,7 +98,7 @@ func (d *decoder) gathering(r *Rule) {
 
 // fileOnly are the placeholders of one file. A batch or group has many.
 var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type",
-	"main_type", "category", "hash", "modified", "shot", "created"}
+	"main_type", "category", "hash", "modified", "shot", "created", "old_file"}
 
 // memberWords are the placeholders that are filled for each file.
 func memberWords(r *Rule) []string {

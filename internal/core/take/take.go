@@ -65,7 +65,9 @@ type Sources struct {
 	Memory func(c plan.Candidate) (Memory, bool, error)
 	// adds what the rule needs to know of the content and the tags
 	Inside func(c plan.Candidate, f *file.Facts)
-	Passed func(c plan.Candidate, f file.Facts) []string // those it went through in this very sweep
+	// where a file that has come was before, if the rule knows it under another path that it left
+	Renamed func(c plan.Candidate, f file.Facts) (old string, ok bool)
+	Passed  func(c plan.Candidate, f file.Facts) []string // those it went through in this very sweep
 	// the rules that the file went through before it came here
 	Chain func(c plan.Candidate, f file.Facts) ([]string, error)
 }
@@ -98,6 +100,7 @@ type Verdict struct {
 	Taker   *plan.Candidate // nil if no rule takes the file
 	Event   file.Event      // what it is to the taker
 	Facts   file.Facts      // with what was found out on the way
+	OldFile string          // where it was before, if it was renamed
 	Unless  string          // the job is skipped if the content has this hash
 	Chain   []string        // the rules that the file went through before
 	Older   time.Time       // when it is old enough for a rule that only waits for that; zero if none does
@@ -129,7 +132,7 @@ func (v *Verdict) Decide(candidates []plan.Candidate, o *Offer, from *Sources) e
 		}
 		switch reply.answer {
 		case Takes:
-			v.Taker, v.Event, v.Claimed = &candidates[i], reply.event, true
+			v.Taker, v.Event, v.OldFile, v.Claimed = &candidates[i], reply.event, reply.old, true
 			return v.others(candidates[i+1:], o, from)
 		case Handled:
 			v.Claimed = true
@@ -149,6 +152,7 @@ type answer struct {
 	answer Answer
 	event  file.Event
 	job    int64
+	old    string // renamed: where it was
 }
 
 func (a answer) of(c plan.Candidate) Reply {
@@ -164,6 +168,11 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 	}
 	if known {
 		reply.event, reply.job = file.Changed, memory.Job
+	}
+	if !known && from.Renamed != nil && c.Rule.Reacts(file.Renamed) {
+		if old, is := from.Renamed(*c, o.Facts); is {
+			reply.event, reply.old = file.Renamed, old
+		}
 	}
 	if known && memory.Facts.Same(o.Facts) {
 		if is, done := remembered(c, o, memory); done {
@@ -231,7 +240,7 @@ func remembered(c *plan.Candidate, o *Offer, memory Memory) (is Answer, done boo
 func (v *Verdict) others(candidates []plan.Candidate, o *Offer, from *Sources) error {
 	for i := range candidates {
 		c := &candidates[i]
-		if c.Rule.Reacts(file.Added) || !c.Rule.Reacts(file.Removed) {
+		if c.Rule.Reacts(file.Added) || !c.Rule.Reacts(file.Removed) && !c.Rule.Reacts(file.Renamed) {
 			continue
 		}
 		memory, known, err := recall(c, from)
