@@ -38,8 +38,8 @@ type Job struct {
 func JobOf(j job.Job) Job {
 	out := Job{
 		ID: j.ID, Rule: j.Rule, File: Name(j.File), State: j.State, Event: string(j.Event), OldFile: Name(j.OldFile),
-			Attempts: j.Attempts,
-		Taken: At(j.Taken), Started: At(j.Started), Ended: At(j.Ended), RanS: j.Ran.Seconds(),
+		Attempts: j.Attempts,
+		Taken:    At(j.Taken), Started: At(j.Started), Ended: At(j.Ended), RanS: j.Ran.Seconds(),
 		Exit: j.Exit, Reason: j.Reason, Result: j.Result, Size: j.Facts.Size, Hash: j.Hash, FileNow: Place(j.FileNow),
 	}
 	if files := j.Files(); len(files) > 1 {

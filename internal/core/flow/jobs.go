@@ -177,7 +177,7 @@ func (f *Flow) unhold() {
 func (f *Flow) planned(j *Job, now time.Time) plan.Job {
 	p := plan.Job{
 		Rule: j.rule, ID: j.row.ID, File: j.row.File, Watch: j.row.Watch, Facts: j.row.Facts, Event: j.row.Event,
-			OldFile: j.row.OldFile,
+		OldFile: j.row.OldFile,
 		Attempt: j.row.Attempts, Captures: j.captures, Hash: j.row.Hash, Now: now,
 	}
 	if j.row.Event != file.Removed {

@@ -20,7 +20,7 @@ func (d *decoder) units(r *Rule) {
 	if r.Reacts(file.Renamed) && (r.Gather != nil || r.Folded()) {
 		d.add(SeverityError, r.Pos, "events",
 			"renamed is for single files, so it does not go with unit: folder, batch or group",
-				"make another rule of it")
+			"make another rule of it")
 	}
 	if r.Reacts(file.Removed) && r.Gather != nil {
 		d.add(SeverityError, r.Pos, "events",
