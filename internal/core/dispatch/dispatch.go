@@ -3,9 +3,10 @@
 // The Machine is told about jobs, their limits and their ends. Asked for the
 // next job, it returns one, or the time at which it makes sense to ask again.
 // A free worker goes to the highest priority, then to the rule with the fewest
-// running jobs, then follows that rule's own order. A rule that already holds
-// all other workers does not get the last one while another rule might need
-// it, so one slow rule never blocks the rest.
+// running jobs, then follows that rule's own order. No worker is left idle while
+// anything may run. So that slow rules cannot hold up the others, a rule that has
+// a job waiting and none running gets one worker beyond the number when none has
+// come free for a second.
 package dispatch
 
 import (
@@ -67,6 +68,7 @@ type Machine struct {
 	busy    []*line          // rules with jobs that wait, and perhaps some without
 	working int              // jobs that hold a worker
 	alone   int              // those of them that run alone: one or none
+	full    time.Time        // since when no worker has come free, zero if one is
 }
 
 type queue struct {
@@ -245,6 +247,9 @@ func (m *Machine) start(e *entry, now time.Time) {
 
 // best finds the rule whose turn it is.
 func (m *Machine) best(now time.Time) *line {
+	if m.working >= m.workers && m.full.IsZero() {
+		m.full = now
+	}
 	var best *line
 	idle := 0
 	for _, l := range m.busy {
@@ -288,21 +293,19 @@ func (m *Machine) free(l *line, now time.Time) bool {
 	if m.alone > 0 || l.ready.entries[0].Alone && m.working > 0 {
 		return false
 	}
-	if m.working >= m.workers || q.Workers > 0 && q.working >= q.Workers {
+	if q.Workers > 0 && q.working >= q.Workers {
 		return false
 	}
-	last := m.working == m.workers-1
-	return !last || m.workers == 1 || l.working < m.workers-1 || !m.othersWant(l)
+	return m.working < m.workers || m.mayHelp(l) && !m.full.Add(helpAfter).After(now)
 }
 
-// othersWant reports whether another rule's commands could want a worker.
-func (m *Machine) othersWant(l *line) bool {
-	for _, other := range m.rules {
-		if other != l && !other.Light && !other.Held {
-			return true
-		}
-	}
-	return false
+// helpAfter is how long no worker comes free until a rule that has none gets one more.
+const helpAfter = time.Second
+
+// mayHelp reports whether a rule could have the worker beyond the number: there is one in all,
+// and none beside a single worker.
+func (m *Machine) mayHelp(l *line) bool {
+	return m.workers > 1 && m.working == m.workers && l.working == 0 && !m.full.IsZero()
 }
 
 // Idle gives a running job's worker back; its key stays held.
@@ -314,6 +317,7 @@ func (m *Machine) Idle(id int64) {
 	e.holds.working--
 	e.holds = nil
 	m.working--
+	m.full = time.Time{}
 	if e.Alone {
 		m.alone--
 	}
@@ -357,6 +361,11 @@ func (m *Machine) Wake(now time.Time) (at time.Time, ok bool) {
 			sooner(l.later.entries[0].Due)
 		}
 		q := l.queue
+		if len(l.ready.entries) > 0 && !l.Light && m.alone == 0 && m.mayHelp(l) {
+			if t := m.full.Add(helpAfter); t.After(now) {
+				sooner(t)
+			}
+		}
 		if len(l.ready.entries) > 0 && q.Count > 0 && len(q.starts) >= q.Count {
 			if t := q.starts[0].Add(q.Per); t.After(now) {
 				sooner(t)

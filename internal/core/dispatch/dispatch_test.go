@@ -23,16 +23,42 @@ func drain(m *Machine, now time.Time) (ids []int64) {
 	}
 }
 
+// A rule of jobs that take hours has all workers while nobody else wants one. Another rule waits
+// a second, and then has one worker beyond the number, for one job after the other; so has no
+// third one beside it, and none with a single worker.
 func TestOneSlowRuleDoesNotHoldUpTheOthers(t *testing.T) {
 	m := New(3)
-	m.SetRule(Rule{Name: "slow"})
-	m.SetRule(Rule{Name: "quick"})
+	for _, name := range []string{"slow", "quick", "third"} {
+		m.SetRule(Rule{Name: name})
+	}
 	for i := range int64(5) {
 		m.Add(Job{ID: i + 1, Rule: "slow"})
 	}
-	require.Equal(t, []int64{1, 2}, drain(m, noon), "the last worker is kept free")
-	m.Add(Job{ID: 10, Rule: "quick"})
-	require.Equal(t, []int64{10}, drain(m, noon))
+	require.Equal(t, []int64{1, 2, 3}, drain(m, noon), "no worker is left idle")
+	at := noon.Add(time.Minute)
+	for i := range int64(3) {
+		m.Add(Job{ID: 10 + i, Rule: "quick"})
+	}
+	m.Add(Job{ID: 20, Rule: "third"})
+	require.Equal(t, []int64{10}, drain(m, at), "none has come free for long")
+	require.Empty(t, drain(m, at.Add(time.Hour)), "one in all")
+	m.Done(10)
+	require.Empty(t, drain(m, at.Add(time.Hour)))
+	wake, ok := m.Wake(at.Add(time.Hour))
+	require.True(t, ok)
+	require.Equal(t, at.Add(time.Hour+time.Second), wake)
+	require.Equal(t, []int64{11}, drain(m, wake), "the one that came first")
+	m.Done(1)
+	m.Done(11)
+	require.Equal(t, []int64{12}, drain(m, wake), "a worker that is free goes to who has none")
+
+	single := New(1)
+	single.SetRule(Rule{Name: "slow"})
+	single.SetRule(Rule{Name: "quick"})
+	single.Add(Job{ID: 1, Rule: "slow"})
+	single.Add(Job{ID: 2, Rule: "quick"})
+	require.Equal(t, []int64{1}, drain(single, noon))
+	require.Empty(t, drain(single, noon.Add(time.Hour)))
 }
 
 func TestASingleRuleUsesAllWorkers(t *testing.T) {
@@ -196,7 +222,11 @@ func TestBounds(t *testing.T) {
 				}
 				keys[j.Key] = true
 			}
-			if heavy > workers || one > 1 {
+			bound := workers
+			if workers > 1 {
+				bound++ // for a rule that has none
+			}
+			if heavy > bound || one > 1 {
 				t.Fatalf("%d of %d workers, %d of 1 in the queue", heavy, workers, one)
 			}
 		}

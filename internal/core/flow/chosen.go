@@ -29,7 +29,8 @@ func (c *Chosen) hasRule(rule string) bool {
 func (c *Chosen) hasPath(path string) bool {
 	return !c.None && len(c.Paths) == 0 || slices.ContainsFunc(c.Paths, func(chosen string) bool {
 		_, below := plan.Below(path, chosen)
-		return below || path == chosen
+		_, holds := plan.Below(chosen, path) // a folder that is taken as a whole
+		return below || holds || path == chosen
 	})
 }
 
