@@ -42,6 +42,7 @@ type Why struct {
 	NotYet    string // why it is not ready
 	Writers   []watchfs.Writer
 	Steps     []string
+	From      []string // where words come from that may be one thing or another
 	FileAfter string   // after success; "" if it stays
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Problem   string   // why it would fail
@@ -78,7 +79,8 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
 		self := work.Thing{Facts: d.facts, Source: path}
 		f := foreseeOne(set, l, path, self, first, now)
-		w.Steps, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.FileAfter, f.Thrown, f.Fails, f.Clashes
+		w.Steps, w.From, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.From, f.FileAfter, f.Thrown, f.Fails,
+			f.Clashes
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(now)

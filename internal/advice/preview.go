@@ -32,6 +32,7 @@ type Foreseen struct {
 	Unmatched bool       // no rule takes it, now or before, though it is a real file
 	Settled   bool
 	Steps     []string
+	From      []string // where words come from that may be one thing or another
 	FileAfter string   // "" if it stays, is discarded, or only a run can tell
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Open      bool     // only a run can tell where it ends
@@ -415,7 +416,7 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain [
 	if w.Wrong == "" {
 		w.End(c.Rule.Processed, c.Rule.SameName)
 	}
-	f.Steps, f.Thrown = append(w.Steps, shotSaid(c.Rule, self.Facts)...), w.Thrown
+	f.Steps, f.From, f.Thrown = w.Steps, shotSaid(c.Rule, self.Facts), w.Thrown
 	if w.Wrong != "" {
 		p.scene.TakeBack() // a failed attempt takes back what it placed
 		f.Fails = w.Wrong

@@ -130,7 +130,7 @@ func (p *preview) progress(text string) {
 
 func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
 	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled, Held: p.held(f),
-		Steps: f.Steps, SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown,
+		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown,
 		FileAfter: jsonlines.Place(f.FileAfter)}
 	if line.Steps == nil {
 		line.Steps = []string{}
@@ -170,7 +170,7 @@ func shownStep(f *rule.File, step string) string {
 
 // rows are the lines of one file: a line for each of its steps.
 func (p *preview) rows(t advice.Foreseen) [][]cell {
-	steps := slices.Clone(t.Steps)
+	steps := append(slices.Clone(t.Steps), t.From...)
 	for i := range steps {
 		steps[i] = shownStep(p.f, steps[i])
 	}
