@@ -58,7 +58,7 @@ type Channel struct {
 	Run  *fill.Command
 }
 
-func (c *Channel) setPos(p Pos) { c.Pos = p }
+func (c *Channel) SetPos(p Pos) { c.Pos = p }
 
 // defaultDigest is how long a channel gathers that does not say so.
 const defaultDigest = 10 * time.Second
@@ -91,7 +91,7 @@ const (
 	NoTLS             Encryption = "none"
 )
 
-func (v *Encryption) fromNode(d *decoder, n ast.Node) {
+func readEncryption(d *decoder, n ast.Node, v *Encryption) {
 	*v = Encryption(choose(d, n, "encryption", "starttls_if_offered", "starttls", "implicit_tls", "none"))
 }
 
@@ -107,7 +107,7 @@ const (
 	OnUnmatched Occasion = "unmatched" // no rule took a file
 )
 
-func (v *Occasion) fromNode(d *decoder, n ast.Node) {
+func readOccasion(d *decoder, n ast.Node, v *Occasion) {
 	*v = Occasion(choose(d, n, "on", "failed", "processed", "caught_up", "overdue", "blocked", "unmatched"))
 }
 
@@ -125,7 +125,7 @@ type Notify struct {
 // ownWords are filled in the text of a notice.
 var ownWords = []string{"kind", "rule", "file", "name", "file_now", "folder", "reason", "job", "count"}
 
-func (v *Notify) setPos(p Pos) { v.Pos = p }
+func (v *Notify) SetPos(p Pos) { v.Pos = p }
 
 // Channels returns the channels for an occasion; nil for a nil Notify.
 func (v *Notify) Channels(o Occasion) []string {
@@ -148,7 +148,7 @@ type Heartbeat struct {
 	Pos Pos
 }
 
-func (v *Heartbeat) setPos(p Pos) { v.Pos = p }
+func (v *Heartbeat) SetPos(p Pos) { v.Pos = p }
 
 // noticeKeys checks what the head of the file says of notices.
 func (d *decoder) noticeKeys(f *File) {

@@ -56,7 +56,7 @@ func (v Depth) String() string {
 	return strconv.Itoa(int(v))
 }
 
-func (v *Depth) fromNode(d *decoder, n ast.Node) {
+func readDepth(d *decoder, n ast.Node, v *Depth) {
 	s, _ := d.scalar(n)
 	if s == "all" {
 		*v = AllLevels
@@ -79,14 +79,14 @@ const (
 	UnitFolder Unit = "folder"
 )
 
-func (v *Unit) fromNode(d *decoder, n ast.Node) {
+func readUnit(d *decoder, n ast.Node, v *Unit) {
 	*v = Unit(choose(d, n, "unit", "file", "folder"))
 }
 
 // Event is one of the events a rule reacts to.
 type Event Choice
 
-func (v *Event) fromNode(d *decoder, n ast.Node) {
+func readEvent(d *decoder, n ast.Node, v *Event) {
 	*v = Event(choose(d, n, "an event", "added", "changed", "removed", "renamed"))
 }
 
@@ -99,7 +99,7 @@ const (
 	RunOwnWork     Running = "own_work"
 )
 
-func (v *Running) fromNode(d *decoder, n ast.Node) {
+func readRunning(d *decoder, n ast.Node, v *Running) {
 	*v = Running(choose(d, n, "while_running", "finish_first", "stop_old", "own_work"))
 }
 
@@ -111,20 +111,20 @@ const (
 	WritersIgnore WritersMode = "ignore"
 )
 
-func (v *WritersMode) fromNode(d *decoder, n ast.Node) {
+func readWritersMode(d *decoder, n ast.Node, v *WritersMode) {
 	*v = WritersMode(choose(d, n, "writers", "wait", "ignore"))
 }
 
 // Poll is how often folders without events are looked at; 0 for auto.
 type Poll time.Duration
 
-func (v *Poll) fromNode(d *decoder, n ast.Node) {
+func readPoll(d *decoder, n ast.Node, v *Poll) {
 	if s, _ := d.scalar(n); s == "auto" {
 		*v = 0
 		return
 	}
 	var t Duration
-	t.fromNode(d, n)
+	readDuration(d, n, &t)
 	if t.Pos.Line > 0 && t.Duration < 100*time.Millisecond {
 		d.errorAt(n, "range", "poll must be at least 100ms", "write auto, or a longer time")
 	}
@@ -134,7 +134,7 @@ func (v *Poll) fromNode(d *decoder, n ast.Node) {
 // Size is a number of bytes: `100MB`, `2KiB`, `17`.
 type Size int64
 
-func (v *Size) fromNode(d *decoder, n ast.Node) {
+func readSize(d *decoder, n ast.Node, v *Size) {
 	s, _ := d.scalar(n)
 	bytes, err := humanize.ParseBytes(s)
 	if err != nil {
@@ -157,7 +157,7 @@ type Ready struct {
 	markerRE   *regexp.Regexp
 }
 
-func (v *Ready) fromNode(d *decoder, n ast.Node) {
+func readReady(d *decoder, n ast.Node, v *Ready) {
 	type plain Ready
 	d.into(n, reflectOf((*plain)(v)), "ready")
 }
@@ -165,7 +165,7 @@ func (v *Ready) fromNode(d *decoder, n ast.Node) {
 // Overdue says what happens to a file that does not become ready in time.
 type Overdue Choice
 
-func (v *Overdue) fromNode(d *decoder, n ast.Node) {
+func readOverdue(d *decoder, n ast.Node, v *Overdue) {
 	*v = Overdue(choose(d, n, "overdue", "wait", "fail", "take"))
 }
 
@@ -214,7 +214,7 @@ type Batch struct {
 	Pos Pos
 }
 
-func (v *Batch) setPos(p Pos) { v.Pos = p }
+func (v *Batch) SetPos(p Pos) { v.Pos = p }
 
 // Group makes one job of files that belong together.
 type Group struct {
@@ -226,7 +226,7 @@ type Group struct {
 	Pos Pos
 }
 
-func (v *Group) setPos(p Pos) { v.Pos = p }
+func (v *Group) SetPos(p Pos) { v.Pos = p }
 
 // GroupOverdue says what happens to a group that is not complete in time.
 type GroupOverdue Choice
@@ -236,7 +236,7 @@ const (
 	GroupTaken GroupOverdue = "take"
 )
 
-func (v *GroupOverdue) fromNode(d *decoder, n ast.Node) {
+func readGroupOverdue(d *decoder, n ast.Node, v *GroupOverdue) {
 	*v = GroupOverdue(choose(d, n, "overdue", "fail", "take"))
 }
 

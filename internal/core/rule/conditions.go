@@ -29,7 +29,7 @@ const (
 	ExistingLeave Existing = "leave"
 )
 
-func (v *Existing) fromNode(d *decoder, n ast.Node) {
+func readExisting(d *decoder, n ast.Node, v *Existing) {
 	*v = Existing(choose(d, n, "existing", "take", "leave"))
 }
 
@@ -39,7 +39,7 @@ type SizeRange struct {
 	Low, Top int64
 }
 
-func (v *SizeRange) fromNode(d *decoder, n ast.Node) {
+func readSizeRange(d *decoder, n ast.Node, v *SizeRange) {
 	s, _ := d.scalar(n)
 	low, top, ok := strings.Cut(s, "..")
 	r := SizeRange{Text: s, Top: math.MaxInt64}
@@ -74,7 +74,7 @@ type AgeRange struct {
 	Low, Top time.Duration
 }
 
-func (v *AgeRange) fromNode(d *decoder, n ast.Node) {
+func readAgeRange(d *decoder, n ast.Node, v *AgeRange) {
 	s, _ := d.scalar(n)
 	low, top, ok := strings.Cut(s, "..")
 	r := AgeRange{Text: s, Top: math.MaxInt64}
@@ -124,7 +124,7 @@ type Example struct {
 	Pos       Pos
 }
 
-func (e *Example) setPos(p Pos) { e.Pos = p }
+func (e *Example) SetPos(p Pos) { e.Pos = p }
 
 // conditions compiles what is tested beyond the name.
 func (d *decoder) conditions(r *Rule) {

@@ -38,9 +38,49 @@ type decoder struct {
 // alias may stand inside what it names.
 const deepest = 40
 
-// fromNode is implemented by values with a notation of their own.
-type fromNode interface {
-	fromNode(d *decoder, n ast.Node)
+// readers read the values that have a notation of their own, by their types.
+var readers map[reflect.Type]func(d *decoder, n ast.Node, v any)
+
+func init() {
+	readers = map[reflect.Type]func(*decoder, ast.Node, any){}
+	reads(readAgain)
+	reads(readAgeRange)
+	reads(readCodeRange)
+	reads(readDepth)
+	reads(readDuration)
+	reads(readEncryption)
+	reads(readEvent)
+	reads(readExisting)
+	reads(readGroupOverdue)
+	reads(readLoops)
+	reads(readNumber)
+	reads(readOccasion)
+	reads(readOrder)
+	reads(readOverdue)
+	reads(readPath)
+	reads(readPercent)
+	reads(readPlace)
+	reads(readPoll)
+	reads(readRate)
+	reads(readReady)
+	reads(readRetry)
+	reads(readRunning)
+	reads(readSameName)
+	reads(readSave)
+	reads(readSchedule)
+	reads(readSize)
+	reads(readSizeRange)
+	reads(readStdin)
+	reads(readText)
+	reads(readUnit)
+	reads(readWritersMode)
+	reads(func(d *decoder, n ast.Node, v *Where) { readText(d, n, &v.Text) })
+	reads(readRawRules)
+}
+
+// reads notes how the values of a type are read.
+func reads[T any](read func(*decoder, ast.Node, *T)) {
+	readers[reflect.TypeFor[T]()] = func(d *decoder, n ast.Node, v any) { read(d, n, v.(*T)) }
 }
 
 func newDecoder(file string, on Machine, src []byte) *decoder {
@@ -258,8 +298,8 @@ func (d *decoder) into(n ast.Node, v reflect.Value, what string) {
 		d.errorAt(n, "empty", what+" has no value", "write one, or remove the key")
 		return
 	}
-	if custom, ok := v.Addr().Interface().(fromNode); ok {
-		custom.fromNode(d, n)
+	if read := readers[v.Type()]; read != nil {
+		read(d, n, v.Addr().Interface())
 		return
 	}
 	switch v.Kind() {
@@ -370,10 +410,10 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		d.wrongType(n, what, "a mapping of keys")
 		return
 	}
-	if place, ok := v.Addr().Interface().(interface{ setPos(Pos) }); ok {
-		place.setPos(d.pos(n))
+	if place, ok := v.Addr().Interface().(interface{ SetPos(Pos) }); ok {
+		place.SetPos(d.pos(n))
 	}
-	noter, _ := v.Addr().Interface().(interface{ noteKey(string, Pos) })
+	noter, _ := v.Addr().Interface().(interface{ NoteKey(string, Pos) })
 	fields := fieldsOf(v.Type())
 	var own map[string]reflect.Value // the keys that the verb of a step has of its own
 	if step, ok := v.Addr().Interface().(*Step); ok {
@@ -389,7 +429,7 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		}
 		seen[key] = d.pos(p.Key)
 		if noter != nil {
-			noter.noteKey(key, seen[key])
+			noter.NoteKey(key, seen[key])
 		}
 		if value, ok := own[key]; ok {
 			d.into(p.Value, value, key)

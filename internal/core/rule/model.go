@@ -153,9 +153,9 @@ type Rule struct {
 	eventsWritten bool
 }
 
-func (r *Rule) setPos(p Pos) { r.Pos = p }
+func (r *Rule) SetPos(p Pos) { r.Pos = p }
 
-func (r *Rule) noteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten || key == "events" }
+func (r *Rule) NoteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten || key == "events" }
 
 // Moves reports whether the input leaves its folder after success.
 func (r *Rule) Moves() bool {

@@ -22,7 +22,7 @@ type rawRules struct {
 	pos   Pos
 }
 
-func (r *rawRules) fromNode(d *decoder, n ast.Node) {
+func readRawRules(d *decoder, n ast.Node, r *rawRules) {
 	list, ok := n.(*ast.SequenceNode)
 	if !ok {
 		d.wrongType(n, "rules", "a list, each entry beginning with - name:")

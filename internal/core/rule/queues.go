@@ -34,7 +34,7 @@ type Rate struct {
 	Per   time.Duration
 }
 
-func (v *Rate) fromNode(d *decoder, n ast.Node) {
+func readRate(d *decoder, n ast.Node, v *Rate) {
 	s, _ := d.scalar(n)
 	count, per, ok := strings.Cut(s, " in ")
 	number, err := strconv.Atoi(strings.TrimSpace(count))
@@ -55,7 +55,7 @@ const (
 	AgainAlways  Again = "always"  // at each change
 )
 
-func (v *Again) fromNode(d *decoder, n ast.Node) {
+func readAgain(d *decoder, n ast.Node, v *Again) {
 	*v = Again(choose(d, n, "again", "changed", "never", "always"))
 }
 
@@ -67,7 +67,7 @@ const (
 	LoopsAllow Loops = "allow"
 )
 
-func (v *Loops) fromNode(d *decoder, n ast.Node) {
+func readLoops(d *decoder, n ast.Node, v *Loops) {
 	*v = Loops(choose(d, n, "loops", "stop", "allow"))
 }
 
@@ -77,8 +77,8 @@ type Schedule struct {
 	Line *schedule.Line
 }
 
-func (v *Schedule) fromNode(d *decoder, n ast.Node) {
-	v.Text.fromNode(d, n)
+func readSchedule(d *decoder, n ast.Node, v *Schedule) {
+	readText(d, n, &v.Text)
 	if !v.Set() {
 		return
 	}
@@ -94,7 +94,7 @@ func (v *Schedule) fromNode(d *decoder, n ast.Node) {
 // Order is the order in which a rule's jobs start.
 type Order dispatch.Order
 
-func (v *Order) fromNode(d *decoder, n ast.Node) {
+func readOrder(d *decoder, n ast.Node, v *Order) {
 	*v = Order(choose(d, n, "order", "arrival", "name", "oldest", "newest", "smallest"))
 }
 

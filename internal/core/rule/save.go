@@ -19,11 +19,11 @@ type Save struct {
 // Set reports whether anything is saved.
 func (v *Save) Set() bool { return len(v.Words) > 0 }
 
-func (v *Save) fromNode(d *decoder, n ast.Node) {
+func readSave(d *decoder, n ast.Node, v *Save) {
 	pairs, isMap := d.pairs(n)
 	if !isMap {
 		var word Text
-		word.fromNode(d, n)
+		readText(d, n, &word)
 		v.Words = []Text{word}
 		return
 	}
@@ -40,9 +40,3 @@ func (v *Save) fromNode(d *decoder, n ast.Node) {
 }
 
 const savedPattern = "^[a-z][a-z0-9_]*$"
-
-func (Save) schema() map[string]any {
-	return anyOf(fitting(savedPattern), map[string]any{"type": "object", "minProperties": 1,
-		"propertyNames":        map[string]any{"pattern": savedPattern},
-		"additionalProperties": map[string]any{"type": "string", "minLength": 1}})
-}

@@ -33,9 +33,6 @@ func Schema() map[string]any {
 	return root
 }
 
-// schemer is implemented by values with a notation of their own.
-type schemer interface{ schema() map[string]any }
-
 func objectSchema(t reflect.Type, defs map[string]any) map[string]any {
 	properties := map[string]any{}
 	for _, f := range reflect.VisibleFields(t) {
@@ -116,7 +113,7 @@ var keySchemas = map[string]func() map[string]any{
 	"Rule.serial_by": func() map[string]any {
 		return anyOf(map[string]any{"type": "string", "not": words("true", "false")}, number())
 	},
-	"Rule.events":  func() map[string]any { return anyOf(Event("").schema(), filled(Event("").schema())) },
+	"Rule.events":  func() map[string]any { return anyOf(eventSchema(), filled(eventSchema())) },
 	"Ready.marker": func() map[string]any { return fitting(`^[^/]*\{(name|stem)[^/]*$`) },
 	"Retry.factor": func() map[string]any { return map[string]any{"type": "number", "minimum": 1} },
 	"Retry.jitter": func() map[string]any {
@@ -150,8 +147,8 @@ var together = map[reflect.Type]func() map[string]any{
 }
 
 func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
-	if s, ok := reflect.Zero(t).Interface().(schemer); ok {
-		return s.schema()
+	if own := typeSchemas[t]; own != nil {
+		return own()
 	}
 	if t.Kind() == reflect.Pointer {
 		return typeSchema(t.Elem(), defs)
@@ -321,42 +318,47 @@ func rangePattern(of string) string {
 	return strings.ReplaceAll(`^(X\.\.(X)?|\.\.X)$`, "X", of)
 }
 
-func (Text) schema() map[string]any      { return text() }
-func (Path) schema() map[string]any      { return pathText() }
-func (Schedule) schema() map[string]any  { return map[string]any{"type": "string"} }
-func (Where) schema() map[string]any     { return text() }
-func (Number) schema() map[string]any    { return map[string]any{"type": "number"} }
-func (SizeRange) schema() map[string]any { return fitting(rangePattern(` ?` + bytesPattern + ` ?`)) }
-func (AgeRange) schema() map[string]any  { return fitting(rangePattern(` ?` + spanPattern + ` ?`)) }
-func (Percent) schema() map[string]any   { return fitting(`^[0-9]{1,2}(\.[0-9]+)? *%$`) }
-func (CodeRange) schema() map[string]any { return anyOf(integer(), fitting(codePattern)) }
-func (Duration) schema() map[string]any {
-	return anyOf(fitting(durationPattern), map[string]any{"const": 0})
-}
-func (Poll) schema() map[string]any { return anyOf(words("auto"), fitting(`^`+spanPattern+`$`)) }
-func (Depth) schema() map[string]any {
-	return anyOf(words("all"), map[string]any{"type": "integer", "minimum": 0})
-}
-func (Size) schema() map[string]any { return anyOf(fitting(`^`+bytesPattern+`$`), integer()) }
-func (Rate) schema() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) }
+// typeSchemas are those of the values that have a notation of their own.
+var typeSchemas map[reflect.Type]func() map[string]any
 
-func (Unit) schema() map[string]any         { return words("file", "folder") }
-func (Event) schema() map[string]any        { return words("added", "changed", "removed", "renamed") }
-func (Running) schema() map[string]any      { return words("finish_first", "stop_old", "own_work") }
-func (WritersMode) schema() map[string]any  { return words("wait", "ignore") }
-func (Overdue) schema() map[string]any      { return words("wait", "fail", "take") }
-func (GroupOverdue) schema() map[string]any { return words("fail", "take") }
-func (Again) schema() map[string]any        { return words("changed", "never", "always") }
-func (Loops) schema() map[string]any        { return words("stop", "allow") }
-func (SameName) schema() map[string]any     { return words("number", "replace", "skip", "fail") }
-func (Stdin) schema() map[string]any        { return words("file") }
-func (Existing) schema() map[string]any     { return words("take", "leave") }
-func (Order) schema() map[string]any {
-	return words("arrival", "name", "oldest", "newest", "smallest")
+func init() {
+	typeSchemas = map[reflect.Type]func() map[string]any{
+		reflect.TypeFor[Again]():        func() map[string]any { return words("changed", "never", "always") },
+		reflect.TypeFor[AgeRange]():     func() map[string]any { return fitting(rangePattern(` ?` + spanPattern + ` ?`)) },
+		reflect.TypeFor[CodeRange]():    func() map[string]any { return anyOf(integer(), fitting(codePattern)) },
+		reflect.TypeFor[Depth]():        func() map[string]any { return anyOf(words("all"), map[string]any{"type": "integer", "minimum": 0}) },
+		reflect.TypeFor[Duration]():     func() map[string]any { return anyOf(fitting(durationPattern), map[string]any{"const": 0}) },
+		reflect.TypeFor[Encryption]():   func() map[string]any { return words("starttls_if_offered", "starttls", "implicit_tls", "none") },
+		reflect.TypeFor[Event]():        func() map[string]any { return eventSchema() },
+		reflect.TypeFor[Existing]():     func() map[string]any { return words("take", "leave") },
+		reflect.TypeFor[GroupOverdue](): func() map[string]any { return words("fail", "take") },
+		reflect.TypeFor[Loops]():        func() map[string]any { return words("stop", "allow") },
+		reflect.TypeFor[Number]():       func() map[string]any { return map[string]any{"type": "number"} },
+		reflect.TypeFor[Occasion](): func() map[string]any {
+			return words("failed", "processed", "caught_up", "overdue", "blocked", "unmatched")
+		},
+		reflect.TypeFor[Order]():    func() map[string]any { return words("arrival", "name", "oldest", "newest", "smallest") },
+		reflect.TypeFor[Overdue]():  func() map[string]any { return words("wait", "fail", "take") },
+		reflect.TypeFor[Path]():     func() map[string]any { return pathText() },
+		reflect.TypeFor[Percent]():  func() map[string]any { return fitting(`^[0-9]{1,2}(\.[0-9]+)? *%$`) },
+		reflect.TypeFor[Poll]():     func() map[string]any { return anyOf(words("auto"), fitting(`^`+spanPattern+`$`)) },
+		reflect.TypeFor[Rate]():     func() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) },
+		reflect.TypeFor[Running]():  func() map[string]any { return words("finish_first", "stop_old", "own_work") },
+		reflect.TypeFor[SameName](): func() map[string]any { return words("number", "replace", "skip", "fail") },
+		reflect.TypeFor[Save](): func() map[string]any {
+			return anyOf(fitting(savedPattern), map[string]any{"type": "object", "minProperties": 1,
+				"propertyNames":        map[string]any{"pattern": savedPattern},
+				"additionalProperties": map[string]any{"type": "string", "minLength": 1}})
+		},
+		reflect.TypeFor[Schedule]():    func() map[string]any { return map[string]any{"type": "string"} },
+		reflect.TypeFor[Size]():        func() map[string]any { return anyOf(fitting(`^`+bytesPattern+`$`), integer()) },
+		reflect.TypeFor[SizeRange]():   func() map[string]any { return fitting(rangePattern(` ?` + bytesPattern + ` ?`)) },
+		reflect.TypeFor[Stdin]():       func() map[string]any { return words("file") },
+		reflect.TypeFor[Text]():        func() map[string]any { return text() },
+		reflect.TypeFor[Unit]():        func() map[string]any { return words("file", "folder") },
+		reflect.TypeFor[Where]():       func() map[string]any { return text() },
+		reflect.TypeFor[WritersMode](): func() map[string]any { return words("wait", "ignore") },
+	}
 }
-func (Occasion) schema() map[string]any {
-	return words("failed", "processed", "caught_up", "overdue", "blocked", "unmatched")
-}
-func (Encryption) schema() map[string]any {
-	return words("starttls_if_offered", "starttls", "implicit_tls", "none")
-}
+
+func eventSchema() map[string]any { return words("added", "changed", "removed", "renamed") }

@@ -53,9 +53,9 @@ type Step struct {
 	keys   map[string]Pos
 }
 
-func (s *Step) setPos(p Pos) { s.Pos = p }
+func (s *Step) SetPos(p Pos) { s.Pos = p }
 
-func (s *Step) noteKey(key string, at Pos) {
+func (s *Step) NoteKey(key string, at Pos) {
 	if s.keys == nil {
 		s.keys = map[string]Pos{}
 	}
@@ -150,14 +150,14 @@ const (
 	SameFail    SameName = "fail"
 )
 
-func (v *SameName) fromNode(d *decoder, n ast.Node) {
+func readSameName(d *decoder, n ast.Node, v *SameName) {
 	*v = SameName(choose(d, n, "same_name", "number", "replace", "skip", "fail"))
 }
 
 // Stdin says what a command reads.
 type Stdin Choice
 
-func (v *Stdin) fromNode(d *decoder, n ast.Node) { *v = Stdin(choose(d, n, "stdin", "file")) }
+func readStdin(d *decoder, n ast.Node, v *Stdin) { *v = Stdin(choose(d, n, "stdin", "file")) }
 
 // Codes are exit codes or HTTP statuses: numbers and ranges.
 type Codes []CodeRange
@@ -177,7 +177,7 @@ func (v Codes) Has(code int) bool {
 	return slices.ContainsFunc(v, func(c CodeRange) bool { return c.Low <= code && code <= c.Top })
 }
 
-func (v *CodeRange) fromNode(d *decoder, n ast.Node) {
+func readCodeRange(d *decoder, n ast.Node, v *CodeRange) {
 	s, _ := d.scalar(n)
 	low, top, ranged := strings.Cut(s, "..")
 	if !ranged {
@@ -196,7 +196,7 @@ func (v *CodeRange) fromNode(d *decoder, n ast.Node) {
 // Percent is a part of something: `1%`, `0.5%`.
 type Percent float64
 
-func (v *Percent) fromNode(d *decoder, n ast.Node) {
+func readPercent(d *decoder, n ast.Node, v *Percent) {
 	s, _ := d.scalar(n)
 	number, ok := strings.CutSuffix(s, "%")
 	part, err := strconv.ParseFloat(strings.TrimSpace(number), 64)

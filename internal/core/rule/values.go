@@ -19,7 +19,7 @@ type Text struct {
 	Pos Pos
 }
 
-func (t *Text) fromNode(d *decoder, n ast.Node) {
+func readText(d *decoder, n ast.Node, t *Text) {
 	s, ok := d.scalar(n)
 	if !ok {
 		d.errorAt(n, "type", "this value must be a text, and this is "+nodeWord(n), d.asOneText(n))
@@ -60,8 +60,8 @@ type Path struct {
 	Base string
 }
 
-func (p *Path) fromNode(d *decoder, n ast.Node) {
-	p.Text.fromNode(d, n)
+func readPath(d *decoder, n ast.Node, p *Path) {
+	readText(d, n, &p.Text)
 	p.S, p.Base = AtHome(p.S, d.on.Home), d.base
 	if p.Set() && p.S == "" {
 		d.errorAt(n, "empty", "this path is empty", `write . for the folder of the rules file`)
@@ -82,7 +82,7 @@ type Duration struct {
 	Pos Pos
 }
 
-func (v *Duration) fromNode(d *decoder, n ast.Node) {
+func readDuration(d *decoder, n ast.Node, v *Duration) {
 	s, ok := d.scalar(n)
 	if !ok {
 		d.wrongType(n, "a time", "a text such as 2s")
@@ -147,10 +147,10 @@ type Place struct {
 	Fixed  string // the whole folder, absolute and clean, if it holds no placeholder
 }
 
-func (p *Place) fromNode(d *decoder, n ast.Node) {
+func readPlace(d *decoder, n ast.Node, p *Place) {
 	if _, ok := d.scalar(n); ok {
 		*p = Place{}
-		p.To.fromNode(d, n)
+		readPath(d, n, &p.To)
 		return
 	}
 	var long struct {
@@ -184,7 +184,7 @@ func DefaultRetry() Retry {
 	}
 }
 
-func (r *Retry) fromNode(d *decoder, n ast.Node) {
+func readRetry(d *decoder, n ast.Node, r *Retry) {
 	if i, ok := n.(*ast.IntegerNode); ok {
 		d.into(i, reflectOf(&r.Times), "retry")
 		return
@@ -207,7 +207,7 @@ func (r *Retry) fromNode(d *decoder, n ast.Node) {
 // Number is a decimal number.
 type Number float64
 
-func (v *Number) fromNode(d *decoder, n ast.Node) {
+func readNumber(d *decoder, n ast.Node, v *Number) {
 	s, ok := d.scalar(n)
 	f, err := strconv.ParseFloat(s, 64)
 	if !ok || err != nil {
