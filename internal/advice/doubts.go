@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
@@ -21,13 +22,13 @@ import (
 
 // Doubts looks at the machine for what would let correct rules fail: programs
 // that are not there, folders that are not there.
-func Doubts(f *rule.File) rule.Diagnostics {
-	var d rule.Diagnostics
+func Doubts(f *rule.File) notation.Diagnostics {
+	var d notation.Diagnostics
 	var warn warning = func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message,
+		d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityWarning, Code: code, Message: message,
 			Hint: hint, Quote: quoteLine(at)})
 	}
 	set, machine := look.NewSet(f), look.NewAsked()
@@ -135,13 +136,13 @@ func placesAt(r *rule.Rule) rule.Pos {
 }
 
 // channels warns of notices that could not be sent from here.
-func channels(f *rule.File, machine look.Asked) rule.Diagnostics {
-	var d rule.Diagnostics
+func channels(f *rule.File, machine look.Asked) notation.Diagnostics {
+	var d notation.Diagnostics
 	warn := func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityWarning, Code: code, Message: message,
+		d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityWarning, Code: code, Message: message,
 			Hint: hint, Quote: quoteLine(at)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Channels)) {
@@ -166,14 +167,14 @@ func channels(f *rule.File, machine look.Asked) rule.Diagnostics {
 }
 
 // Examples tries the rules' examples; each difference is an error.
-func Examples(f *rule.File, now time.Time) rule.Diagnostics {
-	var d rule.Diagnostics
+func Examples(f *rule.File, now time.Time) notation.Diagnostics {
+	var d notation.Diagnostics
 	set := look.NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
 			for _, wrong := range take.Example(set, r, &r.Examples[i], mime.TypeByExtension, now) {
 				at := r.Examples[i].Pos
-				d = append(d, rule.Diagnostic{Pos: at, Severity: rule.SeverityError, Code: "example",
+				d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityError, Code: "example",
 					Message: "this example differs: " + wrong, Quote: quoteLine(at)})
 			}
 		}
@@ -182,8 +183,8 @@ func Examples(f *rule.File, now time.Time) rule.Diagnostics {
 }
 
 // destinations warns of folders that exist and cannot be written to.
-func destinations(r *rule.Rule, machine look.Asked) rule.Diagnostics {
-	var d rule.Diagnostics
+func destinations(r *rule.Rule, machine look.Asked) notation.Diagnostics {
+	var d notation.Diagnostics
 	for _, p := range []*rule.Place{r.Processed, r.Failed} {
 		if p == nil {
 			continue
@@ -197,7 +198,7 @@ func destinations(r *rule.Rule, machine look.Asked) rule.Diagnostics {
 			folder = filepath.Dir(folder)
 		}
 		if !silent && !writable(folder) {
-			d = append(d, rule.Diagnostic{Pos: p.To.Pos, Severity: rule.SeverityWarning,
+			d = append(d, notation.Diagnostic{Pos: p.To.Pos, Severity: notation.SeverityWarning,
 				Code:    "folder-not-writable",
 				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder),
 				Hint:    "a job would wait until it can", Quote: quoteLine(p.To.Pos)})

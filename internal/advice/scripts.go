@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -33,8 +34,8 @@ const readWithin = 10 * time.Second
 
 // Scripts has the interpreters of the scripts in the rules read them, without running any, and
 // says which cannot. What was read once is remembered by its text in the user's cache folder.
-func Scripts(f *rule.File) rule.Diagnostics {
-	var d rule.Diagnostics
+func Scripts(f *rule.File) notation.Diagnostics {
+	var d notation.Diagnostics
 	for _, r := range f.All() {
 		for i := range r.Steps {
 			s := &r.Steps[i]
@@ -42,7 +43,7 @@ func Scripts(f *rule.File) rule.Diagnostics {
 				continue
 			}
 			if why := unreadable(s); why != "" {
-				d = append(d, rule.Diagnostic{Pos: s.Script.Pos, Severity: rule.SeverityWarning, Code: "script",
+				d = append(d, notation.Diagnostic{Pos: s.Script.Pos, Severity: notation.SeverityWarning, Code: "script",
 					Message: why, Hint: "it would fail for every file", Quote: quoteLine(s.Script.Pos)})
 			}
 		}

@@ -17,6 +17,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -185,7 +186,7 @@ func (f jobFilter) wants(s job.State) bool {
 }
 
 func didYouMean(word string, known []string) string {
-	if near := rule.Nearest(word, known); near != "" {
+	if near := notation.Nearest(word, known); near != "" {
 		return "; did you mean " + near + "?"
 	}
 	return ""

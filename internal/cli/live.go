@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -37,7 +38,7 @@ const lastHour = 60
 type liveView struct {
 	a      *app
 	f      *rule.File
-	diags  rule.Diagnostics
+	diags  notation.Diagnostics
 	client *control.Client
 
 	read time.Time // when the rules file had been changed that was read last

@@ -130,7 +130,8 @@ func (p *preview) progress(text string) {
 
 func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
 	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled, Held: p.held(f),
-		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage, Fails: f.Fails, Discards: f.Thrown,
+		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage,
+		Fails: f.Fails, Discards: f.Thrown,
 		FileAfter: jsonlines.Place(f.FileAfter)}
 	if line.Steps == nil {
 		line.Steps = []string{}

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -73,7 +74,7 @@ func globFolders(f *rule.File) []string {
 	return paths
 }
 
-func (a *app) reload(old, f *rule.File, diags rule.Diagnostics, e *engine.Engine) {
+func (a *app) reload(old, f *rule.File, diags notation.Diagnostics, e *engine.Engine) {
 	name := filepath.Base(old.Path)
 	if diags.Failed() {
 		n, _ := diags.Count()

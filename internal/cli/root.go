@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/core/rule"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -54,11 +54,11 @@ type app struct {
 	trust     bool   // --trust-rules
 	logFormat string // --log-format
 	board     board
-	warnings  rule.Diagnostics // of the rules that were read last
-	read      []byte           // the texts of the rules that were read last
-	style     ink.Style        // of standard output
-	styleErr  ink.Style        // of standard error
-	reserve   []byte           // see reserveSize
+	warnings  notation.Diagnostics // of the rules that were read last
+	read      []byte               // the texts of the rules that were read last
+	style     ink.Style            // of standard output
+	styleErr  ink.Style            // of standard error
+	reserve   []byte               // see reserveSize
 }
 
 // Main runs the program and gives its exit status.

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
@@ -67,7 +68,7 @@ func (a *app) loadRules() (*rule.File, error) {
 	return f, nil
 }
 
-func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
+func (a *app) readRules() (*rule.File, notation.Diagnostics, error) {
 	path, err := a.findRules()
 	if err != nil {
 		return nil, nil, err
@@ -90,7 +91,7 @@ func (a *app) readRules() (*rule.File, rule.Diagnostics, error) {
 
 // parseRules reads a rules file and all that it includes. texts joins what was
 // read, so that a later change can be told.
-func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, texts []byte) {
+func parseRules(path string, src []byte) (f *rule.File, diags notation.Diagnostics, texts []byte) {
 	texts = bytes.Clone(src)
 	load := func(glob string) ([]rule.Source, error) {
 		sources, err := loadIncluded(glob)
@@ -104,9 +105,9 @@ func parseRules(path string, src []byte) (f *rule.File, diags rule.Diagnostics, 
 }
 
 // parseWith reads a rules file; load finds the files that it includes.
-func parseWith(path string, src []byte, load rule.Load) (*rule.File, rule.Diagnostics) {
+func parseWith(path string, src []byte, load rule.Load) (*rule.File, notation.Diagnostics) {
 	home, _ := os.UserHomeDir() // without one ~ stands for itself
-	return rule.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
+	return notation.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
 		CPUs: runtime.NumCPU()})
 }
 
@@ -216,7 +217,7 @@ func watchedFolders(f *rule.File) int {
 	return len(folders)
 }
 
-func finding(d rule.Diagnostic) jsonlines.Finding {
+func finding(d notation.Diagnostic) jsonlines.Finding {
 	return jsonlines.Finding{File: d.File, Line: d.Line, Column: d.Column, Severity: string(d.Severity), Code: d.Code,
 		Message: d.Message, Hint: d.Hint, Quote: d.Quote, About: d.About()}
 }

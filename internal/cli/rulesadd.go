@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/draft"
@@ -132,7 +133,7 @@ func (n *newRule) beforeLine() (int, error) {
 }
 
 // with is the text of the rules file with the new rule, and what it says then.
-func (n *newRule) with(r draft.Rule) (string, *rule.File, rule.Diagnostics, error) {
+func (n *newRule) with(r draft.Rule) (string, *rule.File, notation.Diagnostics, error) {
 	line, err := n.beforeLine()
 	if err != nil {
 		return "", nil, nil, err
@@ -157,7 +158,7 @@ func (n *newRule) write(r draft.Rule) error {
 	}
 	if diags.Failed() {
 		for _, d := range diags {
-			if d.Severity == rule.SeverityError {
+			if d.Severity == notation.SeverityError {
 				return usage("the rule was not written: %s%s", d.Message, hintOf(d))
 			}
 		}
@@ -188,7 +189,7 @@ func (n *newRule) write(r draft.Rule) error {
 	return nil
 }
 
-func hintOf(d rule.Diagnostic) string {
+func hintOf(d notation.Diagnostic) string {
 	if d.Hint == "" {
 		return ""
 	}
@@ -263,7 +264,7 @@ func (n *newRule) See(r draft.Rule) guide.Sight {
 		return guide.Sight{Wrong: err.Error()}
 	}
 	for _, d := range diags {
-		if d.Severity == rule.SeverityError {
+		if d.Severity == notation.SeverityError {
 			return guide.Sight{Wrong: d.Message + hintOf(d)}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -75,14 +76,15 @@ func (a *app) editRules(args []string) error {
 }
 
 // checkEdited checks the rules with new text in the place of one of their files.
-func (a *app) checkEdited(f *rule.File, path string, edited []byte) rule.Diagnostics {
+func (a *app) checkEdited(f *rule.File, path string, edited []byte) notation.Diagnostics {
 	if path == f.Path {
 		_, diags, _ := parseRules(path, edited)
 		return diags
 	}
 	main, err := os.ReadFile(f.Path)
 	if err != nil {
-		return rule.Diagnostics{{Severity: rule.SeverityError, Pos: rule.Pos{File: f.Path}, Message: err.Error()}}
+		return notation.Diagnostics{{Severity: notation.SeverityError, Pos: rule.Pos{File: f.Path},
+			Message: err.Error()}}
 	}
 	_, diags := parseWith(f.Path, main, func(glob string) ([]rule.Source, error) {
 		sources, err := loadIncluded(glob)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/core/rule"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/jsonlines"
 )
 
@@ -17,7 +17,7 @@ func (a *app) schemaCommand() *cobra.Command {
 		Long: `Prints the JSON Schema (2020-12) of the rules file, for editors. With --of it is that of one
 line of a command's JSON: ` + strings.Join(withJSON(), ", ") + `.`,
 		RunE: func(*cobra.Command, []string) error {
-			var schema any = rule.Schema()
+			var schema any = notation.Schema()
 			if of != "" {
 				c, known := jsonlines.Of(of)
 				if !known {

@@ -11,6 +11,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -79,7 +80,7 @@ func running(f *rule.File) *engine.Live {
 }
 
 // standing is how it all stands now. l may be nil.
-func (a *app) standing(f *rule.File, diags rule.Diagnostics, l *ledger.Ledger,
+func (a *app) standing(f *rule.File, diags notation.Diagnostics, l *ledger.Ledger,
 	watcher *engine.Live) (standing.Standing, error) {
 	asked := askedOf(f, l, watcher, time.Now())
 	if diags.Failed() {

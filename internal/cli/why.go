@@ -77,7 +77,7 @@ func (a *app) why(path string, removed, all bool) error {
 func (a *app) whyJSON(f *rule.File, w advice.Why, waits string) error {
 	v := jsonlines.Verdict{File: jsonlines.Name(w.Path), Exists: w.Facts.Exists, Size: w.Facts.Size, Ready: w.Ready,
 		NotYet: w.NotYet, Waits: waits, Steps: append(slices.Clone(w.Steps), w.From...),
-			FileAfter: jsonlines.Place(w.FileAfter), Fails: w.Problem,
+		FileAfter: jsonlines.Place(w.FileAfter), Fails: w.Problem,
 		SameName: w.Clashes, Sentence: verdictText(f, w, mainReason(w)), Jobs: []jsonlines.Job{}}
 	if w.Facts.Exists {
 		v.Modified = jsonlines.At(w.Facts.Mod.Time())

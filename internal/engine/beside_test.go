@@ -11,8 +11,8 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -28,7 +28,7 @@ type slowShare struct {
 
 func newSlowShare(t *testing.T, rules string) *slowShare {
 	dir := t.TempDir()
-	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+rules))
+	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+rules))
 	require.Empty(t, diags)
 	asked := func(path string) (file.Facts, error) { return file.Facts{}, plan.NoAnswer{Point: dir} }
 	see := &eyes{look: asked, unsure: func(string) bool { return true }}

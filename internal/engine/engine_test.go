@@ -16,7 +16,7 @@ import (
 
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
-	"stilltide/internal/core/rule"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/work"
 )
 
@@ -32,7 +32,7 @@ func runGuarded(t *testing.T, dir, rules string, report func(flow.Outcome),
 	before func(operation string, paths ...string) error) (e *Engine, stop func()) {
 	t.Helper()
 	running := runtime.NumGoroutine()
-	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
+	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
 	each := func(list []flow.Outcome) {
 		for _, o := range list {

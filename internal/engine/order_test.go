@@ -8,8 +8,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
 )
 
@@ -18,7 +18,7 @@ import (
 func TestAnOrderWaitsForAllThatIsThere(t *testing.T) {
 	dir := t.TempDir()
 	path := func(name string) string { return filepath.Join(dir, filepath.FromSlash(name)) }
-	rules, diags := rule.Parse(path("stilltide.yaml"), []byte(`version: 1
+	rules, diags := notation.Parse(path("stilltide.yaml"), []byte(`version: 1
 rules:
   - {name: ordered, watch: [a, b], match: "*.csv", order: name, debounce: 0s, processed: done}
   - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))

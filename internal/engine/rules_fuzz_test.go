@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/look"
@@ -40,7 +41,7 @@ func FuzzRules(f *testing.F) {
 			}
 		}
 		_ = os.Symlink("A", filepath.Join(dir, "link"))
-		rules, diags := rule.Parse(filepath.Join(dir, rule.FileName), []byte(text))
+		rules, diags := notation.Parse(filepath.Join(dir, rule.FileName), []byte(text))
 		havePlaces(t, diags)
 		if diags.Failed() {
 			return
@@ -67,7 +68,7 @@ func FuzzRules(f *testing.F) {
 	})
 }
 
-func havePlaces(t *testing.T, diags rule.Diagnostics) {
+func havePlaces(t *testing.T, diags notation.Diagnostics) {
 	for _, d := range diags {
 		if d.Line < 1 || d.Column < 1 || d.About() == "" {
 			t.Fatalf("%q has no place: %s", d.Message, d.Pos)

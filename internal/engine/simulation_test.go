@@ -19,6 +19,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -105,7 +106,7 @@ func simulate(t *testing.T, base string, seed uint64) bool {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(w.dir)
-	f, diags := rule.Parse(filepath.Join(w.dir, "stilltide.yaml"), []byte(simRules))
+	f, diags := notation.Parse(filepath.Join(w.dir, "stilltide.yaml"), []byte(simRules))
 	if diags.Failed() {
 		t.Fatal(diags)
 	}

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/rule"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 )
@@ -19,7 +19,7 @@ import (
 // together, and a time that passed while nothing ran is made up once.
 func TestScheduledJobs(t *testing.T) {
 	dir := t.TempDir()
-	f, diags := rule.Parse(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
+	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
 rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processed: done}]`))
 	require.Empty(t, diags)
 	store := newStore(t)

@@ -60,6 +60,8 @@ func TestImports(t *testing.T) {
 			if to := room(imported); to != "" {
 				require.LessOrEqual(t, place[to], place[from], "%s must not import %s", pkg, imported)
 			}
+			require.False(t, pkg == "stilltide/internal/core/rule" && strings.Contains(imported, "yaml"),
+				"%s is the model: only the notation knows YAML", pkg)
 			if from == "core" {
 				checkPure(t, pkg, imported)
 			}

@@ -14,6 +14,7 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
@@ -53,7 +54,7 @@ func usedNames(t *testing.T) map[string][]string {
 			}
 		}
 	}
-	schema := rule.Schema()
+	schema := notation.Schema()
 	schemaNames(schema, add)
 	add("placeholder", append(rule.BuiltIn(), "files", "list", "list0")...)
 	add("expression", rule.ExpressionWords()...)

@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/advice"
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
@@ -145,7 +146,7 @@ func (r *run) rel(text string) string { return strings.ReplaceAll(text, r.w.dir+
 // sweep goes over a world once, in this process, and gives all its jobs, and how many
 // files it left.
 func sweep(w *world) (jobs []job.Job, unsettled int, err error) {
-	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
+	f, diags := notation.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
 		return nil, 0, fmt.Errorf("the rules have errors: %v", diags)
 	}
@@ -173,7 +174,7 @@ func sweep(w *world) (jobs []job.Job, unsettled int, err error) {
 
 // preview asks what a sweep would do.
 func preview(w *world) (list []advice.Foreseen, err error) {
-	f, diags := rule.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
+	f, diags := notation.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
 	if diags.Failed() {
 		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/core/rule"
+	"stilltide/internal/core/notation"
 )
 
 // shrink makes a world smaller as long as it breaks the same law.
@@ -19,7 +19,7 @@ func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
 			if tries++; tries > 250 || time.Now().After(end) {
 				break
 			}
-			if _, diags := rule.Parse("/world/stilltide.yaml", []byte(next.text())); diags.Failed() {
+			if _, diags := notation.Parse("/world/stilltide.yaml", []byte(next.text())); diags.Failed() {
 				continue
 			}
 			if again := try(t, base, next); again != nil && again.law == b.law {

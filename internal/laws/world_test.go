@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -122,7 +123,7 @@ func draw(seed uint64) *world {
 		for i := range 1 + d.r.IntN(4) {
 			w.rules = append(w.rules, d.rule(i))
 		}
-		if _, diags := rule.Parse("/world/stilltide.yaml", []byte(w.text())); diags.Failed() {
+		if _, diags := notation.Parse("/world/stilltide.yaml", []byte(w.text())); diags.Failed() {
 			continue
 		}
 		d.fill(w)

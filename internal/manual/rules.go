@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -37,7 +38,7 @@ configuration folder; the option --config names another. The first rule in it wh
 
 Where a list is allowed, a single value is, too. Paths start at the folder of the file they are written in.
 Times are written as 500ms, 2s, 1h30m, 90d or 2w; sizes as 17, 2KiB or 100MB.`)
-	for _, s := range rule.Sections() {
+	for _, s := range notation.Sections() {
 		head := sections[s.Name]
 		p.WriteString(".Sh " + head[0] + "\n")
 		p.text(head[1])
@@ -71,7 +72,7 @@ Times are written as 500ms, 2s, 1h30m, 90d or 2w; sizes as 17, 2KiB or 100MB.`)
 }
 
 // key adds one key: what it is for, with which verbs, and what holds without it.
-func (p *page) key(k rule.Key, isVerb bool) {
+func (p *page) key(k notation.Key, isVerb bool) {
 	p.item("Cm " + escaped(k.Name))
 	p.sentences(plainText(k.Means) + ".")
 	if len(k.With) > 0 {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -76,7 +77,7 @@ func parseWord(word string, each bool) (pieces []piece, err error) {
 func unknown(raw, name string) error {
 	words := append(slices.Clone(ofOne), "files")
 	hint := "the words are {" + strings.Join(words, "} {") + "}."
-	if near := rule.Nearest(name, words); near != "" {
+	if near := notation.Nearest(name, words); near != "" {
 		hint = "did you mean {" + near + "}?"
 	}
 	return fmt.Errorf("there is no placeholder %s here; %s For braces that are meant as themselves write {%s}", raw,

@@ -8,13 +8,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	_ "stilltide/internal/work" // the verbs
 )
 
 func parse(t *testing.T, text string) *rule.File {
 	t.Helper()
-	f, diags := rule.ParseAll("/office/stilltide.yaml", []byte(text), rule.Machine{Home: "/home/ada", CPUs: 2,
+	f, diags := notation.ParseAll("/office/stilltide.yaml", []byte(text), rule.Machine{Home: "/home/ada", CPUs: 2,
 		Zones: time.LoadLocation, Load: func(glob string) ([]rule.Source, error) {
 			if !strings.Contains(glob, "*") {
 				return nil, os.ErrNotExist

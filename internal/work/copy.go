@@ -5,6 +5,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -18,7 +19,7 @@ type copying struct {
 }
 
 // Check is part of rule.Act.
-func (c *copying) Check(k *rule.Checker) { k.Into(c.Folder) }
+func (c *copying) Check(k *notation.Checker) { k.Into(c.Folder) }
 
 // Says is part of plan.Act.
 func (c *copying) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {

@@ -6,6 +6,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -36,7 +37,7 @@ const (
 )
 
 // Check is part of rule.Act.
-func (d *discard) Check(c *rule.Checker) {
+func (d *discard) Check(c *notation.Checker) {
 	if len(c.Step.From) == 0 && c.Rule.Processed != nil {
 		c.ErrorAt("discard", "discard", "a file that was discarded cannot go to the processed folder",
 			"remove processed: or discard:")

@@ -6,6 +6,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -21,7 +22,7 @@ type link struct {
 }
 
 // Check is part of rule.Act.
-func (l *link) Check(c *rule.Checker) {
+func (l *link) Check(c *notation.Checker) {
 	c.Into(l.Folder)
 	if !l.Hard && len(c.Step.From) == 0 && c.FileGoesOn() {
 		c.ErrorAt("link", "link", "this link would lead nowhere, because the file goes elsewhere after it",

@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -28,7 +29,7 @@ type mirror struct {
 func (m *mirror) Repairs() bool { return m.Repair }
 
 // Check is part of rule.Act.
-func (m *mirror) Check(c *rule.Checker) {
+func (m *mirror) Check(c *notation.Checker) {
 	c.Into(m.Folder)
 	s := c.Step
 	if len(s.From) > 1 || len(s.From) == 1 && strings.ContainsAny(s.From[0].S, "*?[") {

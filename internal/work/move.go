@@ -6,6 +6,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -20,7 +21,7 @@ type move struct {
 }
 
 // Check is part of rule.Act.
-func (m *move) Check(c *rule.Checker) { c.Into(m.Folder) }
+func (m *move) Check(c *notation.Checker) { c.Into(m.Folder) }
 
 // Says is part of plan.Act.
 func (m *move) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {

@@ -22,6 +22,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -45,7 +46,7 @@ type post struct {
 }
 
 // Check is part of rule.Act.
-func (p *post) Check(c *rule.Checker) {
+func (p *post) Check(c *notation.Checker) {
 	p.url = c.Fill(p.Address, c.Each)
 	if at := c.Constant(p.Address); !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
 		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S),

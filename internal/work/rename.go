@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -17,7 +18,7 @@ type rename struct {
 }
 
 // Check is part of rule.Act.
-func (r *rename) Check(c *rule.Checker) { c.Name(r.Name, "rename") }
+func (r *rename) Check(c *notation.Checker) { c.Name(r.Name, "rename") }
 
 // Says is part of plan.Act.
 func (r *rename) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {

@@ -10,6 +10,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -43,7 +44,7 @@ func (keep) Words() []string { return []string{string(keepNew), string(keepSmall
 const defaultGain = 1
 
 // Check is part of rule.Act.
-func (r *replace) Check(c *rule.Checker) {
+func (r *replace) Check(c *notation.Checker) {
 	r.source = c.Fill(r.With.Text, c.Each)
 	if r.gain = defaultGain; c.Step.Written("min_gain") {
 		r.gain = float64(r.MinGain)

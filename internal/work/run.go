@@ -10,6 +10,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
@@ -29,7 +30,7 @@ var (
 type program struct{}
 
 // Check is part of rule.Act.
-func (program) Check(c *rule.Checker) { c.Program() }
+func (program) Check(c *notation.Checker) { c.Program() }
 
 // Says is part of plan.Act.
 func (program) Says(j *plan.Job, s *rule.Step, state string) (string, error) {

@@ -7,6 +7,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -21,10 +22,10 @@ type tag struct {
 }
 
 // Check is part of rule.Act.
-func (t *tag) Check(c *rule.Checker) { t.filled = checkTags(c, t.Tags) }
+func (t *tag) Check(c *notation.Checker) { t.filled = checkTags(c, t.Tags) }
 
 // checkTags compiles tags.
-func checkTags(c *rule.Checker, tags []rule.Text) (filled []*fill.Template) {
+func checkTags(c *notation.Checker, tags []rule.Text) (filled []*fill.Template) {
 	for _, one := range tags {
 		if strings.ContainsAny(one.S, ",\n") {
 			c.Error(one.Pos, "tag", "a tag holds no comma and no line break", "make a list of them")

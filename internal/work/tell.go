@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -19,7 +20,7 @@ type tell struct {
 }
 
 // Check is part of rule.Act.
-func (t *tell) Check(c *rule.Checker) {
+func (t *tell) Check(c *notation.Checker) {
 	t.text = c.Fill(t.Text, c.Words)
 	c.Channel(t.Channel)
 }

@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -25,7 +26,7 @@ type unpack struct {
 }
 
 // Check is part of rule.Act.
-func (a *unpack) Check(c *rule.Checker) { c.Into(a.Folder) }
+func (a *unpack) Check(c *notation.Checker) { c.Into(a.Folder) }
 
 // Says is part of plan.Act.
 func (a *unpack) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {

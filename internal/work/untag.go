@@ -7,6 +7,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
@@ -21,7 +22,7 @@ type untag struct {
 }
 
 // Check is part of rule.Act.
-func (t *untag) Check(c *rule.Checker) { t.filled = checkTags(c, t.Tags) }
+func (t *untag) Check(c *notation.Checker) { t.filled = checkTags(c, t.Tags) }
 
 // Says is part of plan.Act.
 func (t *untag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {

@@ -10,6 +10,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -20,8 +21,8 @@ import (
 // the keys that it alone has; what its steps placed is taken back by the records that do
 // leaves.
 type act interface {
-	rule.Act // checks what is written
-	plan.Act // says what would be done
+	notation.Checked // what is written
+	plan.Act         // says what would be done
 	foretell(w *Foretelling, s *rule.Step)
 	do(ctx context.Context, w *Work, s *rule.Step) error
 }

@@ -6,6 +6,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
@@ -23,7 +24,7 @@ type write struct {
 }
 
 // Check is part of rule.Act.
-func (t *write) Check(c *rule.Checker) {
+func (t *write) Check(c *notation.Checker) {
 	c.Into(t.Folder)
 	t.text = c.Fill(t.Content, c.Words)
 }

@@ -8,14 +8,14 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/rule"
 )
 
 // A file that nobody takes is told once it was left alone, in whatever order
 // others change; as it is, it is told once.
 func TestUnmatchedFiles(t *testing.T) {
-	rules, diags := rule.Parse("/office/stilltide.yaml",
+	rules, diags := notation.Parse("/office/stilltide.yaml",
 		[]byte("version: 1\nnotify: {on: unmatched, to: log}\nrules:\n  - {name: slips, watch: in, match: "+
 			"slip-*, processed: in/done}\n"))
 	require.Empty(t, diags)

@@ -9,12 +9,13 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
 func rules(t testing.TB, text string) *Set {
 	t.Helper()
-	f, diags := rule.Parse("/office/stilltide.yaml", []byte("version: 1\nrules:\n"+text))
+	f, diags := notation.Parse("/office/stilltide.yaml", []byte("version: 1\nrules:\n"+text))
 	require.Empty(t, diags)
 	return NewSet(f)
 }

@@ -1,34 +1,8 @@
 package rule
 
 import (
-	"fmt"
 	"path/filepath"
-	"strings"
 )
-
-// againOn checks the files whose change has everything handled again.
-func (d *decoder) againOn(r *Rule) {
-	r.AgainOn = d.putAll(r.AgainOn)
-	for _, p := range r.AgainOn {
-		if _, err := filepath.Match(p.Absolute(), ""); err != nil || strings.ContainsAny(filepath.Dir(p.Absolute()),
-			"*?[") {
-			d.add(SeverityError, p.Pos, "again_on",
-				fmt.Sprintf("%s is neither a path nor a glob of names in one folder",
-					p.S), "write the folder out, as in settings/*.json")
-		}
-	}
-	switch at := r.Pos; {
-	case len(r.AgainOn) == 0:
-	case r.Moves():
-		d.add(SeverityError, r.AgainOn[0].Pos, "again_on",
-			"again_on is for files that stay, and this rule's go elsewhere",
-			"remove again_on, or what moves the file")
-	case r.Gather != nil || r.Folded():
-		d.add(SeverityError, at, "again_on", "again_on is for single files", "remove batch:, group: or unit: folder")
-	case r.Again == AgainNever:
-		d.add(SeverityError, at, "again_on", "again: never and again_on mean the opposite", "remove one of the two")
-	}
-}
 
 // HandlesAgainOn reports whether the change of a file has everything handled again.
 func (r *Rule) HandlesAgainOn(path string) bool {

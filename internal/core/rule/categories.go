@@ -1,7 +1,6 @@
 package rule
 
 import (
-	"fmt"
 	"maps"
 	"path"
 	"path/filepath"
@@ -14,13 +13,14 @@ import (
 // from the media type, which comes from the content; where the content says little (plain
 // text, a zip, anything at all), the ending of the name decides first.
 type Categories struct {
-	own []ownCategory     // of the rules file, in the order of their names
-	as  map[string]string // other names for {category}
+	Own []OwnCategory     // of the rules file, in the order of their names
+	As  map[string]string // other names for {category}
 }
 
-type ownCategory struct {
-	name  string
-	types []string // media types, which may be patterns, and endings with a dot
+// OwnCategory is a category of the rules file.
+type OwnCategory struct {
+	Name  string
+	Types []string // media types, which may be patterns, and endings with a dot
 }
 
 // Category adds to a category of the rules file, or renames one.
@@ -32,9 +32,9 @@ type Category struct {
 // OtherCategory is the category of what belongs to none.
 const OtherCategory = "other"
 
-// categoryTypes lists what belongs to each category: media types, whole or up to their
+// CategoryTypes lists what belongs to each category: media types, whole or up to their
 // slash, and endings.
-var categoryTypes = map[string]string{
+var CategoryTypes = map[string]string{
 	"pictures": "image/ .jpg .jpeg .png .gif .webp .heic .heif .avif .tif .tiff .bmp .svg .psd .xcf .raw .cr2 " +
 		".cr3 .nef .arw .dng .pgm .ppm .pbm",
 	"audio": "audio/ .mp3 .flac .ogg .oga .opus .m4a .wav .aac .aiff .mid .midi",
@@ -76,8 +76,8 @@ var generic = map[string]bool{
 // categoryOf turns the lists round, when they are first needed.
 var categoryOf = sync.OnceValues(func() (types, endings map[string]string) {
 	types, endings = map[string]string{}, map[string]string{}
-	for _, name := range slices.Sorted(maps.Keys(categoryTypes)) {
-		for _, one := range strings.Fields(categoryTypes[name]) {
+	for _, name := range slices.Sorted(maps.Keys(CategoryTypes)) {
+		for _, one := range strings.Fields(CategoryTypes[name]) {
 			if one[0] == '.' {
 				endings[one] = name
 			} else {
@@ -92,10 +92,10 @@ var categoryOf = sync.OnceValues(func() (types, endings map[string]string) {
 func (c *Categories) Of(mediaType, name string) string {
 	ending := strings.ToLower(filepath.Ext(name))
 	if c != nil {
-		for _, own := range c.own {
-			for _, one := range own.types {
+		for _, own := range c.Own {
+			for _, one := range own.Types {
 				if is, err := path.Match(one, mediaType); one == ending || err == nil && is {
-					return own.name
+					return own.Name
 				}
 			}
 		}
@@ -126,70 +126,8 @@ func (c *Categories) Of(mediaType, name string) string {
 
 // Shown is the name that {category} gives.
 func (c *Categories) Shown(name string) string {
-	if c != nil && c.as[name] != "" {
-		return c.as[name]
+	if c != nil && c.As[name] != "" {
+		return c.As[name]
 	}
 	return name
-}
-
-// categories reads those of the rules file.
-func (d *decoder) categories(f *File) {
-	f.Sorts = &Categories{as: map[string]string{}}
-	for _, name := range slices.Sorted(maps.Keys(f.Categories)) {
-		own, at := f.Categories[name], Pos{}
-		if len(own.Types) > 0 {
-			at = own.Types[0].Pos
-		}
-		if !ruleName(name) {
-			d.add(SeverityError, at, "category", fmt.Sprintf("%q cannot name a category", name),
-				"use letters, digits, -, _ and ., beginning with a letter or digit")
-		}
-		if len(own.Types) == 0 && !own.As.Set() {
-			d.add(SeverityError, at, "category", fmt.Sprintf("the category %s says nothing", name),
-				"add types: with media types and endings, or as: with another name")
-		}
-		if _, known := categoryTypes[name]; !known && name != OtherCategory && len(own.Types) == 0 {
-			d.add(SeverityError, own.As.Pos, "category",
-				fmt.Sprintf("there is no category named %s, so it needs types:", name), "the categories are "+
-					strings.Join(d.categoryNames(f), ", "))
-		}
-		var types []string
-		for _, t := range own.Types {
-			if _, err := path.Match(t.S, "image/png"); err != nil || !strings.Contains(t.S, "/") &&
-				!strings.HasPrefix(t.S, ".") {
-				d.add(SeverityError, t.Pos, "category", fmt.Sprintf("%q is neither a media type nor an ending",
-					t.S), "write image/png, image/* or .dxf")
-			}
-			types = append(types, strings.ToLower(t.S))
-		}
-		f.Sorts.own = append(f.Sorts.own, ownCategory{name, types})
-		if own.As.Set() {
-			f.Sorts.as[name] = own.As.S
-		}
-	}
-}
-
-func (d *decoder) categoryNames(f *File) []string {
-	names := append(slices.Collect(maps.Keys(categoryTypes)), OtherCategory)
-	for name := range f.Categories {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	return slices.Compact(names)
-}
-
-// knownCategories checks the categories that a rule asks for.
-func (d *decoder) knownCategories(f *File, r *Rule) {
-	names := d.categoryNames(f)
-	for _, t := range r.Category {
-		if slices.Contains(names, t.S) {
-			continue
-		}
-		hint := "the categories are " + strings.Join(names, ", ")
-		if near := Nearest(t.S, names); near != "" {
-			hint = "did you mean " + near + "?"
-		}
-		d.add(SeverityError, t.Pos, "category", fmt.Sprintf("there is no category named %s", t.S), hint)
-	}
-	r.Sorts = f.Sorts
 }

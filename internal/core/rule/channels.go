@@ -1,16 +1,9 @@
 package rule
 
 import (
-	"fmt"
 	"maps"
-	"net/netip"
-	"net/url"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
-
-	"github.com/goccy/go-yaml/ast"
 
 	"stilltide/internal/core/fill"
 )
@@ -91,10 +84,6 @@ const (
 	NoTLS             Encryption = "none"
 )
 
-func readEncryption(d *decoder, n ast.Node, v *Encryption) {
-	*v = Encryption(choose(d, n, "encryption", "starttls_if_offered", "starttls", "implicit_tls", "none"))
-}
-
 // Occasion is something that people may want to be told.
 type Occasion Choice
 
@@ -107,10 +96,6 @@ const (
 	OnUnmatched Occasion = "unmatched" // no rule took a file
 )
 
-func readOccasion(d *decoder, n ast.Node, v *Occasion) {
-	*v = Occasion(choose(d, n, "on", "failed", "processed", "caught_up", "overdue", "blocked", "unmatched"))
-}
-
 // Notify says what is told, and on which channels.
 type Notify struct {
 	On []Occasion `key:"on" doc:"what is told: of a rule failed, processed, caught_up, overdue, blocked; of the whole file blocked, unmatched"`
@@ -121,9 +106,6 @@ type Notify struct {
 	Words *fill.Template // of Text, nil without one
 	Pos   Pos
 }
-
-// ownWords are filled in the text of a notice.
-var ownWords = []string{"kind", "rule", "file", "name", "file_now", "folder", "reason", "job", "count"}
 
 func (v *Notify) SetPos(p Pos) { v.Pos = p }
 
@@ -149,161 +131,3 @@ type Heartbeat struct {
 }
 
 func (v *Heartbeat) SetPos(p Pos) { v.Pos = p }
-
-// noticeKeys checks what the head of the file says of notices.
-func (d *decoder) noticeKeys(f *File) {
-	d.channels = slices.Sorted(maps.Keys(f.Channels))
-	for _, name := range d.channels {
-		c := f.Channels[name]
-		d.channel(name, &c)
-		f.Channels[name] = c
-	}
-	d.notify(f.Notify, OnBlocked, OnUnmatched)
-	if h := f.Heartbeat; h != nil {
-		d.knownChannel(h.To, h.Pos, "heartbeat")
-		if h.Every.Duration < time.Second {
-			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s",
-				"every: 1h, for instance")
-		}
-	}
-	if f.Listen.Set() {
-		d.listen(f.Listen)
-	}
-}
-
-func (d *decoder) channel(name string, c *Channel) {
-	c.Base = d.base
-	kinds := 0
-	for _, set := range []bool{c.Desktop, c.Webhook.Set(), c.Mail != nil, c.Command.Set()} {
-		if set {
-			kinds++
-		}
-	}
-	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
-	switch {
-	case name == LogChannel:
-		bad("the channel log is always there and cannot be another", "give this one another name")
-	case kinds != 1:
-		bad(fmt.Sprintf("the channel %s must say one way to send, and says %d", name, kinds),
-			"write one of desktop: true, webhook:, mail: or command:")
-	case c.Secret.Set() && !c.Webhook.Set():
-		bad("secret_env signs web hooks, and this channel is none", "remove it")
-	}
-	if c.Webhook.Set() {
-		c.Webhook = d.put(Path{Text: c.Webhook}).Text
-		if u, err := url.Parse(c.Webhook.S); err != nil || u.Host == "" || u.Scheme != "http" &&
-			u.Scheme != "https" {
-			d.add(SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S),
-				"begin it with http:// or https:// and name the host")
-		}
-	}
-	if c.Command.Set() {
-		c.Run = d.command(c.Command, noticeWords)
-	}
-	if c.Mail != nil {
-		d.mail(name, c)
-	}
-}
-
-// noticeWords are the placeholders of a channel's command.
-var noticeWords = []string{"title", "text", "count", "channel"}
-
-func (d *decoder) mail(name string, c *Channel) {
-	m := c.Mail
-	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
-	if m.Secrecy == "" {
-		m.Secrecy = StartTLSIfOffered
-	}
-	m.Server = d.put(Path{Text: m.Server}).Text
-	if _, _, ok := hostPort(m.Server.S); !ok {
-		bad(fmt.Sprintf("the channel %s needs a mail server with its port", name),
-			"server: 127.0.0.1:25, for instance")
-	}
-	if !strings.Contains(m.From.S, "@") || len(m.To) == 0 {
-		bad(fmt.Sprintf("the channel %s needs from: and to: with e-mail addresses", name), "")
-	}
-	for _, to := range m.To {
-		if !strings.Contains(to.S, "@") {
-			d.add(SeverityError, to.Pos, "address", fmt.Sprintf("%q is not an e-mail address", to.S), "")
-		}
-	}
-	if m.User.Set() != m.Password.Set() {
-		bad("user and password_env go together", "write both, or neither")
-	}
-}
-
-// notify checks one notify: and what may be told there.
-func (d *decoder) notify(n *Notify, allowed ...Occasion) {
-	if n == nil {
-		return
-	}
-	if len(n.On) == 0 || len(n.To) == 0 {
-		d.add(SeverityError, n.Pos, "missing", "notify needs on: and to:",
-			"notify: {on: failed, to: log}, for instance")
-	}
-	for _, o := range n.On {
-		if !slices.Contains(allowed, o) {
-			hint := "unmatched belongs to no rule: put it into notify: at the top of the file"
-			if o != OnUnmatched {
-				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for "+
-					"all", o)
-			}
-			d.add(SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)
-		}
-	}
-	for _, t := range n.To {
-		d.knownChannel(t, n.Pos, "notify")
-	}
-	if n.Text.Set() {
-		n.Words = d.template(n.Text, ownWords)
-	}
-}
-
-// knownChannel checks that a notice goes somewhere.
-func (d *decoder) knownChannel(t Text, at Pos, key string) {
-	if t.S == LogChannel || slices.Contains(d.channels, t.S) {
-		return
-	}
-	if !t.Set() {
-		d.add(SeverityError, at, "missing", key+" does not say which channel is told", "")
-		return
-	}
-	names := append([]string{LogChannel}, d.channels...)
-	hint := "the channels are " + strings.Join(names, ", ")
-	if near := Nearest(t.S, names); near != "" {
-		hint = "did you mean " + near + "?"
-	}
-	d.add(SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), hint)
-}
-
-// listen checks the address for metrics: one of this machine alone.
-func (d *decoder) listen(t Text) {
-	host, _, ok := hostPort(t.S)
-	if !ok {
-		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S),
-			"write 127.0.0.1:9470, for instance")
-		return
-	}
-	if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-		d.add(SeverityError, t.Pos, "listen",
-			fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S),
-			"listen on 127.0.0.1 or ::1, and let a proxy do the rest")
-	}
-}
-
-// hostPort splits an address with a port: host:25, 127.0.0.1:25, [::1]:25.
-func hostPort(s string) (host, port string, ok bool) {
-	at := strings.LastIndexByte(s, ':')
-	if at < 1 {
-		return "", "", false
-	}
-	host, port = s[:at], s[at+1:]
-	if inner, bracketed := strings.CutPrefix(host, "["); bracketed {
-		host, bracketed = strings.CutSuffix(inner, "]")
-		ok = bracketed
-	} else {
-		ok = !strings.Contains(host, ":")
-	}
-	number, err := strconv.ParseUint(port, 10, 16)
-	return host, port, ok && host != "" && err == nil && number > 0
-}

@@ -1,14 +1,9 @@
 package rule
 
 import (
-	"fmt"
 	"regexp"
 	"strconv"
-	"strings"
 	"time"
-
-	"github.com/dustin/go-humanize"
-	"github.com/goccy/go-yaml/ast"
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/gather"
@@ -20,27 +15,6 @@ type Choice string
 // OneOf is implemented by texts that are one of a few words, the first of which is taken
 // where another stands.
 type OneOf interface{ Words() []string }
-
-// choose reads one of the words.
-func choose(d *decoder, n ast.Node, what string, words ...string) string {
-	s, ok := d.scalar(n)
-	if ok {
-		for _, w := range words {
-			if s == w {
-				return s
-			}
-		}
-	}
-	hint := "it is one of " + strings.Join(words, ", ")
-	if near := Nearest(s, words); near != "" {
-		hint = "did you mean " + near + "?"
-	}
-	if other := otherValues[what][s]; other != "" {
-		hint = other
-	}
-	d.errorAt(n, "choice", fmt.Sprintf("%s cannot be %q", what, s), hint)
-	return words[0]
-}
 
 // AllLevels is the depth that `all` stands for.
 const AllLevels = 1 << 20
@@ -56,21 +30,6 @@ func (v Depth) String() string {
 	return strconv.Itoa(int(v))
 }
 
-func readDepth(d *decoder, n ast.Node, v *Depth) {
-	s, _ := d.scalar(n)
-	if s == "all" {
-		*v = AllLevels
-		return
-	}
-	levels, err := strconv.Atoi(s)
-	if err != nil || levels < 0 || levels > AllLevels {
-		d.errorAt(n, "depth", fmt.Sprintf("depth cannot be %q", s),
-			"write 0 for only that folder, a number of levels, or all")
-		return
-	}
-	*v = Depth(levels)
-}
-
 // Unit says what one job works on.
 type Unit Choice
 
@@ -79,16 +38,8 @@ const (
 	UnitFolder Unit = "folder"
 )
 
-func readUnit(d *decoder, n ast.Node, v *Unit) {
-	*v = Unit(choose(d, n, "unit", "file", "folder"))
-}
-
 // Event is one of the events a rule reacts to.
 type Event Choice
-
-func readEvent(d *decoder, n ast.Node, v *Event) {
-	*v = Event(choose(d, n, "an event", "added", "changed", "removed", "renamed"))
-}
 
 // Running says what happens when a file changes while its job runs.
 type Running Choice
@@ -99,10 +50,6 @@ const (
 	RunOwnWork     Running = "own_work"
 )
 
-func readRunning(d *decoder, n ast.Node, v *Running) {
-	*v = Running(choose(d, n, "while_running", "finish_first", "stop_old", "own_work"))
-}
-
 // WritersMode says whether a writer is waited for.
 type WritersMode Choice
 
@@ -111,39 +58,11 @@ const (
 	WritersIgnore WritersMode = "ignore"
 )
 
-func readWritersMode(d *decoder, n ast.Node, v *WritersMode) {
-	*v = WritersMode(choose(d, n, "writers", "wait", "ignore"))
-}
-
 // Poll is how often folders without events are looked at; 0 for auto.
 type Poll time.Duration
 
-func readPoll(d *decoder, n ast.Node, v *Poll) {
-	if s, _ := d.scalar(n); s == "auto" {
-		*v = 0
-		return
-	}
-	var t Duration
-	readDuration(d, n, &t)
-	if t.Pos.Line > 0 && t.Duration < 100*time.Millisecond {
-		d.errorAt(n, "range", "poll must be at least 100ms", "write auto, or a longer time")
-	}
-	*v = Poll(t.Duration)
-}
-
 // Size is a number of bytes: `100MB`, `2KiB`, `17`.
 type Size int64
-
-func readSize(d *decoder, n ast.Node, v *Size) {
-	s, _ := d.scalar(n)
-	bytes, err := humanize.ParseBytes(s)
-	if err != nil {
-		d.errorAt(n, "size", fmt.Sprintf("%q is not a size", s),
-			"write a number with its unit: B, KB, MB, GB, KiB, MiB, GiB")
-		return
-	}
-	*v = Size(bytes)
-}
 
 // Ready says when a file is ready.
 type Ready struct {
@@ -154,55 +73,15 @@ type Ready struct {
 	Overdue Overdue     `key:"overdue" doc:"what happens after max_wait: wait, fail or take; it is reported in any case"`
 
 	MarkerName *fill.Template
-	markerRE   *regexp.Regexp
-}
-
-func readReady(d *decoder, n ast.Node, v *Ready) {
-	type plain Ready
-	d.into(n, reflectOf((*plain)(v)), "ready")
+	MarkerRE   *regexp.Regexp
 }
 
 // Overdue says what happens to a file that does not become ready in time.
 type Overdue Choice
 
-func readOverdue(d *decoder, n ast.Node, v *Overdue) {
-	*v = Overdue(choose(d, n, "overdue", "wait", "fail", "take"))
-}
-
-// markerWords are the placeholders of a marker's name.
-var markerWords = []string{"name", "stem", "ext"}
-
-// marker compiles the marker's name and the expression that knows markers.
-func (d *decoder) marker(r *Rule) {
-	v := &r.Ready
-	if !v.Marker.Set() {
-		return
-	}
-	v.MarkerName = d.template(v.Marker, markerWords)
-	if v.MarkerName == nil {
-		return
-	}
-	if !v.MarkerName.Uses("name", "stem") {
-		d.add(SeverityError, v.Marker.Pos, "marker",
-			"the marker's name must hold {name} or {stem}, so that it belongs to one file",
-			"write {name}.ok, for instance")
-	}
-	if strings.Contains(v.Marker.S, "/") {
-		d.errorIn(v.Marker, "/", "marker", "a marker lies beside its file, so its name holds no /", "")
-	}
-	var expr strings.Builder
-	rest := v.Marker.S
-	for _, ref := range v.MarkerName.Refs() {
-		before, after, _ := strings.Cut(rest, ref.Raw)
-		expr.WriteString(regexp.QuoteMeta(before) + ".+")
-		rest = after
-	}
-	v.markerRE = regexp.MustCompile(`(?s)\A` + expr.String() + regexp.QuoteMeta(rest) + `\z`)
-}
-
 // IsMarker reports whether a name is that of a marker of this rule.
 func (v *Ready) IsMarker(name string) bool {
-	return v.markerRE != nil && v.markerRE.MatchString(name)
+	return v.MarkerRE != nil && v.MarkerRE.MatchString(name)
 }
 
 // Batch makes one job of all files that come together.
@@ -235,10 +114,6 @@ const (
 	GroupFails GroupOverdue = "fail"
 	GroupTaken GroupOverdue = "take"
 )
-
-func readGroupOverdue(d *decoder, n ast.Node, v *GroupOverdue) {
-	*v = GroupOverdue(choose(d, n, "overdue", "fail", "take"))
-}
 
 // Gather is what makes one job of many files: a batch or a group.
 type Gather struct {

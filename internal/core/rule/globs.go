@@ -1,7 +1,7 @@
 package rule
 
 import (
-	"strings"
+	"slices"
 
 	"stilltide/internal/core/pattern"
 )
@@ -24,33 +24,6 @@ func (r *Rule) Glob(root string) *Glob {
 	return nil
 }
 
-// watchGlob reads a watch that holds a pattern; false if it is a plain path.
-func (d *decoder) watchGlob(r *Rule, w Path) bool {
-	first := strings.IndexAny(w.S, "*?[{<")
-	if first < 0 {
-		return false
-	}
-	cut := strings.LastIndexByte(w.S[:first], '/') + 1
-	root := Path{Text: Text{S: strings.TrimSuffix(w.S[:cut], "/"), Pos: w.Pos}, Base: w.Base}
-	if cut == 1 {
-		root.S = "/"
-	}
-	rest := strings.TrimSuffix(w.S[cut:], "/")
-	p, err := pattern.Compile(rest, pattern.Options{})
-	if err != nil {
-		e := err.(*pattern.Error)
-		d.errorIn(w.Text, e.Near, "pattern", e.Message, "")
-		return true
-	}
-	levels := 1 + strings.Count(rest, "/")
-	if strings.Contains(rest, "**") {
-		levels = AllLevels
-	}
-	r.Globs = append(r.Globs, Glob{Root: root.Absolute(), Pattern: p, Levels: levels})
-	r.Folders = append(r.Folders, root.Absolute())
-	return true
-}
-
 // Captures lists the words that are captured whichever way a file comes: by
 // all plain patterns of match, or by every entry of watch.
 func (r *Rule) Captures() []string {
@@ -65,7 +38,7 @@ func (r *Rule) Captures() []string {
 		}
 	}
 	for _, n := range r.Globs[0].Pattern.Names() {
-		if count[n] == len(r.Globs) && !contains(shared, n) {
+		if count[n] == len(r.Globs) && !slices.Contains(shared, n) {
 			shared = append(shared, n)
 		}
 	}

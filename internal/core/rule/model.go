@@ -1,25 +1,21 @@
-// Package rule is the model of a rules file: what can be written, what it means,
-// and what is wrong with it.
+// Package rule is the compiled model of a rules file: the rules as the program works with
+// them, and what is known of each verb. Package notation makes it; where something was written
+// it keeps, so that whoever finds a doubt later can say where.
 //
-// A rules file is read once, as a whole. Parse does not stop at the first error;
-// it reports all of them, each with its place and the nearest correct word. A
-// file without errors comes out complete: patterns and templates are compiled,
-// every default is filled in, and nothing later can find it invalid.
+// A file without errors comes out complete: patterns and templates are compiled, every default
+// is filled in, and nothing later can find it invalid.
 package rule
 
 import (
 	"cmp"
 	"path/filepath"
-	"reflect"
 	"slices"
 	"time"
 
-	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/expr"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
-	"stilltide/internal/core/settle"
 )
 
 // FileName is the name that is looked for when no rules file is named.
@@ -42,7 +38,7 @@ type File struct {
 	Replaced   Size                `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
 	Keep       Duration            `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
 	Defaults   Rule                `key:"defaults" doc:"any rule key; a rule's own wins"`
-	Rules      rawRules            `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
+	Rules      Entries             `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
 
 	Path     string        // the rules file itself
 	Base     string        // its folder
@@ -51,11 +47,11 @@ type File struct {
 	Sorts    *Categories   // what categories: says
 	Included []string      // the files that more_rules named, and the machine's own variables
 
-	list []*Rule
+	List []*Rule
 }
 
 // All lists the rules in their order.
-func (f *File) All() []*Rule { return f.list }
+func (f *File) All() []*Rule { return f.List }
 
 // StateFolder is the absolute path of the ledger's folder.
 func (f *File) StateFolder() string {
@@ -88,6 +84,9 @@ func (f *File) WorkerCount() int {
 	}
 	return max(2, f.Machine.CPUs)
 }
+
+// Entries stands in the model for the list of rules as it is written; what it says is in All.
+type Entries struct{}
 
 // Rule is one rule.
 type Rule struct {
@@ -149,18 +148,18 @@ type Rule struct {
 	Fixed map[string]string // the words of the file
 	Sorts *Categories       // those of the file
 
-	env           expr.Env // what the steps' expressions may name, but for saved words
-	eventsWritten bool
+	Env           expr.Env // what the steps' expressions may name, but for saved words
+	EventsWritten bool
 }
 
 func (r *Rule) SetPos(p Pos) { r.Pos = p }
 
-func (r *Rule) NoteKey(key string, _ Pos) { r.eventsWritten = r.eventsWritten || key == "events" }
+func (r *Rule) NoteKey(key string, _ Pos) { r.EventsWritten = r.EventsWritten || key == "events" }
 
 // Moves reports whether the input leaves its folder after success.
 func (r *Rule) Moves() bool {
 	for i := range r.Steps {
-		if s := &r.Steps[i]; s.TakesInput() && !s.verb.InPlace && !s.Where.Set() {
+		if s := &r.Steps[i]; s.TakesInput() && !s.kind.InPlace && !s.Where.Set() {
 			return true
 		}
 	}
@@ -208,19 +207,6 @@ func (f *File) PollEvery() time.Duration {
 	return cmp.Or(often, autoPoll)
 }
 
-func newRule() Rule {
-	return Rule{
-		Enabled: true, Existing: ExistingTake, Again: AgainChanged, Loops: LoopsStop,
-		Order: Order(dispatch.ByArrival),
-		Unit:  UnitFile, Events: []Event{Event(file.Added), Event(file.Changed)}, Running: RunFinishFirst,
-		SameName: SameNumber,
-		Debounce: Duration{Duration: 500 * time.Millisecond}, Retry: DefaultRetry(),
-		Ready: Ready{Writers: WritersWait, Overdue: Overdue(settle.OverdueWait)},
-	}
-}
-
-func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
-
 // Levels is how many levels of subfolders the rule looks at.
 func (r *Rule) Levels() int { return int(r.Depth) }
 
@@ -264,7 +250,7 @@ func (r *Rule) NeedsScratch() bool {
 
 // Unpacks reports whether any step unpacks an archive.
 func (r *Rule) Unpacks() bool {
-	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.verb.Puts == PutsMany })
+	return slices.ContainsFunc(r.Steps, func(s Step) bool { return s.kind.Puts == PutsMany })
 }
 
 // Repairs is the step whose results are made again when they are lost or changed, nil if there
@@ -285,7 +271,7 @@ func (r *Rule) Derives() bool { return r.derived() != nil }
 // derived is that step.
 func (r *Rule) derived() *Step {
 	for i := range r.Steps {
-		if s := &r.Steps[i]; s.verb != nil && s.verb.SameRel && len(s.From) > 0 {
+		if s := &r.Steps[i]; s.kind != nil && s.kind.SameRel && len(s.From) > 0 {
 			return s
 		}
 	}

@@ -7,9 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-
 	"stilltide/internal/core/fill"
 )
 
@@ -17,37 +14,6 @@ import (
 type Text struct {
 	S   string
 	Pos Pos
-}
-
-func readText(d *decoder, n ast.Node, t *Text) {
-	s, ok := d.scalar(n)
-	if !ok {
-		d.errorAt(n, "type", "this value must be a text, and this is "+nodeWord(n), d.asOneText(n))
-		return
-	}
-	*t = Text{S: s, Pos: d.pos(n)}
-}
-
-// asOneText is a hint for a command that was written as a list, "" for anything else.
-func (d *decoder) asOneText(n ast.Node) string {
-	list, ok := n.(*ast.SequenceNode)
-	key := n.GetPath()[strings.LastIndexByte(n.GetPath(), '.')+1:]
-	if !ok || key != "run" && key != "command" {
-		return ""
-	}
-	var words []string
-	for _, item := range list.Values {
-		word, ok := d.scalar(d.resolve(item))
-		if !ok {
-			return ""
-		}
-		words = append(words, word)
-	}
-	line, err := yaml.Marshal(fill.Line(words))
-	if err != nil {
-		return ""
-	}
-	return "write the words in one line: " + key + ": " + strings.TrimSpace(string(line))
 }
 
 // Set reports whether the key was written.
@@ -58,14 +24,6 @@ func (t Text) Set() bool { return t.Pos.Line > 0 }
 type Path struct {
 	Text
 	Base string
-}
-
-func readPath(d *decoder, n ast.Node, p *Path) {
-	readText(d, n, &p.Text)
-	p.S, p.Base = AtHome(p.S, d.on.Home), d.base
-	if p.Set() && p.S == "" {
-		d.errorAt(n, "empty", "this path is empty", `write . for the folder of the rules file`)
-	}
 }
 
 // Absolute returns the path with its base. Templates stay templates.
@@ -80,20 +38,6 @@ func (p Path) Absolute() string {
 type Duration struct {
 	time.Duration
 	Pos Pos
-}
-
-func readDuration(d *decoder, n ast.Node, v *Duration) {
-	s, ok := d.scalar(n)
-	if !ok {
-		d.wrongType(n, "a time", "a text such as 2s")
-		return
-	}
-	t, err := ParseDuration(s)
-	if err != nil {
-		d.errorAt(n, "time", err.Error(), "write a number with its unit: ms, s, m, h, d or w")
-		return
-	}
-	*v = Duration{Duration: t, Pos: d.pos(n)}
 }
 
 var units = map[string]time.Duration{
@@ -147,23 +91,6 @@ type Place struct {
 	Fixed  string // the whole folder, absolute and clean, if it holds no placeholder
 }
 
-func readPlace(d *decoder, n ast.Node, p *Place) {
-	if _, ok := d.scalar(n); ok {
-		*p = Place{}
-		readPath(d, n, &p.To)
-		return
-	}
-	var long struct {
-		To Path `key:"to"`
-		As Text `key:"as"`
-	}
-	d.into(n, reflectOf(&long), "a destination")
-	if !long.To.Set() {
-		d.errorAt(n, "missing", "a destination needs to: and a folder", "")
-	}
-	*p = Place{To: long.To, As: long.As}
-}
-
 // Retry is what happens after a failed attempt.
 type Retry struct {
 	Times      int      `key:"times" doc:"how many more attempts after the first"`
@@ -184,35 +111,5 @@ func DefaultRetry() Retry {
 	}
 }
 
-func readRetry(d *decoder, n ast.Node, r *Retry) {
-	if i, ok := n.(*ast.IntegerNode); ok {
-		d.into(i, reflectOf(&r.Times), "retry")
-		return
-	}
-	*r = DefaultRetry()
-	type plain Retry
-	d.into(n, reflectOf((*plain)(r)), "retry")
-	if r.Factor < 1 {
-		d.errorAt(n, "range", "factor must be at least 1, so that no wait is shorter than the one before",
-			"leave it out for 2, or write 1 for the same wait each time")
-	}
-	if r.Jitter < 0 || r.Jitter > 0.3 {
-		d.errorAt(n, "range", "jitter must be from 0 to 0.3", "leave it out for 0.1")
-	}
-	if r.Delay.Duration <= 0 && r.Times > 0 {
-		d.errorAt(n, "range", "delay must be longer than 0", "leave it out for 2s")
-	}
-}
-
 // Number is a decimal number.
 type Number float64
-
-func readNumber(d *decoder, n ast.Node, v *Number) {
-	s, ok := d.scalar(n)
-	f, err := strconv.ParseFloat(s, 64)
-	if !ok || err != nil {
-		d.wrongType(n, "this value", "a number")
-		return
-	}
-	*v = Number(f)
-}

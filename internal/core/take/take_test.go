@@ -8,15 +8,15 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/core/rule"
 )
 
 var now = time.Date(2031, 4, 2, 12, 0, 0, 0, time.UTC)
 
 func rules(t *testing.T, text string) *plan.Set {
 	t.Helper()
-	f, diags := rule.Parse("/office/stilltide.yaml", []byte("version: 1\nrules:\n"+text))
+	f, diags := notation.Parse("/office/stilltide.yaml", []byte("version: 1\nrules:\n"+text))
 	require.False(t, diags.Failed(), "%v", diags)
 	return plan.NewSet(f)
 }

@@ -1,3 +1,3 @@
-package rule_test
+package notation_test
 
 import _ "stilltide/internal/work" // registers the verbs

@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"cmp"
@@ -8,10 +8,11 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/pattern"
+	"stilltide/internal/core/rule"
 )
 
 // units checks the keys that say what one job works on: unit, batch, group, events.
-func (d *decoder) units(r *Rule) {
+func (d *decoder) units(r *rule.Rule) {
 	d.marker(r)
 	d.gathering(r)
 	if r.Folded() {
@@ -33,7 +34,7 @@ func (d *decoder) units(r *Rule) {
 	}
 }
 
-func (d *decoder) folded(r *Rule) {
+func (d *decoder) folded(r *rule.Rule) {
 	bad := func(message string) {
 		d.add(SeverityError, r.Pos, "folders", message, "leave it out, or write unit: file")
 	}
@@ -43,14 +44,14 @@ func (d *decoder) folded(r *Rule) {
 	if r.Gather != nil {
 		bad("batch and group do not go with unit: folder")
 	}
-	if r.Running != RunFinishFirst {
+	if r.Running != rule.RunFinishFirst {
 		bad("while_running does not go with unit: folder")
 	}
 }
 
-func (d *decoder) gathering(r *Rule) {
+func (d *decoder) gathering(r *rule.Rule) {
 	r.Gather = nil
-	bad := func(at Pos, code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
+	bad := func(at rule.Pos, code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
 	switch b, g := r.Batch, r.Group; {
 	case b != nil && g != nil:
 		bad(g.Pos, "group", "a rule has batch or group, and this one has both", "keep one of them")
@@ -65,18 +66,18 @@ func (d *decoder) gathering(r *Rule) {
 				"add by: and a template such as {stem}")
 			return
 		}
-		r.Gather = &Gather{By: g.By, Need: g.Need, MaxWait: g.MaxWait, Overdue: cmp.Or(g.Overdue, GroupFails),
+		r.Gather = &rule.Gather{By: g.By, Need: g.Need, MaxWait: g.MaxWait, Overdue: cmp.Or(g.Overdue, rule.GroupFails),
 			Pos: g.Pos}
 	case b != nil:
 		if b.Quiet.Duration <= 0 && b.MaxFiles == 0 {
 			bad(b.Pos, "batch", "a batch needs to know when it ends", "add quiet: 5s, for instance")
 		}
-		r.Gather = &Gather{Quiet: b.Quiet, MaxFiles: b.MaxFiles, MaxWait: b.MaxWait, Pos: b.Pos}
+		r.Gather = &rule.Gather{Quiet: b.Quiet, MaxFiles: b.MaxFiles, MaxWait: b.MaxWait, Pos: b.Pos}
 	default:
 		return
 	}
 	g := r.Gather
-	if r.Running != RunFinishFirst {
+	if r.Running != rule.RunFinishFirst {
 		bad(g.Pos, "while_running", "while_running does not go with batch or group", "leave it out")
 	}
 	if g.IsGroup() {
@@ -96,13 +97,9 @@ func (d *decoder) gathering(r *Rule) {
 	}
 }
 
-// fileOnly are the placeholders of one file. A batch or group has many.
-var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type",
-	"main_type", "category", "hash", "modified", "shot", "created", "old_file"}
-
 // memberWords are the placeholders that are filled for each file.
-func memberWords(r *Rule) []string {
-	words := append(BuiltIn(), r.Captures()...)
+func memberWords(r *rule.Rule) []string {
+	words := append(rule.BuiltIn(), r.Captures()...)
 	for _, l := range r.Lets {
 		words = append(words, l.Word)
 	}
@@ -110,7 +107,7 @@ func memberWords(r *Rule) []string {
 }
 
 // stepWords are the placeholders of the steps.
-func stepWords(r *Rule) []string {
+func stepWords(r *rule.Rule) []string {
 	words := memberWords(r)
 	if r.Folded() {
 		return slices.DeleteFunc(words, func(w string) bool { return w == "hash" })
@@ -118,6 +115,10 @@ func stepWords(r *Rule) []string {
 	if r.Gather == nil {
 		return words
 	}
-	words = slices.DeleteFunc(words, func(w string) bool { return contains(fileOnly, w) })
+	words = slices.DeleteFunc(words, func(w string) bool { return slices.Contains(fileOnly, w) })
 	return append(words, "files", "list", "list0")
 }
+
+// fileOnly are the placeholders of one file. A batch or group has many.
+var fileOnly = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder", "size", "media_type",
+	"main_type", "category", "hash", "modified", "shot", "created", "old_file"}

@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"fmt"
@@ -6,6 +6,8 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf8"
+
+	"stilltide/internal/core/rule"
 )
 
 // YAML gives some characters a meaning that people do not expect in a pattern, a command
@@ -183,7 +185,7 @@ func spaces(n int) string {
 // ruleKeys are the keys of a rule, to tell a forgotten colon from a text.
 var ruleKeys = func() map[string]bool {
 	keys := map[string]bool{}
-	for key := range fieldsOf(reflectOf(&Rule{}).Type()) {
+	for key := range rule.FieldsOf(reflectOf(&rule.Rule{}).Type()) {
 		keys[key] = true
 	}
 	return keys

@@ -1,9 +1,11 @@
-package rule
+package notation
 
 import (
 	"reflect"
 	"strconv"
 	"strings"
+
+	"stilltide/internal/core/rule"
 )
 
 // Schema makes the JSON Schema (2020-12) of the rules file, from the same struct tags that
@@ -12,12 +14,12 @@ import (
 // left to check. It says one type at a time, so that a strict validator takes it.
 func Schema() map[string]any {
 	defs := map[string]any{}
-	root := objectSchema(reflect.TypeFor[File](), defs)
+	root := objectSchema(reflect.TypeFor[rule.File](), defs)
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	root["title"] = "Rules file of Still Tide"
 	root["required"] = []string{"version"}
 	root["properties"].(map[string]any)["version"] = described("const", 1, "the version of this notation: 1")
-	ref(reflect.TypeFor[Rule](), defs)
+	ref(reflect.TypeFor[rule.Rule](), defs)
 	defaults := merge(defs["Rule"].(map[string]any))
 	defaults["properties"] = without(defaults["properties"].(map[string]any), "name")
 	defs["Defaults"] = defaults
@@ -131,22 +133,25 @@ var keySchemas = map[string]func() map[string]any{
 
 // together are the keys of a mapping that go together, or not.
 var together = map[reflect.Type]func() map[string]any{
-	reflect.TypeFor[Rule](): func() map[string]any {
+	reflect.TypeFor[rule.Rule](): func() map[string]any {
 		return map[string]any{"allOf": []any{notBoth("batch", "group"), notBoth("run", "script"),
 			notBoth("run", "do"), notBoth("script", "do")}}
 	},
-	reflect.TypeFor[Group]():     func() map[string]any { return required("by", "need") },
-	reflect.TypeFor[Batch]():     func() map[string]any { return anyOf(needs("quiet"), needs("max_files")) },
-	reflect.TypeFor[Notify]():    func() map[string]any { return required("on", "to") },
-	reflect.TypeFor[Heartbeat](): func() map[string]any { return required("to", "every") },
-	reflect.TypeFor[Mail]():      func() map[string]any { return required("server", "from", "to") },
-	reflect.TypeFor[Example]():   func() map[string]any { return required("file") },
-	reflect.TypeFor[Channel](): func() map[string]any {
+	reflect.TypeFor[rule.Group]():     func() map[string]any { return required("by", "need") },
+	reflect.TypeFor[rule.Batch]():     func() map[string]any { return anyOf(needs("quiet"), needs("max_files")) },
+	reflect.TypeFor[rule.Notify]():    func() map[string]any { return required("on", "to") },
+	reflect.TypeFor[rule.Heartbeat](): func() map[string]any { return required("to", "every") },
+	reflect.TypeFor[rule.Mail]():      func() map[string]any { return required("server", "from", "to") },
+	reflect.TypeFor[rule.Example]():   func() map[string]any { return required("file") },
+	reflect.TypeFor[rule.Channel](): func() map[string]any {
 		return map[string]any{"oneOf": []any{needs("desktop"), needs("webhook"), needs("mail"), needs("command")}}
 	},
 }
 
 func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
+	if own := typeWords[t]; own != nil {
+		return words(own...)
+	}
 	if own := typeSchemas[t]; own != nil {
 		return own()
 	}
@@ -154,21 +159,21 @@ func typeSchema(t reflect.Type, defs map[string]any) map[string]any {
 		return typeSchema(t.Elem(), defs)
 	}
 	switch t {
-	case reflect.TypeFor[rawRules]():
-		return map[string]any{"type": "array", "items": ref(reflect.TypeFor[Rule](), defs)}
-	case reflect.TypeFor[Rule]():
+	case reflect.TypeFor[rule.Entries]():
+		return map[string]any{"type": "array", "items": ref(reflect.TypeFor[rule.Rule](), defs)}
+	case reflect.TypeFor[rule.Rule]():
 		return ref(t, defs)
-	case reflect.TypeFor[Step]():
+	case reflect.TypeFor[rule.Step]():
 		return stepSchema(defs)
-	case reflect.TypeFor[Place]():
+	case reflect.TypeFor[rule.Place]():
 		long := merge(properties("to", pathText(), "as", anyOf(fitting(`^[^/]*$`), number(), boolean())),
 			required("to"), object())
 		long["additionalProperties"] = false
 		return anyOf(pathText(), long)
-	case reflect.TypeFor[Retry]():
+	case reflect.TypeFor[rule.Retry]():
 		return anyOf(map[string]any{"type": "integer", "minimum": 0}, objectSchema(t, defs))
 	}
-	if one, ok := reflect.Zero(t).Interface().(OneOf); ok {
+	if one, ok := reflect.Zero(t).Interface().(rule.OneOf); ok {
 		return words(one.Words()...)
 	}
 	switch t.Kind() {
@@ -191,12 +196,12 @@ func stepSchema(defs map[string]any) map[string]any {
 	if defs["Step"] == nil {
 		keys := map[string]any{}
 		for _, f := range stepFields() {
-			keys[f.Tag.Get("key")] = fieldSchema(reflect.TypeFor[Step](), f, defs)
+			keys[f.Tag.Get("key")] = fieldSchema(reflect.TypeFor[rule.Step](), f, defs)
 		}
 		var each []any
-		for _, v := range verbs {
+		for _, v := range rule.Verbs {
 			own := map[string]any{}
-			for _, key := range append([]string{v.Name, "where", "timeout"}, v.keys()...) {
+			for _, key := range append([]string{v.Name, "where", "timeout"}, v.Keys()...) {
 				own[key] = keys[key]
 			}
 			needed := append([]string{v.Name}, v.Needs...)
@@ -317,48 +322,3 @@ const (
 func rangePattern(of string) string {
 	return strings.ReplaceAll(`^(X\.\.(X)?|\.\.X)$`, "X", of)
 }
-
-// typeSchemas are those of the values that have a notation of their own.
-var typeSchemas map[reflect.Type]func() map[string]any
-
-func init() {
-	typeSchemas = map[reflect.Type]func() map[string]any{
-		reflect.TypeFor[Again]():        func() map[string]any { return words("changed", "never", "always") },
-		reflect.TypeFor[AgeRange]():     func() map[string]any { return fitting(rangePattern(` ?` + spanPattern + ` ?`)) },
-		reflect.TypeFor[CodeRange]():    func() map[string]any { return anyOf(integer(), fitting(codePattern)) },
-		reflect.TypeFor[Depth]():        func() map[string]any { return anyOf(words("all"), map[string]any{"type": "integer", "minimum": 0}) },
-		reflect.TypeFor[Duration]():     func() map[string]any { return anyOf(fitting(durationPattern), map[string]any{"const": 0}) },
-		reflect.TypeFor[Encryption]():   func() map[string]any { return words("starttls_if_offered", "starttls", "implicit_tls", "none") },
-		reflect.TypeFor[Event]():        func() map[string]any { return eventSchema() },
-		reflect.TypeFor[Existing]():     func() map[string]any { return words("take", "leave") },
-		reflect.TypeFor[GroupOverdue](): func() map[string]any { return words("fail", "take") },
-		reflect.TypeFor[Loops]():        func() map[string]any { return words("stop", "allow") },
-		reflect.TypeFor[Number]():       func() map[string]any { return map[string]any{"type": "number"} },
-		reflect.TypeFor[Occasion](): func() map[string]any {
-			return words("failed", "processed", "caught_up", "overdue", "blocked", "unmatched")
-		},
-		reflect.TypeFor[Order]():    func() map[string]any { return words("arrival", "name", "oldest", "newest", "smallest") },
-		reflect.TypeFor[Overdue]():  func() map[string]any { return words("wait", "fail", "take") },
-		reflect.TypeFor[Path]():     func() map[string]any { return pathText() },
-		reflect.TypeFor[Percent]():  func() map[string]any { return fitting(`^[0-9]{1,2}(\.[0-9]+)? *%$`) },
-		reflect.TypeFor[Poll]():     func() map[string]any { return anyOf(words("auto"), fitting(`^`+spanPattern+`$`)) },
-		reflect.TypeFor[Rate]():     func() map[string]any { return fitting(`^ *[1-9][0-9]* +in +` + spanPattern + ` *$`) },
-		reflect.TypeFor[Running]():  func() map[string]any { return words("finish_first", "stop_old", "own_work") },
-		reflect.TypeFor[SameName](): func() map[string]any { return words("number", "replace", "skip", "fail") },
-		reflect.TypeFor[Save](): func() map[string]any {
-			return anyOf(fitting(savedPattern), map[string]any{"type": "object", "minProperties": 1,
-				"propertyNames":        map[string]any{"pattern": savedPattern},
-				"additionalProperties": map[string]any{"type": "string", "minLength": 1}})
-		},
-		reflect.TypeFor[Schedule]():    func() map[string]any { return map[string]any{"type": "string"} },
-		reflect.TypeFor[Size]():        func() map[string]any { return anyOf(fitting(`^`+bytesPattern+`$`), integer()) },
-		reflect.TypeFor[SizeRange]():   func() map[string]any { return fitting(rangePattern(` ?` + bytesPattern + ` ?`)) },
-		reflect.TypeFor[Stdin]():       func() map[string]any { return words("file") },
-		reflect.TypeFor[Text]():        func() map[string]any { return text() },
-		reflect.TypeFor[Unit]():        func() map[string]any { return words("file", "folder") },
-		reflect.TypeFor[Where]():       func() map[string]any { return text() },
-		reflect.TypeFor[WritersMode](): func() map[string]any { return words("wait", "ignore") },
-	}
-}
-
-func eventSchema() map[string]any { return words("added", "changed", "removed", "renamed") }

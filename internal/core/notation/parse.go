@@ -1,74 +1,57 @@
-package rule
+// Package notation reads rules files: YAML becomes the model of package rule, and what is wrong
+// in it becomes diagnostics with their places, a sentence, and the nearest right word.
+//
+// The struct tags of the model say which keys there are; how the value of a type is written
+// stands here, once, for reading it, for the JSON Schema and for the reference.
+package notation
 
 import (
 	"fmt"
 	"maps"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/dispatch"
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
-	"stilltide/internal/core/schedule"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/settle"
 )
 
-// rawRules keeps the nodes of `rules` until `defaults` is known.
-type rawRules struct {
+// entries keeps the nodes of `rules` until `defaults` is known.
+type entries struct {
 	nodes []ast.Node
-	pos   Pos
+	pos   rule.Pos
 }
 
-func readRawRules(d *decoder, n ast.Node, r *rawRules) {
+func readEntries(d *decoder, n ast.Node, _ *rule.Entries) {
 	list, ok := n.(*ast.SequenceNode)
 	if !ok {
 		d.wrongType(n, "rules", "a list, each entry beginning with - name:")
 		return
 	}
-	r.nodes, r.pos = list.Values, d.pos(n)
-}
-
-// Source is a rules file to be read.
-type Source struct {
-	Path string
-	Text []byte
-}
-
-// Load finds the files that `more_rules` names, in name order.
-type Load func(glob string) ([]Source, error)
-
-// Machine is what a rules file means on one machine.
-type Machine struct {
-	Home  string         // what ~ stands for; empty: itself
-	Load  Load           // nil: no other files are read
-	Zones schedule.Zones // nil: UTC alone is known
-	CPUs  int            // how many it has, which is how many jobs run at once if nothing else is said
-}
-
-// AtHome puts the home folder in the place of a ~ that begins a path. One of another user, as in
-// ~anna, stays as it is.
-func AtHome(path, home string) string {
-	rest, begins := strings.CutPrefix(path, "~")
-	if !begins || home == "" || rest != "" && !strings.HasPrefix(rest, "/") {
-		return path
-	}
-	return home + rest
+	d.entries = entries{list.Values, d.pos(n)}
 }
 
 // Parse reads a rules file without the ones that it includes; a file that
 // names others needs ParseAll.
-func Parse(path string, src []byte) (*File, Diagnostics) {
-	return ParseAll(path, src, Machine{})
+func Parse(path string, src []byte) (*rule.File, Diagnostics) {
+	return ParseAll(path, src, rule.Machine{})
 }
 
 // ParseAll reads a rules file and what it names. path names it in messages and gives the folder
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
-func ParseAll(path string, src []byte, on Machine) (*File, Diagnostics) {
-	f := &File{Path: path, Base: filepath.Dir(path), Machine: on}
+func ParseAll(path string, src []byte, on rule.Machine) (*rule.File, Diagnostics) {
+	f := &rule.File{Path: path, Base: filepath.Dir(path), Machine: on}
 	d := newDecoder(path, on, src)
 	if root := d.tree(src); root != nil {
 		f.Defaults = newRule()
@@ -78,9 +61,9 @@ func ParseAll(path string, src []byte, on Machine) (*File, Diagnostics) {
 		f.State = d.put(f.State)
 		d.noticeKeys(f)
 		d.categories(f)
-		named := map[string]Pos{}
-		d.rules(f, f.Defaults, f.Rules, named)
-		f.Rules = rawRules{} // the nodes hold the whole tree, which is large
+		named := map[string]rule.Pos{}
+		d.rules(f, f.Defaults, named)
+		d.entries = entries{} // the nodes hold the whole tree, which is large
 		d.more(f, on.Load, named)
 		d.nothing(f)
 	}
@@ -90,12 +73,12 @@ func ParseAll(path string, src []byte, on Machine) (*File, Diagnostics) {
 
 // more reads the files that the rules file names. Each may have defaults
 // of its own, on top of the main file's; paths in it start at its own folder.
-func (d *decoder) more(f *File, load Load, named map[string]Pos) {
+func (d *decoder) more(f *rule.File, load rule.Load, named map[string]rule.Pos) {
 	if load == nil {
 		return
 	}
 	for _, glob := range f.More {
-		at := AtHome(d.put(Path{Text: glob}).S, f.Machine.Home)
+		at := rule.AtHome(d.put(rule.Path{Text: glob}).S, f.Machine.Home)
 		if !filepath.IsAbs(at) {
 			at = filepath.Join(f.Base, at)
 		}
@@ -118,28 +101,28 @@ func (d *decoder) more(f *File, load Load, named map[string]Pos) {
 	}
 }
 
-func (d *decoder) included(f *File, src Source, named map[string]Pos) {
+func (d *decoder) included(f *rule.File, src rule.Source, named map[string]rule.Pos) {
 	inner := newDecoder(src.Path, f.Machine, src.Text)
 	inner.words, inner.channels = d.words, d.channels
 	part := struct {
-		Version  int      `key:"version"`
-		Defaults Rule     `key:"defaults"`
-		Rules    rawRules `key:"rules"`
+		Version  int          `key:"version"`
+		Defaults rule.Rule    `key:"defaults"`
+		Rules    rule.Entries `key:"rules"`
 	}{Defaults: f.Defaults}
 	if root := inner.tree(src.Text); root != nil {
 		inner.into(root, reflectOf(&part), "a file of more rules")
-		inner.rules(f, part.Defaults, part.Rules, named)
+		inner.rules(f, part.Defaults, named)
 	}
 	d.diags = append(d.diags, inner.diags...)
 }
 
-func (d *decoder) nothing(f *File) {
-	if len(f.list) == 0 && !d.diags.Failed() {
+func (d *decoder) nothing(f *rule.File) {
+	if len(f.List) == 0 && !d.diags.Failed() {
 		d.errorAtLine(1, 1, "missing", "there is no rule in this file", "add rules: and at least one entry")
 	}
 }
 
-func (d *decoder) header(f *File, root ast.Node) {
+func (d *decoder) header(f *rule.File, root ast.Node) {
 	if _, ok := d.pairs(root); !ok {
 		return
 	}
@@ -171,13 +154,14 @@ func (d *decoder) header(f *File, root ast.Node) {
 }
 
 // rules reads a list of rules on top of defaults; named holds the names so far.
-func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]Pos) {
+func (d *decoder) rules(f *rule.File, defaults rule.Rule, named map[string]rule.Pos) {
+	raw := d.entries
 	if raw.pos.Line > 0 && len(raw.nodes) == 0 && len(f.More) == 0 {
 		d.add(SeverityError, raw.pos, "empty", "there is no rule in this list", "")
 	}
 	for _, n := range raw.nodes {
 		r := defaults
-		r.Index = len(f.list)
+		r.Index = len(f.List)
 		d.into(n, reflectOf(&r), "a rule")
 		r.Pos = d.pos(n)
 		d.finish(f, &r, n)
@@ -190,7 +174,7 @@ func (d *decoder) rules(f *File, defaults Rule, raw rawRules, named map[string]P
 				where), "give one of them another name")
 		}
 		named[r.Name.S] = r.Name.Pos
-		f.list = append(f.list, &r)
+		f.List = append(f.List, &r)
 	}
 }
 
@@ -210,7 +194,7 @@ func ruleName(s string) bool {
 }
 
 // finish checks one rule and compiles what is in it.
-func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
+func (d *decoder) finish(f *rule.File, r *rule.Rule, n ast.Node) {
 	switch {
 	case !r.Name.Set():
 		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
@@ -236,10 +220,10 @@ func (d *decoder) finish(f *File, r *Rule, n ast.Node) {
 	d.steps(r, n)
 	d.place(r.Processed, memberWords(r))
 	d.place(r.Failed, memberWords(r))
-	d.notify(r.Notify, OnFailed, OnProcessed, OnCaughtUp, OnOverdue, OnBlocked)
+	d.notify(r.Notify, rule.OnFailed, rule.OnProcessed, rule.OnCaughtUp, rule.OnOverdue, rule.OnBlocked)
 }
 
-func (d *decoder) matcher(r *Rule) {
+func (d *decoder) matcher(r *rule.Rule) {
 	texts := make([]string, len(r.Match))
 	for i, m := range r.Match {
 		texts[i] = m.S
@@ -287,7 +271,7 @@ func looksRegular(s string) bool {
 	return strings.HasPrefix(s, "^") || strings.HasSuffix(s, "$")
 }
 
-func (d *decoder) command(t Text, words []string) *fill.Command {
+func (d *decoder) command(t rule.Text, words []string) *fill.Command {
 	c, err := fill.ParseCommand(t.S)
 	if err != nil {
 		e := err.(*fill.Error)
@@ -305,14 +289,14 @@ func (d *decoder) command(t Text, words []string) *fill.Command {
 }
 
 // known reports the placeholders of a template that no rule of this kind has.
-func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
+func (d *decoder) known(t rule.Text, tmpl *fill.Template, words []string) {
 	for _, ref := range tmpl.Refs() {
-		if !contains(words, ref.Word) {
+		if !Contains(words, ref.Word) {
 			words := append(slices.Clone(words), slices.Sorted(maps.Keys(d.words))...)
 			hint := "the placeholders here are " + strings.Join(words, ", ")
-			if contains(words, "files") && contains(fileOnly, ref.Word) {
+			if Contains(words, "files") && Contains(fileOnly, ref.Word) {
 				hint = "a batch or group has many files: use {files}, or {list} for a file that lists them"
-			} else if other := otherWords[ref.Word]; contains(words, other) {
+			} else if other := otherWords[ref.Word]; Contains(words, other) {
 				hint = "it is {" + other + "}"
 			} else if near := Nearest(ref.Word, words); near != "" {
 				hint = "did you mean {" + near + "}?"
@@ -322,7 +306,7 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 			continue
 		}
 		d.format(t, ref)
-		if ref.Format != "" && isBuiltIn(ref.Word) && !contains(dateWords, ref.Word) {
+		if ref.Format != "" && isBuiltIn(ref.Word) && !Contains(dateWords, ref.Word) {
 			d.errorIn(t, ref.Raw, "placeholder-format", fmt.Sprintf("{%s} is not a date, so it takes no format",
 				ref.Word), "write {"+ref.Word+"}")
 		}
@@ -334,7 +318,7 @@ func (d *decoder) known(t Text, tmpl *fill.Template, words []string) {
 const letters = "aAbBcCdDeFgGhHIjklLmMnNpPrRsStTuUVwWxXyYzZf%+"
 
 // format warns of a date format without any part of a date, or with an unknown letter.
-func (d *decoder) format(t Text, ref *fill.Ref) {
+func (d *decoder) format(t rule.Text, ref *fill.Ref) {
 	if ref.Format == "" {
 		return
 	}
@@ -360,13 +344,13 @@ func (d *decoder) format(t Text, ref *fill.Ref) {
 	}
 }
 
-func (d *decoder) place(p *Place, words []string) {
+func (d *decoder) place(p *rule.Place, words []string) {
 	if p == nil || !p.To.Set() {
 		return
 	}
 	if p.Folder = d.template(p.To.Text, words); p.Folder != nil && len(p.Folder.Refs()) == 0 {
 		if text, err := p.Folder.FillPath(nil); err == nil {
-			p.Fixed = Path{Text: Text{S: text}, Base: p.To.Base}.Absolute()
+			p.Fixed = rule.Path{Text: rule.Text{S: text}, Base: p.To.Base}.Absolute()
 		}
 	}
 	if !p.As.Set() {
@@ -375,7 +359,7 @@ func (d *decoder) place(p *Place, words []string) {
 	p.Name = d.nameTemplate(p.As, words, "as:")
 }
 
-func (d *decoder) template(t Text, words []string) *fill.Template {
+func (d *decoder) template(t rule.Text, words []string) *fill.Template {
 	tmpl, err := fill.Parse(t.S)
 	if err != nil {
 		e := err.(*fill.Error)
@@ -390,7 +374,7 @@ func (d *decoder) template(t Text, words []string) *fill.Template {
 	return tmpl
 }
 
-func contains(list []string, word string) bool {
+func Contains(list []string, word string) bool {
 	for _, w := range list {
 		if w == word {
 			return true
@@ -399,9 +383,20 @@ func contains(list []string, word string) bool {
 	return false
 }
 
+func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
+
+func newRule() rule.Rule {
+	return rule.Rule{
+		Enabled: true, Existing: rule.ExistingTake, Again: rule.AgainChanged, Loops: rule.LoopsStop,
+		Order: rule.Order(dispatch.ByArrival),
+		Unit:  rule.UnitFile, Events: []rule.Event{rule.Event(file.Added), rule.Event(file.Changed)},
+		Running:  rule.RunFinishFirst,
+		SameName: rule.SameNumber,
+		Debounce: rule.Duration{Duration: 500 * time.Millisecond}, Retry: rule.DefaultRetry(),
+		Ready: rule.Ready{Writers: rule.WritersWait, Overdue: rule.Overdue(settle.OverdueWait)},
+	}
+}
+
 var dateWords = []string{"modified", "now", "shot", "created"}
 
-// BuiltIn lists the placeholders that every rule has.
-func BuiltIn() []string { return append([]string(nil), builtIn...) }
-
-func isBuiltIn(w string) bool { return contains(builtIn, w) }
+func isBuiltIn(w string) bool { return slices.Contains(rule.BuiltIn(), w) }

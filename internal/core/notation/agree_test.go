@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"bytes"
@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/rule"
 	"stilltide/internal/machine"
 )
 
@@ -105,7 +106,7 @@ var bad = []string{
 }
 
 func checkTakes(t *testing.T, text string) bool {
-	path := filepath.Join(t.TempDir(), FileName)
+	path := filepath.Join(t.TempDir(), rule.FileName)
 	_, diags := Parse(path, []byte(text))
 	return !diags.Failed()
 }
@@ -198,7 +199,7 @@ func TestDefaultsAreWhatIsLeftOut(t *testing.T) {
 }
 
 // means is what a rule says, without the places where it says it.
-func means(r *Rule) string {
+func means(r *rule.Rule) string {
 	wait := ""
 	if r.Gather != nil {
 		wait = fmt.Sprint(r.Gather.MaxFiles, r.Gather.Overdue, r.Gather.Quiet.Duration)

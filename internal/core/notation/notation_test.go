@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"fmt"
@@ -6,10 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/core/rule"
+
 	"github.com/stretchr/testify/require"
 )
 
-func parse(text string) (*File, Diagnostics) {
+func parse(text string) (*rule.File, Diagnostics) {
 	return Parse("/office/stilltide.yaml", []byte(text))
 }
 
@@ -140,12 +142,12 @@ func TestDurations(t *testing.T) {
 		"0": 0, "0s": 0, "500ms": 500 * time.Millisecond, "1.5s": 1500 * time.Millisecond,
 		"1h30m": 90 * time.Minute, "90d": 90 * 24 * time.Hour, "2w": 14 * 24 * time.Hour,
 	} {
-		got, err := ParseDuration(text)
+		got, err := rule.ParseDuration(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "5", "s", "-1s", "1x", "1s2", "1..2s", "99999999w"} {
-		_, err := ParseDuration(text)
+		_, err := rule.ParseDuration(text)
 		require.Error(t, err, text)
 	}
 }

@@ -1,7 +1,9 @@
-package rule
+package notation
 
 import (
 	"testing"
+
+	"stilltide/internal/core/rule"
 
 	"github.com/stretchr/testify/require"
 )
@@ -33,12 +35,12 @@ func TestCategories(t *testing.T) {
 		{"text/markdown", "a.md", "notes", "documents"},
 	} {
 		require.Equal(t, one.own, f.Sorts.Of(one.mediaType, one.name), "%s %s", one.mediaType, one.name)
-		require.Equal(t, one.builtIn, (*Categories)(nil).Of(one.mediaType, one.name), "%s %s", one.mediaType,
+		require.Equal(t, one.builtIn, (*rule.Categories)(nil).Of(one.mediaType, one.name), "%s %s", one.mediaType,
 			one.name)
 	}
 	require.Equal(t, "Bilder", f.Sorts.Shown("pictures"))
 	require.Equal(t, "audio", f.Sorts.Shown("audio"))
-	for name := range categoryTypes {
+	for name := range rule.CategoryTypes {
 		require.Contains(t, said(ruleWith("category: "+name+"x")), "did you mean "+name+"?")
 	}
 	require.Contains(t, said("version: 1\ncategories: {plans: {as: x}}\nrules: [{name: a, watch: in}]\n"),

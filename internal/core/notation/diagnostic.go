@@ -1,9 +1,11 @@
-package rule
+package notation
 
 import (
 	"fmt"
 	"sort"
 	"strings"
+
+	"stilltide/internal/core/rule"
 )
 
 // Severity says whether a diagnostic stops the rules from being used.
@@ -14,23 +16,9 @@ const (
 	SeverityWarning Severity = "warning"
 )
 
-// Pos is a place in a rules file. Lines and columns count from 1; a column is a character.
-type Pos struct {
-	File   string
-	Line   int
-	Column int
-}
-
-func (p Pos) String() string {
-	if p.Line == 0 {
-		return p.File
-	}
-	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
-}
-
 // Diagnostic is one thing that is wrong, or doubtful, in a rules file.
 type Diagnostic struct {
-	Pos
+	rule.Pos
 	Severity Severity
 	Code     string // a stable word, for programs
 	Message  string // one sentence: what is wrong

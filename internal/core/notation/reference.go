@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"fmt"
@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/expr"
+	"stilltide/internal/core/rule"
 )
 
 // Section is a mapping of the notation, with its keys.
@@ -29,11 +29,15 @@ var mappings = []struct {
 	name string
 	of   reflect.Type
 }{
-	{"file", reflect.TypeFor[File]()}, {"rule", reflect.TypeFor[Rule]()}, {"category", reflect.TypeFor[Category]()},
-	{"ready", reflect.TypeFor[Ready]()}, {"batch", reflect.TypeFor[Batch]()}, {"group", reflect.TypeFor[Group]()},
-	{"example", reflect.TypeFor[Example]()}, {"retry", reflect.TypeFor[Retry]()}, {"queue", reflect.TypeFor[Queue]()},
-	{"channel", reflect.TypeFor[Channel]()}, {"mail", reflect.TypeFor[Mail]()}, {"notify", reflect.TypeFor[Notify]()},
-	{"heartbeat", reflect.TypeFor[Heartbeat]()},
+	{"file", reflect.TypeFor[rule.File]()}, {"rule", reflect.TypeFor[rule.Rule]()}, {"category",
+		reflect.TypeFor[rule.Category]()},
+	{"ready", reflect.TypeFor[rule.Ready]()}, {"batch", reflect.TypeFor[rule.Batch]()}, {"group",
+		reflect.TypeFor[rule.Group]()},
+	{"example", reflect.TypeFor[rule.Example]()}, {"retry", reflect.TypeFor[rule.Retry]()}, {"queue",
+		reflect.TypeFor[rule.Queue]()},
+	{"channel", reflect.TypeFor[rule.Channel]()}, {"mail", reflect.TypeFor[rule.Mail]()}, {"notify",
+		reflect.TypeFor[rule.Notify]()},
+	{"heartbeat", reflect.TypeFor[rule.Heartbeat]()},
 }
 
 // Sections lists the mappings of the notation with their keys, and the verbs and options of
@@ -44,16 +48,16 @@ func Sections() (list []Section) {
 		list = append(list, Section{m.name, keysOf(m.of, reflect.VisibleFields(m.of))})
 	}
 	isVerb := map[string]bool{}
-	for _, v := range verbs {
+	for _, v := range rule.Verbs {
 		isVerb[v.Name] = true
 	}
 	verbKeys, options := Section{Name: "verbs"}, Section{Name: "options"}
-	for _, k := range keysOf(reflect.TypeFor[Step](), stepFields()) {
+	for _, k := range keysOf(reflect.TypeFor[rule.Step](), stepFields()) {
 		if isVerb[k.Name] {
 			verbKeys.Keys = append(verbKeys.Keys, k)
 			continue
 		}
-		k.With = verbsWith(k.Name)
+		k.With = rule.VerbsWith(k.Name)
 		options.Keys = append(options.Keys, k)
 	}
 	return append(list, verbKeys, options)
@@ -133,8 +137,8 @@ func stepFields() (fields []reflect.StructField) {
 			}
 		}
 	}
-	add(reflect.TypeFor[Step]())
-	for _, v := range verbs {
+	add(reflect.TypeFor[rule.Step]())
+	for _, v := range rule.Verbs {
 		add(reflect.TypeOf(v.New()).Elem())
 	}
 	return fields
@@ -147,9 +151,9 @@ func verbTable() string {
 	}
 	var b strings.Builder
 	b.WriteString("| verb | does | options |\n|---|---|---|\n")
-	for _, v := range verbs {
+	for _, v := range rule.Verbs {
 		var options []string
-		for _, key := range v.keys() {
+		for _, key := range v.Keys() {
 			options = append(options, "`"+key+"`")
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", v.Name, cellText(docs[v.Name]), strings.Join(options, " "))
@@ -170,74 +174,11 @@ func optionTable(keys []Key) string {
 	return b.String()
 }
 
-// Placeholder is a word that is filled in.
-type Placeholder struct{ Shown, Means string }
-
-// Placeholders lists the placeholders of all rules.
-func Placeholders() (list []Placeholder) {
-	for _, p := range placeholders {
-		list = append(list, Placeholder{p.shown, p.doc})
-	}
-	return list
-}
-
 func placeholderTable() string {
 	var b strings.Builder
 	b.WriteString("| placeholder | stands for |\n|---|---|\n")
-	for _, p := range placeholders {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", p.shown, cellText(p.doc))
+	for _, p := range rule.Placeholders() {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", p.Shown, cellText(p.Means))
 	}
 	return b.String()
 }
-
-// placeholders are the words that every rule has, and those that only batches
-// and groups have.
-var placeholders = []struct{ word, shown, doc string }{
-	{"file", "{file}", "the whole path"},
-	{"name", "{name}", "the name"},
-	{"stem", "{stem}", "the name without its last ending"},
-	{"ext", "{ext}", "the last ending, without its dot"},
-	{"folder", "{folder}", "the folder that it is in"},
-	{"watch", "{watch}", "the watched folder that it was found in"},
-	{"rel", "{rel}", "the path below the watched folder"},
-	{"rel_folder", "{rel_folder}", "the folder of that path; `.` for the watched folder itself"},
-	{"size", "{size}", "bytes"},
-	{"media_type", "{media_type}", "media type by content, then by name: `image/png`"},
-	{"category", "{category}", "what kind of file it is: `pictures`, `documents` and so on (`category`)"},
-	{"main_type", "{main_type}", "its part before the slash: `image`"},
-	{"event", "{event}", "`added`, `changed`, `removed` or `renamed`"},
-	{"old_file", "{old_file}", "the whole path that it had before it was renamed; empty otherwise"},
-	{"hash", "{hash}", "SHA-256 of the content, hexadecimal"},
-	{"rule", "{rule}", "the rule's name"},
-	{"job", "{job}", "the job's number"},
-	{"attempt", "{attempt}", "1 for the first"},
-	{"scratch", "{scratch}", "a folder of this attempt's own, removed afterwards"},
-	{"placed", "{placed}", "where the last step that placed something put it; empty before the first"},
-	{"modified", "{modified:%Y-%m-%d}", "when the content was last changed (strftime)"},
-	{"now", "{now:%H%M}", "the time of filling it"},
-	{"shot", "{shot:%Y}",
-		"when a picture or film was taken, by what it says itself (JPEG, HEIC, AVIF, PNG, WebP, TIFF, " +
-			"most raw formats, MP4, MOV); else when it was modified"},
-	{"created", "{created:%Y}", "when the file was made, where the file system knows it"},
-	{"", "{files}", "batch or group: each of its files, a word each"},
-	{"", "{list}, {list0}", "batch or group: a file with their paths, one a line or NUL-separated"},
-	{"", "{WORD}", "what `match` or `watch` captured, a `let` word, or what a step saved; one that is a date " +
-		"takes a format, too: `{day:%Y}`"},
-	{"", "{WORD|lower}", "changed: `lower`, `upper`, `title` (each word begins with a capital), `slug` (letters and " +
-		"digits with dashes between), `pad:4` (zeros before it), `json` (to stand inside a JSON string), `folders` " +
-		"(in a destination: a `/` in it makes folders)"},
-	{"", "{{", "a brace"},
-}
-
-// builtIn are the placeholders that every rule has.
-var builtIn = func() (words []string) {
-	for _, p := range placeholders {
-		if p.word != "" {
-			words = append(words, p.word)
-		}
-	}
-	return words
-}()
-
-// ExpressionWords lists the words that expressions have besides captures and `let` words.
-func ExpressionWords() []string { return expr.New(nil).ForSteps().Names() }

@@ -1,8 +1,10 @@
-package rule
+package notation
 
 import (
 	"fmt"
 	"strings"
+
+	"stilltide/internal/core/rule"
 
 	"github.com/goccy/go-yaml/ast"
 )
@@ -159,13 +161,13 @@ func insteadOf(what, key string) string {
 	if at != inRule {
 		return ""
 	}
-	for _, v := range verbs {
+	for _, v := range rule.Verbs {
 		if v.Name == key {
 			return fmt.Sprintf("%s is a step: put it under do: [{%s: …}]", key, key)
 		}
 	}
-	for _, v := range verbs {
-		if v.takes(key) {
+	for _, v := range rule.Verbs {
+		if v.Has(key) {
 			return fmt.Sprintf("%s belongs to a step: do: [{%s: …, %s: …}]", key, v.Name, key)
 		}
 	}
@@ -180,8 +182,8 @@ func stepOption(pairs []*ast.MappingValueNode, key string) string {
 			verb = k
 		}
 	}
-	for _, v := range verbs {
-		if v.Name == verb && v.takes(key) {
+	for _, v := range rule.Verbs {
+		if v.Name == verb && v.Has(key) {
 			return fmt.Sprintf("it belongs to the step: do: [{%s: …, %s: …}]", verb, key)
 		}
 	}

@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"encoding/json"
@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"stilltide/internal/core/rule"
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -41,7 +43,7 @@ func TestSchemaFitsEveryRulesFile(t *testing.T) {
 	s := validator(t)
 	seen := 0
 	check := func(name, text string) {
-		path := filepath.Join(t.TempDir(), FileName)
+		path := filepath.Join(t.TempDir(), rule.FileName)
 		if _, diags := Parse(path, []byte(text)); diags.Failed() {
 			return // a script's example of errors
 		}

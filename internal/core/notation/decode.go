@@ -1,4 +1,4 @@
-package rule
+package notation
 
 import (
 	"cmp"
@@ -9,7 +9,8 @@ import (
 	"reflect"
 	"slices"
 	"strings"
-	"sync"
+
+	"stilltide/internal/core/rule"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
@@ -22,9 +23,10 @@ import (
 // The struct tags are the model: `key` names a key, `doc` describes it for
 // the reference. What the decoder accepts is therefore what the reference says.
 type decoder struct {
+	entries  entries
 	file     string
 	base     string // folder that relative paths start at
-	on       Machine
+	on       rule.Machine
 	lines    []string
 	anchors  map[string]ast.Node
 	words    map[string]string // the file's own placeholders
@@ -74,8 +76,8 @@ func init() {
 	reads(readText)
 	reads(readUnit)
 	reads(readWritersMode)
-	reads(func(d *decoder, n ast.Node, v *Where) { readText(d, n, &v.Text) })
-	reads(readRawRules)
+	reads(func(d *decoder, n ast.Node, v *rule.Where) { readText(d, n, &v.Text) })
+	reads(readEntries)
 }
 
 // reads notes how the values of a type are read.
@@ -83,7 +85,7 @@ func reads[T any](read func(*decoder, ast.Node, *T)) {
 	readers[reflect.TypeFor[T]()] = func(d *decoder, n ast.Node, v any) { read(d, n, v.(*T)) }
 }
 
-func newDecoder(file string, on Machine, src []byte) *decoder {
+func newDecoder(file string, on rule.Machine, src []byte) *decoder {
 	return &decoder{file: file, base: filepath.Dir(file), on: on, lines: strings.Split(string(src), "\n"),
 		anchors: map[string]ast.Node{}}
 }
@@ -120,7 +122,7 @@ func (d *decoder) syntaxError(err error) {
 	d.errorAtLine(1, 1, "yaml", "this is not YAML: "+err.Error(), "")
 }
 
-func (d *decoder) pos(n ast.Node) Pos {
+func (d *decoder) pos(n ast.Node) rule.Pos {
 	// A mapping's own token is its first colon; people look at its first key.
 	switch v := n.(type) {
 	case *ast.MappingNode:
@@ -131,7 +133,7 @@ func (d *decoder) pos(n ast.Node) Pos {
 		return d.pos(v.Key)
 	}
 	p := n.GetToken().Position
-	return Pos{File: d.file, Line: p.Line, Column: p.Column}
+	return rule.Pos{File: d.file, Line: p.Line, Column: p.Column}
 }
 
 func (d *decoder) errorAt(n ast.Node, code, message, hint string) {
@@ -140,15 +142,15 @@ func (d *decoder) errorAt(n ast.Node, code, message, hint string) {
 }
 
 func (d *decoder) errorAtLine(line, column int, code, message, hint string) {
-	d.add(SeverityError, Pos{d.file, line, column}, code, message, hint)
+	d.add(SeverityError, rule.Pos{File: d.file, Line: line, Column: column}, code, message, hint)
 }
 
-func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
+func (d *decoder) add(s Severity, at rule.Pos, code, message, hint string) {
 	if at.Line == 0 && d.diags.Failed() {
 		return // it follows from what is wrong already: a value of the wrong type has no place
 	}
 	if at.Line == 0 { // a default that stands nowhere
-		at = Pos{d.file, 1, 1}
+		at = rule.Pos{File: d.file, Line: 1, Column: 1}
 	}
 	quote := ""
 	if at.Line >= 1 && at.Line <= len(d.lines) {
@@ -160,11 +162,11 @@ func (d *decoder) add(s Severity, at Pos, code, message, hint string) {
 
 // errorIn points at the part `near` of a text, if it can be found from the
 // text's place on; otherwise at the text itself.
-func (d *decoder) errorIn(t Text, near, code, message, hint string) {
+func (d *decoder) errorIn(t rule.Text, near, code, message, hint string) {
 	d.add(SeverityError, d.find(t.Pos, near), code, message, hint)
 }
 
-func (d *decoder) find(at Pos, near string) Pos {
+func (d *decoder) find(at rule.Pos, near string) rule.Pos {
 	near, _, _ = strings.Cut(near, "\n")
 	if near == "" {
 		return at
@@ -177,7 +179,7 @@ func (d *decoder) find(at Pos, near string) Pos {
 			line, skip = line[len(head):], len([]rune(head))
 		}
 		if j := strings.Index(line, near); j >= 0 {
-			return Pos{at.File, i, skip + len([]rune(line[:j])) + 1}
+			return rule.Pos{File: at.File, Line: i, Column: skip + len([]rune(line[:j])) + 1}
 		}
 	}
 	return at
@@ -214,7 +216,7 @@ func (d *decoder) resolve(n ast.Node) ast.Node {
 }
 
 // restOfLine is what stands in a line from a place on, up to a comment.
-func (d *decoder) restOfLine(at Pos) string {
+func (d *decoder) restOfLine(at rule.Pos) string {
 	if at.Line < 1 || at.Line > len(d.lines) {
 		return ""
 	}
@@ -310,7 +312,7 @@ func (d *decoder) into(n ast.Node, v reflect.Value, what string) {
 	case reflect.Map:
 		d.intoMap(n, v, what)
 	case reflect.String:
-		if one, ok := v.Interface().(OneOf); ok {
+		if one, ok := v.Interface().(rule.OneOf); ok {
 			v.SetString(choose(d, n, what, one.Words()...))
 			return
 		}
@@ -410,16 +412,16 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 		d.wrongType(n, what, "a mapping of keys")
 		return
 	}
-	if place, ok := v.Addr().Interface().(interface{ SetPos(Pos) }); ok {
+	if place, ok := v.Addr().Interface().(interface{ SetPos(rule.Pos) }); ok {
 		place.SetPos(d.pos(n))
 	}
-	noter, _ := v.Addr().Interface().(interface{ NoteKey(string, Pos) })
-	fields := fieldsOf(v.Type())
+	noter, _ := v.Addr().Interface().(interface{ NoteKey(string, rule.Pos) })
+	fields := rule.FieldsOf(v.Type())
 	var own map[string]reflect.Value // the keys that the verb of a step has of its own
-	if step, ok := v.Addr().Interface().(*Step); ok {
-		own = step.begin(pairs)
+	if step, ok := v.Addr().Interface().(*rule.Step); ok {
+		own = begin(step, pairs)
 	}
-	seen := map[string]Pos{}
+	seen := map[string]rule.Pos{}
 	for _, p := range pairs {
 		key := p.Key.GetToken().Value
 		if first, ok := seen[key]; ok {
@@ -458,21 +460,3 @@ func (d *decoder) unknownKey(n ast.Node, key, what string, names []string, pairs
 	}
 	d.errorAt(n, "unknown-key", fmt.Sprintf("%s has no key named %s", what, key), hint)
 }
-
-// fieldsOf maps the keys of a struct to its fields, embedded structs included.
-func fieldsOf(t reflect.Type) map[string][]int {
-	if known, ok := fieldCache.Load(t); ok {
-		return known.(map[string][]int)
-	}
-	fields := map[string][]int{}
-	for _, f := range reflect.VisibleFields(t) {
-		if key := f.Tag.Get("key"); key != "" {
-			fields[key] = f.Index
-		}
-	}
-	fieldCache.Store(t, fields)
-	return fields
-}
-
-// fieldCache keeps what fieldsOf found, by type.
-var fieldCache sync.Map
