@@ -56,7 +56,7 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 	term.keys("0", "echo before", "Enter")
 	term.sees("0", "before")
 	term.keys("0", "stilltide status --live", "Enter")
-	term.sees("0", "1 running")
+	term.sees("0", "2 running")
 	term.sees("0", "reading")
 	screen := term.sees("0", "grep ended")
 	for _, line := range strings.Split(screen, "\n") {

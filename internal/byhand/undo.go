@@ -117,7 +117,7 @@ func Undoable(all []job.Placement) []job.Placement {
 		if all[i].FinalState == job.Queued && all[i].State == job.Done {
 			break
 		}
-		if all[i].State == job.Done || all[i].State == job.Undoing {
+		if all[i].State == job.Done || all[i].State.GoingBack() {
 			list = append(list, all[i])
 		}
 	}
@@ -143,7 +143,7 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State == job.Undoing || work.IsHalfBack(p) { // it goes on from wherever it was ended
+		if p.State.GoingBack() || work.IsHalfBack(p) { // it goes on from wherever it was ended
 			if !work.IsBack(p) {
 				undoneIn(over, p)
 			}
@@ -230,8 +230,8 @@ func takenLater(l Records, row job.Job, p *job.Placement) (string, error) {
 // goes on. It tells which of them were already.
 func beginUndo(l Records, list []job.Placement) (resumed []bool, err error) {
 	for i := range list {
-		resumed = append(resumed, list[i].State == job.Undoing)
-		list[i].State = job.Undoing
+		resumed = append(resumed, list[i].State.GoingBack())
+		list[i].State = job.Reverting
 		l.RecordPlacement(list[i])
 	}
 	return resumed, l.Flush()

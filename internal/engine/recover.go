@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/runner"
@@ -81,7 +82,7 @@ func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if row.State == job.Running && e.unanswered(row, placements) {
+	if (row.State == job.Running || flow.Pending(row, placements)) && e.unanswered(row, placements) {
 		e.later = append(e.later, row)
 		return nil
 	}
@@ -173,9 +174,9 @@ func emptyFolder(path string) error {
 	return nil
 }
 
-// finishUndoing goes on with what a crash cut short.
+// finishUndoing goes on with the undoing by hand that a crash cut short.
 func (e *Engine) finishUndoing() error {
-	list, err := e.ledger.Undoing()
+	list, err := e.ledger.Reverting()
 	if err != nil {
 		return err
 	}
@@ -186,8 +187,8 @@ func (e *Engine) finishUndoing() error {
 		}
 		jobs[list[i].Job] = true
 		row, err := byhand.JobByID(e.ledger, list[i].Job)
-		if err != nil || !row.State.Final() {
-			continue // an attempt's own undoing: its job is resumed anyway
+		if err != nil {
+			continue
 		}
 		if sent := byhand.UndoJob(e.ledger, &e.desk.Placer, row); !sent.Done {
 			e.flow.Blame(row.Rule, fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason))

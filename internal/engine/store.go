@@ -55,7 +55,7 @@ type store interface {
 	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
 	PlacedBelow(folder string) (rules []string, err error)
-	Undoing() ([]job.Placement, error)
+	Reverting() ([]job.Placement, error)
 	PuttingBack() ([]job.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)

@@ -88,7 +88,7 @@ type Placement struct {
 	Source   string `json:"source" jsonschema:"the file that was placed"`
 	Target   string `json:"target" jsonschema:"where it was placed"`
 	Replaced bool   `json:"replaced" jsonschema:"other content was replaced"`
-	State    string `json:"state" jsonschema:"intended, done, dropped, undoing, undone"`
+	State    string `json:"state" jsonschema:"intended, done, dropped, undoing, reverting, undone"`
 }
 
 // Member is a further file of a job.

@@ -14,9 +14,9 @@ func (l *Ledger) Placements(job int64) ([]job.Placement, error) {
 	return l.placements(`job = ?`, job)
 }
 
-// Undoing lists the placements whose undoing was cut short, newest first.
-func (l *Ledger) Undoing() ([]job.Placement, error) {
-	list, err := l.placements(`state = 'undoing'`)
+// Reverting lists the placements whose undoing by hand was cut short, newest first.
+func (l *Ledger) Reverting() ([]job.Placement, error) {
+	list, err := l.placements(`state = 'reverting'`)
 	slices.Reverse(list)
 	return list, err
 }

@@ -82,7 +82,7 @@ CREATE TABLE placement (                -- one change to one file
 	replaced    INTEGER NOT NULL, -- 1 if content was replaced
 	kept        TEXT NOT NULL, -- where that is kept
 	chained     INTEGER NOT NULL, -- 1 if a rule may take the target
-	state       TEXT NOT NULL, -- intended, done, dropped, undoing, undone
+	state       TEXT NOT NULL, -- intended, done, dropped, undoing, reverting, undone
 	final_state TEXT NOT NULL, -- the state the job has afterwards, '' for a step
 	mode        INTEGER NOT NULL DEFAULT 0, -- permission bits of the source, before
 	made        INTEGER NOT NULL DEFAULT 0, -- folders that were made for the target, from its own upwards
@@ -90,7 +90,7 @@ CREATE TABLE placement (                -- one change to one file
 ) WITHOUT ROWID;
 CREATE INDEX placement_chained ON placement (target) WHERE chained = 1;
 CREATE INDEX placement_duplicate ON placement (target) WHERE kind = 'duplicate';
-CREATE INDEX placement_undoing ON placement (id) WHERE state = 'undoing';
+CREATE INDEX placement_reverting ON placement (id) WHERE state = 'reverting';
 CREATE TABLE member (                   -- the other files of a batch or group, and markers
 	job       INTEGER NOT NULL,
 	number    INTEGER NOT NULL,
@@ -403,6 +403,11 @@ CREATE INDEX job_failed ON job (id) WHERE state = 'failed';
 `, `
 ALTER TABLE pause ADD COLUMN until INTEGER NOT NULL DEFAULT 0; -- when it goes on by itself; 0 for by hand
 ALTER TABLE job ADD COLUMN old_file TEXT NOT NULL DEFAULT ''; -- where it was before, if it was renamed
+`, `
+DROP INDEX placement_undoing;
+UPDATE placement SET state = 'reverting' WHERE state = 'undoing' AND job IN
+	(SELECT job FROM placement WHERE final_state <> '' AND state IN ('undoing', 'undone'));
+CREATE INDEX placement_reverting ON placement (id) WHERE state = 'reverting';
 `}
 
 // firstJournal is the first version that has a journal.

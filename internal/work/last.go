@@ -66,7 +66,7 @@ func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 func movedOn(l history, id int64, at string, list []*job.Placement) (to string, err error) {
 	for _, p := range list {
 		if p.Source == at && p.Target != at && !p.Kind.Adds() &&
-			(p.State == job.Done || p.State == job.Undoing) {
+			(p.State == job.Done || p.State.GoingBack()) {
 			return p.Target, nil
 		}
 	}

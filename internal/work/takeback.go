@@ -116,7 +116,7 @@ func (c Changes) Before(undone *job.Placement, list []*job.Placement) *job.Place
 		return nil
 	}
 	for _, p := range list {
-		if p != undone && p.Target == undone.Source && p.State == job.Undoing {
+		if p != undone && p.Target == undone.Source && p.State.GoingBack() {
 			p.After = now
 			return p
 		}

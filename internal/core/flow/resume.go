@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,10 +61,7 @@ func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement,
 	now time.Time) {
 	was := row.State
 	if was != job.Running {
-		if was != job.Retrying {
-			row.Become(job.Queued)
-		}
-		f.Restore(row, was, tries, now)
+		f.resumeWaiting(row, tries, placements, mend, now)
 		return
 	}
 	if last := lastRound(placements, row.Attempts); len(last) > 0 {
@@ -108,6 +106,36 @@ func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement,
 	if j := f.open[row.ID]; j != nil {
 		j.leave(left)
 	}
+}
+
+// resumeWaiting takes up a job that waited for its next attempt. What an attempt before had
+// placed, and could not take back, is taken back now, or when the next one fails.
+func (f *Flow) resumeWaiting(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender,
+	now time.Time) {
+	was := row.State
+	var left []*job.Placement
+	if Pending(row, placements) {
+		var at []job.Unit
+		at, left, _ = mend.Unmake(row, placements) // what cannot be undone was said when the attempt ended
+		for i := range at {
+			putBackIn(&row, at[i])
+		}
+	}
+	if was != job.Retrying {
+		row.Become(job.Queued)
+	}
+	f.Restore(row, was, tries, now)
+	if j := f.open[row.ID]; j != nil {
+		j.leave(left)
+	}
+}
+
+// Pending reports whether something is still to be taken back that a job's attempts have
+// placed, though none of them is under way.
+func Pending(row job.Job, placements []job.Placement) bool {
+	return row.State == job.Retrying && slices.ContainsFunc(placements, func(p job.Placement) bool {
+		return p.FinalState == "" && p.Attempt > row.Earlier && (p.State == job.Done || p.State == job.Undoing)
+	})
 }
 
 // resumePlacing looks where the files are whose move was intended, and

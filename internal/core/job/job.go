@@ -112,12 +112,16 @@ func OutputName(job int64, attempt int) string {
 type PlacementState string
 
 const (
-	Intended PlacementState = "intended" // recorded before the file is touched
-	Done     PlacementState = "done"
-	Dropped  PlacementState = "dropped" // it turned out not to happen
-	Undoing  PlacementState = "undoing" // it is being taken back
-	Undone   PlacementState = "undone"
+	Intended  PlacementState = "intended" // recorded before the file is touched
+	Done      PlacementState = "done"
+	Dropped   PlacementState = "dropped"   // it turned out not to happen
+	Undoing   PlacementState = "undoing"   // it is being taken back, because its attempt failed
+	Reverting PlacementState = "reverting" // it is being taken back by hand, which a start finishes
+	Undone    PlacementState = "undone"
 )
+
+// GoingBack reports whether a placement is being taken back.
+func (s PlacementState) GoingBack() bool { return s == Undoing || s == Reverting }
 
 // Placement is one change to one file: a move, a copy, a replacement, a removal.
 type Placement struct {
