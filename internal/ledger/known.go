@@ -1,11 +1,9 @@
 package ledger
 
 import (
-	"database/sql"
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 )
 
@@ -39,32 +37,34 @@ func (l *Ledger) Forget(rule, path string) {
 // Known returns what a rule remembers of a file.
 func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	l.mu.Lock()
-	k, recent := l.known[knownKey{rule, path}]
-	none := l.counts != nil && l.counts[rule] == 0
-	l.mu.Unlock()
-	switch {
-	case recent && k == nil, none && !recent:
-		return job.Known{}, false, nil
-	case recent:
+	defer l.mu.Unlock()
+	if k, recent := l.known[knownKey{rule, path}]; recent {
+		if k == nil {
+			return job.Known{}, false, nil
+		}
 		return *k, true, nil
 	}
-	found := job.Known{Rule: rule, File: path}
-	var mod, dev, ino int64
-	ask, err := l.ask.known.of(l.db)
-	if err != nil {
-		return job.Known{}, false, l.damaged(err)
-	}
-	err = ask.QueryRow(rule, path).
-		Scan(&found.Facts.Size, &mod, &dev, &ino, &found.Facts.Dir, &found.Hash, &found.Job)
-	if err == sql.ErrNoRows {
+	if l.counts != nil && l.counts[rule] == 0 {
 		return job.Known{}, false, nil
 	}
+	if k, is, told := l.ahead.answer(rule, path); told {
+		return k, is, nil
+	}
+	rows, changed := l.ahead.next(rule, path), l.ahead.changed
+	l.mu.Unlock()
+	r, err := l.readAhead(rule, path, rows)
+	l.mu.Lock()
 	if err != nil {
 		return job.Known{}, false, l.damaged(err)
 	}
-	found.Facts = file.Facts{Exists: true, Dir: found.Facts.Dir, Regular: !found.Facts.Dir, Size: found.Facts.Size,
-		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
-	return found, true, nil
+	if l.w != nil { // another program may write what one only reads
+		l.ahead.keep(rule, r, changed)
+	}
+	if len(r.rows) == 0 || r.rows[0].File != path {
+		return job.Known{}, false, nil
+	}
+	r.found++
+	return r.rows[0], true, nil
 }
 
 // KnownFiles lists what a rule remembers below a folder, by name. Rows on their

@@ -24,7 +24,8 @@ type asked struct{ known, open, origin query }
 
 func newAsked() *asked {
 	return &asked{
-		known: query{text: `SELECT size, mtime, dev, ino, is_folder, hash, job FROM known WHERE rule = ? AND file = ?`},
+		known: query{text: `SELECT file, size, mtime, dev, ino, is_folder, hash, job FROM known
+			WHERE rule = ? AND file >= ? ORDER BY file LIMIT ?`},
 		open: query{text: `SELECT ` + jobColumns +
 			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
