@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,7 +19,9 @@ import (
 
 	_ "modernc.org/sqlite" // the driver, to fill a ledger
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
 )
 
 const moveRules = `rules: [{name: move, watch: in, debounce: 0s, processed: out}]
@@ -170,9 +173,18 @@ func commandsCase(b *bench) error {
 
 // scanCase: a sweep over files that nothing takes.
 func scanCase(b *bench) error {
+	return b.scan("scan", "files that nothing takes", 1.5, `match: "*.nothing"`, nil)
+}
+
+// knownCase: a sweep over files that a rule has handled, and that stay where they are.
+func knownCase(b *bench) error {
+	return b.scan("known", "known files, nothing new", 1.2, `run: "true"`, remember)
+}
+
+// scan times a sweep over files in 200 folders; before it a ledger is prepared.
+func (b *bench) scan(name, what string, goal float64, rule string, prepare func(dir string) error) error {
 	n := b.count(200_000)
-	dir, err := b.office("scan", "rules: [{name: none, watch: in, depth: all, match: \"*.nothing\", processed: "+
-		"out}]\n")
+	dir, err := b.office(name, "rules: [{name: "+name+", watch: in, depth: all, debounce: 0s, "+rule+"}]\n")
 	if err != nil {
 		return err
 	}
@@ -182,12 +194,18 @@ func scanCase(b *bench) error {
 			return err
 		}
 		for k := range n / 200 {
-			if err := os.WriteFile(filepath.Join(sub, "gauge-"+strconv.Itoa(k)+".csv"), nil, 0o666); err != nil {
+			path := filepath.Join(sub, "gauge-"+strconv.Itoa(k)+".csv")
+			if err := os.WriteFile(path, []byte("x"), 0o666); err != nil {
 				return err
 			}
 		}
 	}
-	r := Result{Case: fmt.Sprintf("sweep over %d files that nothing takes", n), Unit: "s", Baseline: "find -printf"}
+	if prepare != nil {
+		if err := prepare(dir); err != nil {
+			return err
+		}
+	}
+	r := Result{Case: fmt.Sprintf("sweep over %d %s", n, what), Unit: "s", Baseline: "find -printf"}
 	for range b.rounds {
 		base, err := timed(dir, "sh", "-c", `find in -type f -printf '%p %s %T@\n' > /dev/null`)
 		if err != nil {
@@ -199,8 +217,25 @@ func scanCase(b *bench) error {
 		}
 		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
 	}
-	b.add(r, "ratio", 1.5)
+	b.add(r, "ratio", goal)
 	return nil
+}
+
+// remember makes a ledger that knows all files of an inbox.
+func remember(dir string) error {
+	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})
+	if err != nil {
+		return err
+	}
+	err = filepath.WalkDir(filepath.Join(dir, "in"), func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		facts, err := watchfs.Stat(path)
+		l.Remember(job.Known{Rule: "known", File: path, Facts: facts, Job: 1})
+		return err
+	})
+	return errors.Join(err, l.Close())
 }
 
 // crossCase: large files to another file system.

@@ -53,7 +53,7 @@ var cases = []struct {
 	run  func(*bench) error
 }{
 	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
-	{"cross", crossCase},
+	{"known", knownCase}, {"cross", crossCase},
 	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"growth", growthCase},
 }
 

@@ -32,10 +32,10 @@ func (e *Engine) knowFolders(set *plan.Set) {
 }
 
 // lookAt looks at a path for the flow, and waits for it for a moment at most.
-func (e *Engine) lookAt(path string) (file.Facts, error) {
+func (e *Engine) lookAt(by *watchfs.Looker, path string) (file.Facts, error) {
 	set := e.flow.Rules()
 	if _, unsure := e.answers.Unsure(path); !unsure {
-		return look.From(set, path)
+		return look.By(by, set, path)
 	}
 	res := &flow.Look{}
 	if err := e.answers.Ask(path, look.Patience, func() { res.Facts, res.Err = look.From(set, path) }); err != nil {

@@ -30,7 +30,7 @@ func newSlowShare(t *testing.T, rules string) *slowShare {
 	dir := t.TempDir()
 	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+rules))
 	require.Empty(t, diags)
-	asked := func(path string) (file.Facts, error) { return file.Facts{}, plan.NoAnswer{Point: dir} }
+	asked := func(*watchfs.Looker, string) (file.Facts, error) { return file.Facts{}, plan.NoAnswer{Point: dir} }
 	see := &eyes{look: asked, unsure: func(string) bool { return true }}
 	s := &slowShare{Flow: flow.New(plan.NewSet(f), newStore(t), see, &work.InHand{}, rand.Float64), t: t, dir: dir,
 		now: time.Now()}

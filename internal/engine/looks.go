@@ -14,12 +14,16 @@ import (
 
 // eyes look at files for the flow.
 type eyes struct {
-	look   func(path string) (file.Facts, error)
+	look   func(by *watchfs.Looker, path string) (file.Facts, error)
 	unsure func(path string) bool   // nil for never
 	looks  [flow.MaxLooks]flow.Look // of LookAll
 }
 
-func (e *eyes) Look(path string) (file.Facts, error) { return e.look(path) }
+func (e *eyes) Look(path string) (file.Facts, error) {
+	var by watchfs.Looker
+	defer by.Close()
+	return e.look(&by, path)
+}
 
 func (e *eyes) Stat(path string) (file.Facts, error) { return watchfs.Stat(path) }
 
@@ -57,7 +61,9 @@ func (e *eyes) LookAll(paths []string) []flow.Look {
 }
 
 func (e *eyes) lookInto(looks []flow.Look, paths []string) {
+	var by watchfs.Looker
+	defer by.Close()
 	for i, path := range paths {
-		looks[i].Facts, looks[i].Err = e.look(path)
+		looks[i].Facts, looks[i].Err = e.look(&by, path)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
+	"stilltide/internal/watchfs"
 )
 
 // However many paths there are, each is looked at once, what was seen stands at
@@ -17,7 +18,7 @@ func TestLooksTogether(t *testing.T) {
 	for _, n := range []int{0, 1, lookTogether - 1, lookTogether, lookTogether + 1, flow.MaxLooks - 1, flow.MaxLooks} {
 		var mu sync.Mutex
 		asked := map[string]int{}
-		f := eyes{look: func(path string) (file.Facts, error) {
+		f := eyes{look: func(_ *watchfs.Looker, path string) (file.Facts, error) {
 			mu.Lock()
 			defer mu.Unlock()
 			asked[path]++

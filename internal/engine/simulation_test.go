@@ -225,7 +225,7 @@ func (w *world) protected(f func()) {
 }
 
 // look is the real look with the world's writers and times.
-func (w *world) look(path string) (file.Facts, error) {
+func (w *world) look(_ *watchfs.Looker, path string) (file.Facts, error) {
 	f, err := watchfs.Stat(path)
 	f.Writers = file.None
 	if w.writing[path] {

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
 
@@ -56,5 +57,8 @@ func (s *checkedStore) RecordEnd(j *job.Job, was job.State) {
 
 // newFlow makes a flow that sees with a function.
 func newFlow(set *plan.Set, m flow.Memory, look func(string) (file.Facts, error)) *flow.Flow {
-	return flow.New(set, m, &eyes{look: look}, &work.InHand{}, rand.Float64)
+	return flow.New(set, m, &eyes{look: func(_ *watchfs.Looker, path string) (file.Facts,
+		error) {
+		return look(path)
+	}}, &work.InHand{}, rand.Float64)
 }

@@ -10,14 +10,21 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// lookFrom looks at a path as the watcher does: from the watched folder it lies below, and
+// From looks at a path as the watcher does: from the watched folder it lies below, and
 // through no link on the way.
 func From(set *plan.Set, path string) (file.Facts, error) {
+	var by watchfs.Looker
+	defer by.Close()
+	return By(&by, set, path)
+}
+
+// By is From for one who looks at many.
+func By(looker *watchfs.Looker, set *plan.Set, path string) (file.Facts, error) {
 	root := set.Root(path)
 	if root == "" {
 		return watchfs.LookAny(path)
 	}
-	return watchfs.LookBelow(root, path)
+	return looker.LookBelow(root, path)
 }
 
 // Complete finds out what a rule needs to know of a file that is there.

@@ -66,20 +66,21 @@ func openFolderAt(dir int, name string, flags int) (fd int, err error) {
 // inFolder calls f with the open folder that a path lies in and its name there: below a
 // watched folder no link is followed on the way.
 func inFolder(root, path string, f func(dir int, name string) error) error {
-	dir, name := filepath.Split(path)
-	if len(dir) == len(root)+1 && strings.HasPrefix(dir, root) { // right in it, as most are
-		return f(unix.AT_FDCWD, path)
+	var l Looker
+	defer l.Close()
+	return l.in(root, path, f)
+}
+
+// relBelow returns where a folder lies below a watched one; "" if that is itself, or none.
+func relBelow(root, folder string) string {
+	if len(folder) == len(root)+1 && strings.HasPrefix(folder, root) { // right in it, as most are
+		return ""
 	}
-	rel, err := filepath.Rel(root, filepath.Clean(dir))
+	rel, err := filepath.Rel(root, filepath.Clean(folder))
 	if root == "" || err != nil || rel == "." || !filepath.IsLocal(rel) {
-		return f(unix.AT_FDCWD, path)
+		return ""
 	}
-	fd, err := openBelow(root, rel)
-	if err != nil {
-		return &os.PathError{Op: "open", Path: filepath.Clean(dir), Err: err}
-	}
-	defer unix.Close(fd)
-	return f(fd, name)
+	return rel
 }
 
 // OpenKnown opens a file or folder for reading, if it is the one with these facts. root is
@@ -112,11 +113,46 @@ func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	return f, nil
 }
 
+// Looker looks at many files, one after the other. It keeps the folder open that it looked
+// into last: to get there costs more than a look. It is for one goroutine, and for a moment.
+type Looker struct {
+	root, folder string
+	fd           int
+	open         bool
+}
+
+// Close closes the folder that is open.
+func (l *Looker) Close() {
+	if l.open {
+		unix.Close(l.fd)
+	}
+	l.open = false
+}
+
+// in is inFolder with the folder that is open, if it is that one.
+func (l *Looker) in(root, path string, f func(dir int, name string) error) error {
+	folder, name := filepath.Split(path)
+	if l.open && folder == l.folder && root == l.root {
+		return f(l.fd, name)
+	}
+	rel := relBelow(root, folder)
+	if rel == "" {
+		return f(unix.AT_FDCWD, path)
+	}
+	l.Close()
+	fd, err := openBelow(root, rel)
+	if err != nil {
+		return &os.PathError{Op: "open", Path: filepath.Clean(folder), Err: err}
+	}
+	l.root, l.folder, l.fd, l.open = root, folder, fd, true
+	return f(fd, name)
+}
+
 // LookBelow is LookAny for a path below a watched folder. Behind a link on the way from
 // there it sees nothing: a link that comes to stand in a folder's place is not followed.
-func LookBelow(root, path string) (file.Facts, error) {
+func (l *Looker) LookBelow(root, path string) (file.Facts, error) {
 	return lookWhole(path, func() (f file.Facts, err error) {
-		err = inFolder(root, path, func(dir int, name string) error {
+		err = l.in(root, path, func(dir int, name string) error {
 			f, err = lookAt(dir, name, path)
 			return err
 		})

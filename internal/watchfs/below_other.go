@@ -11,9 +11,15 @@ import (
 	"stilltide/internal/core/file"
 )
 
+// Looker looks at many files, one after the other.
+type Looker struct{}
+
+// Close ends it.
+func (*Looker) Close() {}
+
 // LookBelow is LookAny for a path below a watched folder. Behind a link on the way from
 // there it sees nothing: a link that comes to stand in a folder's place is not followed.
-func LookBelow(root, path string) (file.Facts, error) {
+func (*Looker) LookBelow(root, path string) (file.Facts, error) {
 	rel, err := filepath.Rel(root, filepath.Dir(path))
 	if err != nil || rel == "." || !filepath.IsLocal(rel) {
 		return LookAny(path)

@@ -56,3 +56,29 @@ func TestLookAtOddThings(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, f.Dir)
 }
+
+// One who looks at many files sees in each folder what is there, whichever it looked into
+// before, and nothing behind a link that has come in a folder's place.
+func TestALookerSeesWhatEachFolderHas(t *testing.T) {
+	root, other := t.TempDir(), t.TempDir()
+	for i, path := range []string{"a/f", "b/f", "b/c/f", "f"} {
+		path = filepath.Join(root, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, make([]byte, i+1), 0o666))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(other, "f"), make([]byte, 9), 0o666))
+	sizes := func() (list []int64) {
+		var by Looker
+		defer by.Close()
+		for _, path := range []string{"a/f", "a/none", "b/f", "b/c/f", "f", "b/f", "a/f", "none/f"} {
+			facts, err := by.LookBelow(root, filepath.Join(root, path))
+			require.NoError(t, err)
+			list = append(list, facts.Size)
+		}
+		return list
+	}
+	require.Equal(t, []int64{1, 0, 2, 3, 4, 2, 1, 0}, sizes())
+	require.NoError(t, os.RemoveAll(filepath.Join(root, "a")))
+	require.NoError(t, os.Symlink(other, filepath.Join(root, "a")))
+	require.Equal(t, []int64{0, 0, 2, 3, 4, 2, 0, 0}, sizes())
+}
