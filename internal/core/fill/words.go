@@ -151,8 +151,9 @@ func (s *splitter) word() error {
 			}
 		case '|', '>', '<', '&', ';', '$', '`':
 			return &Error{Offset: s.pos, Near: s.src[s.pos : s.pos+1],
-				Message: fmt.Sprintf("run starts a program without a shell, so %q means nothing here", string(c)),
-				Hint:    "use script: for shell features, or quote the character if it is meant as itself"}
+				Message: fmt.Sprintf("the program is started without a shell, so %q means nothing here", string(c)),
+				Hint: "put shell features into a script (script: in a rule, or a file), " +
+					"or quote the character if it is meant as itself"}
 		}
 		out.WriteByte(s.src[s.pos])
 		s.pos++

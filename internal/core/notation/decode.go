@@ -338,6 +338,17 @@ func (d *decoder) wrongType(n ast.Node, what, want string) {
 	d.errorAt(n, "type", fmt.Sprintf("%s must be %s, and this is %s", what, want, nodeWord(n)), "")
 }
 
+// fewKeys is how many keys a hint lists at most.
+const fewKeys = 8
+
+func (d *decoder) noMapping(n ast.Node, v reflect.Value, what string) {
+	hint := ""
+	if names := slices.Sorted(maps.Keys(rule.FieldsOf(v.Type()))); len(names) <= fewKeys {
+		hint = "the keys here are " + strings.Join(names, ", ")
+	}
+	d.errorAt(n, "type", fmt.Sprintf("%s must be a mapping of keys, and this is %s", what, nodeWord(n)), hint)
+}
+
 func nodeWord(n ast.Node) string {
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
@@ -409,7 +420,7 @@ func (d *decoder) intoMap(n ast.Node, v reflect.Value, what string) {
 func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 	pairs, ok := d.pairs(n)
 	if !ok {
-		d.wrongType(n, what, "a mapping of keys")
+		d.noMapping(n, v, what)
 		return
 	}
 	if place, ok := v.Addr().Interface().(interface{ SetPos(rule.Pos) }); ok {
