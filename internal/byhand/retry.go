@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,6 +46,9 @@ func SendRound(l Records, placer *place.Placer, row job.Job) (_ job.Job, rests [
 	case row.FileNow == "":
 		return row, nil, fmt.Errorf("its input is no longer there")
 	}
+	if err := undoneWhole(l, row); err != nil {
+		return row, nil, err
+	}
 	facts, err := watchfs.LookAny(row.FileNow)
 	if err != nil {
 		return row, nil, err
@@ -74,6 +78,16 @@ func SendRound(l Records, placer *place.Placer, row job.Job) (_ job.Job, rests [
 		l.RecordPlacement(p)
 	}
 	return row, r.rests, nil
+}
+
+// undoneWhole returns an error if the undoing of a job was cut short: the next start would
+// undo what the new round does.
+func undoneWhole(l Records, row job.Job) error {
+	placed, err := l.Placements(row.ID)
+	if slices.ContainsFunc(placed, func(p job.Placement) bool { return p.State == job.Reverting }) {
+		return fmt.Errorf("it was being undone when that was cut short; stilltide undo %d finishes it", row.ID)
+	}
+	return err
 }
 
 // removeTraces removes what lies beside a job's input, or describes it, where that was left:

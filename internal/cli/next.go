@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -137,7 +138,8 @@ func (n *next) follow(ctx context.Context) {
 func (n *next) explain(one flow.Arrival) {
 	path := display(short(n.f.Base, one.File))
 	if !one.Taken {
-		n.a.note("%s arrived, and no rule takes it (stilltide why %s); waiting for another", path, path)
+		n.a.note("%s arrived, and no rule takes it (stilltide why %s); waiting for another", path,
+			fill.QuoteWord(short(n.f.Base, one.File)))
 		return
 	}
 	n.a.note("%s arrived", path)

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
@@ -264,7 +265,7 @@ func (p *preview) disabled() {
 	for _, r := range p.f.All() {
 		if !r.Enabled && p.only == "" {
 			p.a.filled(p.a.out, 2, fmt.Sprintf("The rule %s is disabled; preview --rule %s shows what it would do.",
-				r.Name.S, r.Name.S))
+				r.Name.S, fill.QuoteWord(r.Name.S)))
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -180,12 +181,8 @@ func (n *newRule) write(r draft.Rule) error {
 	if folder := absoluteFrom(f.Base, r.Watch); notThere(folder) {
 		fmt.Fprintf(n.a.err, "The folder %s is not there yet; the rule waits for it.\n", display(short(f.Base, folder)))
 	}
-	quotedName := plan.Display(r.Name)
-	if strings.Contains(r.Name, " ") {
-		quotedName = "'" + r.Name + "'"
-	}
 	fmt.Fprintf(n.a.err, "What it would do: stilltide preview --rule %s\nTo try it on the next file: "+
-		"stilltide watch --next\n", quotedName)
+		"stilltide watch --next\n", fill.QuoteWord(r.Name))
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
@@ -85,4 +86,40 @@ func theJob(t *testing.T, dir string) job.Job {
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	return jobs[0]
+}
+
+// An undoing by hand that was cut short is finished by the next start. Until then the job is
+// not retried: what the new round does would be undone.
+func TestAStartFinishesAnUndoingByHand(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in", "a"), []byte("x"), 0o666))
+	rules := `
+rules:
+  - {name: all, watch: in, debounce: 0s, do: [{copy: copies}], processed: done}
+`
+	var o outcomes
+	e, stop := run(t, dir, rules, o.add)
+	require.Eventually(t, func() bool { return o.count(job.Processed) == 1 }, 10*time.Second, time.Millisecond)
+	require.NoError(t, e.ledger.Flush())
+	list, err := e.ledger.Placements(1)
+	require.NoError(t, err)
+	for _, p := range list {
+		p.State = job.Reverting
+		e.ledger.RecordPlacement(p)
+	}
+	stop()
+
+	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})
+	require.NoError(t, err)
+	sent := byhand.Retry(l, 1)
+	require.NoError(t, l.Close())
+	require.False(t, sent.Done)
+	require.Contains(t, sent.Reason, "stilltide undo 1 finishes it")
+
+	_, stop = run(t, dir, rules, o.add)
+	stop()
+	require.Equal(t, job.Reverted, theJob(t, dir).State)
+	require.FileExists(t, filepath.Join(dir, "in", "a"))
+	require.NoFileExists(t, filepath.Join(dir, "copies", "a"))
 }

@@ -8,10 +8,9 @@ import (
 	"stilltide/internal/core/job"
 )
 
-// Who looks through a folder asks for its files in the order of their names, which is the
-// order of the table of known files. So that is read ahead, a run of rows with one query,
-// more of them the longer it goes on: asking for each file took half the time of a look
-// through a folder in which all is known.
+// A folder is listed in the order of its names, which is also the order of the table of known
+// files. So a run of rows is read ahead with one query, and a longer one each time that was of
+// use. One query per file took half the time of a sweep in which every file is known.
 const (
 	fewAhead  = 4   // rows that are read when nothing tells which file is next
 	mostAhead = 512 // rows that are read at most: a tenth of a megabyte
@@ -56,8 +55,8 @@ func (a *ahead) answer(rule, path string) (found job.Known, is, told bool) {
 	return r.rows[at], true, true
 }
 
-// next returns how many rows to read, from a path on: more than before if the last run was
-// of use.
+// next returns how many rows to read, from a path on: more than before if the last run
+// was of use.
 func (a *ahead) next(rule, path string) int {
 	r := a.runs[rule]
 	if r == nil || path <= r.to || r.found*2 < len(r.rows) {

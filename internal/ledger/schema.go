@@ -405,8 +405,6 @@ ALTER TABLE pause ADD COLUMN until INTEGER NOT NULL DEFAULT 0; -- when it goes o
 ALTER TABLE job ADD COLUMN old_file TEXT NOT NULL DEFAULT ''; -- where it was before, if it was renamed
 `, `
 DROP INDEX placement_undoing;
-UPDATE placement SET state = 'reverting' WHERE state = 'undoing' AND job IN
-	(SELECT job FROM placement WHERE final_state <> '' AND state IN ('undoing', 'undone'));
 CREATE INDEX placement_reverting ON placement (id) WHERE state = 'reverting';
 `}
 

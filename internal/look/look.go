@@ -18,7 +18,7 @@ func From(set *plan.Set, path string) (file.Facts, error) {
 	return By(&by, set, path)
 }
 
-// By is From for one who looks at many.
+// By is From with a Looker, for many files in a row.
 func By(looker *watchfs.Looker, set *plan.Set, path string) (file.Facts, error) {
 	root := set.Root(path)
 	if root == "" {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 )
@@ -59,7 +60,7 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, a.Now)
 	if folder, paused := s.pauses.Folder(j.File); paused && j.State != job.Running {
 		rests = "the folder " + plan.Display(folder) + " is paused" + until(s.pauses[folder], a.Now) +
-			"; stilltide resume --folder lets it go on"
+			"; stilltide resume --folder " + fill.QuoteWord(folder) + " lets it go on"
 	}
 	switch {
 	case a.Live == nil && rests != "":

@@ -113,8 +113,9 @@ func OpenKnown(root, path string, want file.Facts) (*os.File, error) {
 	return f, nil
 }
 
-// Looker looks at many files, one after the other. It keeps the folder open that it looked
-// into last: to get there costs more than a look. It is for one goroutine, and for a moment.
+// Looker looks at many files, one after the other. It keeps the last folder open, because
+// opening it costs more than a look. Use it from one goroutine, and close it soon: a folder
+// that is replaced meanwhile is not noticed.
 type Looker struct {
 	root, folder string
 	fd           int

@@ -57,8 +57,8 @@ func TestLookAtOddThings(t *testing.T) {
 	require.True(t, f.Dir)
 }
 
-// One who looks at many files sees in each folder what is there, whichever it looked into
-// before, and nothing behind a link that has come in a folder's place.
+// A Looker sees what each folder has, whichever folder it looked into before, and nothing
+// behind a link that has taken a folder's place.
 func TestALookerSeesWhatEachFolderHas(t *testing.T) {
 	root, other := t.TempDir(), t.TempDir()
 	for i, path := range []string{"a/f", "b/f", "b/c/f", "f"} {

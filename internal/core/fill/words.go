@@ -186,7 +186,7 @@ func Line(words []string) string {
 	written := make([]string, len(words))
 	for i, w := range words {
 		bare := placeholders.ReplaceAllString(w, "x")
-		if written[i] = w; bare != quoteWord(bare) {
+		if written[i] = w; bare != QuoteWord(bare) {
 			written[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
 		}
 	}
@@ -201,12 +201,14 @@ var placeholders = regexp.MustCompile(`\{[^{}'"]*\}`)
 func Quote(words []string) string {
 	quoted := make([]string, len(words))
 	for i, w := range words {
-		quoted[i] = quoteWord(w)
+		quoted[i] = QuoteWord(w)
 	}
 	return strings.Join(quoted, " ")
 }
 
-func quoteWord(w string) string {
+// QuoteWord writes one word so that a POSIX shell reads exactly it: a rule, a file or a folder in
+// a command that a message tells to type.
+func QuoteWord(w string) string {
 	if w == "" {
 		return "''"
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -122,8 +123,7 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 		mark(&f.again.asked, name)
 		f.trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
 			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",
-			len(inputs), all,
-			name, name))
+			len(inputs), all, fill.QuoteWord(name), fill.QuoteWord(name)))
 		return
 	}
 	delete(f.again.mass, name)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -385,7 +386,8 @@ func (f *Flow) finish(j *Job, state job.State, reason, fileNow string, now time.
 		if (state == job.Processed || state == job.Failed) && f.troubles[j.row.Rule] == "" &&
 			f.book.Again(j.row.Rule, path, now) {
 			f.trouble(j.row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
-				"%s goes on (while_running: own_work takes such changes as the job's own)", path, j.row.Rule))
+				"%s goes on (while_running: own_work takes such changes as the job's own)", path,
+				fill.QuoteWord(j.row.Rule)))
 		}
 		f.Offer(path, j.row.Facts.Dir, settle.Nudged, now)
 	}

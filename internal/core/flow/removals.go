@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/take"
 )
@@ -98,7 +99,7 @@ func (f *Flow) tooMany(name string, list []removal) bool {
 		return false
 	}
 	f.trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide "+
-		"resume %s accepts that they are gone", len(list), known, name))
+		"resume %s accepts that they are gone", len(list), known, fill.QuoteWord(name)))
 	return true
 }
 

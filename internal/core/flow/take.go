@@ -10,6 +10,7 @@ import (
 
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
@@ -189,7 +190,7 @@ func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	j.row.Chain = strings.Join(v.Chain, ",")
 	if j.row.Depth = f.book.Depth(path); j.row.Depth >= loop.Deepest && f.troubles[c.Rule.Name.S] == "" {
 		f.trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, "+
-			"%d deep; stilltide resume %s goes on", path, j.row.Depth, c.Rule.Name.S))
+			"%d deep; stilltide resume %s goes on", path, j.row.Depth, fill.QuoteWord(c.Rule.Name.S)))
 	}
 	f.forgetWay(path)
 	j.row.Extra = f.markersOf(c.Rule, path)

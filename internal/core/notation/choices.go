@@ -2,6 +2,7 @@ package notation
 
 import (
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
@@ -80,13 +81,22 @@ func readPoll(d *decoder, n ast.Node, v *rule.Poll) {
 
 func readSize(d *decoder, n ast.Node, v *rule.Size) {
 	s, _ := d.scalar(n)
-	bytes, err := humanize.ParseBytes(s)
+	bytes, err := parseSize(s)
 	if err != nil {
 		d.errorAt(n, "size", fmt.Sprintf("%q is not a size", s),
 			"write a number with its unit: B, KB, MB, GB, KiB, MiB, GiB")
 		return
 	}
-	*v = rule.Size(bytes)
+	*v = bytes
+}
+
+// parseSize reads a number of bytes with its unit. No file is larger than an int64 says.
+func parseSize(s string) (rule.Size, error) {
+	bytes, err := humanize.ParseBytes(s)
+	if err == nil && bytes > math.MaxInt64 {
+		err = strconv.ErrRange
+	}
+	return rule.Size(bytes), err
 }
 
 func readReady(d *decoder, n ast.Node, v *rule.Ready) {

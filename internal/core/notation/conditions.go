@@ -1,6 +1,7 @@
 package notation
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -10,9 +11,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
-	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml/ast"
 
 	"stilltide/internal/core/expr"
@@ -26,49 +25,39 @@ func readExisting(d *decoder, n ast.Node, v *rule.Existing) {
 }
 
 func readSizeRange(d *decoder, n ast.Node, v *rule.SizeRange) {
-	s, _ := d.scalar(n)
-	low, top, ok := strings.Cut(s, "..")
-	r := rule.SizeRange{Text: s, Top: math.MaxInt64}
-	read := func(text string, into *int64) {
-		bytes, err := humanize.ParseBytes(strings.TrimSpace(text))
-		ok = ok && err == nil
-		*into = int64(bytes)
-	}
-	if low != "" {
-		read(low, &r.Low)
-	}
-	if top != "" {
-		read(top, &r.Top)
-	}
-	if !ok || low+top == "" || r.Low > r.Top {
-		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of sizes", s),
+	text, low, top, ok := readRange(d, n, parseSize)
+	if !ok {
+		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of sizes", text),
 			"write 100MB.. for at least, ..2KiB for at most, 1KB..2KB for both")
 		return
 	}
-	*v = r
+	*v = rule.SizeRange{Text: text, Low: int64(low), Top: int64(top)}
 }
 
 func readAgeRange(d *decoder, n ast.Node, v *rule.AgeRange) {
-	s, _ := d.scalar(n)
-	low, top, ok := strings.Cut(s, "..")
-	r := rule.AgeRange{Text: s, Top: math.MaxInt64}
-	read := func(text string, into *time.Duration) {
-		span, err := rule.ParseDuration(strings.TrimSpace(text))
-		ok = ok && err == nil
-		*into = span
-	}
-	if low != "" {
-		read(low, &r.Low)
-	}
-	if top != "" {
-		read(top, &r.Top)
-	}
-	if !ok || low+top == "" || r.Low > r.Top {
-		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of ages", s),
+	text, low, top, ok := readRange(d, n, rule.ParseDuration)
+	if !ok {
+		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of ages", text),
 			"write 1h.. for older, ..30d for younger, 1h..30d for both")
 		return
 	}
-	*v = r
+	*v = rule.AgeRange{Text: text, Low: low, Top: top}
+}
+
+// readRange reads two values with two dots between them, of which one may be left out.
+func readRange[T ~int64](d *decoder, n ast.Node, read func(string) (T, error)) (text string, low, top T,
+	ok bool) {
+	text, _ = d.scalar(n)
+	from, to, ok := strings.Cut(text, "..")
+	top = math.MaxInt64
+	var errs [2]error
+	if from != "" {
+		low, errs[0] = read(strings.TrimSpace(from))
+	}
+	if to != "" {
+		top, errs[1] = read(strings.TrimSpace(to))
+	}
+	return text, low, top, ok && errors.Join(errs[:]...) == nil && from+to != "" && low <= top
 }
 
 // conditions compiles what is tested beyond the name.

@@ -2,6 +2,7 @@ package notation
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -68,7 +69,12 @@ func TestMistakes(t *testing.T) {
 		"empty value": {head + "  - name: a\n    watch:\n", "watch has no value"},
 		"merge of itself": {head + "  - &a\n    name: a\n    watch: b\n    <<: *a\n",
 			"this merge key leads to itself"},
-		"no anchor": {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
+		"too large": {head + "  - {name: a, watch: b, size: ..10EB}\n", `"..10EB" is not a range of sizes`},
+		"too much kept": {"version: 1\nkeep_replaced: 10EB\nrules: [{name: a, watch: b}]\n",
+			`"10EB" is not a size`},
+		"no range":     {head + "  - {name: a, watch: b, size: ..}\n", `".." is not a range of sizes`},
+		"from the top": {head + "  - {name: a, watch: b, age: 3d..1d}\n", `"3d..1d" is not a range of ages`},
+		"no anchor":    {head + "  - {name: a, watch: *x}\n", "no anchor named &x"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, diags := parse(tt.text)
@@ -84,6 +90,17 @@ func TestMistakes(t *testing.T) {
 			require.Contains(t, strings.Join(all, "\n"), tt.want)
 		})
 	}
+}
+
+func TestRanges(t *testing.T) {
+	f, diags := parse(head + "  - {name: a, watch: b, size: 5MB..5MB, age: ..2h}\n" +
+		"  - {name: c, watch: d, size: 1KiB.., age: 1h .. 30d}\n")
+	require.Empty(t, diags)
+	a, c := f.All()[0], f.All()[1]
+	require.Equal(t, []int64{5e6, 5e6}, []int64{a.Size.Low, a.Size.Top})
+	require.Equal(t, []time.Duration{0, 2 * time.Hour}, []time.Duration{a.Age.Low, a.Age.Top})
+	require.Equal(t, []int64{1024, math.MaxInt64}, []int64{c.Size.Low, c.Size.Top})
+	require.Equal(t, []time.Duration{time.Hour, 30 * 24 * time.Hour}, []time.Duration{c.Age.Low, c.Age.Top})
 }
 
 func TestMistakesAreReportedTogether(t *testing.T) {
