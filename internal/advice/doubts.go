@@ -232,7 +232,7 @@ func leadingName(r *rule.Rule, s *rule.Step) string {
 
 // Program says in one sentence that a program cannot be started from a folder, "" if it can.
 func Program(folder, program string) string {
-	c, err := fill.ParseCommand(fill.Quote([]string{program}))
+	c, err := fill.ParseCommand(fill.QuoteWord(program))
 	if err != nil {
 		return ""
 	}

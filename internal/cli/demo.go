@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
@@ -433,7 +434,7 @@ func (s *show) judge() error {
 	}
 	s.say("Everything worked as expected. Look around:")
 	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    "+
-		"stilltide jobs show 4\n    stilltide report --to report.html\n", s.folder)
+		"stilltide jobs show 4\n    stilltide report --to report.html\n", fill.QuoteWord(s.folder))
 	return nil
 }
 

@@ -64,7 +64,7 @@ func (a *app) init(folder string, names []string) error {
 	}
 	fmt.Fprintf(a.err, "Wrote %s%s. Next:\n", a.shown(absolute(path)), madeFolders(made))
 	if folder != "." {
-		fmt.Fprintf(a.err, "  cd %s\n", fill.Quote([]string{folder}))
+		fmt.Fprintf(a.err, "  cd %s\n", fill.QuoteWord(folder))
 	}
 	fmt.Fprint(a.err, "  stilltide check\n  stilltide watch\n")
 	if len(names) == 0 {

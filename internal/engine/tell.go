@@ -100,7 +100,7 @@ func (e *Engine) tellOutcome(o flow.Outcome, now time.Time) {
 		}
 	case o.Job.State == job.Failed:
 		ev.Kind, ev.FileNow = notice.Failed, o.Job.FileNow
-		ev.Next = fmt.Sprintf("stilltide --config %s retry %d", fill.Quote([]string{e.o.Rules.Path}), o.Job.ID)
+		ev.Next = fmt.Sprintf("stilltide --config %s retry %d", fill.QuoteWord(e.o.Rules.Path), o.Job.ID)
 		if o.Job.Last != nil && o.Job.Last.Output != "" {
 			ev.Output = filepath.Join(e.state, o.Job.Last.Output)
 		}

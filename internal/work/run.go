@@ -44,7 +44,7 @@ func (program) Says(j *plan.Job, s *rule.Step, state string) (string, error) {
 	}
 	if s.To != nil {
 		to, err := j.Spot(s, j.Path())
-		return text + " > " + fill.Quote([]string{to.Path()}), err
+		return text + " > " + fill.QuoteWord(to.Path()), err
 	}
 	return text, nil
 }

@@ -418,9 +418,9 @@ func (c Command) ByHand() string {
 	if len(parts) > 0 {
 		words = append(append([]string{"env"}, parts...), words...)
 	}
-	line := "cd " + fill.Quote([]string{c.Dir}) + " && " + fill.Quote(words)
+	line := "cd " + fill.QuoteWord(c.Dir) + " && " + fill.Quote(words)
 	if c.Stdin != "" {
-		line += " < " + fill.Quote([]string{c.Stdin})
+		line += " < " + fill.QuoteWord(c.Stdin)
 	}
 	return line
 }

@@ -87,7 +87,7 @@ func (f Failure) byHand() []string {
 		line := c.ByHand()
 		if s.To != nil {
 			if spot, err := j.Spot(s, j.Path()); err == nil {
-				line += " > " + fill.Quote([]string{spot.Path()})
+				line += " > " + fill.QuoteWord(spot.Path())
 			}
 		}
 		programs++
@@ -110,7 +110,7 @@ func (j *Job) scratchByHand(state string) []string {
 	if j.Files != nil {
 		j.List, j.List0 = filepath.Join(j.Scratch, "list.txt"), filepath.Join(j.Scratch, "list0.txt")
 		for format, list := range map[string]string{`'%s\n'`: j.List, `'%s\0'`: j.List0} {
-			lines = append(lines, "printf "+format+" "+fill.Quote(j.Files)+" > "+fill.Quote([]string{list}))
+			lines = append(lines, "printf "+format+" "+fill.Quote(j.Files)+" > "+fill.QuoteWord(list))
 		}
 		slices.Sort(lines[1:])
 	}

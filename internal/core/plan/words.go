@@ -15,7 +15,7 @@ import (
 func Display(name string) string {
 	for _, r := range name {
 		if fill.Unsafe(r) || r == '\uFFFD' {
-			return fill.Quote([]string{name})
+			return fill.QuoteWord(name)
 		}
 	}
 	return name
