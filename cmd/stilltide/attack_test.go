@@ -52,7 +52,7 @@ rules:
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "out", "end.a"))
 		return err == nil
-	}, time.Minute, 10*time.Millisecond)
+	}, patience, 10*time.Millisecond)
 	w.stop()
 	program, err := built()
 	require.NoError(t, err)

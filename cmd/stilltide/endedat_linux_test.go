@@ -221,7 +221,7 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 	for _, text := range e.files {
 		require.True(t, somewhere(t, text, near, far), "lost: %s at call %d, %s", what, at, call)
 	}
-	for end := time.Now().Add(20 * time.Second); ; {
+	for end := time.Now().Add(patience); ; {
 		_ = command(e.amid...).Run()
 		have := filesBelow(t, near, far)
 		for p, text := range want {

@@ -39,7 +39,7 @@ rules:
     failed: failed
 `)
 	w := startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, patience,
 		5*time.Millisecond)
 	for i := range files {
 		put(t, dir, fmt.Sprintf("in/gauge-%04d.csv", i), "x")
@@ -107,7 +107,7 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 		_,
 			err := os.Stat(filepath.Join(dir, "done/slip-2.txt"))
 		return err == nil
-	}, 10*time.Second,
+	}, patience,
 		10*time.Millisecond)
 
 	term.keys("0", "q")

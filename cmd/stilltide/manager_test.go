@@ -41,7 +41,7 @@ rules: [{name: r, watch: in, debounce: 0s, script: 'env > env.txt', processed: d
 	require.NoError(t, watcher.Start())
 	read := func() string {
 		buf := make([]byte, 500)
-		require.NoError(t, socket.SetReadDeadline(time.Now().Add(20*time.Second)))
+		require.NoError(t, socket.SetReadDeadline(time.Now().Add(patience)))
 		n, err := socket.Read(buf)
 		require.NoError(t, err)
 		return string(buf[:n])
@@ -50,7 +50,7 @@ rules: [{name: r, watch: in, debounce: 0s, script: 'env > env.txt', processed: d
 	require.Equal(t, "WATCHDOG=1", read())
 	require.Equal(t, "WATCHDOG=1", read())
 	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "done", "a")); return err == nil },
-		20*time.Second, 10*time.Millisecond)
+		patience, 10*time.Millisecond)
 	require.NoError(t, watcher.Process.Signal(syscall.SIGTERM))
 	said := ""
 	for !strings.Contains(said, "STOPPING=1") {

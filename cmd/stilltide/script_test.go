@@ -19,6 +19,10 @@ import (
 	"stilltide/internal/standin/share"
 )
 
+// patience is how long a test waits for what must come. It is no bound on the program: a
+// machine may be busy with much else.
+const patience = 2 * time.Minute
+
 func TestMain(m *testing.M) {
 	share.Serve()                      // returns, unless this process was started to serve one
 	_ = flag.Set("test.parallel", "8") // most of them wait most of the time
@@ -86,7 +90,7 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 	if len(args) > 2 && args[0] == "-text" {
 		text, args = args[1], args[2:]
 	}
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		missing := ""
 		for _, name := range args {
 			content, err := os.ReadFile(ts.MkAbs(name))
@@ -99,7 +103,7 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 			return
 		}
 		if time.Now().After(end) {
-			ts.Fatalf("waited 20 s for %s", missing)
+			ts.Fatalf("waited too long for %s", missing)
 		}
 	}
 }
@@ -108,13 +112,13 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 // COMMAND [ARG …]. stdout is what it printed last.
 func until(ts *testscript.TestScript, _ bool, args []string) {
 	want := regexp.MustCompile("(?m)" + args[0])
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		_ = ts.Exec(args[1], args[2:]...) // its status is another question
 		if want.MatchString(ts.ReadFile("stdout")) {
 			return
 		}
 		if time.Now().After(end) {
-			ts.Fatalf("waited 20 s for %q in what %s prints", args[0], strings.Join(args[1:], " "))
+			ts.Fatalf("waited too long for %q in what %s prints", args[0], strings.Join(args[1:], " "))
 		}
 	}
 }

@@ -20,11 +20,11 @@ func TestStatusLosesSightOfNoFile(t *testing.T) {
 		"version: 1\nrules:\n  - {name: slips, watch: in, debounce: 30ms, processed: done}\n")
 	put(t, dir, "in/.keep", "")
 	startWatcher(t, dir)
-	require.Eventually(t, func() bool { return strings.Contains(run(t, dir, "pause"), "paused") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(run(t, dir, "pause"), "paused") }, patience,
 		10*time.Millisecond)
 	for i := range 40 {
 		put(t, dir, filepath.Join("in", fmt.Sprint(i)), "fog\n")
-		end := time.Now().Add(20 * time.Second)
+		end := time.Now().Add(patience)
 		for most, held := 0, -1; held != i+1; {
 			require.True(t, time.Now().Before(end), "file %d is never held", i)
 			var settling int

@@ -6,11 +6,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/machine"
@@ -51,7 +53,7 @@ func TestAShareThatHangs(t *testing.T) {
 		require.Eventually(t, func() bool {
 			_, err := os.Stat(filepath.Join(dir, folder, name))
 			return err == nil
-		}, time.Minute, 5*time.Millisecond, "%s/%s", folder, name)
+		}, patience, 5*time.Millisecond, "%s/%s", folder, name)
 	}
 	w := watchShare(t, dir)
 	w.says(t, "share/in is polled every 200 ms")
@@ -144,8 +146,12 @@ func (w *shareWatcher) program(dir string, args ...string) *exec.Cmd {
 
 func (w *shareWatcher) says(t *testing.T, text string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return bytes.Contains([]byte(w.text()), []byte(text)) }, time.Minute,
-		10*time.Millisecond, "it must say %q, and says:\n%s", text, w.text())
+	said := func(text string) func() bool { return func() bool { return strings.Contains(w.text(), text) } }
+	if !assert.Eventually(t, said(text), patience, 10*time.Millisecond) {
+		require.NoError(t, w.Process.Signal(syscall.SIGQUIT)) // it says where it stands
+		assert.Eventually(t, said("goroutine 1 "), patience, 10*time.Millisecond)
+		t.Fatalf("it must say %q, and says:\n%s", text, w.text())
+	}
 }
 
 // ends asks the watcher to end and waits until it says that it has. A call that the share

@@ -79,13 +79,13 @@ func (term *terminal) screen(pane string) string {
 // sees waits until a text is on the screen.
 func (term *terminal) sees(pane, text string) string {
 	term.t.Helper()
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		screen := term.screen(pane)
 		if strings.Contains(screen, text) {
 			return screen
 		}
 		if time.Now().After(end) {
-			term.t.Fatalf("waited 20 s for %q; the screen is\n%s", text, screen)
+			term.t.Fatalf("waited too long for %q; the screen is\n%s", text, screen)
 		}
 	}
 }
@@ -104,13 +104,13 @@ func TestQuickGivesItsCommandTheTerminal(t *testing.T) {
 	term.sees("0", "got hello")
 	term.sees("0", "exit code 0")
 	put(t, dir, "notes.txt", "two\n")
-	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 2 }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 2 }, patience,
 		20*time.Millisecond)
 	term.keys("0", "C-z") // nobody could continue it
 	term.keys("0", "again", "Enter")
 	term.sees("0", "got again")
 	put(t, dir, "notes.txt", "three\n")
-	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 3 }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Count(term.screen("0"), "tty 90") == 3 }, patience,
 		20*time.Millisecond)
 	term.keys("0", "C-c") // to the command, which ends, and quick with it
 	term.sees("0", "ended by SIGINT")
@@ -118,7 +118,7 @@ func TestQuickGivesItsCommandTheTerminal(t *testing.T) {
 		require.Eventually(t, func() bool {
 			lines := strings.Split(strings.TrimRight(term.screen("0"), "\n "), "\n")
 			return lines[len(lines)-1] == ">"
-		}, 10*time.Second, 20*time.Millisecond, "the prompt is back, on a line of its own")
+		}, patience, 20*time.Millisecond, "the prompt is back, on a line of its own")
 	}
 	prompt()
 	term.keys("0", "clear; stilltide quick notes.txt -- true", "Enter")
