@@ -65,6 +65,7 @@ func Doubts(f *rule.File) notation.Diagnostics {
 		for i := range r.Steps {
 			programDoubts(r, &r.Steps[i], machine, warn)
 		}
+		awayDoubts(r, warn)
 		if len(r.Steps) == 0 && r.Processed == nil {
 			warn(r.Pos, "does-nothing", fmt.Sprintf("the rule %s takes files and does nothing with them", r.Name.S),
 				"add run:, script: or processed:")
@@ -102,7 +103,7 @@ func programDoubts(r *rule.Rule, s *rule.Step, machine look.Asked, warn warning)
 				"would be read as an option", word), "use {file}, or put a folder or -- before it")
 	}
 	if text, words := programOf(s); words != nil {
-		if missing := missingProgram(machine, s.Base, words); missing != "" {
+		if missing := missingProgram(machine, s.Base, words); missing != "" && !r.Travels() {
 			warn(text.Pos, "program", missing, "install it, or correct its path")
 		}
 		if path, who := looseProgram(words); who != "" {
@@ -271,7 +272,7 @@ func Lacking(f *rule.File) map[string]string {
 	lacking, machine := map[string]string{}, look.NewAsked()
 	for _, r := range f.All() {
 		for i := range r.Steps {
-			if _, words := programOf(&r.Steps[i]); r.Enabled && words != nil {
+			if _, words := programOf(&r.Steps[i]); r.Enabled && words != nil && !r.Travels() {
 				if missing := missingProgram(machine, r.Steps[i].Base, words); missing != "" {
 					lacking[r.Name.S] = missing
 				}

@@ -154,6 +154,9 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 		if j.Attempt > 1 {
 			note = strings.TrimSpace(fmt.Sprintf("attempt %d  %s", j.Attempt, note))
 		}
+		if j.On != "" {
+			note = strings.TrimSpace("on " + j.On + "  " + note)
+		}
 		s.Running = append(s.Running, live.Row{ID: j.ID, Rule: j.Rule, File: display(filepath.Base(j.File)),
 			State: job.Running, Time: plan.Span(time.Since(j.Since)), Note: note})
 	}

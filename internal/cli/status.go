@@ -61,6 +61,7 @@ func (a *app) status() error {
 	} else {
 		a.headline(s.Watcher)
 		a.statusTable(s.Rules)
+		a.pools(s.Watcher.Pools)
 		a.waitingFiles(f, watcher)
 		a.whatNext(s.Watcher)
 	}
@@ -214,6 +215,20 @@ func (a *app) statusTable(report []standing.Rule) {
 			text := ink.Fill(r.Rule+": "+ink.Clean(note), a.width(a.out), 2)
 			fmt.Fprintln(a.out, a.style.Warn(text))
 		}
+	}
+}
+
+// pools lists the pools of other machines.
+func (a *app) pools(list []standing.Pool) {
+	if len(list) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	for _, p := range list {
+		text := ink.Fill("Pool "+ink.Clean(p.Text()), a.width(a.out), 2)
+		if p.Away != "" {
+			text = a.style.Warn(text)
+		}
+		fmt.Fprintln(a.out, text)
 	}
 }
 

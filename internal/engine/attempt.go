@@ -50,15 +50,15 @@ func (e *Engine) attempt(ctx context.Context, a *flow.Attempt) flow.AttemptEnd {
 		res.Reason = err.Error()
 		return res
 	}
-	if t := a.Plan.Rule.Timeout.Duration; t > 0 {
+	if t := a.Plan.Rule.Timeout.Duration; t > 0 && !w.Away { // elsewhere it counts from when the command begins
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeoutCause(ctx, t, work.ErrTimeout)
 		defer cancel()
 	}
 	defer e.bounded(output)()
 	why := w.All(ctx)
-	res.Stopped = why != nil && ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout &&
-		context.Cause(ctx) != work.ErrStopJob
+	res.Stopped = why != nil && (w.Behind || ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout &&
+		context.Cause(ctx) != work.ErrStopJob)
 	conclude(w, a, why, &res)
 	e.keep(w.Placed, false)
 	if len(w.Placed) > 0 {
@@ -141,7 +141,7 @@ func (e *Engine) rehash(a *flow.Attempt, res *flow.AttemptEnd) {
 // workOn makes the work of an attempt.
 func (e *Engine) workOn(a *flow.Attempt, output string) *work.Work {
 	w := &work.Work{Hands: e.hands(a.Plan.ID, a.Plan.Watch, a.Set, a.Plan.Rule.Name.S, a.Chain), Job: a.Plan,
-		Units: a.Units(), Output: output, Fulfil: a.Fulfil}
+		Units: a.Units(), Output: output, Fulfil: a.Fulfil, Away: a.Away && e.fleet != nil}
 	w.Job.Files = slices.Clone(a.Plan.Files) // they change as steps move them
 	w.Job.Exists = work.IsThere
 	return w
@@ -150,7 +150,7 @@ func (e *Engine) workOn(a *flow.Attempt, output string) *work.Work {
 // hands are the engine's own, for one attempt of a rule.
 func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chain []string) work.Hands {
 	return work.Hands{Watch: watch, Secrets: set.File.SecretNames(), Placer: &e.desk.Placer, Runner: e.runner,
-		State: e.state, Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
+		State: e.state, Carrier: e.carrier(), Book: &attemptBook{e: e, job: job, set: set, rule: rule, chain: chain}}
 }
 
 // handledBefore reports whether the content need not be handled again.

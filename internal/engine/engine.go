@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/notify"
@@ -92,6 +93,8 @@ type Engine struct {
 	asks    chan func()
 	wake    chan struct{}
 	desk    *placing.Desk
+	fleet   *fleet.Fleet // nil without rules whose commands run on other machines
+	pools   pools
 	work    sync.WaitGroup
 	crew    *crew
 	active  int                               // attempts and placements under way
@@ -148,6 +151,9 @@ func Open(o Options) (*Engine, error) {
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.knowFolders(e.flow.Rules())
+	if e.fleet, err = e.newFleet(); err != nil {
+		return nil, errors.Join(err, e.ledger.Close())
+	}
 	e.flow.WorkOn(o.Chosen, false)
 	e.health.kept, e.health.lost = map[string]bool{}, map[string]bool{}
 	return e, nil
@@ -201,6 +207,11 @@ func (e *Engine) run(ctx context.Context) error {
 	if err := e.findLeaving(); err != nil {
 		return err
 	}
+	endFleet, err := e.startFleet()
+	if err != nil {
+		return err
+	}
+	defer endFleet()
 	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.o.Rules.PollEvery(), MaxWatches: e.o.MaxWatches,
 		Missing: e.desk.Mounts.Missing})
 	if err != nil {

@@ -32,7 +32,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			ready = true
 			e.o.Ready(e.begun())
 		}
-		trouble := e.heed()
+		trouble := e.heed(now)
 		e.flow.Advance(now)
 		e.carryOut(runs)
 		if e.flow.More() {
@@ -71,7 +71,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			e.events.Sweep()
 		case <-done:
 			done = nil
-			e.flow.Stop()
+			e.stop()
 			lastly = time.Now().Add(e.o.StopAfter + leftAfter)
 			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
 			defer stop.Stop()
@@ -79,9 +79,11 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 	}
 }
 
-// heed has nothing start while the ledger cannot be written, and returns what is wrong if
-// that never mends and a single pass ends by it.
-func (e *Engine) heed() error {
+// heed tells the flow what may start: nothing while the ledger cannot be written, and what other
+// machines can take. It returns what is wrong with the ledger if that never mends and a single
+// pass ends by it.
+func (e *Engine) heed(now time.Time) error {
+	e.usePools(now)
 	trouble := e.troubled()
 	e.flow.LedgerFails(trouble != nil)
 	if !e.o.Once || !errors.Is(trouble, ledger.ErrDamaged) {
@@ -104,6 +106,7 @@ func (e *Engine) until(now, lastly time.Time) time.Duration {
 	sooner(e.nextBeat())
 	sooner(e.nextPass(now))
 	sooner(e.sayLate(now))
+	sooner(e.pools.next())
 	sooner(lastly, !lastly.IsZero())
 	return wait
 }
@@ -134,6 +137,9 @@ func (e *Engine) attempted(res flow.AttemptEnd) {
 	e.active--
 	delete(e.cancels, res.ID)
 	e.flow.AttemptEnded(res, time.Now())
+	if e.fleet != nil && !res.Stopped {
+		e.fleet.Over(res.ID)
+	}
 }
 
 func (e *Engine) wasPlaced(batch []flow.PlacingEnd) {

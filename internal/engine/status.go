@@ -28,6 +28,16 @@ type Live struct {
 	Pauses   job.Pauses                `json:"pauses,omitempty"`
 	Disabled []string                  `json:"disabled,omitempty"` // rules that are off in the file
 	Folders  map[string]LiveFolder     `json:"folders"`
+	Pools    []LivePool                `json:"pools,omitempty"` // of other machines
+}
+
+// LivePool is a pool of other machines.
+type LivePool struct {
+	Name    string `json:"name"`
+	Helpers int    `json:"helpers"`
+	Workers int    `json:"workers"`
+	Busy    int    `json:"busy"`
+	Away    string `json:"away,omitempty"` // why nothing can be handed over
 }
 
 // LiveFile is a file that is not settled yet.
@@ -44,7 +54,9 @@ type LiveJob struct {
 	Rule    string    `json:"rule"`
 	File    string    `json:"file"`
 	Attempt int       `json:"attempt"`
-	Since   time.Time `json:"since"` // when this attempt began
+	Since   time.Time `json:"since"`          // when this attempt began
+	On      string    `json:"on,omitempty"`   // the machine that runs its command
+	Pool    string    `json:"pool,omitempty"` // the pool that it is offered to, or runs in
 }
 
 // LiveFolder is the state of a watched folder.
@@ -80,9 +92,10 @@ func (e *Engine) Live() (Live, error) {
 			l.Files = append(l.Files, LiveFile{Rule: rule, File: path, Since: since, Why: why})
 		})
 		for _, row := range e.flow.Running() {
-			l.Running = append(l.Running, LiveJob{ID: row.ID, Rule: row.Rule, File: row.File,
-				Attempt: row.Attempts, Since: row.Last.Started})
+			l.Running = append(l.Running, e.livingElsewhere(LiveJob{ID: row.ID, Rule: row.Rule, File: row.File,
+				Attempt: row.Attempts, Since: row.Last.Started}))
 		}
+		l.Pools = e.livePools()
 		for path, f := range e.folders {
 			l.Folders[path] = LiveFolder{Absent: f.absent, Polled: f.polled, Trouble: f.trouble}
 		}
@@ -170,6 +183,8 @@ type Left struct {
 	Held      map[string]int // jobs that are held, by rule
 	Paused    job.Pauses
 	Blocked   map[string]bool // the blocked ones
+	// Away says, by rule, why no other machine runs its commands.
+	Away map[string]string
 }
 
 // Left reports what waits when Run has ended.
@@ -179,6 +194,7 @@ func (e *Engine) Left() (Left, error) {
 	for name := range e.flow.Troubles() {
 		l.Blocked[name] = true
 	}
+	l.Away = e.flow.Away()
 	if err := e.ledger.Flush(); err != nil {
 		return l, err
 	}
@@ -186,7 +202,7 @@ func (e *Engine) Left() (Left, error) {
 	for rule, counts := range tally {
 		l.Retrying += counts[job.Retrying]
 		l.Held[rule] = counts[job.Held]
-		if _, paused := l.Paused.Rule(rule); paused || l.Blocked[rule] {
+		if _, paused := l.Paused.Rule(rule); paused || l.Blocked[rule] || l.Away[rule] != "" {
 			l.Held[rule] += counts[job.Queued]
 		}
 	}

@@ -62,6 +62,11 @@ type store interface {
 	Tally() (map[string]map[job.State]int, error)
 	Paused() (job.Pauses, error)
 
+	Identity() (string, error)
+	RecordTicket(t job.Ticket)
+	CloseTicket(name string)
+	Tickets() ([]job.Ticket, error)
+
 	Folder() string
 	Prune(before time.Time) (removed int, err error)
 	Close() error

@@ -55,6 +55,7 @@ var Commands = []Command{
 	{"undo", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
 	{"cancel", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
 	{"dismiss", "what became of each job", []Line{{"one job", reflect.TypeFor[Sent]()}}},
+	{"fleet", "the machines that run commands of pools", []Line{{"one helper", reflect.TypeFor[Helper]()}}},
 	{"recipes", "the ready-made rules", []Line{{"one recipe", reflect.TypeFor[Recipe]()}}},
 	{"version", "the program", []Line{{"its version", reflect.TypeFor[Version]()}}},
 }

@@ -34,6 +34,9 @@ const (
 	putBoot
 	putDismissed
 	dropDismissed
+	putTicket
+	dropTicket
+	putIdentity
 	statements // how many there are
 )
 
@@ -72,6 +75,9 @@ var sqlOf = [statements]string{
 	dropJournal:    `DELETE FROM journal WHERE id = ?`,
 	putDismissed:   `INSERT INTO dismissed (job, attempts) VALUES (?,?) ON CONFLICT (job) DO UPDATE SET attempts=excluded.attempts`,
 	dropDismissed:  `DELETE FROM dismissed WHERE job = ?`,
+	putTicket:      `INSERT INTO ticket (ticket, job, attempt, step, pool, content, handed_at) VALUES (?,?,?,?,?,?,?) ON CONFLICT (ticket) DO NOTHING`,
+	dropTicket:     `DELETE FROM ticket WHERE ticket = ?`,
+	putIdentity:    `INSERT INTO identity (one, id) VALUES (1, ?) ON CONFLICT (one) DO NOTHING`,
 }
 
 const overJob = ` ON CONFLICT (id) DO UPDATE SET rule=excluded.rule, state=excluded.state, event=excluded.event, size=excluded.size, mtime=excluded.mtime, dev=excluded.dev, ino=excluded.ino,
@@ -137,6 +143,9 @@ const (
 	mountRow
 	bootRow
 	dismissedRow
+	ticketRow
+	closedTicket
+	identityRow
 	prunedDismissed
 	prunedJob
 	prunedAttempts

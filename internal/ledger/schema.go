@@ -156,6 +156,19 @@ CREATE TABLE boot (                     -- which start of the system the ledger 
 	one INTEGER PRIMARY KEY,
 	id  TEXT NOT NULL
 ) WITHOUT ROWID;
+CREATE TABLE ticket (                   -- commands that are on their way through other machines
+	ticket    TEXT PRIMARY KEY,
+	job       INTEGER NOT NULL,
+	attempt   INTEGER NOT NULL,
+	step      INTEGER NOT NULL,
+	pool      TEXT NOT NULL,
+	content   TEXT NOT NULL, -- SHA-256 of what was handed over
+	handed_at INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE identity (                 -- the ledger's name among those that use the same engine
+	one INTEGER PRIMARY KEY,
+	id  TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
 	statements TEXT NOT NULL, -- JSON: the statements that write them, by number
@@ -406,6 +419,20 @@ ALTER TABLE job ADD COLUMN old_file TEXT NOT NULL DEFAULT ''; -- where it was be
 `, `
 DROP INDEX placement_undoing;
 CREATE INDEX placement_reverting ON placement (id) WHERE state = 'reverting';
+`, `
+CREATE TABLE ticket (                   -- commands that are on their way through other machines
+	ticket    TEXT PRIMARY KEY,
+	job       INTEGER NOT NULL,
+	attempt   INTEGER NOT NULL,
+	step      INTEGER NOT NULL,
+	pool      TEXT NOT NULL,
+	content   TEXT NOT NULL, -- SHA-256 of what was handed over
+	handed_at INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE identity (                 -- the ledger's name among those that use the same engine
+	one INTEGER PRIMARY KEY,
+	id  TEXT NOT NULL
+) WITHOUT ROWID;
 `}
 
 // firstJournal is the first version that has a journal.

@@ -24,6 +24,7 @@ var sections = map[string][2]string{
 	"mail":      {"MAIL", "The keys of mail in a channel."},
 	"notify":    {"NOTIFY", "The keys of notify: who is told of what."},
 	"heartbeat": {"HEARTBEAT", "The keys of heartbeat."},
+	"fleet":     {"FLEET", "The keys of fleet."},
 	"verbs":     {"STEPS", "The verbs of the steps in do: a step has one of them, and its options."},
 	"options":   {"OPTIONS OF STEPS", "What stands beside a verb."},
 }

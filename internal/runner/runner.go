@@ -56,6 +56,7 @@ type Result struct {
 	TimedOut bool
 	Stopped  bool // ended because the context was
 	Left     bool // it left processes behind, which were ended
+	Behind   bool // it goes on, on another machine: only the watcher ended
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64 // peak, bytes; 0 if it cannot be told from the watcher's own

@@ -48,6 +48,7 @@ type Watcher struct {
 	Paused      []string       `json:"paused" jsonschema:"the paused rules"`
 	// PausedFolders are those that are paused whatever rules watch them.
 	PausedFolders []string `json:"paused_folders,omitempty" jsonschema:"the paused folders"`
+	Pools         []Pool   `json:"pools,omitempty" jsonschema:"the pools of other machines that rules name"`
 
 	alive string
 }
@@ -89,6 +90,7 @@ func Collect(a Asked) (Standing, error) {
 		return s, err
 	}
 	w.introduce(a, s.Rules)
+	w.Pools = pools(a)
 	w.PausedFolders = paused.Folders()
 	s.pauses = paused
 	_, all := paused[""]
@@ -214,6 +216,7 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 		slices.Sort(channels)
 		say("%s not delivered: %s", plan.Plural(n, "notice"), some(channels))
 	}
+	w.judgePools(a, rules)
 	w.Wrong = append(w.Wrong, resting(rules, w.Paused, all)...)
 	if len(absent) > 0 {
 		are := "a folder of %s is not there"
@@ -300,7 +303,9 @@ func Left(f *rule.File, l engine.Left, now time.Time) []string {
 			texts = append(texts, fmt.Sprintf("%s held: %s is blocked", plan.Plural(held, "file"), r.Name.S))
 			continue
 		}
-		if held > 0 && r.Schedule.Line != nil {
+		if why := l.Away[r.Name.S]; held > 0 && why != "" {
+			texts = append(texts, fmt.Sprintf("%s held: %s", plan.Plural(held, "file"), why))
+		} else if held > 0 && r.Schedule.Line != nil {
 			texts = append(texts, fmt.Sprintf("%s held: %s starts them on %s", plan.Plural(held, "file"), r.Name.S,
 				r.Schedule.Line.Next(now).Format("Mon 2006-01-02 15:04")))
 		} else if held > 0 {

@@ -67,12 +67,18 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 		return head + "is held: " + rests + "; and it waits for a watcher: stilltide watch"
 	case a.Live == nil && (j.State != job.Retrying || !j.Due.After(a.Now)):
 		return head + "waits for a watcher: stilltide watch"
+	case j.State == job.Running && j.Last != nil && elsewhere(a.Live, s.Watcher.Pools, j) != "":
+		return head + elsewhere(a.Live, s.Watcher.Pools, j) + fmt.Sprintf(", for %s (attempt %d)",
+			plan.Span(a.Now.Sub(j.Last.Started)), j.Attempts)
 	case j.State == job.Running && j.Last != nil:
 		return head + fmt.Sprintf("works on it, for %s (attempt %d)", plan.Span(a.Now.Sub(j.Last.Started)), j.Attempts)
 	case j.State == job.Running:
 		return head + "works on it"
 	case j.State == job.Retrying:
 		return head + fmt.Sprintf("waits for its next attempt, until %s: %s", plan.Clock(j.Due, a.Now), j.Reason)
+	}
+	if rests == "" {
+		rests = s.away(ruleNamed(a.Rules, j.Rule))
 	}
 	if rests != "" {
 		return head + "is held: " + rests

@@ -66,27 +66,20 @@ func (program) foretell(w *Foretelling, s *rule.Step) {
 // program runs a command or script, and keeps its standard output where the
 // step wants that.
 func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
-	c, err := w.Job.Command(s, w.State)
-	if err == nil {
-		err = writeScript(c.Script)
-	}
-	if err == nil {
-		err = w.reachable(c)
-	}
-	if err != nil {
-		return problemOf(err)
-	}
-	spec := runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdin: c.Stdin, Timeout: c.Timeout,
-		Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID, Attempt: w.Job.Attempt}
+	stdout := ""
 	if s.Save.Set() || s.Stdout.Set() {
-		spec.Stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
-	}
-	if w.trial != nil {
-		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
+		stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
 	}
 	before := w.printed // by the steps before
-	w.run = w.Runner.Run(ctx, spec)
-	w.trial.ran(w.run, w.Output)
+	run := w.runHere
+	w.by = ""
+	if w.travels() {
+		run = w.carry
+	}
+	var err error
+	if w.run, err = run(ctx, s, stdout); err != nil {
+		return problemOf(err)
+	}
 	w.CPU += w.run.CPU
 	w.Memory = max(w.Memory, w.run.Memory)
 	w.printed = max(w.printed, w.run.Output)
@@ -104,12 +97,34 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 		return &Problem{Text: why, Missing: errors.As(w.run.Err, new(runner.Missing)) && sameForAll(s)}
 	}
 	if s.Save.Set() {
-		return problemOf(w.save(s, spec.Stdout))
+		return problemOf(w.save(s, stdout))
 	}
 	if s.Stdout.Set() {
-		return problemOf(w.keepStdout(s, spec.Stdout))
+		return problemOf(w.keepStdout(s, stdout))
 	}
 	return nil
+}
+
+// runHere runs a step's command on this machine.
+func (w *Work) runHere(ctx context.Context, s *rule.Step, stdout string) (res runner.Result, err error) {
+	c, err := w.Job.Command(s, w.State)
+	if err == nil {
+		err = writeScript(c.Script)
+	}
+	if err == nil {
+		err = w.reachable(c)
+	}
+	if err != nil {
+		return res, err
+	}
+	if w.trial != nil {
+		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
+	}
+	res = w.Runner.Run(ctx, runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdout: stdout,
+		Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID,
+		Attempt: w.Job.Attempt})
+	w.trial.ran(res, w.Output)
+	return res, nil
 }
 
 // sameForAll reports whether a step's program does not depend on the file.
@@ -196,7 +211,10 @@ func (w *Work) judge(ctx context.Context, s *rule.Step) string {
 		program = filepath.Base(s.Command.Words[0].String())
 	}
 	run := w.run
+	program += w.where()
 	switch {
+	case run.Behind:
+		return "the watcher ended; the command goes on elsewhere, and its result is taken up at the next start"
 	case run.Err != nil:
 		return run.Err.Error()
 	case run.Stopped && context.Cause(ctx) == ErrTimeout:
@@ -205,6 +223,8 @@ func (w *Work) judge(ctx context.Context, s *rule.Step) string {
 		return "it was stopped"
 	case run.Stopped:
 		return "the watcher ended"
+	case run.TimedOut && w.by != "" && w.limit(s) != s.Timeout.Duration:
+		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.limit(s)))
 	case run.TimedOut:
 		return fmt.Sprintf("%s timed out after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
 	case run.Signal != "":

@@ -23,12 +23,13 @@ import (
 // Hands are what steps act with: those of the engine record every placement
 // before it is made, those of a trial only touch a throwaway folder.
 type Hands struct {
-	Placer *place.Placer
-	Runner *runner.Runner
-	State  string // folder of scripts, scratch folders and kept content
-	Book   Book
-	trial  *trialHands // nil for real
-	Watch  string      // the watched folder that the job's file was taken from
+	Placer  *place.Placer
+	Runner  *runner.Runner
+	State   string // folder of scripts, scratch folders and kept content
+	Book    Book
+	Carrier Carrier     // to other machines, nil if there is none
+	trial   *trialHands // nil for real
+	Watch   string      // the watched folder that the job's file was taken from
 
 	Secrets []string // environment variables that commands do not get
 }
@@ -62,6 +63,9 @@ type Work struct {
 	Notes  []string          // for the job's line
 	Fulfil func(path string) // is told of each path where something was placed; may be nil
 	Rests  []*job.Rest       // what could not be removed of folders that were moved
+	Away   bool              // its commands run on other machines
+	Behind bool              // the watcher ends, and a command goes on elsewhere
+	by     string            // the machine that ran the last command, "" for this one
 	run    runner.Result
 	Exit   *int
 	CPU    time.Duration

@@ -7,6 +7,9 @@
 // anything may run. So that slow rules cannot hold up the others, a rule that has
 // a job waiting and none running gets one worker beyond the number when none has
 // come free for a second.
+//
+// The jobs of a rule with a pool run on other machines: they need a place in that pool, and
+// none of the workers here.
 package dispatch
 
 import (
@@ -46,8 +49,9 @@ type Rule struct {
 	Name  string
 	Queue string // "" for the common one
 	Order Order
-	Light bool // its jobs run no command, so they need no worker
-	Held  bool // paused, or before its time: nothing starts
+	Light bool   // its jobs run no command, so they need no worker
+	Held  bool   // paused, or before its time: nothing starts
+	Pool  string // the pool of other machines that run its jobs, "" for the workers here
 }
 
 // Queue is a named queue's own bounds.
@@ -63,6 +67,7 @@ type Machine struct {
 	workers int
 	rules   map[string]*line
 	queues  map[string]*queue
+	pools   map[string]*pool
 	jobs    map[int64]*entry
 	keys    map[string]int64 // which job holds a key
 	busy    []*line          // rules with jobs that wait, and perhaps some without
@@ -70,6 +75,9 @@ type Machine struct {
 	alone   int              // those of them that run alone: one or none
 	full    time.Time        // since when no worker has come free, zero if one is
 }
+
+// pool is what other machines can take.
+type pool struct{ places, working int }
 
 type queue struct {
 	Queue
@@ -95,6 +103,7 @@ type entry struct {
 	line    *line
 	running bool
 	holds   *queue // in which it has a worker, nil if it has none
+	far     *pool  // in which that is a place on another machine, nil if it is not
 	slot    int    // place in ready or later
 	where   place
 }
@@ -111,11 +120,21 @@ const (
 // New makes a machine that lets so many jobs run at once.
 func New(workers int) *Machine {
 	return &Machine{workers: max(1, workers), rules: map[string]*line{}, queues: map[string]*queue{"": {}},
-		jobs: map[int64]*entry{}, keys: map[string]int64{}}
+		pools: map[string]*pool{}, jobs: map[int64]*entry{}, keys: map[string]int64{}}
 }
 
 // SetWorkers changes the bound; running jobs go on.
 func (m *Machine) SetWorkers(n int) { m.workers = max(1, n) }
+
+// SetPool sets how many jobs the machines of a pool can take at once; running ones go on.
+func (m *Machine) SetPool(name string, places int) { m.pool(name).places = places }
+
+func (m *Machine) pool(name string) *pool {
+	if m.pools[name] == nil {
+		m.pools[name] = &pool{}
+	}
+	return m.pools[name]
+}
 
 // SetQueue sets a named queue's bounds.
 func (m *Machine) SetQueue(name string, q Queue) {
@@ -236,7 +255,12 @@ func (m *Machine) start(e *entry, now time.Time) {
 	}
 	if !e.line.Light {
 		e.holds = q // also if the rule moves to another one
-		m.working++
+		if e.line.Pool != "" {
+			e.far = m.pool(e.line.Pool)
+			e.far.working++
+		} else {
+			m.working++
+		}
 		if e.Alone {
 			m.alone++
 		}
@@ -290,13 +314,27 @@ func (m *Machine) free(l *line, now time.Time) bool {
 	if l.Light {
 		return true
 	}
-	if m.alone > 0 || l.ready.entries[0].Alone && m.working > 0 {
+	if m.alone > 0 || l.ready.entries[0].Alone && m.anyWorks() {
 		return false
 	}
 	if q.Workers > 0 && q.working >= q.Workers {
 		return false
 	}
+	if l.Pool != "" {
+		p := m.pool(l.Pool)
+		return p.working < p.places
+	}
 	return m.working < m.workers || m.mayHelp(l) && !m.full.Add(helpAfter).After(now)
+}
+
+// anyWorks reports whether a job holds a worker, here or elsewhere.
+func (m *Machine) anyWorks() bool {
+	for _, p := range m.pools {
+		if p.working > 0 {
+			return true
+		}
+	}
+	return m.working > 0
 }
 
 // helpAfter is how long no worker comes free until a rule that has none gets one more.
@@ -305,7 +343,7 @@ const helpAfter = time.Second
 // mayHelp reports whether a rule could have the worker beyond the number: there is one in all,
 // and none beside a single worker.
 func (m *Machine) mayHelp(l *line) bool {
-	return m.workers > 1 && m.working == m.workers && l.working == 0 && !m.full.IsZero()
+	return l.Pool == "" && m.workers > 1 && m.working == m.workers && l.working == 0 && !m.full.IsZero()
 }
 
 // Idle gives a running job's worker back; its key stays held.
@@ -316,8 +354,13 @@ func (m *Machine) Idle(id int64) {
 	}
 	e.holds.working--
 	e.holds = nil
-	m.working--
-	m.full = time.Time{}
+	if e.far != nil {
+		e.far.working--
+		e.far = nil
+	} else {
+		m.working--
+		m.full = time.Time{}
+	}
 	if e.Alone {
 		m.alone--
 	}

@@ -259,3 +259,38 @@ func TestBounds(t *testing.T) {
 		}
 	})
 }
+
+// The jobs of a pool take places on other machines, and none of the workers here; without a
+// place they wait, and hold nobody up.
+func TestAPoolHasItsOwnPlaces(t *testing.T) {
+	m := New(1)
+	m.SetRule(Rule{Name: "far", Pool: "heavy"})
+	m.SetRule(Rule{Name: "near"})
+	for id := range int64(4) {
+		m.Add(Job{ID: id + 1, Rule: "far"})
+	}
+	m.Add(Job{ID: 9, Rule: "near"})
+	next := func() int64 { j, _ := m.Next(time.Time{}); return j.ID }
+	require.Equal(t, int64(9), next(), "there is no place in the pool yet")
+	require.Zero(t, next())
+	m.SetPool("heavy", 2)
+	require.Equal(t, []int64{1, 2, 0}, []int64{next(), next(), next()})
+	m.Done(1)
+	require.Equal(t, []int64{3, 0}, []int64{next(), next()})
+	m.Add(Job{ID: 10, Rule: "near"})
+	require.Zero(t, next(), "the worker here is busy")
+	m.SetRule(Rule{Name: "far"}) // its jobs run here from now on
+	m.Done(9)
+	require.Equal(t, int64(10), next(), "those under way count elsewhere")
+	m.Done(10)
+	require.Equal(t, int64(4), next())
+	m.Done(2)
+	m.Done(3)
+	m.Done(4)
+	m.SetRule(Rule{Name: "far", Pool: "heavy"})
+	m.Add(Job{ID: 11, Rule: "far"})
+	m.Add(Job{ID: 12, Rule: "near", Alone: true})
+	require.Equal(t, []int64{11, 0}, []int64{next(), next()}, "what runs alone has nothing beside it anywhere")
+	m.Done(11)
+	require.Equal(t, int64(12), next())
+}

@@ -87,6 +87,7 @@ type standing struct {
 	timed    map[string]time.Time // by rule with held jobs: when its schedule is due next
 	chosen   Chosen               // what is worked on
 	next     bool                 // that is to be the next file that arrives
+	pools    map[string]Pool      // of other machines
 	once     bool
 	stopping bool
 	holding  bool // the ledger cannot be written: nothing starts
@@ -126,7 +127,7 @@ func (f *Flow) ApplyRules() {
 	}
 	for _, r := range f.set.Rules() {
 		f.dispatch.SetRule(dispatch.Rule{Name: r.Name.S, Queue: r.Queue.S, Order: dispatch.Order(r.Order),
-			Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S) || f.isIncomplete(r)})
+			Light: len(r.Steps) == 0, Held: f.isHeld(r.Name.S) || f.isIncomplete(r), Pool: f.poolOf(r)})
 	}
 }
 
@@ -156,7 +157,7 @@ func (f *Flow) LookedThrough(folder string) {
 // isHeld reports whether nothing of a rule may start.
 func (f *Flow) isHeld(rule string) bool {
 	_, paused := f.paused.Rule(rule)
-	return paused || f.troubles[rule] != "" || !f.chosen.hasRule(rule)
+	return paused || f.troubles[rule] != "" || !f.chosen.hasRule(rule) || f.isAway(rule)
 }
 
 // trouble stops a rule until a person says resume.

@@ -108,6 +108,7 @@ type Attempt struct {
 	Unmakes bool             // its steps are not run: what they placed is taken back
 	Hash    bool             // the content's hash is wanted
 	Never   bool             // skip any content that the rule has handled
+	Away    bool             // its commands run on other machines
 }
 
 // AttemptEnd is how an attempt ended.

@@ -43,6 +43,7 @@ func (f *Flow) begin(j *Job, now time.Time) {
 		more: f.others(j), Left: j.setback().left,
 		Hash: j.row.Event != file.Removed && !j.row.Facts.Dir && j.rule.Gather == nil &&
 			(!j.rule.Moves() || j.rule.Uses("hash") || j.rule.Again == rule.AgainNever),
+		Away:  f.poolOf(j.rule) != "",
 		Never: j.rule.Again == rule.AgainNever && j.row.Event != file.Removed && !j.forced,
 	})
 }

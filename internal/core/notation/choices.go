@@ -81,7 +81,7 @@ func readPoll(d *decoder, n ast.Node, v *rule.Poll) {
 
 func readSize(d *decoder, n ast.Node, v *rule.Size) {
 	s, _ := d.scalar(n)
-	bytes, err := parseSize(s)
+	bytes, err := ParseSize(s)
 	if err != nil {
 		d.errorAt(n, "size", fmt.Sprintf("%q is not a size", s),
 			"write a number with its unit: B, KB, MB, GB, KiB, MiB, GiB")
@@ -90,8 +90,8 @@ func readSize(d *decoder, n ast.Node, v *rule.Size) {
 	*v = bytes
 }
 
-// parseSize reads a number of bytes with its unit. No file is larger than an int64 says.
-func parseSize(s string) (rule.Size, error) {
+// ParseSize reads a number of bytes with its unit. No file is larger than an int64 says.
+func ParseSize(s string) (rule.Size, error) {
 	bytes, err := humanize.ParseBytes(s)
 	if err == nil && bytes > math.MaxInt64 {
 		err = strconv.ErrRange

@@ -25,7 +25,7 @@ func readExisting(d *decoder, n ast.Node, v *rule.Existing) {
 }
 
 func readSizeRange(d *decoder, n ast.Node, v *rule.SizeRange) {
-	text, low, top, ok := readRange(d, n, parseSize)
+	text, low, top, ok := readRange(d, n, ParseSize)
 	if !ok {
 		d.errorAt(n, "range", fmt.Sprintf("%q is not a range of sizes", text),
 			"write 100MB.. for at least, ..2KiB for at most, 1KB..2KB for both")

@@ -67,6 +67,7 @@ func init() {
 	reads(readReady)
 	reads(readRetry)
 	reads(readRunning)
+	reads(readWhileAway)
 	reads(readSameName)
 	reads(readSave)
 	reads(readSchedule)

@@ -60,6 +60,7 @@ func ParseAll(path string, src []byte, on rule.Machine) (*rule.File, Diagnostics
 		d.fixedVars(f, on.Load)
 		f.State = d.put(f.State)
 		d.noticeKeys(f)
+		d.fleet(f)
 		d.categories(f)
 		named := map[string]rule.Pos{}
 		d.rules(f, f.Defaults, named)
@@ -218,6 +219,7 @@ func (d *decoder) finish(f *rule.File, r *rule.Rule, n ast.Node) {
 	d.knownCategories(f, r)
 	d.flow(f, r)
 	d.steps(r, n)
+	d.pool(f, r)
 	d.place(r.Processed, memberWords(r))
 	d.place(r.Failed, memberWords(r))
 	d.notify(r.Notify, rule.OnFailed, rule.OnProcessed, rule.OnCaughtUp, rule.OnOverdue, rule.OnBlocked)
@@ -390,7 +392,7 @@ func newRule() rule.Rule {
 		Enabled: true, Existing: rule.ExistingTake, Again: rule.AgainChanged, Loops: rule.LoopsStop,
 		Order: rule.Order(dispatch.ByArrival),
 		Unit:  rule.UnitFile, Events: []rule.Event{rule.Event(file.Added), rule.Event(file.Changed)},
-		Running:  rule.RunFinishFirst,
+		Running: rule.RunFinishFirst, WhileAway: rule.AwayHold,
 		SameName: rule.SameNumber,
 		Debounce: rule.Duration{Duration: 500 * time.Millisecond}, Retry: rule.DefaultRetry(),
 		Ready: rule.Ready{Writers: rule.WritersWait, Overdue: rule.Overdue(settle.OverdueWait)},

@@ -37,7 +37,7 @@ var mappings = []struct {
 		reflect.TypeFor[rule.Queue]()},
 	{"channel", reflect.TypeFor[rule.Channel]()}, {"mail", reflect.TypeFor[rule.Mail]()}, {"notify",
 		reflect.TypeFor[rule.Notify]()},
-	{"heartbeat", reflect.TypeFor[rule.Heartbeat]()},
+	{"heartbeat", reflect.TypeFor[rule.Heartbeat]()}, {"fleet", reflect.TypeFor[rule.Fleet]()},
 }
 
 // Sections lists the mappings of the notation with their keys, and the verbs and options of
@@ -97,7 +97,8 @@ func keysOf(t reflect.Type, fields []reflect.StructField) (keys []Key) {
 // neededKeys must be there.
 var neededKeys = []string{"File.version", "File.rules", "Rule.name", "Rule.watch", "Group.by", "Group.need",
 	"Notify.on",
-	"Notify.to", "Heartbeat.to", "Heartbeat.every", "Mail.server", "Mail.from", "Mail.to", "Example.file"}
+	"Notify.to", "Heartbeat.to", "Heartbeat.every", "Mail.server", "Mail.from", "Mail.to", "Example.file",
+	"Fleet.server", "Fleet.key_file"}
 
 // Reference returns the tables of the reference, in Markdown, by the name of
 // their section.

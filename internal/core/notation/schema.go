@@ -93,7 +93,7 @@ var defaultOf = map[string]any{
 	"Rule.depth":     0, "Rule.unit": "file", "Rule.events": []string{"added", "changed"}, "Rule.match": "*",
 	"Rule.hidden": false, "Rule.ignore_case": false,
 	"Rule.existing": "take", "Rule.share": false, "Rule.enabled": true, "Rule.debounce": "500ms",
-	"Rule.poll": "auto", "Rule.while_running": "finish_first",
+	"Rule.poll": "auto", "Rule.while_running": "finish_first", "Rule.while_away": "hold",
 	"Rule.retry": 2, "Rule.again": "changed", "Rule.loops": "stop", "Rule.same_name": "number",
 	"Rule.order": "arrival", "Rule.examples": []string{},
 	"Ready.writers": "wait", "Ready.min_size": 0, "Ready.overdue": "wait",
@@ -110,6 +110,8 @@ var keySchemas = map[string]func() map[string]any{
 	"File.listen":     func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
 	"Rule.name":       func() map[string]any { return anyOf(fitting(namePattern), integer()) },
 	"Rule.old_name":   func() map[string]any { return anyOf(fitting(namePattern), integer()) },
+	"Rule.pool":       func() map[string]any { return fitting(poolPattern) },
+	"Fleet.server":    func() map[string]any { return filled(fitting(serverPattern)) },
 	"Rule.media_type": func() map[string]any { return listOf(fitting(`^[^/]+/[^/]+$`)) },
 	"Rule.schedule":   func() map[string]any { return fitting(`^\s*(\S+\s+){4}\S+(\s+\S+)?\s*$`) },
 	"Rule.serial_by": func() map[string]any {
@@ -141,6 +143,7 @@ var together = map[reflect.Type]func() map[string]any{
 	reflect.TypeFor[rule.Batch]():     func() map[string]any { return anyOf(needs("quiet"), needs("max_files")) },
 	reflect.TypeFor[rule.Notify]():    func() map[string]any { return required("on", "to") },
 	reflect.TypeFor[rule.Heartbeat](): func() map[string]any { return required("to", "every") },
+	reflect.TypeFor[rule.Fleet]():     func() map[string]any { return required("server", "key_file") },
 	reflect.TypeFor[rule.Mail]():      func() map[string]any { return required("server", "from", "to") },
 	reflect.TypeFor[rule.Example]():   func() map[string]any { return required("file") },
 	reflect.TypeFor[rule.Channel](): func() map[string]any {

@@ -21,6 +21,7 @@ var typeWords = map[reflect.Type][]string{
 	reflect.TypeFor[rule.SameName]():     {"number", "replace", "skip", "fail"},
 	reflect.TypeFor[rule.Stdin]():        {"file"},
 	reflect.TypeFor[rule.Unit]():         {"file", "folder"},
+	reflect.TypeFor[rule.WhileAway]():    {"hold", "run_here"},
 	reflect.TypeFor[rule.WritersMode]():  {"wait", "ignore"},
 }
 

@@ -34,6 +34,7 @@ type File struct {
 	Channels   Channels            `key:"channels" doc:"where notices go, by name; log is always there"`
 	Notify     *Notify             `key:"notify" doc:"who is told of what belongs to no rule: on: blocked, unmatched; to: channels"`
 	Heartbeat  *Heartbeat          `key:"heartbeat" doc:"a channel that is told regularly that all is well: to, every"`
+	Fleet      *Fleet              `key:"fleet" doc:"how rules with a pool reach other machines: server, key_file, ca, max_in_flight, shared; no connection is opened if left out"`
 	Listen     Text                `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
 	Replaced   Size                `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
 	Keep       Duration            `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
@@ -126,6 +127,9 @@ type Rule struct {
 	SameName  SameName        `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
 	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
 	SerialBy  Text            `key:"serial_by" doc:"a template; jobs with the same value never run at the same time, whatever their rule"`
+	Pool      Text            `key:"pool" doc:"the pool of other machines that run its commands (fleet:); this machine if left out"`
+	WhileAway WhileAway       `key:"while_away" doc:"while no machine of the pool can be reached: hold (the jobs wait) or run_here"`
+	Bring     []Path          `key:"bring" doc:"programs and files of the rules folder that travel along with its commands, kept by the other machines: paths, or globs of names in a folder"`
 	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
 	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; without one the zone is this machine's"`
 	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`

@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"stilltide/internal/core/plan"
+	"stilltide/internal/fleet"
+	"stilltide/internal/jsonlines"
+)
+
+func (a *app) fleetCommand() *cobra.Command {
+	c := a.jsonFlag(&cobra.Command{
+		Use: "fleet", Short: "The machines that run commands of pools, and what each runs",
+		Args: cobra.NoArgs,
+		Long: `Asks the helpers how they stand: pools, machines, workers, and the jobs that each runs. A rule
+with pool: has its commands run there; docs/fleet.md tells how to set one up.`,
+		RunE: func(*cobra.Command, []string) error { return a.showFleet() },
+	})
+	c.AddCommand(a.lendCommand(), &cobra.Command{
+		Use: "make-key FILE", Short: "Make a key for a watcher or a helper",
+		Args: cobra.ExactArgs(1),
+		Long: `Writes a new key to FILE, which only you can read, and prints its public half: for the server's
+list of users, and for the --trust of helpers. A file that is there stays as it is.`,
+		RunE: func(_ *cobra.Command, args []string) error {
+			public, err := fleet.MakeKey(args[0])
+			if err == nil {
+				fmt.Fprintln(a.out, public)
+			}
+			return err
+		},
+	})
+	return c
+}
+
+func (a *app) showFleet() error {
+	f, err := a.loadRules()
+	if err != nil {
+		return err
+	}
+	if f.Fleet == nil {
+		return usage("%s names no other machines: there is no fleet: in it", a.shown(f.Path))
+	}
+	own := ""
+	if l, err := a.readLedger(f); err == nil && l != nil {
+		defer l.Close()
+		if own, err = l.KnownIdentity(); err != nil {
+			return err
+		}
+	}
+	pools, err := fleet.Ask(context.Background(), f.Fleet, f.Pools(), own)
+	if err != nil {
+		return found(err.Error())
+	}
+	if a.json {
+		return a.fleetLines(pools)
+	}
+	workers, busy, helpers := 0, 0, 0
+	var rows [][]cell
+	for _, p := range pools {
+		if len(p.Helpers) == 0 {
+			rows = append(rows, []cell{{text: p.Name, whole: true}, {text: "no helper", paint: a.style.Warn},
+				{text: "-", right: true}, {text: "-", right: true}, {text: ""}, {text: ""}})
+		}
+		for _, h := range p.Helpers {
+			helpers, workers, busy = helpers+1, workers+h.Workers, busy+len(h.Runs)
+			rows = append(rows, []cell{{text: p.Name, whole: true}, {text: h.Name}, {text: fmt.Sprint(h.Workers), right: true},
+				{text: fmt.Sprint(len(h.Runs)), right: true}, {text: h.Version}, {text: runsText(h.Runs)}})
+		}
+	}
+	fmt.Fprintln(a.out, a.style.Bold(fmt.Sprintf("%s, %s, %d busy.", plan.Plural(helpers, "helper"),
+		plan.Plural(workers, "worker"), busy)))
+	if len(rows) > 0 {
+		fmt.Fprintln(a.out)
+		a.table([]string{"POOL", "HELPER", "WORKERS", "BUSY", "VERSION", "RUNS"}, rows)
+	}
+	if helpers == 0 {
+		fmt.Fprintf(a.err, "\nstilltide fleet lend lends a machine; see stilltide fleet lend --help.\n")
+		return &exitError{status: exitFound}
+	}
+	return nil
+}
+
+// runsText names what a helper runs.
+func runsText(runs []fleet.Running) string {
+	var parts []string
+	others := 0
+	for _, r := range runs {
+		if !r.Own {
+			others++
+			continue
+		}
+		parts = append(parts, fmt.Sprintf("job %d of %s, for %s", r.Job, r.Rule, plan.Span(time.Since(r.Since))))
+	}
+	if others > 0 {
+		parts = append(parts, fmt.Sprintf("%d of other watchers", others))
+	}
+	return strings.Join(parts, "; ")
+}
+
+func (a *app) fleetLines(pools []fleet.Pool) error {
+	for _, p := range pools {
+		if len(p.Helpers) == 0 {
+			if err := a.printJSON(jsonlines.Helper{Pool: p.Name, Jobs: []int64{}}); err != nil {
+				return err
+			}
+		}
+		for _, h := range p.Helpers {
+			line := jsonlines.Helper{Pool: p.Name, Helper: h.Name, Workers: h.Workers, Busy: len(h.Runs), Jobs: []int64{},
+				Version: h.Version, SeenAt: h.SeenAt}
+			for _, r := range h.Runs {
+				if r.Own {
+					line.Jobs = append(line.Jobs, r.Job)
+				}
+			}
+			if err := a.printJSON(line); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// lending are the options of fleet lend.
+type lending struct {
+	pool, name, keyFile, ca, folder, user string
+	servers, trust                        []string
+	workers                               int
+	maxSize, maxKept                      string
+	maxTime, stopAfter                    time.Duration
+}
+
+func (a *app) lendCommand() *cobra.Command {
+	var l lending
+	c := &cobra.Command{
+		Use: "lend", Short: "Lend this machine: run the commands of a pool for other watchers",
+		Args: cobra.NoArgs,
+		Long: `Takes commands of a pool from the engine, runs each in a folder of its own, and sends back what
+it made and printed. It has no rules file and no ledger, and touches no folder but its own. It
+runs only what a watcher has signed that --trust names.
+
+Ctrl-C ends it: running commands get --stop-after to end by themselves; one that does not is
+stopped, and another helper runs it.`,
+		Example: `  stilltide fleet lend --pool heavy --server nats://127.0.0.1:4222 --key-file helper.nk --trust UABC…`,
+		RunE:    func(*cobra.Command, []string) error { return a.lend(l) },
+	}
+	f := c.Flags()
+	f.StringVar(&l.pool, "pool", "", "the pool's `NAME`, as rules have it")
+	f.StringSliceVar(&l.servers, "server", nil, "address of a server, `nats://HOST:PORT`; several for a cluster")
+	f.StringVar(&l.keyFile, "key-file", "", "this helper's own key `FILE`, made by stilltide fleet make-key")
+	f.StringVar(&l.ca, "ca", "", "the certificate `FILE` of the authority that signed the servers' certificates")
+	f.StringSliceVar(&l.trust, "trust", nil, "the public `KEY` of a watcher whose commands it runs; several are allowed")
+	f.IntVar(&l.workers, "workers", 0, "how many commands run at once, `N` (default: the number of CPUs)")
+	f.StringVar(&l.name, "name", "", "this machine's `NAME`, as others see it (default: the host's name)")
+	f.StringVar(&l.folder, "folder", "", "its own `FOLDER` (default: stilltide-lend in the XDG state folder)")
+	f.StringVar(&l.user, "user", "", "become this `USER` first, if it was started as root")
+	f.StringVar(&l.maxSize, "max-size", "16GB", "how large the inputs, or what a command makes, may be: `SIZE`")
+	f.DurationVar(&l.maxTime, "max-time", 0, "how long a command may take, `TIME`; 0 for no bound of its own")
+	f.StringVar(&l.maxKept, "max-kept", "2GB", "how much of the files that travel along is kept: `SIZE`")
+	f.DurationVar(&l.stopAfter, "stop-after", 30*time.Second, "how long running commands get at its end, `TIME`")
+	return c
+}

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"time"
+
+	"stilltide/internal/core/notation"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/fleet"
+	"stilltide/internal/ink"
+	"stilltide/internal/service"
+)
+
+// helperName is how a helper may be named: its name is part of the names that the engine knows.
+var helperName = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
+
+// lend runs a helper until it is asked to end.
+func (a *app) lend(l lending) error {
+	o, err := a.lendingOf(l)
+	if err != nil {
+		return err
+	}
+	if err := becomeUser(l.user, o.Folder); err != nil {
+		return err
+	}
+	h, err := fleet.NewHelper(o)
+	if err != nil {
+		return usage("%v", err)
+	}
+	fmt.Fprintf(a.err, "%s %s: lends %s of %s to the pool %s.\n", a.styleErr.Bold("Still Tide"), Version,
+		plan.Plural(o.Workers, "worker"), o.Name, o.Pool)
+	fmt.Fprintf(a.err, "It runs what %s signs, in %s. End with Ctrl-C.\n", strings.Join(o.Trusted, ", "),
+		a.shown(o.Folder))
+	ctx, stop := a.untilSignal()
+	defer stop()
+	manager := service.Connect()
+	manager.Ready("lends "+o.Pool, func() bool { return true })
+	err = h.Run(ctx)
+	manager.Stopping()
+	a.note("ended")
+	return err
+}
+
+func (a *app) lendingOf(l lending) (o fleet.Lending, err error) {
+	switch {
+	case l.pool == "":
+		return o, usage("name the pool that this machine works for: --pool NAME")
+	case len(l.servers) == 0:
+		return o, usage("name the engine's address: --server nats://HOST:PORT")
+	case l.keyFile == "":
+		return o, usage("name this helper's key: --key-file FILE; stilltide fleet make-key FILE makes one")
+	case len(l.trust) == 0:
+		return o, usage("a helper runs commands for others, so it must be told for whom: --trust KEY, the public key " +
+			"that stilltide fleet make-key has printed for the watcher")
+	}
+	if l.name == "" {
+		l.name, _ = os.Hostname()
+	}
+	if l.name = helperName.ReplaceAllString(l.name, "-"); l.name == "" {
+		return o, usage("this machine has no name: give it one with --name")
+	}
+	if l.folder == "" {
+		l.folder = filepath.Join(stateHome(), "stilltide-lend")
+	}
+	if l.folder, err = filepath.Abs(l.folder); err != nil {
+		return o, err
+	}
+	if l.workers <= 0 {
+		l.workers = runtime.NumCPU()
+	}
+	maxSize, err := notation.ParseSize(l.maxSize)
+	if err != nil {
+		return o, usage("--max-size: %v", err)
+	}
+	maxKept, err := notation.ParseSize(l.maxKept)
+	if err != nil {
+		return o, usage("--max-kept: %v", err)
+	}
+	return fleet.Lending{Access: fleet.Access{Servers: l.servers, KeyFile: l.keyFile, CA: l.ca}, Pool: l.pool,
+		Name: l.name, Workers: l.workers, Trusted: l.trust, Folder: l.folder, Version: Version, MaxSize: int64(maxSize),
+		MaxTime: l.maxTime, MaxKept: int64(maxKept), StopAfter: l.stopAfter, Line: a.lentLine,
+		Said: func(text string) { a.note("%s", text) }}, nil
+}
+
+// stateHome is the XDG state folder.
+func stateHome() string {
+	if dir := os.Getenv("XDG_STATE_HOME"); filepath.IsAbs(dir) {
+		return dir
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return os.TempDir()
+	}
+	return filepath.Join(home, ".local", "state")
+}
+
+// lentLine says what became of a command.
+func (a *app) lentLine(l fleet.Line) {
+	state, paint := "done", a.style.Good
+	switch {
+	case l.Text != "":
+		state, paint = "not done", a.style.Warn
+	case l.Exit != 0:
+		state, paint = fmt.Sprintf("exit %d", l.Exit), a.style.Bad
+	}
+	line := fmt.Sprintf("%s  %s  %s  %s", a.style.Dim(time.Now().Format("15:04:05")),
+		ink.Pad(fmt.Sprintf("job %d of %s", l.Job, plan.Display(l.Rule)), 28), paint(ink.Pad(state, 9)), plan.Span(l.Ran))
+	if l.Text != "" {
+		line += "  " + l.Text
+	}
+	fmt.Fprintln(a.out, line)
+}

@@ -1,0 +1,71 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"stilltide/internal/core/rule"
+)
+
+// askFor is how long helpers have to answer.
+const askFor = 600 * time.Millisecond
+
+// Ask asks the helpers of some pools how they stand. ledger is the watcher's name on the
+// engine, so that its own commands can be told from those of others; "" if it has none yet.
+func Ask(ctx context.Context, rules *rule.Fleet, pools []string, ledger string) ([]Pool, error) {
+	key, err := ReadKey(rules.KeyFile.Absolute())
+	if err != nil {
+		return nil, err
+	}
+	a := accessOf(rules)
+	if err := a.check(); err != nil {
+		return nil, err
+	}
+	a.Name, a.Inbox = "stilltide fleet", "watcher"
+	l := newLink(a, key, func() {}, func(string) {})
+	nc, err := l.connect()
+	if err != nil {
+		return nil, fmt.Errorf("the engine at %s is away: %w", a.Servers[0], err)
+	}
+	defer nc.Close()
+	var mu sync.Mutex
+	helpers := map[string]seen{}
+	if _, err = nc.Subscribe("tide.here.>", func(m *nats.Msg) {
+		var h here
+		if json.Unmarshal(m.Data, &h) == nil {
+			mu.Lock()
+			defer mu.Unlock()
+			helpers[h.Pool+"."+h.Helper] = seen{h, time.Now()}
+		}
+	}); err == nil {
+		err = errors.Join(nc.Publish(whoSubject, nil), nc.Flush())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the helpers cannot be asked: %w", err)
+	}
+	_ = pause(ctx, askFor)
+	mu.Lock()
+	defer mu.Unlock()
+	for _, h := range helpers {
+		if !slices.Contains(pools, h.Pool) {
+			pools = append(pools, h.Pool)
+		}
+	}
+	slices.Sort(pools)
+	var list []Pool
+	for _, name := range pools {
+		p := Pool{Name: name, Helpers: helping(helpers, name, ledger)}
+		for _, h := range p.Helpers {
+			p.Workers, p.Busy = p.Workers+h.Workers, p.Busy+len(h.Runs)
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}

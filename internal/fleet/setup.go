@@ -1,0 +1,94 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// keptFor is how long the engine keeps what is not asked for any more.
+const keptFor = 7 * 24 * time.Hour
+
+// maxMessage bounds a message with its headers, in bytes; a server's own limit is 1 MiB.
+const maxMessage = 1 << 20
+
+// atOnce bounds the offers of one pool that helpers may hold together.
+const atOnce = 1000
+
+// setUp makes what the engine must hold. It is repeated after the engine lost everything.
+func setUp(ctx context.Context, nc *nats.Conn, js jetstream.JetStream, pools []string, ledger string,
+	lease time.Duration) error {
+	replicas := 1
+	if len(nc.Servers()) >= 3 {
+		replicas = 3
+	}
+	queue := func(name, subjects string, bytes int64) jetstream.StreamConfig {
+		return jetstream.StreamConfig{Name: name, Subjects: []string{subjects},
+			Retention: jetstream.WorkQueuePolicy, Storage: jetstream.FileStorage, Replicas: replicas,
+			Discard: jetstream.DiscardNew, MaxMsgsPerSubject: 1, DiscardNewPerSubject: true,
+			MaxMsgSize: maxMessage, MaxBytes: bytes, MaxAge: keptFor, AllowDirect: true}
+	}
+	files := queue(fileStream, "tide.file.>", 4<<30)
+	files.Retention = jetstream.LimitsPolicy
+	for _, s := range []jetstream.StreamConfig{queue(jobStream, "tide.job.>", 256<<20),
+		queue(resultStream, "tide.result.>", 256<<20), files} {
+		if err := makeStream(ctx, js, s); err != nil {
+			return fmt.Errorf("the stream %s cannot be made: %w", s.Name, err)
+		}
+	}
+	for _, pool := range pools {
+		if _, err := js.CreateOrUpdateConsumer(ctx, jobStream, jetstream.ConsumerConfig{Durable: poolConsumer(pool),
+			FilterSubject: "tide.job." + pool + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: lease,
+			MaxAckPending: atOnce, MaxDeliver: -1}); err != nil {
+			return fmt.Errorf("the pool %s cannot be made: %w", pool, err)
+		}
+	}
+	_, err := js.CreateOrUpdateConsumer(ctx, resultStream, jetstream.ConsumerConfig{Durable: "ledger-" + ledger,
+		FilterSubject: "tide.result." + ledger + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: lease,
+		MaxAckPending: atOnce, MaxDeliver: -1})
+	return err
+}
+
+func poolConsumer(pool string) string { return "pool-" + pool }
+
+// makeStream makes a stream, or brings it up to date. A server with little room reserves less.
+func makeStream(ctx context.Context, js jetstream.JetStream, s jetstream.StreamConfig) error {
+	old, err := js.Stream(ctx, s.Name)
+	if err == nil {
+		have := old.CachedInfo().Config // an operator may have given it another size, or more copies
+		s.MaxBytes, s.Replicas, s.MaxAge = have.MaxBytes, max(s.Replicas, have.Replicas), have.MaxAge
+		_, err = js.UpdateStream(ctx, s)
+		return err
+	}
+	if !errors.Is(err, jetstream.ErrStreamNotFound) {
+		return err
+	}
+	for ; ; s.MaxBytes /= 4 {
+		_, err = js.CreateStream(ctx, s)
+		if err == nil || !noRoom(err) || s.MaxBytes < 32<<20 {
+			return err
+		}
+	}
+}
+
+// noRoom reports whether a server cannot reserve so much.
+func noRoom(err error) bool {
+	var api *jetstream.APIError
+	return errors.As(err, &api) && strings.Contains(api.Description, "insufficient")
+}
+
+// isDuplicate reports whether the engine refused a message because that subject has one.
+func isDuplicate(err error) bool {
+	var api *jetstream.APIError
+	return errors.As(err, &api) && strings.Contains(api.Description, "maximum messages per subject exceeded")
+}
+
+// isFinal reports whether sending the same again cannot help.
+func isFinal(err error) bool {
+	return errors.Is(err, nats.ErrMaxPayload) || errors.Is(err, nats.ErrPermissionViolation)
+}
