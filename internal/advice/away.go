@@ -31,8 +31,9 @@ func awayDoubts(r *rule.Rule, warn warning) {
 			}
 		}
 		if len(sent) > 0 && s.Runs() {
-			warn(s.Keys["env"], "env-travels", fmt.Sprintf("the values of %s travel to other machines with each command",
-				strings.Join(sent, ", ")), "put secrets into the environment of the helpers instead")
+			warn(s.Keys["env"], "env-travels",
+				fmt.Sprintf("the values of %s travel to other machines with each command",
+					strings.Join(sent, ", ")), "put secrets into the environment of the helpers instead")
 		}
 	}
 }

@@ -68,7 +68,8 @@ func (a *app) showFleet() error {
 		}
 		for _, h := range p.Helpers {
 			helpers, workers, busy = helpers+1, workers+h.Workers, busy+len(h.Runs)
-			rows = append(rows, []cell{{text: p.Name, whole: true}, {text: h.Name}, {text: fmt.Sprint(h.Workers), right: true},
+			rows = append(rows, []cell{{text: p.Name, whole: true}, {text: h.Name}, {text: fmt.Sprint(h.Workers),
+				right: true},
 				{text: fmt.Sprint(len(h.Runs)), right: true}, {text: h.Version}, {text: runsText(h.Runs)}})
 		}
 	}
@@ -110,7 +111,8 @@ func (a *app) fleetLines(pools []fleet.Pool) error {
 			}
 		}
 		for _, h := range p.Helpers {
-			line := jsonlines.Helper{Pool: p.Name, Helper: h.Name, Workers: h.Workers, Busy: len(h.Runs), Jobs: []int64{},
+			line := jsonlines.Helper{Pool: p.Name, Helper: h.Name, Workers: h.Workers, Busy: len(h.Runs),
+				Jobs:    []int64{},
 				Version: h.Version, SeenAt: h.SeenAt}
 			for _, r := range h.Runs {
 				if r.Own {
@@ -145,15 +147,17 @@ runs only what a watcher has signed that --trust names.
 
 Ctrl-C ends it: running commands get --stop-after to end by themselves; one that does not is
 stopped, and another helper runs it.`,
-		Example: `  stilltide fleet lend --pool heavy --server nats://127.0.0.1:4222 --key-file helper.nk --trust UABC…`,
-		RunE:    func(*cobra.Command, []string) error { return a.lend(l) },
+		Example: `  stilltide fleet lend --pool heavy --server nats://127.0.0.1:4222 \
+    --key-file helper.nk --trust UABC…`,
+		RunE: func(*cobra.Command, []string) error { return a.lend(l) },
 	}
 	f := c.Flags()
 	f.StringVar(&l.pool, "pool", "", "the pool's `NAME`, as rules have it")
 	f.StringSliceVar(&l.servers, "server", nil, "address of a server, `nats://HOST:PORT`; several for a cluster")
 	f.StringVar(&l.keyFile, "key-file", "", "this helper's own key `FILE`, made by stilltide fleet make-key")
 	f.StringVar(&l.ca, "ca", "", "the certificate `FILE` of the authority that signed the servers' certificates")
-	f.StringSliceVar(&l.trust, "trust", nil, "the public `KEY` of a watcher whose commands it runs; several are allowed")
+	f.StringSliceVar(&l.trust, "trust", nil,
+		"the public `KEY` of a watcher whose commands it runs; several are allowed")
 	f.IntVar(&l.workers, "workers", 0, "how many commands run at once, `N` (default: the number of CPUs)")
 	f.StringVar(&l.name, "name", "", "this machine's `NAME`, as others see it (default: the host's name)")
 	f.StringVar(&l.folder, "folder", "", "its own `FOLDER` (default: stilltide-lend in the XDG state folder)")

@@ -109,7 +109,8 @@ func (a *app) lentLine(l fleet.Line) {
 		state, paint = fmt.Sprintf("exit %d", l.Exit), a.style.Bad
 	}
 	line := fmt.Sprintf("%s  %s  %s  %s", a.style.Dim(time.Now().Format("15:04:05")),
-		ink.Pad(fmt.Sprintf("job %d of %s", l.Job, plan.Display(l.Rule)), 28), paint(ink.Pad(state, 9)), plan.Span(l.Ran))
+		ink.Pad(fmt.Sprintf("job %d of %s", l.Job, plan.Display(l.Rule)), 28), paint(ink.Pad(state, 9)),
+		plan.Span(l.Ran))
 	if l.Text != "" {
 		line += "  " + l.Text
 	}

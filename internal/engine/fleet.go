@@ -135,7 +135,8 @@ func (e *Engine) noteAway(p fleet.Pool, now time.Time) {
 		delete(e.pools.away, p.Name)
 		e.say("the pool " + p.Name + " can be used again")
 		if was.told {
-			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the pool " + p.Name + " can be used again"})
+			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the pool " + p.Name +
+				" can be used again"})
 		}
 	}
 }
@@ -164,7 +165,8 @@ func (e *Engine) livePools() (list []LivePool) {
 		return nil
 	}
 	for _, p := range e.fleet.Pools() {
-		list = append(list, LivePool{Name: p.Name, Helpers: len(p.Helpers), Workers: p.Workers, Busy: p.Busy, Away: p.Why})
+		list = append(list, LivePool{Name: p.Name, Helpers: len(p.Helpers), Workers: p.Workers, Busy: p.Busy,
+			Away: p.Why})
 	}
 	return list
 }

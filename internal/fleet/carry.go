@@ -156,7 +156,8 @@ func (f *Fleet) ticketOf(ctx context.Context, t work.Trip) (w *trip, resumed boo
 		f.settle(&trip{ticket: k})
 	}
 	if !resumed {
-		w.ticket = job.Ticket{Name: fmt.Sprintf("%d-%d-%d-%s", t.Job, t.Attempt, t.Step, strings.ToLower(rand.Text()[:10])),
+		w.ticket = job.Ticket{Name: fmt.Sprintf("%d-%d-%d-%s", t.Job, t.Attempt, t.Step,
+			strings.ToLower(rand.Text()[:10])),
 			Job: t.Job, Attempt: t.Attempt, Step: t.Step, Pool: t.Pool, Content: content, Handed: time.Now()}
 		f.o.Book.RecordTicket(w.ticket)
 		if err := f.o.Book.Sync(ctx); err != nil {

@@ -132,7 +132,8 @@ func (t *task) isAnswered(ctx context.Context) bool {
 
 // do fetches what the command needs, runs it, and sends what it made.
 func (t *task) do(ctx context.Context, r *Result) {
-	t.folder = filepath.Join(t.h.o.Folder, "scratch", fmt.Sprintf("%s-%s-%d", t.offer.Ledger, t.offer.Ticket, t.delivery))
+	t.folder = filepath.Join(t.h.o.Folder, "scratch", fmt.Sprintf("%s-%s-%d", t.offer.Ledger, t.offer.Ticket,
+		t.delivery))
 	defer os.RemoveAll(t.folder)
 	if err := t.prepare(ctx); err != nil {
 		r.Exit, r.NotRun, r.Damaged = 127, err.Error(), errors.Is(err, errDamaged)
@@ -363,6 +364,7 @@ func (t *task) answer(ctx context.Context, r Result) {
 }
 
 func (t *task) line(r Result, text string) {
-	t.h.o.Line(Line{Rule: t.offer.Rule, Job: t.offer.Job, Attempt: t.offer.Attempt, Ledger: t.offer.Ledger, Exit: r.Exit,
-		Ran: seconds(r.Ran), Text: text})
+	t.h.o.Line(Line{Rule: t.offer.Rule, Job: t.offer.Job, Attempt: t.offer.Attempt, Ledger: t.offer.Ledger,
+		Exit: r.Exit,
+		Ran:  seconds(r.Ran), Text: text})
 }

@@ -23,7 +23,8 @@ func (p Pool) Text() string {
 	if p.Away != "" {
 		return fmt.Sprintf("%s: %s", p.Name, p.Away)
 	}
-	return fmt.Sprintf("%s: %s, %s, %d busy", p.Name, plan.Plural(p.Helpers, "helper"), plan.Plural(p.Workers, "worker"),
+	return fmt.Sprintf("%s: %s, %s, %d busy", p.Name, plan.Plural(p.Helpers, "helper"), plan.Plural(p.Workers,
+		"worker"),
 		p.Busy)
 }
 

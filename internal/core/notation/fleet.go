@@ -113,8 +113,9 @@ func (d *decoder) brought(f *rule.File, p rule.Path) {
 func (d *decoder) travelling(r *rule.Rule, s *rule.Step) {
 	at := s.Keys[s.Verb()]
 	if s.WorkingIn != nil {
-		d.add(SeverityError, s.WorkingFolder.Pos, "pool", "working_folder is a folder of this machine, and the command "+
-			"runs on another", "remove it: the command starts in a folder that holds what bring: names")
+		d.add(SeverityError, s.WorkingFolder.Pos, "pool",
+			"working_folder is a folder of this machine, and the command "+
+				"runs on another", "remove it: the command starts in a folder that holds what bring: names")
 	}
 	for _, word := range awayWords {
 		if s.Runs() && fills(s, word) {
@@ -132,8 +133,9 @@ func (d *decoder) travelling(r *rule.Rule, s *rule.Step) {
 			ok, err := filepath.Match(p.Absolute(), path)
 			return ok && err == nil
 		}) {
-			d.add(SeverityError, at, "pool", fmt.Sprintf("%s lies beside the rules file, and the command runs on another "+
-				"machine", text), fmt.Sprintf("add bring: [%s], or give the program's whole path there", text))
+			d.add(SeverityError, at, "pool",
+				fmt.Sprintf("%s lies beside the rules file, and the command runs on another "+
+					"machine", text), fmt.Sprintf("add bring: [%s], or give the program's whole path there", text))
 		}
 	}
 }
