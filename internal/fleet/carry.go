@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -175,7 +176,11 @@ func (f *Fleet) ticketOf(ctx context.Context, t work.Trip) (w *trip, resumed boo
 func contentOf(t work.Trip) string {
 	sum := sha256.New()
 	put := json.NewEncoder(sum)
-	_ = put.Encode([]any{t.Pool, t.Rule, t.Args, t.Env, t.Stdin, t.Timeout, t.Texts})
+	env := slices.DeleteFunc(slices.Clone(t.Env), func(entry string) bool {
+		return strings.HasPrefix(entry, "TIDE_NOW=") // each attempt has its own
+	})
+	slices.Sort(env)
+	_ = put.Encode([]any{t.Pool, t.Rule, t.Args, env, t.Stdin, t.Timeout, t.Texts})
 	for _, list := range [][]plan.Carried{t.Inputs, t.Bring} {
 		for _, c := range list {
 			if info, err := os.Lstat(c.Here); err == nil {

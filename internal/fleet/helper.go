@@ -213,7 +213,7 @@ func (h *Helper) one(ctx, work context.Context, js jetstream.JetStream, m jetstr
 
 // untrustedDelay is after how long an offer that is not for this helper comes again: what comes
 // again goes before what is new, so that it must not do that at once.
-const untrustedDelay = 10 * time.Second
+const untrustedDelay = 3 * time.Second
 
 // cancelled ends a command that its watcher does not want any more.
 func (h *Helper) cancelled(m *nats.Msg) {

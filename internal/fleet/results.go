@@ -209,13 +209,17 @@ func (f *Fleet) clear(name string, result jetstream.Msg) {
 	if err != nil {
 		return
 	}
-	_ = until(ctx, func(ctx context.Context) error {
-		s, err := js.Stream(ctx, fileStream)
-		if err == nil {
-			err = s.Purge(ctx, jetstream.WithPurgeSubject(fileSubject(f.ledger, name)+".>"))
-		}
-		return err
-	})
+	purge := func(stream, subject string) {
+		_ = until(ctx, func(ctx context.Context) error {
+			s, err := js.Stream(ctx, stream)
+			if err == nil {
+				err = s.Purge(ctx, jetstream.WithPurgeSubject(subject))
+			}
+			return err
+		})
+	}
+	purge(jobStream, jobSubject("*", f.ledger, name)) // a helper whose last word was lost has left it there
+	purge(fileStream, fileSubject(f.ledger, name)+".>")
 	if result != nil {
 		one, end := context.WithTimeout(ctx, onePart)
 		defer end()

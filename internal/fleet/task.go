@@ -57,10 +57,6 @@ func (t *task) run(work context.Context) {
 	over := make(chan struct{})
 	defer close(over)
 	go t.renew(stop, over)
-	if t.delivery > 1 && t.isAnswered(ctx) {
-		_ = t.m.DoubleAck(ctx) // the helper before had said all, but for that
-		return
-	}
 	r := Result{Version: wireVersion, Ticket: t.offer.Ticket, Helper: t.h.o.Name, Delivery: t.delivery}
 	if t.delivery > maxLost {
 		r.Exit, r.Lost = 127, true
@@ -116,18 +112,6 @@ func (t *task) renew(stop context.CancelCauseFunc, over <-chan struct{}) {
 			return
 		}
 	}
-}
-
-// isAnswered reports whether the engine has a result already.
-func (t *task) isAnswered(ctx context.Context) bool {
-	ctx, end := context.WithTimeout(ctx, onePart)
-	defer end()
-	s, err := t.js.Stream(ctx, resultStream)
-	if err != nil {
-		return false
-	}
-	_, err = s.GetLastMsgForSubject(ctx, resultSubject(t.offer.Ledger, t.offer.Ticket))
-	return err == nil
 }
 
 // do fetches what the command needs, runs it, and sends what it made.

@@ -219,3 +219,14 @@ func TestDoubtsAboutTexts(t *testing.T) {
 		require.Equal(t, want, got, text)
 	}
 }
+
+// An address in a list of one line looks like a mapping to YAML; the hint says so.
+func TestAnAddressWithoutQuotes(t *testing.T) {
+	_, diags := Parse("/rules/stilltide.yaml", []byte(`version: 1
+fleet: {server: [nats://127.0.0.1:4222], key_file: office.nk}
+rules:
+  - {name: a, watch: in, processed: done}
+`))
+	require.True(t, diags.Failed())
+	require.Contains(t, diags[0].Hint, `put it in quotes: "nats://127.0.0.1:4222"`)
+}

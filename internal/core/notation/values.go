@@ -1,6 +1,7 @@
 package notation
 
 import (
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -20,8 +21,12 @@ func readText(d *decoder, n ast.Node, t *rule.Text) {
 	*t = rule.Text{S: s, Pos: d.pos(n)}
 }
 
-// asOneText is a hint for a command that was written as a list, "" for anything else.
+// asOneText is a hint for a command that was written as a list, or an address without quotes; ""
+// for anything else.
 func (d *decoder) asOneText(n ast.Node) string {
+	if text := n.String(); nodeWord(n) == "a mapping" && strings.Contains(text, "://") && !strings.Contains(text, "\n") {
+		return fmt.Sprintf("put it in quotes: %q", text)
+	}
 	list, ok := n.(*ast.SequenceNode)
 	key := n.GetPath()[strings.LastIndexByte(n.GetPath(), '.')+1:]
 	if !ok || key != "run" && key != "command" {

@@ -1,0 +1,530 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// builtNode builds the server that tests start, once.
+var builtNode = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "stilltide-node-*")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "node")
+	out, err := exec.Command("go", "build", "-o", path, "../../internal/standin/node").CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return path, nil
+})
+
+// yard is a watcher's folder, an engine and helpers, as processes on loopback.
+type yard struct {
+	t         *testing.T
+	dir       string
+	port      int
+	program   string   // the server's, "" for the one that is built here
+	addresses []string // of a cluster
+	server    *exec.Cmd
+	trusted   string // the watcher's public key
+	watcher   *watcher
+	helpers   map[string]*helper
+}
+
+type helper struct {
+	*exec.Cmd
+	log string
+}
+
+// freePort is one that nobody listens on.
+func freePort(t *testing.T) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// newYard starts a server. The rules are written below its fleet:.
+func newYard(t *testing.T, rules string) *yard {
+	t.Helper()
+	t.Parallel()
+	y := &yard{t: t, dir: t.TempDir(), port: freePort(t), helpers: map[string]*helper{}}
+	y.trusted = strings.TrimSpace(run(t, y.dir, "fleet", "make-key", "watcher.nk"))
+	run(t, y.dir, "fleet", "make-key", "helper.nk")
+	y.rules(rules)
+	y.startServer()
+	return y
+}
+
+func (y *yard) rules(rules string) {
+	put(y.t, y.dir, "stilltide.yaml", fmt.Sprintf(`version: 1
+fleet: {server: "nats://127.0.0.1:%d", key_file: watcher.nk, lease: 2s}
+defaults: {debounce: 0s, retry: {times: 1, delay: 100ms}}
+`, y.port)+rules)
+}
+
+func (y *yard) startServer() {
+	node, err := builtNode()
+	require.NoError(y.t, err)
+	if y.program != "" {
+		node = y.program
+	}
+	text, err := os.ReadFile("../../docs/fleet/loopback.conf")
+	require.NoError(y.t, err)
+	conf := strings.Replace(string(text), "4222", fmt.Sprint(y.port), 1)
+	put(y.t, y.dir, "engine/server.conf", conf)
+	y.server = exec.Command(node, "-c", filepath.Join(y.dir, "engine/server.conf"))
+	y.server.Env = append(os.Environ(), "TIDE_STORE="+filepath.Join(y.dir, "engine/store"))
+	log, err := os.OpenFile(filepath.Join(y.dir, "engine/log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(y.t, err)
+	defer log.Close()
+	y.server.Stdout, y.server.Stderr = log, log
+	require.NoError(y.t, y.server.Start())
+	server := y.server
+	y.t.Cleanup(func() { _ = server.Process.Kill(); _ = server.Wait() })
+}
+
+func (y *yard) killServer() {
+	require.NoError(y.t, y.server.Process.Kill())
+	_ = y.server.Wait()
+}
+
+// address is where helpers find the engine.
+func (y *yard) address() string {
+	if y.addresses != nil {
+		return strings.Join(y.addresses, ",")
+	}
+	return fmt.Sprintf("nats://127.0.0.1:%d", y.port)
+}
+
+// lend starts a helper.
+func (y *yard) lend(name string, args ...string) *helper {
+	program, err := built()
+	require.NoError(y.t, err)
+	h := &helper{log: filepath.Join(y.dir, "lend-"+name+".log")}
+	h.Cmd = exec.Command(program, append([]string{"fleet", "lend", "--pool", "heavy", "--name", name, "--workers", "2",
+		"--server", y.address(), "--key-file", "helper.nk", "--trust", y.trusted,
+		"--folder", "lent-" + name}, args...)...)
+	log, err := os.OpenFile(h.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(y.t, err)
+	defer log.Close()
+	h.Dir, h.Stdout, h.Stderr = y.dir, log, log
+	require.NoError(y.t, h.Start())
+	y.t.Cleanup(func() { _ = h.Process.Kill(); _ = h.Wait() })
+	y.helpers[name] = h
+	return h
+}
+
+func (y *yard) kill(name string) {
+	h := y.helpers[name]
+	require.NoError(y.t, h.Process.Kill())
+	_ = h.Wait()
+}
+
+// watch starts the watcher.
+func (y *yard) watch() { y.watcher = startWatcher(y.t, y.dir) }
+
+func (y *yard) killWatcher() {
+	require.NoError(y.t, y.watcher.cmd.Process.Kill())
+	_ = y.watcher.cmd.Wait()
+}
+
+// until waits for something.
+func (y *yard) until(what string, is func() bool) {
+	y.t.Helper()
+	if !assert.Eventually(y.t, is, patience, 10*time.Millisecond) {
+		y.t.Fatalf("%s; %s", what, y.said())
+	}
+}
+
+// comes waits for files below the yard's folder.
+func (y *yard) comes(names ...string) {
+	y.t.Helper()
+	for _, name := range names {
+		y.until(name+" must come", func() bool {
+			_, err := os.Stat(filepath.Join(y.dir, name))
+			return err == nil
+		})
+	}
+}
+
+// said is what everybody said.
+func (y *yard) said() string {
+	var b strings.Builder
+	if y.watcher != nil {
+		b.WriteString("the watcher:\n" + y.watcher.said())
+	}
+	for name, h := range y.helpers {
+		text, _ := os.ReadFile(h.log)
+		fmt.Fprintf(&b, "%s:\n%s", name, text)
+	}
+	return b.String()
+}
+
+func (y *yard) read(name string) string {
+	text, err := os.ReadFile(filepath.Join(y.dir, name))
+	require.NoError(y.t, err, y.said())
+	return string(text)
+}
+
+// lines counts the lines of a file, 0 if it is not there.
+func (y *yard) lines(name string) int {
+	text, _ := os.ReadFile(filepath.Join(y.dir, name))
+	return strings.Count(string(text), "\n")
+}
+
+// All that a command sees and makes here, it sees and makes there: inputs, small and large,
+// words, programs that travel along, standard input and output, saved words, batches and
+// folders; and what it prints.
+func TestFleetCarries(t *testing.T) {
+	y := newYard(t, `rules:
+  - name: charts
+    watch: in
+    match: "*.pgm"
+    pool: heavy
+    bring: ["bin/*"]
+    do:
+      - run: ./bin/halve {file} {scratch}/small {rel} {attempt}
+        save: said
+      - copy: out
+        from: "{scratch}/small"
+        as: "{said}"
+    processed: done
+  - name: notes
+    watch: in
+    match: "*.txt"
+    pool: heavy
+    do:
+      - script: |
+          cat > "$TIDE_SCRATCH/copy"
+          test "$1" = "$TIDE_FILE"; cmp "$1" "$TIDE_SCRATCH/copy"
+          echo "$TIDE_NAME of $TIDE_RULE"
+          echo "to the log" >&2
+        stdin: file
+        stdout: "printed/{name}"
+      - run: cat {scratch}/copy
+        add_file: false
+    processed: done
+  - name: many
+    watch: many
+    pool: heavy
+    batch: {max_files: 3}
+    do:
+      - script: |
+          cat $(cat "$TIDE_LIST") > "$TIDE_SCRATCH/all"; test $# = 3
+      - copy: out
+        from: "{scratch}/all"
+    processed: done
+  - name: folders
+    watch: folders
+    unit: folder
+    pool: heavy
+    do:
+      - run: cp -r {file} {scratch}/result
+      - copy: out
+        from: "{scratch}/result"
+        as: "{name}-copied"
+    processed: done
+  - name: bad
+    watch: bad
+    pool: heavy
+    run: sh -c "echo line 7 is wrong; exit 3"
+    failed: failed
+`)
+	put(t, y.dir, "bin/halve", "#!/bin/sh\nset -e\n. ./bin/lib\nhalf \"$1\" > \"$2\"\necho $3-$4\n")
+	put(t, y.dir, "bin/lib", "half() { head -c $(( $(wc -c < \"$1\") / 2 )) \"$1\"; }\n")
+	require.NoError(t, os.Chmod(filepath.Join(y.dir, "bin/halve"), 0o755))
+	large := strings.Repeat("0123456789abcdef", 200_000) // 3.2 MB: it travels in parts
+	put(t, y.dir, "in/small.pgm", "abcdef")
+	put(t, y.dir, "in/large 'chart'.pgm", large)
+	put(t, y.dir, "in/note one.txt", "hello")
+	for i := range 3 {
+		put(t, y.dir, fmt.Sprintf("many/m%d", i), fmt.Sprint("part ", i, "\n"))
+	}
+	put(t, y.dir, "folders/survey/deep/a.xyz", "1")
+	put(t, y.dir, "folders/survey/b.xyz", "2")
+	put(t, y.dir, "bad/one", "x")
+	require.Contains(t, run(t, y.dir, "check"), "no errors")
+	y.lend("kelder2")
+	y.watch()
+	y.comes("done/small.pgm", "done/large 'chart'.pgm", "done/note one.txt", "done/m0", "done/m2", "done/survey",
+		"failed/one", "failed/one.failed.txt")
+	require.Equal(t, "abc", y.read("out/small.pgm-1"))
+	require.Equal(t, large[:len(large)/2], y.read("out/large 'chart'.pgm-1"))
+	require.Equal(t, "note one.txt of notes\n", y.read("printed/note one.txt"))
+	require.Equal(t, "1", y.read("out/survey-copied/deep/a.xyz"))
+	require.Equal(t, 3, y.lines("out/all"))
+	require.Contains(t, y.read("failed/one.failed.txt"), "sh on kelder2 ended with exit code 3: line 7 is wrong")
+	jobs := run(t, y.dir, "jobs", "--rule", "notes", "--json")
+	require.Contains(t, jobs, `"result":"on kelder2`)
+	require.Equal(t, "to the log\nhello", run(t, y.dir, "jobs", "log", jobID(t, jobs)))
+	require.Contains(t, run(t, y.dir, "fleet"), "1 helper, 2 workers, 0 busy.")
+	require.Contains(t, run(t, y.dir, "status"), "heavy: 1 helper, 2 workers, 0 busy")
+	y.watcher.stop()
+	y.engineIsEmpty()
+}
+
+// jobID is the number of the first job of some lines of JSON.
+func jobID(t *testing.T, lines string) string {
+	var j struct{ ID int64 }
+	require.NoError(t, json.Unmarshal([]byte(strings.SplitN(lines, "\n", 2)[0]), &j))
+	return fmt.Sprint(j.ID)
+}
+
+// engineIsEmpty checks that the engine holds nothing of what is over, but what travels along.
+func (y *yard) engineIsEmpty() {
+	nc, err := nats.Connect(fmt.Sprintf("nats://127.0.0.1:%d", y.port))
+	require.NoError(y.t, err)
+	defer nc.Close()
+	js, err := jetstream.New(nc)
+	require.NoError(y.t, err)
+	for _, name := range []string{"TIDE_JOBS", "TIDE_RESULTS", "TIDE_FILES"} {
+		require.Eventually(y.t, func() bool {
+			s, err := js.Stream(y.t.Context(), name)
+			if err != nil {
+				return false
+			}
+			info, err := s.Info(y.t.Context(), jetstream.WithSubjectFilter(">"))
+			for subject := range info.State.Subjects {
+				if !strings.Contains(subject, ".bring-") {
+					return false
+				}
+			}
+			return err == nil
+		}, patience, 50*time.Millisecond, "%s holds nothing any more", name)
+	}
+}
+
+// placing is a rule whose command says that it runs, takes a moment, and makes a file.
+const placing = `rules:
+  - name: charts
+    watch: in
+    pool: heavy
+    do:
+      - script: |
+          echo "$TIDE_NAME" >> "$RUNS"; sleep "$LASTS"
+          tr a-z A-Z < "$1" > "$TIDE_SCRATCH/upper"
+        env: {RUNS: %q, LASTS: %q}
+      - copy: out
+        from: "{scratch}/upper"
+        as: "{name}"
+        same_name: fail
+    processed: done
+`
+
+// charts are so many inputs.
+func (y *yard) charts(n int) (names []string) {
+	for i := range n {
+		names = append(names, fmt.Sprintf("chart-%03d", i))
+		put(y.t, y.dir, "in/"+names[i], "content of "+names[i])
+	}
+	return names
+}
+
+// allPlaced waits until all that went in is done, once, and right.
+func (y *yard) allPlaced(names []string) {
+	y.t.Helper()
+	for _, name := range names {
+		y.comes("done/" + name)
+		require.Equal(y.t, "CONTENT OF "+strings.ToUpper(name), y.read("out/"+name))
+	}
+	entries, err := os.ReadDir(filepath.Join(y.dir, "out"))
+	require.NoError(y.t, err)
+	require.Len(y.t, entries, len(names), "nothing is placed twice: %s", y.said())
+}
+
+// A helper that is killed, or frozen for longer than its lease, loses its commands to another; a
+// watcher that is killed takes up what was made without it; an engine that is killed, or has lost
+// everything, is given again what is open. Whatever happens, each input is placed once.
+func TestFleetSurvives(t *testing.T) {
+	y := newYard(t, "")
+	y.rules(fmt.Sprintf(placing, filepath.Join(y.dir, "runs"), "0.05"))
+	put(t, y.dir, "in/.keep", "")
+	names := y.charts(120)
+	y.lend("one")
+	y.lend("two")
+	y.watch()
+	some := func(n int) {
+		t.Helper()
+		y.until(fmt.Sprint(n, " must be done"), func() bool {
+			done, _ := os.ReadDir(filepath.Join(y.dir, "done"))
+			return len(done) >= n
+		})
+	}
+	some(10)
+	y.kill("one")
+	some(20)
+	y.lend("one")
+	require.NoError(t, y.helpers["two"].Process.Signal(syscall.SIGSTOP))
+	some(30)
+	y.killWatcher()
+	y.watch()
+	some(45)
+	require.NoError(t, y.helpers["two"].Process.Signal(syscall.SIGCONT))
+	y.killServer()
+	y.startServer()
+	some(60)
+	y.killServer()
+	require.NoError(t, os.RemoveAll(filepath.Join(y.dir, "engine/store")))
+	y.startServer()
+	some(80)
+	y.killWatcher()
+	y.kill("one")
+	y.kill("two")
+	y.lend("three")
+	y.watch()
+	y.allPlaced(names)
+	require.NotContains(t, run(t, y.dir, "jobs"), "failed")
+	y.watcher.stop()
+	y.engineIsEmpty()
+	again := y.lines("runs") - len(names)
+	t.Logf("%d of %d commands ran again", again, len(names))
+	require.Less(t, again, len(names)/2, "what is lost with a helper runs again, and not much else")
+}
+
+// What runs on a helper goes on when the watcher ends, in whatever way, and runs once.
+func TestFleetGoesOnWithoutItsWatcher(t *testing.T) {
+	for _, end := range []string{"asked", "killed"} {
+		t.Run(end, func(t *testing.T) {
+			y := newYard(t, "")
+			y.rules(fmt.Sprintf(placing, filepath.Join(y.dir, "runs"), "3"))
+			names := y.charts(2)
+			y.lend("one")
+			y.watch()
+			y.until("two must run", func() bool { return y.lines("runs") == 2 })
+			if end == "asked" {
+				begun := time.Now()
+				y.watcher.stop()
+				require.Less(t, time.Since(begun), 30*time.Second, "it does not wait for what others run")
+			} else {
+				y.killWatcher()
+			}
+			y.watch()
+			y.allPlaced(names)
+			require.Equal(t, 2, y.lines("runs"))
+			y.watcher.stop()
+			y.engineIsEmpty()
+		})
+	}
+}
+
+// Cancel, a timeout, stop_old and the retries are as for commands of this machine.
+func TestFleetStops(t *testing.T) {
+	y := newYard(t, "")
+	y.rules(fmt.Sprintf(`rules:
+  - name: long
+    watch: long
+    pool: heavy
+    script: |
+      echo "$1" >> %[1]q; exec sleep 600
+    failed: failed
+  - name: timed
+    watch: timed
+    pool: heavy
+    timeout: 300ms
+    retry: 0
+    script: exec sleep 600
+    failed: failed
+  - name: old
+    watch: old
+    pool: heavy
+    while_running: stop_old
+    script: |
+      echo "$(cat "$1")" >> %[2]q
+      grep -q new "$1" || exec sleep 600
+    processed: done
+`, filepath.Join(y.dir, "runs"), filepath.Join(y.dir, "old-runs")))
+	for _, sub := range []string{"long", "timed", "old"} {
+		require.NoError(t, os.Mkdir(filepath.Join(y.dir, sub), 0o777))
+	}
+	y.lend("one", "--workers", "4")
+	y.watch()
+	put(t, y.dir, "long/a", "x")
+	put(t, y.dir, "timed/b", "x")
+	put(t, y.dir, "old/c", "first")
+	require.Eventually(t, func() bool { return y.lines("runs") == 1 && y.lines("old-runs") == 1 }, patience,
+		10*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(run(t, y.dir, "why", "long/a"), "is on one, for") },
+		patience, 50*time.Millisecond)
+	id := jobID(t, run(t, y.dir, "jobs", "--rule", "long", "--json"))
+	require.Contains(t, run(t, y.dir, "cancel", id), "it is being stopped")
+	put(t, y.dir, "old/c", "new")
+	y.comes("failed/b", "failed/b.failed.txt", "done/c")
+	require.Contains(t, y.read("failed/b.failed.txt"), "on one timed out after 300 ms")
+	require.Eventually(t, func() bool {
+		return strings.Contains(run(t, y.dir, "jobs", "--rule", "long"), "cancelled") &&
+			strings.Contains(run(t, y.dir, "fleet"), "0 busy")
+	}, patience, 50*time.Millisecond, "nothing goes on there: %s", y.said())
+	y.watcher.stop()
+	y.engineIsEmpty()
+}
+
+// Without a helper, or without the engine, a rule holds its files or runs its commands here; that
+// is said, and others go on.
+func TestFleetAway(t *testing.T) {
+	y := newYard(t, `rules:
+  - {name: held, watch: held, pool: heavy, run: "true", processed: done}
+  - {name: here, watch: here, pool: heavy, while_away: run_here, run: "true", processed: done}
+  - {name: near, watch: near, processed: done}
+`)
+	for _, sub := range []string{"held", "here", "near"} {
+		put(t, y.dir, sub+"/"+sub, "x")
+	}
+	require.Contains(t, run(t, y.dir, "sweep"), "1 file held: the pool heavy has no helper")
+	y.comes("done/here", "done/near")
+	require.NoFileExists(t, filepath.Join(y.dir, "done/held"))
+	y.watch()
+	require.Eventually(t, func() bool {
+		return strings.Contains(run(t, y.dir, "status"), "the pool heavy has no helper: 1 job held")
+	}, patience, 50*time.Millisecond)
+	require.Contains(t, run(t, y.dir, "why", "held/held"), "is held: the pool heavy has no helper")
+	y.lend("one")
+	y.comes("done/held")
+	y.killServer()
+	put(t, y.dir, "here/second", "x")
+	put(t, y.dir, "held/third", "x")
+	y.comes("done/second")
+	require.Contains(t, run(t, y.dir, "status"), "is away")
+	y.startServer()
+	y.comes("done/third")
+	require.Contains(t, y.watcher.said(), "the pool heavy can be used again")
+}
+
+// A helper runs only what a watcher has signed that it trusts; its folder has one helper.
+func TestFleetTrust(t *testing.T) {
+	y := newYard(t, `rules:
+  - {name: charts, watch: in, pool: heavy, run: "true", processed: done}
+`)
+	put(t, y.dir, "in/one", "x")
+	other := strings.TrimSpace(run(t, y.dir, "fleet", "make-key", "other.nk"))
+	right := y.trusted
+	y.trusted = other
+	y.lend("stranger")
+	y.watch()
+	require.Eventually(t, func() bool { return strings.Contains(y.said(), "is left to others") }, patience,
+		10*time.Millisecond)
+	require.NoFileExists(t, filepath.Join(y.dir, "done/one"))
+	y.trusted = right
+	y.lend("friend")
+	y.comes("done/one")
+	require.Contains(t, run(t, y.dir, "fleet", "lend", "--pool", "heavy", "--server",
+		fmt.Sprintf("nats://127.0.0.1:%d", y.port), "--key-file", "helper.nk", "--trust", right, "--folder",
+		"lent-friend"), "another helper uses it")
+	require.NoError(t, os.Chmod(filepath.Join(y.dir, "watcher.nk"), 0o644))
+	require.Contains(t, run(t, y.dir, "fleet"), "so others can read it")
+}
