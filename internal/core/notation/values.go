@@ -1,7 +1,6 @@
 package notation
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
 
@@ -24,8 +23,8 @@ func readText(d *decoder, n ast.Node, t *rule.Text) {
 // asOneText is a hint for a command that was written as a list, or an address without quotes; ""
 // for anything else.
 func (d *decoder) asOneText(n ast.Node) string {
-	if text := n.String(); nodeWord(n) == "a mapping" && strings.Contains(text, "://") && !strings.Contains(text, "\n") {
-		return fmt.Sprintf("put it in quotes: %q", text)
+	if nodeWord(n) == "a mapping" && strings.Contains(n.String(), "://") {
+		return "put the address in quotes, because of its colons"
 	}
 	list, ok := n.(*ast.SequenceNode)
 	key := n.GetPath()[strings.LastIndexByte(n.GetPath(), '.')+1:]
