@@ -1,0 +1,384 @@
+package fleet
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+	"github.com/nats-io/nkeys"
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/runner"
+	"stilltide/internal/work"
+)
+
+// engineHere is a server in this process.
+func engineHere(t *testing.T) string {
+	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(),
+		NoSigs: true, NoLog: true})
+	require.NoError(t, err)
+	s.Start()
+	require.True(t, s.ReadyForConnections(20*time.Second))
+	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
+	return s.ClientURL()
+}
+
+// memory is a book without a ledger.
+type memory struct {
+	mu   sync.Mutex
+	open map[string]job.Ticket
+	jobs map[int64]job.Job
+}
+
+func (m *memory) Identity() (string, error) { return "kelder", nil }
+func (m *memory) RecordTicket(t job.Ticket) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.open[t.Name] = t
+}
+func (m *memory) CloseTicket(name string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.open, name)
+}
+func (m *memory) Sync(context.Context) error { return nil }
+func (m *memory) Tickets() (list []job.Ticket, err error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, t := range m.open {
+		list = append(list, t)
+	}
+	return list, nil
+}
+func (m *memory) Job(number int64) (job.Job, bool, error) {
+	j, there := m.jobs[number]
+	return j, there, nil
+}
+
+// pair is a watcher's end, and what a test says in a helper's place.
+type pair struct {
+	*testing.T
+	f    *Fleet
+	book *memory
+	nc   *nats.Conn
+	js   jetstream.JetStream
+	dir  string
+	key  string // the watcher's public key
+}
+
+func newPair(t *testing.T) *pair {
+	p := &pair{T: t, dir: t.TempDir(), book: &memory{open: map[string]job.Ticket{}, jobs: map[int64]job.Job{}}}
+	url := engineHere(t)
+	key := filepath.Join(p.dir, "watcher.nk")
+	var err error
+	p.key, err = MakeKey(key)
+	require.NoError(t, err)
+	p.f, err = New(Options{Book: p.book, Pools: []string{"heavy"}, Changed: func() {}, Said: func(string) {},
+		Rules: &rule.Fleet{Server: []rule.Text{{S: url}}, KeyFile: rule.Path{Text: rule.Text{S: key}},
+			Lease: rule.Duration{Duration: 2 * time.Second}}})
+	require.NoError(t, err)
+	require.NoError(t, p.f.Start())
+	t.Cleanup(p.f.Close)
+	p.nc, err = nats.Connect(url)
+	require.NoError(t, err)
+	t.Cleanup(p.nc.Close)
+	p.js, err = jetstream.New(p.nc)
+	require.NoError(t, err)
+	return p
+}
+
+// trip is a command with one input.
+func (p *pair) trip(content string) work.Trip {
+	in := filepath.Join(p.dir, "in")
+	require.NoError(p, os.WriteFile(in, []byte(content), 0o600))
+	scratch := filepath.Join(p.dir, "scratch")
+	require.NoError(p, os.MkdirAll(scratch, 0o700))
+	return work.Trip{Pool: "heavy", Rule: "charts", Job: 7, Attempt: 1, Args: []string{"true"}, Scratch: scratch,
+		Inputs: []plan.Carried{{Here: in, There: "in/chart"}}, Output: filepath.Join(p.dir, "printed")}
+}
+
+// carry begins a trip, and returns its offer and how it ends.
+func (p *pair) carry(t work.Trip) (jetstream.Msg, Offer, chan runner.Result) {
+	ended := make(chan runner.Result, 1)
+	go func() {
+		res, _ := p.f.Carry(p.Context(), t)
+		ended <- res
+	}()
+	m := p.next()
+	o, err := open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+	require.NoError(p, err)
+	return m, o, ended
+}
+
+// next takes the next offer, as a helper does.
+func (p *pair) next() (m jetstream.Msg) {
+	require.Eventually(p, func() bool {
+		c, err := p.js.Consumer(p.Context(), jobStream, poolConsumer("heavy"))
+		if err == nil {
+			m, err = c.Next(jetstream.FetchMaxWait(100 * time.Millisecond))
+		}
+		return err == nil
+	}, time.Minute, 10*time.Millisecond)
+	return m
+}
+
+func (p *pair) answer(o Offer, r Result) error {
+	r.Version, r.Ticket, r.Helper = wireVersion, o.Ticket, "kelder2"
+	data, err := json.Marshal(r)
+	require.NoError(p, err)
+	_, err = p.js.Publish(p.Context(), resultSubject(o.Ledger, o.Ticket), data)
+	return err
+}
+
+func textItem(path, text string) Item {
+	return Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: sumOfText(text), Inline: []byte(text)}
+}
+
+func sumOfText(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
+// One result is taken for a ticket, whoever sends how many; what comes late is dropped.
+func TestOneResultCounts(t *testing.T) {
+	p := newPair(t)
+	m, o, ended := p.carry(p.trip("x"))
+	require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{textItem("made", "first")}}}))
+	require.True(t, isDuplicate(p.answer(o, Result{Exit: 9})), "the engine refuses a second one")
+	require.Zero(t, (<-ended).Exit)
+	require.NoError(t, m.DoubleAck(t.Context()))
+	require.Len(t, p.book.open, 1, "the ticket is open until the job's end is recorded")
+	p.f.Over(7)
+	require.Empty(t, p.book.open)
+	require.Eventually(t, func() bool { return p.answer(o, Result{Exit: 9}) == nil }, time.Minute, time.Millisecond,
+		"the first is acknowledged")
+	require.Eventually(t, func() bool {
+		s, err := p.js.Stream(t.Context(), resultStream)
+		return err == nil && s.CachedInfo().State.Msgs == 0
+	}, time.Minute, time.Millisecond, "the late one is dropped")
+	text, err := os.ReadFile(filepath.Join(p.dir, "scratch/made"))
+	require.NoError(t, err)
+	require.Equal(t, "first", string(text))
+}
+
+// What a helper sends cannot reach out of the attempt's own folder, nor be another's.
+func TestResultsThatReachOut(t *testing.T) {
+	outside := textItem("../outside", "x")
+	absolute := textItem("/tmp/stilltide-outside", "x")
+	own := textItem("stdout-3", "x")
+	foreign := Item{Path: "a", Size: 3, SHA: sumOfText("abc"), At: "tide.file.other.1-1-0-a.out.1.1", Parts: 1}
+	link := Item{Path: "link/x", Size: 1, SHA: sumOfText("x"), Inline: []byte("x"), Mode: 0o600}
+	for name, item := range map[string]Item{"up": outside, "absolute": absolute, "own name": own, "foreign": foreign,
+		"through a link": link} {
+		t.Run(name, func(t *testing.T) {
+			p := newPair(t)
+			trip := p.trip("x")
+			require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(trip.Scratch, "link")))
+			if name != "through a link" {
+				require.NoError(t, os.Remove(filepath.Join(trip.Scratch, "link")))
+			} else {
+				trip.Scratch = filepath.Join(trip.Scratch, "..", "scratch2")
+				require.NoError(t, os.Mkdir(trip.Scratch, 0o700))
+			}
+			_, o, ended := p.carry(trip)
+			if name == "through a link" {
+				require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(trip.Scratch, "link")))
+			}
+			for n := 0; ; n++ {
+				require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{item}}}))
+				select {
+				case res := <-ended:
+					require.Error(t, res.Err)
+					require.NoFileExists(t, filepath.Join(p.dir, "outside"))
+					require.NoFileExists(t, "/tmp/stilltide-outside")
+					return
+				case <-time.After(300 * time.Millisecond): // damaged: it is offered anew
+					m := p.next()
+					var err error
+					o, err = open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+					require.NoError(t, err)
+				}
+			}
+		})
+	}
+}
+
+// An offer that was changed, or that nobody who is trusted has signed, is not opened; nor one
+// that was given another place.
+func TestOffersAreSigned(t *testing.T) {
+	key, err := nkeys.CreateUser()
+	require.NoError(t, err)
+	public, err := key.PublicKey()
+	require.NoError(t, err)
+	o := Offer{Version: wireVersion, Ticket: "1-1-0-a", Ledger: "l", Pool: "heavy", Args: []string{"true"}}
+	subject := jobSubject("heavy", "l", "1-1-0-a")
+	m, err := sign(subject, o, key)
+	require.NoError(t, err)
+	_, err = open(subject, m.Header, m.Data, []string{"other", public})
+	require.NoError(t, err)
+	_, err = open(subject, m.Header, m.Data, []string{"other"})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(subject, m.Header, []byte(strings.Replace(string(m.Data), "true", "fals", 1)), []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(jobSubject("heavy", "l", "2-1-0-b"), m.Header, m.Data, []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(subject, nats.Header{}, m.Data, []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+}
+
+// A part that is lost or changed on the way is noticed: the file is sent anew, and in the end
+// the command counts as not run.
+func TestDamageOnTheWay(t *testing.T) {
+	p := newPair(t)
+	_, o, ended := p.carry(p.trip("x"))
+	for n := 1; ; n++ {
+		bad := textItem("made", "content")
+		bad.SHA = sumOfText("other")
+		require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{bad}}}))
+		if n == maxDamaged {
+			break
+		}
+		m := p.next()
+		var err error
+		before := o.Ticket
+		o, err = open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+		require.NoError(t, err)
+		require.NotEqual(t, before, o.Ticket, "under a ticket of its own")
+	}
+	require.ErrorContains(t, (<-ended).Err, "damaged again and again")
+}
+
+// What the engine has lost is offered again, under the same ticket; a ticket that an earlier run
+// has left open is taken up.
+func TestTakenUpAgain(t *testing.T) {
+	p := newPair(t)
+	trip := p.trip("x")
+	_, o, ended := p.carry(trip)
+	s, err := p.js.Stream(t.Context(), jobStream)
+	require.NoError(t, err)
+	require.NoError(t, s.Purge(t.Context()))
+	_, again, _ := p.carryOn()
+	require.Equal(t, o.Ticket, again.Ticket)
+	p.f.Leave()
+	res := <-ended
+	require.True(t, res.Behind)
+	require.NoError(t, p.answer(again, Result{Exit: 0}))
+	p.f.mu.Lock()
+	p.f.leaving = false
+	delete(p.f.open, o.Ticket) // as after a start
+	p.f.mu.Unlock()
+	trip.Attempt = 2
+	res, by := p.f.Carry(t.Context(), trip)
+	require.NoError(t, res.Err)
+	require.Equal(t, "kelder2", by)
+}
+
+// carryOn takes the next offer.
+func (p *pair) carryOn() (jetstream.Msg, Offer, error) {
+	m := p.next()
+	o, err := open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+	require.NoError(p, err)
+	return m, o, err
+}
+
+// A file of many parts arrives whole, in bounded memory, also where parts are late.
+func TestPartsArrive(t *testing.T) {
+	p := newPair(t)
+	p.f.noteSetUp(nil)
+	require.Eventually(t, func() bool { _, err := p.js.Stream(t.Context(), fileStream); return err == nil }, time.Minute,
+		time.Millisecond)
+	path := filepath.Join(p.dir, "large")
+	text := strings.Repeat("0123456789abcde\n", 5*partSize/16) + "end"
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
+	s := &sender{js: p.js, subject: fileSubject("kelder", "1-1-0-a") + ".in"}
+	item, err := s.item(t.Context(), path, "deep/large")
+	require.NoError(t, err)
+	require.Equal(t, 6, item.Parts)
+	stream, err := p.js.Stream(t.Context(), fileStream)
+	require.NoError(t, err)
+	late, err := stream.GetLastMsgForSubject(t.Context(), item.At+".3")
+	require.NoError(t, err)
+	require.NoError(t, stream.DeleteMsg(t.Context(), late.Sequence))
+	go func() { // ends at once
+		_, _ = p.js.Publish(context.Background(), item.At+".3", late.Data)
+	}()
+	from := &receiver{js: p.js, prefix: fileSubject("kelder", "1-1-0-a") + ".in.", most: 1 << 30}
+	to := t.TempDir()
+	require.NoError(t, from.into(t.Context(), to, []Item{item}))
+	got, err := os.ReadFile(filepath.Join(to, "deep/large"))
+	require.NoError(t, err)
+	require.True(t, text == string(got))
+	from.most = 1 << 20
+	require.ErrorIs(t, from.into(t.Context(), to, []Item{item}), errTooLarge)
+}
+
+// Files that travel along are kept by content, the most recently used of them; one that was
+// harmed is fetched anew.
+func TestKept(t *testing.T) {
+	k, err := openKept(t.TempDir(), 25)
+	require.NoError(t, err)
+	from := &receiver{most: 1 << 20}
+	put := func(text string) error {
+		item := textItem("work/x", text)
+		return k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "work/x"))
+	}
+	require.NoError(t, put("ten bytes1"))
+	require.NoError(t, put("ten bytes2"))
+	require.NoError(t, os.Chtimes(filepath.Join(k.folder, sumOfText("ten bytes1")), time.Unix(1, 0), time.Unix(1, 0)))
+	require.NoError(t, put("ten bytes3"))
+	entries, err := os.ReadDir(k.folder)
+	require.NoError(t, err)
+	require.Len(t, entries, 2)
+	require.NoFileExists(t, filepath.Join(k.folder, sumOfText("ten bytes1")))
+	path := filepath.Join(k.folder, sumOfText("ten bytes3"))
+	require.NoError(t, os.WriteFile(path, []byte("harmed"), 0o600))
+	require.NoError(t, put("ten bytes3"))
+	item := textItem("x", "ten bytes4")
+	item.SHA = "../../etc/passwd"
+	require.Error(t, k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "x")))
+}
+
+// A key file is for its owner alone, and never written over; an engine on another machine must
+// be encrypted.
+func TestKeysAndAccess(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "office.nk")
+	public, err := MakeKey(path)
+	require.NoError(t, err)
+	_, err = MakeKey(path)
+	require.ErrorContains(t, err, "never written over")
+	pair, err := ReadKey(path)
+	require.NoError(t, err)
+	again, err := pair.PublicKey()
+	require.NoError(t, err)
+	require.Equal(t, public, again)
+	require.NoError(t, os.Chmod(path, 0o640))
+	_, err = ReadKey(path)
+	require.ErrorContains(t, err, "chmod 600")
+	_, err = ReadKey(path + "x")
+	require.ErrorContains(t, err, "make-key makes one")
+
+	for server, wrong := range map[string]string{"nats://127.0.0.1:4222": "", "nats://localhost:4222": "",
+		"nats://[::1]:4222": "", "tls://10.0.0.5:4222": "", "nats://10.0.0.5:4222": "would not be encrypted",
+		"10.0.0.5:4222": "would not be encrypted"} {
+		err := Access{Servers: []string{server}}.check()
+		if wrong == "" {
+			require.NoError(t, err, server)
+		} else {
+			require.ErrorContains(t, err, wrong)
+		}
+	}
+	require.NoError(t, Access{Servers: []string{"nats://10.0.0.5:4222"}, CA: "ca.pem"}.check())
+}
