@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/fleet"
@@ -151,7 +152,39 @@ stopped, and another helper runs it.`,
     --key-file helper.nk --trust UABC…`,
 		RunE: func(*cobra.Command, []string) error { return a.lend(l) },
 	}
-	f := c.Flags()
+	l.options(c.Flags())
+	return c
+}
+
+// parse reads the options, checks them, and returns them as a service needs them: with whole
+// paths.
+func (l *lending) parse(a *app, args []string) (words []string, err error) {
+	f := pflag.NewFlagSet("lend", pflag.ContinueOnError)
+	l.options(f)
+	if err := f.Parse(args); err != nil {
+		return nil, usage("%v; see stilltide fleet lend --help", err)
+	}
+	if len(f.Args()) > 0 {
+		return nil, usage("%q is no option of fleet lend", f.Args()[0])
+	}
+	if _, err := a.lendingOf(*l); err != nil {
+		return nil, err
+	}
+	f.Visit(func(o *pflag.Flag) {
+		value := o.Value.String()
+		if list, is := o.Value.(pflag.SliceValue); is {
+			value = strings.Join(list.GetSlice(), ",")
+		}
+		if o.Name == "key-file" || o.Name == "ca" || o.Name == "folder" {
+			value = absolute(value)
+		}
+		words = append(words, "--"+o.Name, value)
+	})
+	return words, nil
+}
+
+// options are those of fleet lend.
+func (l *lending) options(f *pflag.FlagSet) {
 	f.StringVar(&l.pool, "pool", "", "the pool's `NAME`, as rules have it")
 	f.StringSliceVar(&l.servers, "server", nil, "address of a server, `nats://HOST:PORT`; several for a cluster")
 	f.StringVar(&l.keyFile, "key-file", "", "this helper's own key `FILE`, made by stilltide fleet make-key")
@@ -166,5 +199,4 @@ stopped, and another helper runs it.`,
 	f.DurationVar(&l.maxTime, "max-time", 0, "how long a command may take, `TIME`; 0 for no bound of its own")
 	f.StringVar(&l.maxKept, "max-kept", "2GB", "how much of the files that travel along is kept: `SIZE`")
 	f.DurationVar(&l.stopAfter, "stop-after", 30*time.Second, "how long running commands get at its end, `TIME`")
-	return c
 }

@@ -21,12 +21,29 @@ import (
 
 // Spec is what is to be run.
 type Spec struct {
-	Name    string // of the service, without the program's own: kelder
-	Program string // absolute
-	Rules   string // absolute
-	Boot    bool   // start at boot, not only at log-in
-	Path    string // PATH of the moment of installing: where programs are looked for
-	Day     string // that moment's date
+	Name    string   // of the service, without the program's own: kelder
+	Program string   // absolute
+	Rules   string   // absolute; "" if the machine is lent
+	Lend    []string // the options of fleet lend, nil for the watcher of the rules
+	Boot    bool     // start at boot, not only at log-in
+	Path    string   // PATH of the moment of installing: where programs are looked for
+	Day     string   // that moment's date
+}
+
+// Title says what the service is, in a few words.
+func (s Spec) Title() string {
+	if s.Lend != nil {
+		return "this machine lent to others"
+	}
+	return "the rules in " + s.Rules
+}
+
+// Args are the words of its command, after the program.
+func (s Spec) Args() []string {
+	if s.Lend != nil {
+		return append([]string{"fleet", "lend"}, s.Lend...)
+	}
+	return []string{"--config", s.Rules, "watch"}
 }
 
 var validName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
@@ -64,7 +81,7 @@ func Text(s Spec, goos string) (path, text string, err error) {
 }
 
 func fill(text string, s Spec) string {
-	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "plain": plainUnit, "env": pathUnit,
+	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "word": wordUnit, "plain": plainUnit, "env": pathUnit,
 		"xml": quoteXML, "logs": logFolder}).Parse(text))
 	var b strings.Builder
 	if err := t.Execute(&b, s); err != nil {
@@ -76,7 +93,7 @@ func fill(text string, s Spec) string {
 // unit is for a user's own manager, so there is no User=. What commands may
 // need is not taken from them: no private /tmp, no hidden home, no seccomp.
 const unit = `[Unit]
-Description=Still Tide, the rules in {{plain .Rules}}
+Description=Still Tide, {{plain .Title}}
 After=default.target
 StartLimitIntervalSec=300
 StartLimitBurst=10
@@ -88,7 +105,7 @@ NotifyAccess=main
 # The PATH of {{.Day}}, when this was installed: programs that rules name are looked for there.
 Environment={{env .Path}}
 {{- end}}
-ExecStart={{unit .Program}} --config {{unit .Rules}} watch
+ExecStart={{unit .Program}}{{range .Args}} {{word .}}{{end}}
 Restart=on-failure
 RestartSec=2
 # Exit status 2 is an error in the rules, 3 another watcher: a restart would not help.
@@ -108,6 +125,16 @@ WantedBy=default.target
 // quoteUnit quotes a word of ExecStart (systemd.service(5), systemd.syntax(7)).
 func quoteUnit(word string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$", "\n", `\n`).Replace(word) + `"`
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9-]+$`)
+
+// wordUnit quotes a word of ExecStart that is not plain.
+func wordUnit(word string) string {
+	if plainWord.MatchString(word) {
+		return word
+	}
+	return quoteUnit(word)
 }
 
 // pathUnit sets PATH (systemd.exec(5), Environment=).
@@ -149,9 +176,9 @@ const agent = `<?xml version="1.0" encoding="UTF-8"?>
 	<key>ProgramArguments</key>
 	<array>
 		<string>{{xml .Program}}</string>
-		<string>--config</string>
-		<string>{{xml .Rules}}</string>
-		<string>watch</string>
+{{- range .Args}}
+		<string>{{xml .}}</string>
+{{- end}}
 	</array>
 {{- if .Path}}
 	<!-- The PATH of {{.Day}}, when this was installed: programs that rules name are looked for there. -->
