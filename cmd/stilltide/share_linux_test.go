@@ -105,6 +105,48 @@ func TestAShareThatHangs(t *testing.T) {
 	w.ends(t, s)
 }
 
+// The second watcher of a folder on a share says who watches it and since when, and ends with 3,
+// unless it is told that this is wanted; the first one's end frees the folder.
+func TestTwoWatchersOfAShare(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"share", "behind/in"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	program, err := built()
+	require.NoError(t, err)
+	for _, name := range []string{"one", "two"} {
+		put(t, dir, name+"/stilltide.yaml", "version: 1\nrules:\n  - {name: far, watch: ../share/in, poll: 200ms, "+
+			"processed: done}\n")
+	}
+	first := watchShare(t, filepath.Join(dir, "one"))
+	first.says(t, "ready: ")
+	second := exec.Command(program, "watch")
+	second.Dir = filepath.Join(dir, "two")
+	out, err := second.CombinedOutput()
+	require.Error(t, err)
+	require.Equal(t, 3, second.ProcessState.ExitCode(), string(out))
+	require.Contains(t, string(out), "share/in is watched by ")
+	require.Contains(t, string(out), "use --beside")
+	w := &shareWatcher{}
+	w.Cmd = w.program(filepath.Join(dir, "two"), "watch", "--beside")
+	w.Stdout, w.Stderr = w, w
+	require.NoError(t, w.Start())
+	w.says(t, "ready: ")
+	for _, one := range []*shareWatcher{w, first} {
+		require.NoError(t, one.Process.Signal(syscall.SIGINT))
+		require.NoError(t, one.Wait())
+	}
+	entries, err := os.ReadDir(filepath.Join(dir, "behind/in"))
+	require.NoError(t, err)
+	require.Empty(t, entries, "nothing is left of them")
+}
+
 // shareWatcher is a watcher under way, and what it said.
 type shareWatcher struct {
 	*exec.Cmd

@@ -52,6 +52,7 @@ type app struct {
 	json      bool   // --json
 	wide      bool   // --wide
 	trust     bool   // --trust-rules
+	beside    bool   // --beside
 	logFormat string // --log-format
 	board     board
 	warnings  notation.Diagnostics // of the rules that were read last

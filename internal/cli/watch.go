@@ -51,6 +51,8 @@ about it as it happens, and ends: the test run of a new rule.`,
 			return a.watch()
 		},
 	})
+	c.Flags().BoolVar(&a.beside, "beside", false,
+		"another machine's watcher works on a shared folder, too, and that is wanted")
 	c.Flags().BoolVar(&next, "next", false, "take the next file that arrives, show everything about it, and end")
 	return c
 }
@@ -265,6 +267,11 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
+	release, err := a.claimShares(f, a.beside)
+	if err != nil {
+		return err
+	}
+	defer release()
 	ctx, stop := a.untilSignal() // before anybody can find this watcher
 	defer stop()
 	stopServing, err := a.serve(f, e, l)

@@ -18,7 +18,7 @@ import (
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
 	"core", "watchfs", "look", "ledger", "place", "runner", "work", "placing", "byhand", "advice", "fleet",
-	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "draft", "jsonlines",
+	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "presence", "draft", "jsonlines",
 	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo", "cli",
 }
 
