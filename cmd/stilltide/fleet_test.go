@@ -392,6 +392,8 @@ func TestFleetSurvives(t *testing.T) {
 	require.NotContains(t, run(t, y.dir, "jobs"), "failed")
 	y.watcher.stop()
 	y.engineIsEmpty()
+	explained := run(t, y.dir, "jobs", "--limit", "0", "--json")
+	require.Contains(t, explained, "(begun 2 times: a machine that had it before was lost", "a rerun is explained")
 	again := y.lines("runs") - len(names)
 	t.Logf("%d of %d commands ran again", again, len(names))
 	require.Less(t, again, len(names)/2, "what is lost with a helper runs again, and not much else")

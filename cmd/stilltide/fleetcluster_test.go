@@ -218,3 +218,16 @@ func TestFleetWithDebiansServer(t *testing.T) {
 	y.watcher.stop()
 	y.engineIsEmpty()
 }
+
+// The demo runs with other machines, too, and judges itself.
+func TestFleetDemo(t *testing.T) {
+	t.Parallel()
+	program, err := builtNode()
+	require.NoError(t, err)
+	dir := t.TempDir()
+	out := run(t, dir, "demo", "--fleet", "--server-program", program, "--folder", filepath.Join(dir, "office"))
+	require.Contains(t, out, "Everything worked as expected")
+	require.Contains(t, out, "on kelder2")
+	require.Contains(t, run(t, dir, "demo", "--fleet", "--server-program", "no-such-server"),
+		"no-such-server is not there")
+}

@@ -43,7 +43,8 @@ changed it.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.serviceShow(name, boot, lend, args) }}
 	for _, c := range []*cobra.Command{install, show} {
 		c.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
-		c.Flags().BoolVar(&lend, "lend", false, "lend this machine to a pool; the options of fleet lend follow after --")
+		c.Flags().BoolVar(&lend, "lend", false,
+			"lend this machine to a pool; the options of fleet lend follow after --")
 	}
 	parent.AddCommand(install,
 		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again",
@@ -55,7 +56,8 @@ changed it.`,
 func (a *app) serviceOf(name string, lend bool, args []string) (service.Spec, error) {
 	if !lend {
 		if len(args) > 0 {
-			return service.Spec{}, usage("%q is no option of a service; after --lend -- stand those of fleet lend", args[0])
+			return service.Spec{}, usage("%q is no option of a service; after --lend -- stand those of fleet lend",
+				args[0])
 		}
 		return a.serviceSpec(name)
 	}

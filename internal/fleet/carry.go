@@ -400,7 +400,7 @@ func (f *Fleet) printed(m *nats.Msg) {
 // ended is a result as that of a command of this machine.
 func ended(r Result, output string) runner.Result {
 	res := runner.Result{Exit: r.Exit, Signal: r.Signal, TimedOut: r.TimedOut, Stopped: r.Stopped, Left: r.Left,
-		Ran: seconds(r.Ran), CPU: seconds(r.CPU), Memory: r.Memory}
+		Ran: seconds(r.Ran), CPU: seconds(r.CPU), Memory: r.Memory, Lost: int(max(r.Delivery, 1)) - 1}
 	switch {
 	case r.Lost:
 		res.Exit, res.Err = 127, fmt.Errorf("%d helpers were lost while they ran it, so it may be what ends them",

@@ -298,7 +298,8 @@ func (p *pair) carryOn() (jetstream.Msg, Offer, error) {
 func TestPartsArrive(t *testing.T) {
 	p := newPair(t)
 	p.f.noteSetUp(nil)
-	require.Eventually(t, func() bool { _, err := p.js.Stream(t.Context(), fileStream); return err == nil }, time.Minute,
+	require.Eventually(t, func() bool { _, err := p.js.Stream(t.Context(), fileStream); return err == nil },
+		time.Minute,
 		time.Millisecond)
 	path := filepath.Join(p.dir, "large")
 	text := strings.Repeat("0123456789abcde\n", 5*partSize/16) + "end"

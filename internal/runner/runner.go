@@ -57,6 +57,7 @@ type Result struct {
 	Stopped  bool // ended because the context was
 	Left     bool // it left processes behind, which were ended
 	Behind   bool // it goes on, on another machine: only the watcher ended
+	Lost     int  // other machines that had it before, and did not end it
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64 // peak, bytes; 0 if it cannot be told from the watcher's own

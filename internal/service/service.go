@@ -81,7 +81,8 @@ func Text(s Spec, goos string) (path, text string, err error) {
 }
 
 func fill(text string, s Spec) string {
-	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "word": wordUnit, "plain": plainUnit, "env": pathUnit,
+	t := template.Must(template.New("").Funcs(template.FuncMap{"unit": quoteUnit, "word": wordUnit,
+		"plain": plainUnit, "env": pathUnit,
 		"xml": quoteXML, "logs": logFolder}).Parse(text))
 	var b strings.Builder
 	if err := t.Execute(&b, s); err != nil {

@@ -77,7 +77,7 @@ func (w *Work) carry(ctx context.Context, s *rule.Step, stdout string) (runner.R
 	}
 	res, by := w.Carrier.Carry(ctx, t)
 	if w.by = by; by != "" {
-		w.note("on " + by)
+		w.note("on " + by + afterOthers(res.Lost))
 	}
 	w.Behind = res.Behind
 	return res, nil
@@ -101,6 +101,14 @@ func (w *Work) stepNumber(s *rule.Step) int {
 		}
 	}
 	return 0
+}
+
+// afterOthers says why a command was begun more than once.
+func afterOthers(lost int) string {
+	if lost == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (begun %d times: a machine that had it before was lost, or gave it back)", lost+1)
 }
 
 // where says on which machine the command of a failed step ran.
