@@ -425,9 +425,9 @@ func (f *Fleet) keepSetUp() {
 			f.noteSetUp(err)
 		}
 		end()
-		wait := time.Second
-		if err == nil {
-			wait = 3 * time.Second
+		wait := f.lookEvery()
+		if err != nil {
+			wait = min(wait, time.Second)
 		}
 		_ = pause(f.ctx, wait)
 	}

@@ -16,13 +16,15 @@ import (
 	"stilltide/internal/work"
 )
 
-// reconcileEvery is how often it is looked whether the engine still has an offer or its result.
-const reconcileEvery = 4 * time.Second
+// lookEvery is how often it is looked whether the engine still has what it must.
+func (f *Fleet) lookEvery() time.Duration {
+	return min(max(f.lease/6, 300*time.Millisecond), 4*time.Second)
+}
 
 // wait waits for the result of what was offered. What the engine has lost is offered again,
 // under the same ticket.
 func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r Result, err error) {
-	look := time.NewTicker(reconcileEvery)
+	look := time.NewTicker(f.lookEvery())
 	defer look.Stop()
 	missing := 0
 	for {
