@@ -54,7 +54,7 @@ var cases = []struct {
 }{
 	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
 	{"known", knownCase}, {"cross", crossCase},
-	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"growth", growthCase},
+	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"growth", growthCase}, {"fleet", fleetCase},
 }
 
 func main() {
@@ -118,6 +118,7 @@ func (b *bench) build() error {
 	commands := [][]string{
 		{"go", "build", "-o", b.program, "stilltide/cmd/stilltide"},
 		{"go", "build", "-o", filepath.Join(b.tools, "empty"), "stilltide/bench/base/empty"},
+		{"go", "build", "-o", filepath.Join(b.tools, "node"), "stilltide/internal/standin/node"},
 		{"cc", "-O2", "-o", filepath.Join(b.tools, "watch"), "bench/base/watch.c"},
 		{"cc", "-O2", "-o", filepath.Join(b.tools, "stamp"), "bench/base/stamp.c"},
 	}

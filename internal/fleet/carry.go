@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -369,20 +368,6 @@ func (f *Fleet) sendBrought(ctx context.Context, js jetstream.JetStream, path st
 	f.mu.Unlock()
 	return nil
 }
-
-func sumOf(path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	sum := sha256.New()
-	_, err = io.Copy(sum, f)
-	return hex.EncodeToString(sum.Sum(nil)), err
-}
-
-// offsetHeader says where in what a command prints a piece of it begins.
-const offsetHeader = "Tide-Offset"
 
 func (f *Fleet) printed(m *nats.Msg) {
 	offset, err := strconv.ParseInt(m.Header.Get(offsetHeader), 10, 64)

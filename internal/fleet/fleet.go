@@ -265,11 +265,8 @@ func (f *Fleet) listen(over []job.Ticket) {
 	}
 }
 
-// sayEvery is how often a helper says that it is here, and silentAfter when one counts as gone.
-const (
-	sayEvery    = 3 * time.Second
-	silentAfter = 4 * sayEvery
-)
+// silentAfter is when a helper counts as gone that was not heard.
+const silentAfter = 4 * sayEvery
 
 func (f *Fleet) hear(m *nats.Msg) {
 	var h here

@@ -7,34 +7,21 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
-	"github.com/nats-io/nkeys"
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
+	"stilltide/internal/standin/engine"
 	"stilltide/internal/work"
 )
-
-// engineHere is a server in this process.
-func engineHere(t *testing.T) string {
-	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(),
-		NoSigs: true, NoLog: true})
-	require.NoError(t, err)
-	s.Start()
-	require.True(t, s.ReadyForConnections(20*time.Second))
-	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
-	return s.ClientURL()
-}
 
 // memory is a book without a ledger.
 type memory struct {
@@ -81,7 +68,7 @@ type pair struct {
 
 func newPair(t *testing.T) *pair {
 	p := &pair{T: t, dir: t.TempDir(), book: &memory{open: map[string]job.Ticket{}, jobs: map[int64]job.Job{}}}
-	url := engineHere(t)
+	url := engine.Here(t)
 	key := filepath.Join(p.dir, "watcher.nk")
 	var err error
 	p.key, err = MakeKey(key)
@@ -216,29 +203,6 @@ func TestResultsThatReachOut(t *testing.T) {
 	}
 }
 
-// An offer that was changed, or that nobody who is trusted has signed, is not opened; nor one
-// that was given another place.
-func TestOffersAreSigned(t *testing.T) {
-	key, err := nkeys.CreateUser()
-	require.NoError(t, err)
-	public, err := key.PublicKey()
-	require.NoError(t, err)
-	o := Offer{Version: wireVersion, Ticket: "1-1-0-a", Ledger: "l", Pool: "heavy", Args: []string{"true"}}
-	subject := jobSubject("heavy", "l", "1-1-0-a")
-	m, err := sign(subject, o, key)
-	require.NoError(t, err)
-	_, err = open(subject, m.Header, m.Data, []string{"other", public})
-	require.NoError(t, err)
-	_, err = open(subject, m.Header, m.Data, []string{"other"})
-	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(subject, m.Header, []byte(strings.Replace(string(m.Data), "true", "fals", 1)), []string{public})
-	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(jobSubject("heavy", "l", "2-1-0-b"), m.Header, m.Data, []string{public})
-	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(subject, nats.Header{}, m.Data, []string{public})
-	require.ErrorIs(t, err, errUntrusted)
-}
-
 // A part that is lost or changed on the way is noticed: the file is sent anew, and in the end
 // the command counts as not run.
 func TestDamageOnTheWay(t *testing.T) {
@@ -292,94 +256,4 @@ func (p *pair) carryOn() (jetstream.Msg, Offer, error) {
 	o, err := open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 	require.NoError(p, err)
 	return m, o, err
-}
-
-// A file of many parts arrives whole, in bounded memory, also where parts are late.
-func TestPartsArrive(t *testing.T) {
-	p := newPair(t)
-	p.f.noteSetUp(nil)
-	require.Eventually(t, func() bool { _, err := p.js.Stream(t.Context(), fileStream); return err == nil },
-		time.Minute,
-		time.Millisecond)
-	path := filepath.Join(p.dir, "large")
-	text := strings.Repeat("0123456789abcde\n", 5*partSize/16) + "end"
-	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
-	s := &sender{js: p.js, subject: fileSubject("kelder", "1-1-0-a") + ".in"}
-	item, err := s.item(t.Context(), path, "deep/large")
-	require.NoError(t, err)
-	require.Equal(t, 6, item.Parts)
-	stream, err := p.js.Stream(t.Context(), fileStream)
-	require.NoError(t, err)
-	late, err := stream.GetLastMsgForSubject(t.Context(), item.At+".3")
-	require.NoError(t, err)
-	require.NoError(t, stream.DeleteMsg(t.Context(), late.Sequence))
-	go func() { // ends at once
-		_, _ = p.js.Publish(context.Background(), item.At+".3", late.Data)
-	}()
-	from := &receiver{js: p.js, prefix: fileSubject("kelder", "1-1-0-a") + ".in.", most: 1 << 30}
-	to := t.TempDir()
-	require.NoError(t, from.into(t.Context(), to, []Item{item}))
-	got, err := os.ReadFile(filepath.Join(to, "deep/large"))
-	require.NoError(t, err)
-	require.True(t, text == string(got))
-	from.most = 1 << 20
-	require.ErrorIs(t, from.into(t.Context(), to, []Item{item}), errTooLarge)
-}
-
-// Files that travel along are kept by content, the most recently used of them; one that was
-// harmed is fetched anew.
-func TestKept(t *testing.T) {
-	k, err := openKept(t.TempDir(), 25)
-	require.NoError(t, err)
-	from := &receiver{most: 1 << 20}
-	put := func(text string) error {
-		item := textItem("work/x", text)
-		return k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "work/x"))
-	}
-	require.NoError(t, put("ten bytes1"))
-	require.NoError(t, put("ten bytes2"))
-	require.NoError(t, os.Chtimes(filepath.Join(k.folder, sumOfText("ten bytes1")), time.Unix(1, 0), time.Unix(1, 0)))
-	require.NoError(t, put("ten bytes3"))
-	entries, err := os.ReadDir(k.folder)
-	require.NoError(t, err)
-	require.Len(t, entries, 2)
-	require.NoFileExists(t, filepath.Join(k.folder, sumOfText("ten bytes1")))
-	path := filepath.Join(k.folder, sumOfText("ten bytes3"))
-	require.NoError(t, os.WriteFile(path, []byte("harmed"), 0o600))
-	require.NoError(t, put("ten bytes3"))
-	item := textItem("x", "ten bytes4")
-	item.SHA = "../../etc/passwd"
-	require.Error(t, k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "x")))
-}
-
-// A key file is for its owner alone, and never written over; an engine on another machine must
-// be encrypted.
-func TestKeysAndAccess(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "office.nk")
-	public, err := MakeKey(path)
-	require.NoError(t, err)
-	_, err = MakeKey(path)
-	require.ErrorContains(t, err, "never written over")
-	pair, err := ReadKey(path)
-	require.NoError(t, err)
-	again, err := pair.PublicKey()
-	require.NoError(t, err)
-	require.Equal(t, public, again)
-	require.NoError(t, os.Chmod(path, 0o640))
-	_, err = ReadKey(path)
-	require.ErrorContains(t, err, "chmod 600")
-	_, err = ReadKey(path + "x")
-	require.ErrorContains(t, err, "make-key makes one")
-
-	for server, wrong := range map[string]string{"nats://127.0.0.1:4222": "", "nats://localhost:4222": "",
-		"nats://[::1]:4222": "", "tls://10.0.0.5:4222": "", "nats://10.0.0.5:4222": "would not be encrypted",
-		"10.0.0.5:4222": "would not be encrypted"} {
-		err := Access{Servers: []string{server}}.check()
-		if wrong == "" {
-			require.NoError(t, err, server)
-		} else {
-			require.ErrorContains(t, err, wrong)
-		}
-	}
-	require.NoError(t, Access{Servers: []string{"nats://10.0.0.5:4222"}, CA: "ca.pem"}.check())
 }

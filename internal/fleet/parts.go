@@ -365,3 +365,26 @@ func (r *receiver) part(ctx context.Context, f *os.File, item Item, n int) error
 		}
 	}
 }
+
+// isDuplicate reports whether the engine refused a message because that subject has one.
+func isDuplicate(err error) bool {
+	var api *jetstream.APIError
+	return errors.As(err, &api) && strings.Contains(api.Description, "maximum messages per subject exceeded")
+}
+
+// isFinal reports whether sending the same again cannot help.
+func isFinal(err error) bool {
+	return errors.Is(err, nats.ErrMaxPayload) || errors.Is(err, nats.ErrPermissionViolation)
+}
+
+// sumOf is the SHA-256 of a file, hexadecimal.
+func sumOf(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	_, err = io.Copy(sum, f)
+	return hex.EncodeToString(sum.Sum(nil)), err
+}

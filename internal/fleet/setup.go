@@ -54,8 +54,6 @@ func setUp(ctx context.Context, nc *nats.Conn, js jetstream.JetStream, pools []s
 	return err
 }
 
-func poolConsumer(pool string) string { return "pool-" + pool }
-
 // makeStream makes a stream, or brings it up to date. A server with little room reserves less.
 func makeStream(ctx context.Context, js jetstream.JetStream, s jetstream.StreamConfig) error {
 	old, err := js.Stream(ctx, s.Name)
@@ -80,15 +78,4 @@ func makeStream(ctx context.Context, js jetstream.JetStream, s jetstream.StreamC
 func noRoom(err error) bool {
 	var api *jetstream.APIError
 	return errors.As(err, &api) && strings.Contains(api.Description, "insufficient")
-}
-
-// isDuplicate reports whether the engine refused a message because that subject has one.
-func isDuplicate(err error) bool {
-	var api *jetstream.APIError
-	return errors.As(err, &api) && strings.Contains(api.Description, "maximum messages per subject exceeded")
-}
-
-// isFinal reports whether sending the same again cannot help.
-func isFinal(err error) bool {
-	return errors.Is(err, nats.ErrMaxPayload) || errors.Is(err, nats.ErrPermissionViolation)
 }

@@ -184,3 +184,12 @@ func open(subject string, header nats.Header, data []byte, trusted []string) (o 
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// poolConsumer is the name under which the engine hands a pool's offers out.
+func poolConsumer(pool string) string { return "pool-" + pool }
+
+// offsetHeader says where in what a command prints a piece of it begins.
+const offsetHeader = "Tide-Offset"
+
+// sayEvery is how often a helper says that it is here.
+const sayEvery = 3 * time.Second

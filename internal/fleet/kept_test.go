@@ -1,0 +1,47 @@
+package fleet
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Files that travel along are kept by content, the most recently used of them; one that was
+// harmed is fetched anew.
+func TestKept(t *testing.T) {
+	k, err := openKept(t.TempDir(), 25)
+	require.NoError(t, err)
+	from := &receiver{most: 1 << 20}
+	put := func(text string) error {
+		item := keptItem("work/x", text)
+		return k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "work/x"))
+	}
+	require.NoError(t, put("ten bytes1"))
+	require.NoError(t, put("ten bytes2"))
+	require.NoError(t, os.Chtimes(filepath.Join(k.folder, keptSum("ten bytes1")), time.Unix(1, 0), time.Unix(1, 0)))
+	require.NoError(t, put("ten bytes3"))
+	entries, err := os.ReadDir(k.folder)
+	require.NoError(t, err)
+	require.Len(t, entries, 2)
+	require.NoFileExists(t, filepath.Join(k.folder, keptSum("ten bytes1")))
+	path := filepath.Join(k.folder, keptSum("ten bytes3"))
+	require.NoError(t, os.WriteFile(path, []byte("harmed"), 0o600))
+	require.NoError(t, put("ten bytes3"))
+	item := keptItem("x", "ten bytes4")
+	item.SHA = "../../etc/passwd"
+	require.Error(t, k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "x")))
+}
+
+func keptItem(path, text string) Item {
+	return Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: keptSum(text), Inline: []byte(text)}
+}
+
+func keptSum(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}

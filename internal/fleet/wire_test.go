@@ -1,0 +1,104 @@
+package fleet
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"stilltide/internal/standin/engine"
+	"strings"
+	"testing"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+	"github.com/nats-io/nkeys"
+	"github.com/stretchr/testify/require"
+)
+
+// An offer that was changed, or that nobody who is trusted has signed, is not opened; nor one
+// that was given another place.
+func TestOffersAreSigned(t *testing.T) {
+	key, err := nkeys.CreateUser()
+	require.NoError(t, err)
+	public, err := key.PublicKey()
+	require.NoError(t, err)
+	o := Offer{Version: wireVersion, Ticket: "1-1-0-a", Ledger: "l", Pool: "heavy", Args: []string{"true"}}
+	subject := jobSubject("heavy", "l", "1-1-0-a")
+	m, err := sign(subject, o, key)
+	require.NoError(t, err)
+	_, err = open(subject, m.Header, m.Data, []string{"other", public})
+	require.NoError(t, err)
+	_, err = open(subject, m.Header, m.Data, []string{"other"})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(subject, m.Header, []byte(strings.Replace(string(m.Data), "true", "fals", 1)), []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(jobSubject("heavy", "l", "2-1-0-b"), m.Header, m.Data, []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+	_, err = open(subject, nats.Header{}, m.Data, []string{public})
+	require.ErrorIs(t, err, errUntrusted)
+}
+
+// A key file is for its owner alone, and never written over; an engine on another machine must
+// be encrypted.
+func TestKeysAndAccess(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "office.nk")
+	public, err := MakeKey(path)
+	require.NoError(t, err)
+	_, err = MakeKey(path)
+	require.ErrorContains(t, err, "never written over")
+	pair, err := ReadKey(path)
+	require.NoError(t, err)
+	again, err := pair.PublicKey()
+	require.NoError(t, err)
+	require.Equal(t, public, again)
+	require.NoError(t, os.Chmod(path, 0o640))
+	_, err = ReadKey(path)
+	require.ErrorContains(t, err, "chmod 600")
+	_, err = ReadKey(path + "x")
+	require.ErrorContains(t, err, "make-key makes one")
+
+	for server, wrong := range map[string]string{"nats://127.0.0.1:4222": "", "nats://localhost:4222": "",
+		"nats://[::1]:4222": "", "tls://10.0.0.5:4222": "", "nats://10.0.0.5:4222": "would not be encrypted",
+		"10.0.0.5:4222": "would not be encrypted"} {
+		err := Access{Servers: []string{server}}.check()
+		if wrong == "" {
+			require.NoError(t, err, server)
+		} else {
+			require.ErrorContains(t, err, wrong)
+		}
+	}
+	require.NoError(t, Access{Servers: []string{"nats://10.0.0.5:4222"}, CA: "ca.pem"}.check())
+}
+
+// A file of many parts arrives whole, in bounded memory, also where parts are late.
+func TestPartsArrive(t *testing.T) {
+	nc, err := nats.Connect(engine.Here(t))
+	require.NoError(t, err)
+	defer nc.Close()
+	js, err := jetstream.New(nc)
+	require.NoError(t, err)
+	stream, err := js.CreateStream(t.Context(), jetstream.StreamConfig{Name: fileStream,
+		Subjects: []string{"tide.file.>"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew,
+		DiscardNewPerSubject: true, AllowDirect: true})
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "large")
+	text := strings.Repeat("0123456789abcde\n", 5*partSize/16) + "end"
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
+	s := &sender{js: js, subject: fileSubject("kelder", "1-1-0-a") + ".in"}
+	item, err := s.item(t.Context(), path, "deep/large")
+	require.NoError(t, err)
+	require.Equal(t, 6, item.Parts)
+	late, err := stream.GetLastMsgForSubject(t.Context(), item.At+".3")
+	require.NoError(t, err)
+	require.NoError(t, stream.DeleteMsg(t.Context(), late.Sequence))
+	go func() { // ends at once
+		_, _ = js.Publish(context.Background(), item.At+".3", late.Data)
+	}()
+	from := &receiver{js: js, prefix: fileSubject("kelder", "1-1-0-a") + ".in.", most: 1 << 30}
+	to := t.TempDir()
+	require.NoError(t, from.into(t.Context(), to, []Item{item}))
+	got, err := os.ReadFile(filepath.Join(to, "deep/large"))
+	require.NoError(t, err)
+	require.True(t, text == string(got))
+	from.most = 1 << 20
+	require.ErrorIs(t, from.into(t.Context(), to, []Item{item}), errTooLarge)
+}
