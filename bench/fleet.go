@@ -84,7 +84,8 @@ func (y *yard) rules(command string, there bool) string {
 		return "workers: 2\nrules: [{name: work, watch: in, debounce: 0s, run: " + command + ", processed: out}]\n"
 	}
 	return fmt.Sprintf("workers: 2\nfleet: {server: \"nats://%s\", key_file: %s}\nrules: [{name: work, watch: in, "+
-		"debounce: 0s, pool: heavy, run: %s, processed: out}]\n", y.address, filepath.Join(y.dir, "watcher.nk"), command)
+		"debounce: 0s, pool: heavy, run: %s, processed: out}]\n", y.address, filepath.Join(y.dir, "watcher.nk"),
+		command)
 }
 
 // fleetCase: what a command costs more on another machine, and what more machines gain.

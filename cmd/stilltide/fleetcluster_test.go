@@ -1,3 +1,5 @@
+//go:build unix
+
 package main
 
 import (
@@ -22,8 +24,8 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/fleet"
 	"stilltide/internal/machine"
+	"stilltide/internal/wire"
 )
 
 // node is one server of a cluster.
@@ -175,7 +177,7 @@ defaults: {debounce: 0s}
 	require.NotContains(t, y.said(), "refuses", "each has the rights that it needs")
 	require.NotContains(t, y.said(), "not encrypted")
 
-	key, err := fleet.ReadKey(filepath.Join(y.dir, "helper.nk"))
+	key, err := wire.ReadKey(filepath.Join(y.dir, "helper.nk"))
 	require.NoError(t, err)
 	ca, err := os.ReadFile(filepath.Join(y.dir, "ca.pem"))
 	require.NoError(t, err)

@@ -15,8 +15,8 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/demo"
-	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
+	"stilltide/internal/wire"
 )
 
 // lent is what the demo starts for other machines: a server and two helpers, as processes on
@@ -51,10 +51,10 @@ func (s *show) openFleet(program string) error {
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		return err
 	}
-	if s.fleet.trusted, err = fleet.MakeKey(filepath.Join(s.folder, "office.nk")); err != nil {
+	if s.fleet.trusted, err = wire.MakeKey(filepath.Join(s.folder, "office.nk")); err != nil {
 		return err
 	}
-	if _, err := fleet.MakeKey(filepath.Join(s.folder, "helper.nk")); err != nil {
+	if _, err := wire.MakeKey(filepath.Join(s.folder, "helper.nk")); err != nil {
 		return err
 	}
 	s.fleet.server = exec.Command(program, "-c", conf)
@@ -72,10 +72,12 @@ func (s *show) useFleet() error {
 	if err != nil {
 		return err
 	}
-	rules := strings.Replace(string(text), "workers: 2\n", fmt.Sprintf("workers: 2\n\n# Other machines run the commands "+
-		"of rules with a pool.\nfleet: {server: %q, key_file: office.nk, lease: 2s}\n", s.fleet.address), 1)
+	rules := strings.Replace(string(text), "workers: 2\n",
+		fmt.Sprintf("workers: 2\n\n# Other machines run the commands "+
+			"of rules with a pool.\nfleet: {server: %q, key_file: office.nk, lease: 2s}\n", s.fleet.address), 1)
 	for _, name := range []string{"gauge-readings", "charts"} {
-		rules = strings.Replace(rules, "  - name: "+name+"\n", "  - name: "+name+"\n    pool: heavy\n    bring: [\"bin/*\"]\n", 1)
+		rules = strings.Replace(rules, "  - name: "+name+"\n",
+			"  - name: "+name+"\n    pool: heavy\n    bring: [\"bin/*\"]\n", 1)
 	}
 	return os.WriteFile(path, []byte(rules), 0o644)
 }

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/fleet"
 	"stilltide/internal/jsonlines"
+	"stilltide/internal/wire"
 )
 
 func (a *app) fleetCommand() *cobra.Command {
@@ -28,7 +29,7 @@ with pool: has its commands run there; docs/fleet.md tells how to set one up.`,
 		Long: `Writes a new key to FILE, which only you can read, and prints its public half: for the server's
 list of users, and for the --trust of helpers. A file that is there stays as it is.`,
 		RunE: func(_ *cobra.Command, args []string) error {
-			public, err := fleet.MakeKey(args[0])
+			public, err := wire.MakeKey(args[0])
 			if err == nil {
 				fmt.Fprintln(a.out, public)
 			}

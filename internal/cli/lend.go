@@ -11,9 +11,10 @@ import (
 
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/fleet"
 	"stilltide/internal/ink"
+	"stilltide/internal/lend"
 	"stilltide/internal/service"
+	"stilltide/internal/wire"
 )
 
 // helperName is how a helper may be named: its name is part of the names that the engine knows.
@@ -28,7 +29,7 @@ func (a *app) lend(l lending) error {
 	if err := becomeUser(l.user, o.Folder); err != nil {
 		return err
 	}
-	h, err := fleet.NewHelper(o)
+	h, err := lend.New(o)
 	if err != nil {
 		return usage("%v", err)
 	}
@@ -46,7 +47,7 @@ func (a *app) lend(l lending) error {
 	return err
 }
 
-func (a *app) lendingOf(l lending) (o fleet.Lending, err error) {
+func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	switch {
 	case l.pool == "":
 		return o, usage("name the pool that this machine works for: --pool NAME")
@@ -81,7 +82,7 @@ func (a *app) lendingOf(l lending) (o fleet.Lending, err error) {
 	if err != nil {
 		return o, usage("--max-kept: %v", err)
 	}
-	return fleet.Lending{Access: fleet.Access{Servers: l.servers, KeyFile: l.keyFile, CA: l.ca}, Pool: l.pool,
+	return lend.Lending{Access: wire.Access{Servers: l.servers, KeyFile: l.keyFile, CA: l.ca}, Pool: l.pool,
 		Name: l.name, Workers: l.workers, Trusted: l.trust, Folder: l.folder, Version: Version, MaxSize: int64(maxSize),
 		MaxTime: l.maxTime, MaxKept: int64(maxKept), StopAfter: l.stopAfter, Line: a.lentLine,
 		Said: func(text string) { a.note("%s", text) }}, nil
@@ -100,7 +101,7 @@ func stateHome() string {
 }
 
 // lentLine says what became of a command.
-func (a *app) lentLine(l fleet.Line) {
+func (a *app) lentLine(l lend.Line) {
 	state, paint := "done", a.style.Good
 	switch {
 	case l.Text != "":

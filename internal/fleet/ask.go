@@ -12,6 +12,7 @@ import (
 	"github.com/nats-io/nats.go"
 
 	"stilltide/internal/core/rule"
+	"stilltide/internal/wire"
 )
 
 // askFor is how long helpers have to answer.
@@ -20,17 +21,17 @@ const askFor = 600 * time.Millisecond
 // Ask asks the helpers of some pools how they stand. ledger is the watcher's name on the
 // engine, so that its own commands can be told from those of others; "" if it has none yet.
 func Ask(ctx context.Context, rules *rule.Fleet, pools []string, ledger string) ([]Pool, error) {
-	key, err := ReadKey(rules.KeyFile.Absolute())
+	key, err := wire.ReadKey(rules.KeyFile.Absolute())
 	if err != nil {
 		return nil, err
 	}
 	a := accessOf(rules)
-	if err := a.check(); err != nil {
+	if err := a.Check(); err != nil {
 		return nil, err
 	}
 	a.Name, a.Inbox = "stilltide fleet", "watcher"
-	l := newLink(a, key, func() {}, func(string) {})
-	nc, err := l.connect()
+	l := wire.NewLink(a, key, func() {}, func(string) {})
+	nc, err := l.Connect()
 	if err != nil {
 		return nil, fmt.Errorf("the engine at %s is away: %w", a.Servers[0], err)
 	}
@@ -38,19 +39,19 @@ func Ask(ctx context.Context, rules *rule.Fleet, pools []string, ledger string) 
 	var mu sync.Mutex
 	helpers := map[string]seen{}
 	if _, err = nc.Subscribe("tide.here.>", func(m *nats.Msg) {
-		var h here
+		var h wire.Here
 		if json.Unmarshal(m.Data, &h) == nil {
 			mu.Lock()
 			defer mu.Unlock()
 			helpers[h.Pool+"."+h.Helper] = seen{h, time.Now()}
 		}
 	}); err == nil {
-		err = errors.Join(nc.Publish(whoSubject, nil), nc.Flush())
+		err = errors.Join(nc.Publish(wire.WhoSubject, nil), nc.Flush())
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the helpers cannot be asked: %w", err)
 	}
-	_ = pause(ctx, askFor)
+	_ = wire.Pause(ctx, askFor)
 	mu.Lock()
 	defer mu.Unlock()
 	for _, h := range helpers {

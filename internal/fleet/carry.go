@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/runner"
+	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
 
@@ -108,7 +109,7 @@ func (f *Fleet) once(ctx context.Context, t work.Trip) (res runner.Result, by st
 		if ctx.Err() != nil {
 			return f.given(ctx, w, err)
 		}
-		if f.settle(w); errors.Is(err, errDamaged) {
+		if f.settle(w); errors.Is(err, wire.ErrDamaged) {
 			return res, r.Helper, err
 		}
 		return runner.Result{Exit: 127, Err: fmt.Errorf("what came back cannot be taken: %w", err)}, r.Helper, nil
@@ -232,36 +233,37 @@ func sizeOf(list []plan.Carried) (size int64, err error) {
 
 // handOver sends the inputs and the offer, again and again until that is confirmed.
 func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
-	_, js, err := f.link.conn(ctx)
+	_, js, err := f.link.Conn(ctx)
 	if err != nil {
 		return err
 	}
-	o := Offer{Version: wireVersion, Ticket: w.ticket.Name, Ledger: f.ledger, Pool: t.Pool, Rule: t.Rule, Job: t.Job,
+	o := wire.Offer{Version: wire.WireVersion, Ticket: w.ticket.Name, Ledger: f.ledger, Pool: t.Pool, Rule: t.Rule,
+		Job:     t.Job,
 		Attempt: t.Attempt, Root: work.AwayRoot, Args: t.Args, Env: t.Env, Secrets: t.Secrets, Stdin: t.Stdin,
 		Apart: t.Stdout != "", Timeout: t.Timeout.Seconds()}
 	for _, text := range t.Texts {
-		o.Texts = append(o.Texts, Text(text))
+		o.Texts = append(o.Texts, wire.Text(text))
 	}
-	s := &sender{js: js, subject: fileSubject(f.ledger, w.ticket.Name) + ".in"}
-	var items []Item
+	s := &wire.Sender{Js: js, Subject: wire.FileSubject(f.ledger, w.ticket.Name) + ".in"}
+	var items []wire.Item
 	for _, c := range t.Inputs {
-		some, err := s.carried(ctx, c)
+		some, err := carried(ctx, s, c)
 		if err != nil {
 			return err
 		}
 		items = append(items, some...)
 	}
-	some, err := s.scratch(ctx, t.Scratch)
+	some, err := scratch(ctx, s, t.Scratch)
 	if err != nil {
 		return err
 	}
-	if o.Inputs, err = s.manifest(ctx, append(items, some...)); err != nil {
+	if o.Inputs, err = s.Manifest(ctx, append(items, some...)); err != nil {
 		return err
 	}
 	if o.Bring, err = f.bring(ctx, js, t.Bring); err != nil {
 		return err
 	}
-	m, err := sign(jobSubject(t.Pool, f.ledger, w.ticket.Name), o, f.key)
+	m, err := wire.Sign(wire.JobSubject(t.Pool, f.ledger, w.ticket.Name), o, f.key)
 	if err != nil {
 		return err
 	}
@@ -270,9 +272,9 @@ func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
 
 // offer publishes the offer. One that is there already is the same.
 func (f *Fleet) offer(ctx context.Context, js jetstream.JetStream, m *nats.Msg) error {
-	return until(ctx, func(ctx context.Context) error {
+	return wire.Until(ctx, func(ctx context.Context) error {
 		_, err := js.PublishMsg(ctx, m)
-		if isDuplicate(err) {
+		if wire.IsDuplicate(err) {
 			return nil
 		}
 		return err
@@ -280,17 +282,17 @@ func (f *Fleet) offer(ctx context.Context, js jetstream.JetStream, m *nats.Msg) 
 }
 
 // carried sends an input: a file, or a folder with all that is in it.
-func (s *sender) carried(ctx context.Context, c plan.Carried) ([]Item, error) {
-	item, err := s.item(ctx, c.Here, c.There)
+func carried(ctx context.Context, s *wire.Sender, c plan.Carried) ([]wire.Item, error) {
+	item, err := s.Item(ctx, c.Here, c.There)
 	if err != nil || !item.Folder {
-		return []Item{item}, err
+		return []wire.Item{item}, err
 	}
-	below, err := s.tree(ctx, c.Here, c.There+"/")
-	return append([]Item{item}, below...), err
+	below, err := s.Tree(ctx, c.Here, c.There+"/")
+	return append([]wire.Item{item}, below...), err
 }
 
 // scratch sends what earlier steps have left in the attempt's own folder.
-func (s *sender) scratch(ctx context.Context, folder string) (items []Item, err error) {
+func scratch(ctx context.Context, s *wire.Sender, folder string) (items []wire.Item, err error) {
 	if folder == "" {
 		return nil, nil
 	}
@@ -302,7 +304,7 @@ func (s *sender) scratch(ctx context.Context, folder string) (items []Item, err 
 		if ownName(e.Name()) {
 			continue
 		}
-		some, err := s.carried(ctx, plan.Carried{Here: filepath.Join(folder, e.Name()), There: "scratch/" + e.Name()})
+		some, err := carried(ctx, s, plan.Carried{Here: filepath.Join(folder, e.Name()), There: "scratch/" + e.Name()})
 		if err != nil {
 			return nil, err
 		}
@@ -318,7 +320,7 @@ func ownName(name string) bool {
 }
 
 // bring makes sure that the engine has the files that travel along: each content once.
-func (f *Fleet) bring(ctx context.Context, js jetstream.JetStream, list []plan.Carried) (items []Item, err error) {
+func (f *Fleet) bring(ctx context.Context, js jetstream.JetStream, list []plan.Carried) (items []wire.Item, err error) {
 	for _, c := range list {
 		info, err := os.Stat(c.Here) // what a link leads to is meant
 		if err != nil {
@@ -327,9 +329,10 @@ func (f *Fleet) bring(ctx context.Context, js jetstream.JetStream, list []plan.C
 		if !info.Mode().IsRegular() {
 			return nil, fmt.Errorf("bring: %s is no file; name the files in it", plan.Display(c.Here))
 		}
-		item := Item{Path: c.There, Size: info.Size(), Mode: uint32(info.Mode().Perm()), Mod: info.ModTime().UnixNano(),
-			Parts: int((info.Size() + partSize - 1) / partSize)}
-		if item.SHA, err = sumOf(c.Here); err != nil {
+		item := wire.Item{Path: c.There, Size: info.Size(), Mode: uint32(info.Mode().Perm()),
+			Mod:   info.ModTime().UnixNano(),
+			Parts: int((info.Size() + wire.PartSize - 1) / wire.PartSize)}
+		if item.SHA, err = wire.SumOf(c.Here); err != nil {
 			return nil, err
 		}
 		item.At = bringSubject(f.ledger, item.SHA)
@@ -343,12 +346,12 @@ func (f *Fleet) bring(ctx context.Context, js jetstream.JetStream, list []plan.C
 
 // bringSubject is where the parts of a file are that travels along: below the ledger's name, by
 // its content.
-func bringSubject(ledger, sum string) string { return fileSubject(ledger, "bring-"+sum) + ".in.1" }
+func bringSubject(ledger, sum string) string { return wire.FileSubject(ledger, "bring-"+sum) + ".in.1" }
 
 // recently is how long the engine is taken to have a content that it was seen to have.
 const recently = 10 * time.Minute
 
-func (f *Fleet) sendBrought(ctx context.Context, js jetstream.JetStream, path string, item Item) error {
+func (f *Fleet) sendBrought(ctx context.Context, js jetstream.JetStream, path string, item wire.Item) error {
 	f.mu.Lock()
 	fresh := time.Since(f.brought[item.SHA]) < recently
 	f.mu.Unlock()
@@ -360,7 +363,7 @@ func (f *Fleet) sendBrought(ctx context.Context, js jetstream.JetStream, path st
 		return err
 	}
 	defer file.Close()
-	if _, _, err := put(ctx, js, item.At, file); err != nil { // parts that are there already are refused, and stay
+	if _, _, err := wire.Put(ctx, js, item.At, file); err != nil { // parts that are there already are refused, and stay
 		return err
 	}
 	f.mu.Lock()
@@ -370,12 +373,12 @@ func (f *Fleet) sendBrought(ctx context.Context, js jetstream.JetStream, path st
 }
 
 func (f *Fleet) printed(m *nats.Msg) {
-	offset, err := strconv.ParseInt(m.Header.Get(offsetHeader), 10, 64)
+	offset, err := strconv.ParseInt(m.Header.Get(wire.OffsetHeader), 10, 64)
 	if err != nil || offset < 0 {
 		return
 	}
 	f.mu.Lock()
-	w := f.open[lastWord(m.Subject)]
+	w := f.open[wire.LastWord(m.Subject)]
 	f.mu.Unlock()
 	if w != nil {
 		w.output.more(offset, m.Data)
@@ -383,9 +386,9 @@ func (f *Fleet) printed(m *nats.Msg) {
 }
 
 // ended is a result as that of a command of this machine.
-func ended(r Result, output string) runner.Result {
+func ended(r wire.Result, output string) runner.Result {
 	res := runner.Result{Exit: r.Exit, Signal: r.Signal, TimedOut: r.TimedOut, Stopped: r.Stopped, Left: r.Left,
-		Ran: seconds(r.Ran), CPU: seconds(r.CPU), Memory: r.Memory, Lost: int(max(r.Delivery, 1)) - 1}
+		Ran: wire.Seconds(r.Ran), CPU: wire.Seconds(r.CPU), Memory: r.Memory, Lost: int(max(r.Delivery, 1)) - 1}
 	switch {
 	case r.Lost:
 		res.Exit, res.Err = 127, fmt.Errorf("%d helpers were lost while they ran it, so it may be what ends them",

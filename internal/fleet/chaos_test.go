@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/plan"
+	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
 
@@ -39,7 +40,7 @@ func (c *chaos) one(of int) bool {
 // late, twice, damaged, or what it should.
 func (c *chaos) help(ctx context.Context) {
 	for ctx.Err() == nil {
-		consumer, err := c.js.Consumer(ctx, jobStream, poolConsumer("heavy"))
+		consumer, err := c.js.Consumer(ctx, wire.JobStream, wire.PoolConsumer("heavy"))
 		if err != nil {
 			continue
 		}
@@ -47,7 +48,7 @@ func (c *chaos) help(ctx context.Context) {
 		if err != nil {
 			continue
 		}
-		o, err := open(m.Subject(), m.Headers(), m.Data(), []string{c.key})
+		o, err := wire.Open(m.Subject(), m.Headers(), m.Data(), []string{c.key})
 		if err != nil {
 			continue
 		}
@@ -59,7 +60,7 @@ func (c *chaos) help(ctx context.Context) {
 		c.ran[text]++
 		c.mu.Unlock()
 		made := textItem("made", strings.ToUpper(text))
-		r := Result{Outputs: Manifest{Items: []Item{made}}}
+		r := wire.Result{Outputs: wire.Manifest{Items: []wire.Item{made}}}
 		if c.one(10) {
 			r.Outputs.Items[0].SHA = sumOfText("other")
 		}
@@ -71,10 +72,10 @@ func (c *chaos) help(ctx context.Context) {
 		}
 		switch {
 		case c.one(8):
-			go func() { _ = pause(ctx, 300*time.Millisecond); answer() }() // out of its turn
+			go func() { _ = wire.Pause(ctx, 300*time.Millisecond); answer() }() // out of its turn
 		case c.one(8):
 			answer()
-			go func() { _ = pause(ctx, 200*time.Millisecond); answer() }()
+			go func() { _ = wire.Pause(ctx, 200*time.Millisecond); answer() }()
 		default:
 			answer()
 		}
@@ -83,8 +84,8 @@ func (c *chaos) help(ctx context.Context) {
 
 // lose takes away what the engine holds, now and then, until the context ends.
 func (c *chaos) lose(ctx context.Context) {
-	for pause(ctx, 700*time.Millisecond) == nil {
-		for _, name := range []string{jobStream, resultStream, fileStream} {
+	for wire.Pause(ctx, 700*time.Millisecond) == nil {
+		for _, name := range []string{wire.JobStream, wire.ResultStream, wire.FileStream} {
 			if s, err := c.js.Stream(ctx, name); err == nil && c.one(6) {
 				_ = s.Purge(ctx)
 			}

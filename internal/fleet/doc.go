@@ -3,7 +3,7 @@
 // The ledger stays the truth; the engine is a conveyor that may lose everything. The machine
 // that watches is the only one that touches its folders. What travels is one command: its
 // words, its inputs, and back what it made, its exit code and what it printed. A [Fleet] is the
-// watcher's end, a [Helper] the end that lends a machine.
+// watcher's end; package lend is that of the machine which runs it, package wire what both share.
 //
 // The order of the acts makes it safe. The watcher makes a ticket durable, sends the parts of
 // the inputs, then the offer. A helper takes the offer with a lease that it renews and has

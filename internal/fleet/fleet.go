@@ -16,6 +16,7 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/wire"
 )
 
 // Lease is how long a helper may be silent until its command is given to another.
@@ -46,7 +47,7 @@ type Fleet struct {
 	key      nkeys.KeyPair
 	ledger   string // the ledger's name on the engine
 	lease    time.Duration
-	link     *link
+	link     *wire.Link
 	ctx      context.Context // ends with Close
 	end      context.CancelFunc
 	work     sync.WaitGroup
@@ -71,7 +72,7 @@ type Fleet struct {
 
 // seen is a helper's word, and when it came.
 type seen struct {
-	here
+	wire.Here
 	at time.Time
 }
 
@@ -85,7 +86,7 @@ type trip struct {
 
 // New makes the watcher's end. Nothing is connected yet.
 func New(o Options) (*Fleet, error) {
-	key, err := ReadKey(o.Rules.KeyFile.Absolute())
+	key, err := wire.ReadKey(o.Rules.KeyFile.Absolute())
 	if err != nil {
 		return nil, err
 	}
@@ -94,20 +95,20 @@ func New(o Options) (*Fleet, error) {
 		pools: map[string]bool{}, brought: map[string]time.Time{}, sentences: map[string]time.Time{}}
 	f.room = sync.NewCond(&f.mu)
 	a := accessOf(o.Rules)
-	if err := a.check(); err != nil {
+	if err := a.Check(); err != nil {
 		return nil, err
 	}
 	if f.ledger, err = o.Book.Identity(); err != nil {
 		return nil, err
 	}
 	a.Name, a.Inbox = "stilltide watch "+f.ledger, "watcher"
-	f.link = newLink(a, key, o.Changed, f.sayOnce)
+	f.link = wire.NewLink(a, key, o.Changed, f.sayOnce)
 	f.UsePools(o.Pools)
 	return f, nil
 }
 
-func accessOf(r *rule.Fleet) Access {
-	a := Access{Servers: r.Servers(), KeyFile: r.KeyFile.Absolute()}
+func accessOf(r *rule.Fleet) wire.Access {
+	a := wire.Access{Servers: r.Servers(), KeyFile: r.KeyFile.Absolute()}
 	if r.CA.Set() {
 		a.CA = r.CA.Absolute()
 	}
@@ -156,10 +157,10 @@ func (f *Fleet) Start() error {
 	}
 	young := time.AfterFunc(grace, f.o.Changed) // what was not found by then is away
 	context.AfterFunc(f.ctx, func() { young.Stop() })
-	if text := f.link.access.Open(); text != "" {
+	if text := f.link.Access.Open(); text != "" {
 		f.o.Said(text)
 	}
-	f.work.Go(func() { f.link.keepUp(f.ctx) })
+	f.work.Go(func() { f.link.KeepUp(f.ctx) })
 	f.work.Go(f.keepSetUp)
 	f.work.Go(f.takeResults)
 	f.work.Go(func() { f.listen(over) })
@@ -207,7 +208,7 @@ func (f *Fleet) Close() {
 	f.end()
 	f.clearing.Wait()
 	f.work.Wait()
-	f.link.close()
+	f.link.Close()
 }
 
 // lastWords waits for a moment until what was settled is cleared away. What is not by then is
@@ -218,7 +219,7 @@ func (f *Fleet) lastWords() {
 		f.clearing.Wait()
 		close(done)
 	}()
-	if since, _ := f.link.isAway(); !since.IsZero() {
+	if since, _ := f.link.IsAway(); !since.IsZero() {
 		return
 	}
 	select {
@@ -233,7 +234,7 @@ func (f *Fleet) Shared() map[string]string { return f.o.Rules.Shared }
 // listen keeps what helpers say, and takes up what is to be done first: over are tickets that
 // are to be closed.
 func (f *Fleet) listen(over []job.Ticket) {
-	nc, _, err := f.link.conn(f.ctx)
+	nc, _, err := f.link.Conn(f.ctx)
 	if err != nil {
 		return
 	}
@@ -241,19 +242,19 @@ func (f *Fleet) listen(over []job.Ticket) {
 	if err == nil {
 		defer func() { _ = heard.Unsubscribe() }()
 		var printed *nats.Subscription
-		if printed, err = nc.Subscribe(printSubject(f.ledger, "*"), f.printed); err == nil {
+		if printed, err = nc.Subscribe(wire.PrintSubject(f.ledger, "*"), f.printed); err == nil {
 			defer func() { _ = printed.Unsubscribe() }()
 		}
 	}
 	if err != nil {
 		f.sayOnce(fmt.Sprintf("what helpers say cannot be heard: %v", err))
 	}
-	_ = nc.Publish(whoSubject, nil) // those that are not heard say it by themselves soon
+	_ = nc.Publish(wire.WhoSubject, nil) // those that are not heard say it by themselves soon
 	for _, t := range over {
 		f.cancel(t)
 		f.settle(&trip{ticket: t})
 	}
-	tick := time.NewTicker(sayEvery)
+	tick := time.NewTicker(wire.SayEvery)
 	defer tick.Stop()
 	for {
 		select {
@@ -266,11 +267,11 @@ func (f *Fleet) listen(over []job.Ticket) {
 }
 
 // silentAfter is when a helper counts as gone that was not heard.
-const silentAfter = 4 * sayEvery
+const silentAfter = 4 * wire.SayEvery
 
 func (f *Fleet) hear(m *nats.Msg) {
-	var h here
-	if json.Unmarshal(m.Data, &h) != nil || m.Subject != hereSubject(h.Pool, h.Helper) {
+	var h wire.Here
+	if json.Unmarshal(m.Data, &h) != nil || m.Subject != wire.HereSubject(h.Pool, h.Helper) {
 		return
 	}
 	f.mu.Lock()
@@ -335,7 +336,7 @@ const more = 2
 
 // Pools lists the pools that rules name, by name.
 func (f *Fleet) Pools() []Pool {
-	since, why := f.link.isAway()
+	since, why := f.link.IsAway()
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if why == "" && !f.made {
@@ -378,7 +379,7 @@ func helping(all map[string]seen, pool, ledger string) (list []Helping) {
 		}
 		for _, r := range h.Runs {
 			one.Runs = append(one.Runs, Running{Ticket: r.Ticket, Rule: r.Rule, Job: r.Job, Own: r.Ledger == ledger,
-				Since: h.at.Add(-seconds(r.For))})
+				Since: h.at.Add(-wire.Seconds(r.For))})
 		}
 		list = append(list, one)
 	}
@@ -392,7 +393,7 @@ func (f *Fleet) Where(number int64) (helper string, since time.Time) {
 	for _, h := range f.helpers {
 		for _, r := range h.Runs {
 			if r.Ledger == f.ledger && r.Job == number {
-				return h.Helper, h.at.Add(-seconds(r.For))
+				return h.Helper, h.at.Add(-wire.Seconds(r.For))
 			}
 		}
 	}
@@ -401,21 +402,21 @@ func (f *Fleet) Where(number int64) (helper string, since time.Time) {
 
 // keepSetUp makes what the engine must hold, again after it has lost that.
 func (f *Fleet) keepSetUp() {
-	nc, js, err := f.link.conn(f.ctx)
+	nc, js, err := f.link.Conn(f.ctx)
 	if err != nil {
 		return
 	}
 	created := ""
 	for f.ctx.Err() == nil {
-		ctx, end := context.WithTimeout(f.ctx, onePart)
-		s, err := js.Stream(ctx, jobStream)
+		ctx, end := context.WithTimeout(f.ctx, wire.OnePart)
+		s, err := js.Stream(ctx, wire.JobStream)
 		f.mu.Lock()
 		made := f.made && err == nil && s.CachedInfo().Created.String() == created
 		pools := slices.Sorted(maps.Keys(f.pools))
 		f.mu.Unlock()
-		if since, _ := f.link.isAway(); !made && since.IsZero() {
+		if since, _ := f.link.IsAway(); !made && since.IsZero() {
 			if err = setUp(ctx, nc, js, pools, f.ledger, f.lease); err == nil {
-				if s, err = js.Stream(ctx, jobStream); err == nil {
+				if s, err = js.Stream(ctx, wire.JobStream); err == nil {
 					created = s.CachedInfo().Created.String()
 				}
 			}
@@ -426,7 +427,7 @@ func (f *Fleet) keepSetUp() {
 		if err != nil {
 			wait = min(wait, time.Second)
 		}
-		_ = pause(f.ctx, wait)
+		_ = wire.Pause(f.ctx, wait)
 	}
 }
 

@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
 	"stilltide/internal/standin/engine"
+	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
 
@@ -71,7 +72,7 @@ func newPair(t *testing.T) *pair {
 	url := engine.Here(t)
 	key := filepath.Join(p.dir, "watcher.nk")
 	var err error
-	p.key, err = MakeKey(key)
+	p.key, err = wire.MakeKey(key)
 	require.NoError(t, err)
 	p.f, err = New(Options{Book: p.book, Pools: []string{"heavy"}, Changed: func() {}, Said: func(string) {},
 		Rules: &rule.Fleet{Server: []rule.Text{{S: url}}, KeyFile: rule.Path{Text: rule.Text{S: key}},
@@ -98,14 +99,14 @@ func (p *pair) trip(content string) work.Trip {
 }
 
 // carry begins a trip, and returns its offer and how it ends.
-func (p *pair) carry(t work.Trip) (jetstream.Msg, Offer, chan runner.Result) {
+func (p *pair) carry(t work.Trip) (jetstream.Msg, wire.Offer, chan runner.Result) {
 	ended := make(chan runner.Result, 1)
 	go func() {
 		res, _ := p.f.Carry(p.Context(), t)
 		ended <- res
 	}()
 	m := p.next()
-	o, err := open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+	o, err := wire.Open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 	require.NoError(p, err)
 	return m, o, ended
 }
@@ -113,7 +114,7 @@ func (p *pair) carry(t work.Trip) (jetstream.Msg, Offer, chan runner.Result) {
 // next takes the next offer, as a helper does.
 func (p *pair) next() (m jetstream.Msg) {
 	require.Eventually(p, func() bool {
-		c, err := p.js.Consumer(p.Context(), jobStream, poolConsumer("heavy"))
+		c, err := p.js.Consumer(p.Context(), wire.JobStream, wire.PoolConsumer("heavy"))
 		if err == nil {
 			m, err = c.Next(jetstream.FetchMaxWait(100 * time.Millisecond))
 		}
@@ -122,16 +123,16 @@ func (p *pair) next() (m jetstream.Msg) {
 	return m
 }
 
-func (p *pair) answer(o Offer, r Result) error {
-	r.Version, r.Ticket, r.Helper = wireVersion, o.Ticket, "kelder2"
+func (p *pair) answer(o wire.Offer, r wire.Result) error {
+	r.Version, r.Ticket, r.Helper = wire.WireVersion, o.Ticket, "kelder2"
 	data, err := json.Marshal(r)
 	require.NoError(p, err)
-	_, err = p.js.Publish(p.Context(), resultSubject(o.Ledger, o.Ticket), data)
+	_, err = p.js.Publish(p.Context(), wire.ResultSubject(o.Ledger, o.Ticket), data)
 	return err
 }
 
-func textItem(path, text string) Item {
-	return Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: sumOfText(text), Inline: []byte(text)}
+func textItem(path, text string) wire.Item {
+	return wire.Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: sumOfText(text), Inline: []byte(text)}
 }
 
 func sumOfText(text string) string {
@@ -143,17 +144,18 @@ func sumOfText(text string) string {
 func TestOneResultCounts(t *testing.T) {
 	p := newPair(t)
 	m, o, ended := p.carry(p.trip("x"))
-	require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{textItem("made", "first")}}}))
-	require.True(t, isDuplicate(p.answer(o, Result{Exit: 9})), "the engine refuses a second one")
+	require.NoError(t, p.answer(o, wire.Result{Outputs: wire.Manifest{Items: []wire.Item{textItem("made", "first")}}}))
+	require.True(t, wire.IsDuplicate(p.answer(o, wire.Result{Exit: 9})), "the engine refuses a second one")
 	require.Zero(t, (<-ended).Exit)
 	require.NoError(t, m.DoubleAck(t.Context()))
 	require.Len(t, p.book.open, 1, "the ticket is open until the job's end is recorded")
 	p.f.Over(7)
 	require.Empty(t, p.book.open)
-	require.Eventually(t, func() bool { return p.answer(o, Result{Exit: 9}) == nil }, time.Minute, time.Millisecond,
+	require.Eventually(t, func() bool { return p.answer(o, wire.Result{Exit: 9}) == nil }, time.Minute,
+		time.Millisecond,
 		"the first is acknowledged")
 	require.Eventually(t, func() bool {
-		s, err := p.js.Stream(t.Context(), resultStream)
+		s, err := p.js.Stream(t.Context(), wire.ResultStream)
 		return err == nil && s.CachedInfo().State.Msgs == 0
 	}, time.Minute, time.Millisecond, "the late one is dropped")
 	text, err := os.ReadFile(filepath.Join(p.dir, "scratch/made"))
@@ -166,9 +168,10 @@ func TestResultsThatReachOut(t *testing.T) {
 	outside := textItem("../outside", "x")
 	absolute := textItem("/tmp/stilltide-outside", "x")
 	own := textItem("stdout-3", "x")
-	foreign := Item{Path: "a", Size: 3, SHA: sumOfText("abc"), At: "tide.file.other.1-1-0-a.out.1.1", Parts: 1}
-	link := Item{Path: "link/x", Size: 1, SHA: sumOfText("x"), Inline: []byte("x"), Mode: 0o600}
-	for name, item := range map[string]Item{"up": outside, "absolute": absolute, "own name": own, "foreign": foreign,
+	foreign := wire.Item{Path: "a", Size: 3, SHA: sumOfText("abc"), At: "tide.file.other.1-1-0-a.out.1.1", Parts: 1}
+	link := wire.Item{Path: "link/x", Size: 1, SHA: sumOfText("x"), Inline: []byte("x"), Mode: 0o600}
+	for name, item := range map[string]wire.Item{"up": outside, "absolute": absolute, "own name": own,
+		"foreign":        foreign,
 		"through a link": link} {
 		t.Run(name, func(t *testing.T) {
 			p := newPair(t)
@@ -185,7 +188,7 @@ func TestResultsThatReachOut(t *testing.T) {
 				require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(trip.Scratch, "link")))
 			}
 			for n := 0; ; n++ {
-				require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{item}}}))
+				require.NoError(t, p.answer(o, wire.Result{Outputs: wire.Manifest{Items: []wire.Item{item}}}))
 				select {
 				case res := <-ended:
 					require.Error(t, res.Err)
@@ -195,7 +198,7 @@ func TestResultsThatReachOut(t *testing.T) {
 				case <-time.After(300 * time.Millisecond): // damaged: it is offered anew
 					m := p.next()
 					var err error
-					o, err = open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+					o, err = wire.Open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 					require.NoError(t, err)
 				}
 			}
@@ -211,14 +214,14 @@ func TestDamageOnTheWay(t *testing.T) {
 	for n := 1; ; n++ {
 		bad := textItem("made", "content")
 		bad.SHA = sumOfText("other")
-		require.NoError(t, p.answer(o, Result{Outputs: Manifest{Items: []Item{bad}}}))
+		require.NoError(t, p.answer(o, wire.Result{Outputs: wire.Manifest{Items: []wire.Item{bad}}}))
 		if n == maxDamaged {
 			break
 		}
 		m := p.next()
 		var err error
 		before := o.Ticket
-		o, err = open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+		o, err = wire.Open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 		require.NoError(t, err)
 		require.NotEqual(t, before, o.Ticket, "under a ticket of its own")
 	}
@@ -231,7 +234,7 @@ func TestTakenUpAgain(t *testing.T) {
 	p := newPair(t)
 	trip := p.trip("x")
 	_, o, ended := p.carry(trip)
-	s, err := p.js.Stream(t.Context(), jobStream)
+	s, err := p.js.Stream(t.Context(), wire.JobStream)
 	require.NoError(t, err)
 	require.NoError(t, s.Purge(t.Context()))
 	_, again, _ := p.carryOn()
@@ -239,7 +242,7 @@ func TestTakenUpAgain(t *testing.T) {
 	p.f.Leave()
 	res := <-ended
 	require.True(t, res.Behind)
-	require.NoError(t, p.answer(again, Result{Exit: 0}))
+	require.NoError(t, p.answer(again, wire.Result{Exit: 0}))
 	p.f.mu.Lock()
 	p.f.leaving = false
 	delete(p.f.open, o.Ticket) // as after a start
@@ -251,9 +254,9 @@ func TestTakenUpAgain(t *testing.T) {
 }
 
 // carryOn takes the next offer.
-func (p *pair) carryOn() (jetstream.Msg, Offer, error) {
+func (p *pair) carryOn() (jetstream.Msg, wire.Offer, error) {
 	m := p.next()
-	o, err := open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
+	o, err := wire.Open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 	require.NoError(p, err)
 	return m, o, err
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"stilltide/internal/wire"
 	"sync"
 )
 
@@ -50,7 +51,7 @@ func (o *output) end() {
 }
 
 // whole brings all that the command printed.
-func (o *output) whole(ctx context.Context, from *receiver, item Item) error {
+func (o *output) whole(ctx context.Context, from *wire.Receiver, item wire.Item) error {
 	o.end()
 	if item.Size == 0 {
 		return nil
@@ -61,7 +62,7 @@ func (o *output) whole(ctx context.Context, from *receiver, item Item) error {
 	}
 	defer os.Remove(part.Name())
 	defer part.Close()
-	if err := from.fill(ctx, part, item); err != nil {
+	if err := from.Fill(ctx, part, item); err != nil {
 		return err
 	}
 	if _, err := part.Seek(0, io.SeekStart); err != nil {

@@ -13,6 +13,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
 
@@ -23,7 +24,7 @@ func (f *Fleet) lookEvery() time.Duration {
 
 // wait waits for the result of what was offered. What the engine has lost is offered again,
 // under the same ticket.
-func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r Result, err error) {
+func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r wire.Result, err error) {
 	look := time.NewTicker(f.lookEvery())
 	defer look.Stop()
 	missing := 0
@@ -32,12 +33,12 @@ func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r Result, err e
 		case <-ctx.Done():
 			return r, context.Cause(ctx)
 		case m := <-w.result:
-			if err := json.Unmarshal(m.Data(), &r); err != nil || r.Version != wireVersion {
-				return Result{Damaged: true, NotRun: "the result cannot be read"}, nil
+			if err := json.Unmarshal(m.Data(), &r); err != nil || r.Version != wire.WireVersion {
+				return wire.Result{Damaged: true, NotRun: "the result cannot be read"}, nil
 			}
 			return r, nil
 		case <-look.C:
-			if since, _ := f.link.isAway(); !since.IsZero() || f.isThere(ctx, w) {
+			if since, _ := f.link.IsAway(); !since.IsZero() || f.isThere(ctx, w) {
 				missing = 0
 			} else if missing++; missing == 2 {
 				missing = 0
@@ -51,11 +52,11 @@ func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r Result, err e
 
 // isThere reports whether the engine has the offer or its result; in doubt it has.
 func (f *Fleet) isThere(ctx context.Context, w *trip) bool {
-	_, js, err := f.link.conn(ctx)
+	_, js, err := f.link.Conn(ctx)
 	if err != nil {
 		return true
 	}
-	ctx, end := context.WithTimeout(ctx, onePart)
+	ctx, end := context.WithTimeout(ctx, wire.OnePart)
 	defer end()
 	has := func(stream, subject string) bool {
 		s, err := js.Stream(ctx, stream)
@@ -64,33 +65,33 @@ func (f *Fleet) isThere(ctx context.Context, w *trip) bool {
 		}
 		return !errors.Is(err, jetstream.ErrMsgNotFound) && !errors.Is(err, jetstream.ErrStreamNotFound)
 	}
-	return has(jobStream, jobSubject(w.ticket.Pool, f.ledger, w.ticket.Name)) || len(w.result) > 0 ||
-		has(resultStream, resultSubject(f.ledger, w.ticket.Name))
+	return has(wire.JobStream, wire.JobSubject(w.ticket.Pool, f.ledger, w.ticket.Name)) || len(w.result) > 0 ||
+		has(wire.ResultStream, wire.ResultSubject(f.ledger, w.ticket.Name))
 }
 
 // takeResults gives every result to the trip that waits for it. One whose ticket is not open is
 // refused; so only one counts.
 func (f *Fleet) takeResults() {
-	_, js, err := f.link.conn(f.ctx)
+	_, js, err := f.link.Conn(f.ctx)
 	if err != nil {
 		return
 	}
 	for f.ctx.Err() == nil {
-		ctx, end := context.WithTimeout(f.ctx, onePart)
-		c, err := js.Consumer(ctx, resultStream, "ledger-"+f.ledger)
+		ctx, end := context.WithTimeout(f.ctx, wire.OnePart)
+		c, err := js.Consumer(ctx, wire.ResultStream, "ledger-"+f.ledger)
 		end()
 		for err == nil && f.ctx.Err() == nil {
 			var m jetstream.Msg
-			if m, err = f.link.next(f.ctx, c); err == nil && m != nil {
+			if m, err = f.link.Next(f.ctx, c); err == nil && m != nil {
 				f.arrived(m)
 			}
 		}
-		_ = pause(f.ctx, 200*time.Millisecond)
+		_ = wire.Pause(f.ctx, 200*time.Millisecond)
 	}
 }
 
 func (f *Fleet) arrived(m jetstream.Msg) {
-	name := lastWord(m.Subject())
+	name := wire.LastWord(m.Subject())
 	f.mu.Lock()
 	w, open := f.open[name]
 	_, known := f.known[name]
@@ -110,21 +111,21 @@ func (f *Fleet) arrived(m jetstream.Msg) {
 }
 
 // fetch brings what a command made, and what it printed.
-func (f *Fleet) fetch(ctx context.Context, w *trip, t work.Trip, r Result) error {
+func (f *Fleet) fetch(ctx context.Context, w *trip, t work.Trip, r wire.Result) error {
 	stop := f.holdResult(w)
 	defer stop()
-	_, js, err := f.link.conn(ctx)
+	_, js, err := f.link.Conn(ctx)
 	if err != nil {
 		return err
 	}
-	from := &receiver{js: js, prefix: fileSubject(f.ledger, w.ticket.Name) + ".out.", most: math.MaxInt64 / 2}
+	from := &wire.Receiver{Js: js, Prefix: wire.FileSubject(f.ledger, w.ticket.Name) + ".out.", Most: math.MaxInt64 / 2}
 	if err := w.output.whole(ctx, from, r.Printed); err != nil {
 		return err
 	}
 	if t.Scratch == "" || r.NotRun != "" || r.Lost {
 		return nil
 	}
-	items, err := from.items(ctx, r.Outputs)
+	items, err := from.Items(ctx, r.Outputs)
 	if err != nil {
 		return err
 	}
@@ -133,7 +134,7 @@ func (f *Fleet) fetch(ctx context.Context, w *trip, t work.Trip, r Result) error
 			return fmt.Errorf("%s made %s, which is a name of the watcher's own", r.Helper, item.Path)
 		}
 	}
-	if err := from.into(ctx, t.Scratch, items); err != nil {
+	if err := from.Into(ctx, t.Scratch, items); err != nil {
 		return fmt.Errorf("of %s: %w", r.Helper, err)
 	}
 	if t.Stdout == "" || r.Stdout == nil {
@@ -141,7 +142,7 @@ func (f *Fleet) fetch(ctx context.Context, w *trip, t work.Trip, r Result) error
 	}
 	out := *r.Stdout
 	out.Path, out.Mode = filepath.Base(t.Stdout), 0o600
-	return from.into(ctx, filepath.Dir(t.Stdout), []Item{out})
+	return from.Into(ctx, filepath.Dir(t.Stdout), []wire.Item{out})
 }
 
 // holdResult tells the engine now and then that the result is being taken.
@@ -207,12 +208,12 @@ func (f *Fleet) settle(w *trip) {
 func (f *Fleet) clear(name string, result jetstream.Msg) {
 	ctx, end := context.WithTimeout(f.ctx, time.Minute)
 	defer end()
-	_, js, err := f.link.conn(ctx)
+	_, js, err := f.link.Conn(ctx)
 	if err != nil {
 		return
 	}
 	purge := func(stream, subject string) {
-		_ = until(ctx, func(ctx context.Context) error {
+		_ = wire.Until(ctx, func(ctx context.Context) error {
 			s, err := js.Stream(ctx, stream)
 			if err == nil {
 				err = s.Purge(ctx, jetstream.WithPurgeSubject(subject))
@@ -220,10 +221,10 @@ func (f *Fleet) clear(name string, result jetstream.Msg) {
 			return err
 		})
 	}
-	purge(jobStream, jobSubject("*", f.ledger, name)) // a helper whose last word was lost has left it there
-	purge(fileStream, fileSubject(f.ledger, name)+".>")
+	purge(wire.JobStream, wire.JobSubject("*", f.ledger, name)) // a helper whose last word was lost has left it there
+	purge(wire.FileStream, wire.FileSubject(f.ledger, name)+".>")
 	if result != nil {
-		one, end := context.WithTimeout(ctx, onePart)
+		one, end := context.WithTimeout(ctx, wire.OnePart)
 		defer end()
 		_ = result.DoubleAck(one) // one that comes again is refused
 	}
@@ -233,18 +234,18 @@ func (f *Fleet) clear(name string, result jetstream.Msg) {
 // that is just taking it does not hear that yet, so it is asked more than once.
 func (f *Fleet) cancel(t job.Ticket) {
 	f.work.Go(func() {
-		nc, js, err := f.link.conn(f.ctx)
+		nc, js, err := f.link.Conn(f.ctx)
 		if err != nil {
 			return
 		}
 		for n := range 4 {
-			ctx, end := context.WithTimeout(f.ctx, onePart)
-			if s, err := js.Stream(ctx, jobStream); err == nil {
-				_ = s.Purge(ctx, jetstream.WithPurgeSubject(jobSubject(t.Pool, f.ledger, t.Name)))
+			ctx, end := context.WithTimeout(f.ctx, wire.OnePart)
+			if s, err := js.Stream(ctx, wire.JobStream); err == nil {
+				_ = s.Purge(ctx, jetstream.WithPurgeSubject(wire.JobSubject(t.Pool, f.ledger, t.Name)))
 			}
-			_, err := nc.RequestWithContext(ctx, cancelSubject(f.ledger, t.Name), nil)
+			_, err := nc.RequestWithContext(ctx, wire.CancelSubject(f.ledger, t.Name), nil)
 			end()
-			if err == nil || pause(f.ctx, time.Duration(100<<n)*time.Millisecond) != nil {
+			if err == nil || wire.Pause(f.ctx, time.Duration(100<<n)*time.Millisecond) != nil {
 				return
 			}
 		}

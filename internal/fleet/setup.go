@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"stilltide/internal/wire"
 	"strings"
 	"time"
 
@@ -33,22 +34,23 @@ func setUp(ctx context.Context, nc *nats.Conn, js jetstream.JetStream, pools []s
 			Discard: jetstream.DiscardNew, MaxMsgsPerSubject: 1, DiscardNewPerSubject: true,
 			MaxMsgSize: maxMessage, MaxBytes: bytes, MaxAge: keptFor, AllowDirect: true}
 	}
-	files := queue(fileStream, "tide.file.>", 4<<30)
+	files := queue(wire.FileStream, "tide.file.>", 4<<30)
 	files.Retention = jetstream.LimitsPolicy
-	for _, s := range []jetstream.StreamConfig{queue(jobStream, "tide.job.>", 256<<20),
-		queue(resultStream, "tide.result.>", 256<<20), files} {
+	for _, s := range []jetstream.StreamConfig{queue(wire.JobStream, "tide.job.>", 256<<20),
+		queue(wire.ResultStream, "tide.result.>", 256<<20), files} {
 		if err := makeStream(ctx, js, s); err != nil {
 			return fmt.Errorf("the stream %s cannot be made: %w", s.Name, err)
 		}
 	}
 	for _, pool := range pools {
-		if _, err := js.CreateOrUpdateConsumer(ctx, jobStream, jetstream.ConsumerConfig{Durable: poolConsumer(pool),
-			FilterSubject: "tide.job." + pool + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: lease,
-			MaxAckPending: atOnce, MaxDeliver: -1}); err != nil {
+		if _, err := js.CreateOrUpdateConsumer(ctx, wire.JobStream,
+			jetstream.ConsumerConfig{Durable: wire.PoolConsumer(pool),
+				FilterSubject: "tide.job." + pool + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: lease,
+				MaxAckPending: atOnce, MaxDeliver: -1}); err != nil {
 			return fmt.Errorf("the pool %s cannot be made: %w", pool, err)
 		}
 	}
-	_, err := js.CreateOrUpdateConsumer(ctx, resultStream, jetstream.ConsumerConfig{Durable: "ledger-" + ledger,
+	_, err := js.CreateOrUpdateConsumer(ctx, wire.ResultStream, jetstream.ConsumerConfig{Durable: "ledger-" + ledger,
 		FilterSubject: "tide.result." + ledger + ".>", AckPolicy: jetstream.AckExplicitPolicy, AckWait: lease,
 		MaxAckPending: atOnce, MaxDeliver: -1})
 	return err

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package fleet
+package lend
 
 import "time"
 

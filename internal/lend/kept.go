@@ -1,4 +1,4 @@
-package fleet
+package lend
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"stilltide/internal/wire"
 	"sync"
 	"time"
 )
@@ -29,11 +30,11 @@ func openKept(folder string, most int64) (*kept, error) {
 }
 
 // put writes a file with a content, which is fetched if it is not kept.
-func (k *kept) put(ctx context.Context, from *receiver, item Item, to string) error {
+func (k *kept) put(ctx context.Context, from *wire.Receiver, item wire.Item, to string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if len(item.SHA) != 64 || !filepath.IsLocal(item.SHA) {
-		return errDamaged
+		return wire.ErrDamaged
 	}
 	path := filepath.Join(k.folder, item.SHA)
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
@@ -50,18 +51,18 @@ func (k *kept) put(ctx context.Context, from *receiver, item Item, to string) er
 }
 
 // has reports whether a content is kept, and unharmed.
-func (k *kept) has(path string, item Item) bool {
-	sum, err := sumOf(path)
+func (k *kept) has(path string, item wire.Item) bool {
+	sum, err := wire.SumOf(path)
 	return err == nil && sum == item.SHA
 }
 
-func (k *kept) fetch(ctx context.Context, from *receiver, item Item, path string) error {
+func (k *kept) fetch(ctx context.Context, from *wire.Receiver, item wire.Item, path string) error {
 	f, err := os.CreateTemp(k.folder, ".part-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
-	err = from.fill(ctx, f, item)
+	err = from.Fill(ctx, f, item)
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}

@@ -1,4 +1,4 @@
-package fleet
+package wire
 
 import (
 	"encoding/base64"
@@ -15,28 +15,28 @@ import (
 
 // What the engine holds. The subjects' last words are those of the ledger and the ticket.
 const (
-	jobStream    = "TIDE_JOBS"    // tide.job.POOL.LEDGER.TICKET
-	resultStream = "TIDE_RESULTS" // tide.result.LEDGER.TICKET
-	fileStream   = "TIDE_FILES"   // tide.file.LEDGER.TICKET.DIRECTION.FILE.PART
+	JobStream    = "TIDE_JOBS"    // tide.job.POOL.LEDGER.TICKET
+	ResultStream = "TIDE_RESULTS" // tide.result.LEDGER.TICKET
+	FileStream   = "TIDE_FILES"   // tide.file.LEDGER.TICKET.DIRECTION.FILE.PART
 )
 
-func jobSubject(pool, ledger, ticket string) string {
+func JobSubject(pool, ledger, ticket string) string {
 	return "tide.job." + pool + "." + ledger + "." + ticket
 }
-func resultSubject(ledger, ticket string) string { return "tide.result." + ledger + "." + ticket }
-func fileSubject(ledger, ticket string) string   { return "tide.file." + ledger + "." + ticket }
-func cancelSubject(ledger, ticket string) string { return "tide.cancel." + ledger + "." + ticket }
-func printSubject(ledger, ticket string) string  { return "tide.print." + ledger + "." + ticket }
-func hereSubject(pool, helper string) string     { return "tide.here." + pool + "." + helper }
+func ResultSubject(ledger, ticket string) string { return "tide.result." + ledger + "." + ticket }
+func FileSubject(ledger, ticket string) string   { return "tide.file." + ledger + "." + ticket }
+func CancelSubject(ledger, ticket string) string { return "tide.cancel." + ledger + "." + ticket }
+func PrintSubject(ledger, ticket string) string  { return "tide.print." + ledger + "." + ticket }
+func HereSubject(pool, helper string) string     { return "tide.here." + pool + "." + helper }
 
-// whoSubject is where helpers are asked to say at once that they are here.
-const whoSubject = "tide.who"
+// WhoSubject is where helpers are asked to say at once that they are here.
+const WhoSubject = "tide.who"
 
-// lastWord is the ticket that a subject ends with.
-func lastWord(subject string) string { return subject[strings.LastIndexByte(subject, '.')+1:] }
+// LastWord is the ticket that a subject ends with.
+func LastWord(subject string) string { return subject[strings.LastIndexByte(subject, '.')+1:] }
 
-// wireVersion is that of the messages. A helper leaves those of another to others.
-const wireVersion = 1
+// WireVersion is that of the messages. A helper leaves those of another to others.
+const WireVersion = 1
 
 // Offer is all that a helper must know of a command. Paths in it begin with Root, which stands
 // for the folder that the helper makes for it: its inputs are below in/, what it makes
@@ -109,18 +109,18 @@ type Result struct {
 	Outputs  Manifest `json:"outputs"`
 }
 
-// here is what a helper says of itself, every few seconds and when asked.
-type here struct {
+// Here is what a helper says of itself, every few seconds and when asked.
+type Here struct {
 	Version string    `json:"version"`
 	Helper  string    `json:"helper"`
 	Pool    string    `json:"pool"`
 	Workers int       `json:"workers"`
 	Ends    bool      `json:"ends,omitempty"` // it takes nothing new
-	Runs    []running `json:"runs,omitempty"`
+	Runs    []Running `json:"runs,omitempty"`
 }
 
-// running is a command under way on a helper.
-type running struct {
+// Running is a command under way on a helper.
+type Running struct {
 	Ledger string  `json:"ledger"`
 	Ticket string  `json:"ticket"`
 	Rule   string  `json:"rule"`
@@ -133,8 +133,8 @@ const (
 	signatureHeader = "Tide-Signature"
 )
 
-// sign makes a message of an offer that says who made it.
-func sign(subject string, o Offer, by nkeys.KeyPair) (*nats.Msg, error) {
+// Sign makes a message of an offer that says who made it.
+func Sign(subject string, o Offer, by nkeys.KeyPair) (*nats.Msg, error) {
 	data, err := json.Marshal(o)
 	if err != nil {
 		return nil, err
@@ -157,8 +157,8 @@ func sign(subject string, o Offer, by nkeys.KeyPair) (*nats.Msg, error) {
 // errUntrusted says that an offer is of a watcher that this helper does not work for.
 var errUntrusted = errors.New("it is not signed by a watcher that --trust names")
 
-// open reads an offer, if one of the trusted watchers has signed it.
-func open(subject string, header nats.Header, data []byte, trusted []string) (o Offer, err error) {
+// Open reads an offer, if one of the trusted watchers has signed it.
+func Open(subject string, header nats.Header, data []byte, trusted []string) (o Offer, err error) {
 	key := header.Get(keyHeader)
 	if !slices.Contains(trusted, key) {
 		return o, errUntrusted
@@ -174,22 +174,22 @@ func open(subject string, header nats.Header, data []byte, trusted []string) (o 
 	if err := json.Unmarshal(data, &o); err != nil {
 		return o, fmt.Errorf("the offer cannot be read: %w", err)
 	}
-	if subject != jobSubject(o.Pool, o.Ledger, o.Ticket) {
+	if subject != JobSubject(o.Pool, o.Ledger, o.Ticket) {
 		return o, errUntrusted // a signed offer that somebody gave another place
 	}
-	if o.Version != wireVersion {
-		return o, fmt.Errorf("the offer is of version %d, and this program knows %d", o.Version, wireVersion)
+	if o.Version != WireVersion {
+		return o, fmt.Errorf("the offer is of version %d, and this program knows %d", o.Version, WireVersion)
 	}
 	return o, nil
 }
 
-func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+func Seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// poolConsumer is the name under which the engine hands a pool's offers out.
-func poolConsumer(pool string) string { return "pool-" + pool }
+// PoolConsumer is the name under which the engine hands a pool's offers out.
+func PoolConsumer(pool string) string { return "pool-" + pool }
 
-// offsetHeader says where in what a command prints a piece of it begins.
-const offsetHeader = "Tide-Offset"
+// OffsetHeader says where in what a command prints a piece of it begins.
+const OffsetHeader = "Tide-Offset"
 
-// sayEvery is how often a helper says that it is here.
-const sayEvery = 3 * time.Second
+// SayEvery is how often a helper says that it is here.
+const SayEvery = 3 * time.Second

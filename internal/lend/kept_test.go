@@ -1,10 +1,11 @@
-package fleet
+package lend
 
 import (
 	"crypto/sha256"
 	"encoding/hex"
 	"os"
 	"path/filepath"
+	"stilltide/internal/wire"
 	"testing"
 	"time"
 
@@ -16,7 +17,7 @@ import (
 func TestKept(t *testing.T) {
 	k, err := openKept(t.TempDir(), 25)
 	require.NoError(t, err)
-	from := &receiver{most: 1 << 20}
+	from := &wire.Receiver{Most: 1 << 20}
 	put := func(text string) error {
 		item := keptItem("work/x", text)
 		return k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "work/x"))
@@ -37,8 +38,8 @@ func TestKept(t *testing.T) {
 	require.Error(t, k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "x")))
 }
 
-func keptItem(path, text string) Item {
-	return Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: keptSum(text), Inline: []byte(text)}
+func keptItem(path, text string) wire.Item {
+	return wire.Item{Path: path, Size: int64(len(text)), Mode: 0o600, SHA: keptSum(text), Inline: []byte(text)}
 }
 
 func keptSum(text string) string {

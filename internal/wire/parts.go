@@ -1,4 +1,4 @@
-package fleet
+package wire
 
 import (
 	"bytes"
@@ -23,30 +23,30 @@ import (
 )
 
 const (
-	partSize  = 512 << 10 // bytes of a part
+	PartSize  = 512 << 10 // bytes of a part
 	inFlight  = 4         // parts of a file that are under way at once
 	maxInline = 128 << 10 // bytes of a file that travels in the message itself
 	// maxInlines bounds those of one message together.
 	maxInlines = 384 << 10
 	// longList is how long a list of files may be in the message itself, in bytes.
 	longList = 192 << 10
-	// onePart is how long one part may take.
-	onePart = 4 * time.Second
+	// OnePart is how long one part may take.
+	OnePart = 4 * time.Second
 )
 
-// errDamaged says that what arrived is not what was sent.
-var errDamaged = errors.New("it is not what was sent")
+// ErrDamaged says that what arrived is not what was sent.
+var ErrDamaged = errors.New("it is not what was sent")
 
-// sender makes files ready to travel: below one subject, small ones within the message.
-type sender struct {
-	js      jetstream.JetStream
-	subject string // of the ticket, with the direction
+// Sender makes files ready to travel: below one subject, small ones within the message.
+type Sender struct {
+	Js      jetstream.JetStream
+	Subject string // of the ticket, with the direction
 	files   int
 	inlined int
 }
 
-// tree lists what is below a folder, and sends it. prefix stands before the paths.
-func (s *sender) tree(ctx context.Context, folder, prefix string) (items []Item, err error) {
+// Tree lists what is below a folder, and sends it. prefix stands before the paths.
+func (s *Sender) Tree(ctx context.Context, folder, prefix string) (items []Item, err error) {
 	err = filepath.WalkDir(folder, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || path == folder {
 			return err
@@ -55,15 +55,15 @@ func (s *sender) tree(ctx context.Context, folder, prefix string) (items []Item,
 		if err != nil {
 			return err
 		}
-		item, err := s.item(ctx, path, prefix+filepath.ToSlash(rel))
+		item, err := s.Item(ctx, path, prefix+filepath.ToSlash(rel))
 		items = append(items, item)
 		return err
 	})
 	return items, err
 }
 
-// item sends one file, or notes a folder. Links and devices do not travel.
-func (s *sender) item(ctx context.Context, path, name string) (Item, error) {
+// Item sends one file, or notes a folder. Links and devices do not travel.
+func (s *Sender) Item(ctx context.Context, path, name string) (Item, error) {
 	info, err := os.Lstat(path)
 	if err != nil {
 		return Item{}, err
@@ -86,7 +86,7 @@ func (s *sender) item(ctx context.Context, path, name string) (Item, error) {
 }
 
 // content sends what a file holds.
-func (s *sender) content(ctx context.Context, item Item, r io.Reader) (Item, error) {
+func (s *Sender) content(ctx context.Context, item Item, r io.Reader) (Item, error) {
 	sum := sha256.New()
 	r = io.TeeReader(r, sum)
 	if item.Size <= maxInline && s.inlined+int(item.Size) <= maxInlines {
@@ -102,8 +102,8 @@ func (s *sender) content(ctx context.Context, item Item, r io.Reader) (Item, err
 		return item, nil
 	}
 	s.files++
-	item.At = s.subject + "." + strconv.Itoa(s.files)
-	size, parts, err := put(ctx, s.js, item.At, r)
+	item.At = s.Subject + "." + strconv.Itoa(s.files)
+	size, parts, err := Put(ctx, s.Js, item.At, r)
 	if err == nil && size != item.Size {
 		err = fmt.Errorf("%s changes while it is sent", item.Path)
 	}
@@ -111,8 +111,8 @@ func (s *sender) content(ctx context.Context, item Item, r io.Reader) (Item, err
 	return item, err
 }
 
-// manifest lists what was sent; a long list is sent, too.
-func (s *sender) manifest(ctx context.Context, items []Item) (Manifest, error) {
+// Manifest lists what was sent; a long list is sent, too.
+func (s *Sender) Manifest(ctx context.Context, items []Item) (Manifest, error) {
 	text, err := json.Marshal(items)
 	if err != nil {
 		return Manifest{}, err
@@ -125,17 +125,17 @@ func (s *sender) manifest(ctx context.Context, items []Item) (Manifest, error) {
 	return Manifest{Long: &long}, err
 }
 
-// put sends a file in parts, a few under way at a time. Each part has a subject of its own, and
+// Put sends a file in parts, a few under way at a time. Each part has a subject of its own, and
 // a subject holds one message: a part that is sent again, after a change of leader, neither
 // doubles nor moves.
-func put(ctx context.Context, js jetstream.JetStream, subject string, r io.Reader) (size int64, parts int, err error) {
+func Put(ctx context.Context, js jetstream.JetStream, subject string, r io.Reader) (size int64, parts int, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	free := make(chan struct{}, inFlight)
 	var all sync.WaitGroup
 	defer all.Wait()
 	for {
-		part := make([]byte, partSize)
+		part := make([]byte, PartSize)
 		n, readErr := io.ReadFull(r, part)
 		if n > 0 {
 			select {
@@ -167,43 +167,43 @@ func put(ctx context.Context, js jetstream.JetStream, subject string, r io.Reade
 
 // putPart sends one part, again and again until that is confirmed.
 func putPart(ctx context.Context, js jetstream.JetStream, subject string, data []byte) error {
-	return until(ctx, func(ctx context.Context) error {
+	return Until(ctx, func(ctx context.Context) error {
 		_, err := js.PublishMsg(ctx, &nats.Msg{Subject: subject, Data: data})
-		if isDuplicate(err) {
+		if IsDuplicate(err) {
 			return nil
 		}
 		return err
 	})
 }
 
-// until does something again and again until it succeeds, cannot succeed, or the context ends.
-func until(ctx context.Context, do func(context.Context) error) error {
+// Until does something again and again until it succeeds, cannot succeed, or the context ends.
+func Until(ctx context.Context, do func(context.Context) error) error {
 	for wait := 50 * time.Millisecond; ; wait = min(2*wait, time.Second) {
-		one, end := context.WithTimeout(ctx, onePart)
+		one, end := context.WithTimeout(ctx, OnePart)
 		err := do(one)
 		end()
 		if err == nil || isFinal(err) {
 			return err
 		}
-		if pause(ctx, wait) != nil {
+		if Pause(ctx, wait) != nil {
 			return context.Cause(ctx)
 		}
 	}
 }
 
-// receiver writes what has travelled below a folder.
-type receiver struct {
-	js     jetstream.JetStream
-	prefix string // with which the subjects of its parts must begin
-	most   int64  // bytes that it takes in all
+// Receiver writes what has travelled below a folder.
+type Receiver struct {
+	Js     jetstream.JetStream
+	Prefix string // with which the subjects of its parts must begin
+	Most   int64  // bytes that it takes in all
 	files  jetstream.Stream
 }
 
-// errTooLarge says that more comes than is taken.
-var errTooLarge = errors.New("it is larger than is taken here")
+// ErrTooLarge says that more comes than is taken.
+var ErrTooLarge = errors.New("it is larger than is taken here")
 
-// items reads a manifest.
-func (r *receiver) items(ctx context.Context, m Manifest) ([]Item, error) {
+// Items reads a manifest.
+func (r *Receiver) Items(ctx context.Context, m Manifest) ([]Item, error) {
 	if m.Long == nil {
 		return m.Items, nil
 	}
@@ -213,7 +213,7 @@ func (r *receiver) items(ctx context.Context, m Manifest) ([]Item, error) {
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
-	if err := r.fill(ctx, f, *m.Long); err != nil {
+	if err := r.Fill(ctx, f, *m.Long); err != nil {
 		return nil, err
 	}
 	var items []Item
@@ -223,12 +223,12 @@ func (r *receiver) items(ctx context.Context, m Manifest) ([]Item, error) {
 	return items, err
 }
 
-// into writes items below a folder. A path that leads out of it is refused.
-func (r *receiver) into(ctx context.Context, folder string, items []Item) error {
+// Into writes items below a folder. A path that leads out of it is refused.
+func (r *Receiver) Into(ctx context.Context, folder string, items []Item) error {
 	var total int64
 	for _, item := range items {
-		if total += item.Size; item.Size < 0 || total > r.most {
-			return fmt.Errorf("%s: %w", item.Path, errTooLarge)
+		if total += item.Size; item.Size < 0 || total > r.Most {
+			return fmt.Errorf("%s: %w", item.Path, ErrTooLarge)
 		}
 	}
 	root, err := os.OpenRoot(folder) // no path and no link leads out of it
@@ -250,7 +250,7 @@ func (r *receiver) into(ctx context.Context, folder string, items []Item) error 
 	return nil
 }
 
-func (r *receiver) write(ctx context.Context, root *os.Root, item Item) error {
+func (r *Receiver) write(ctx context.Context, root *os.Root, item Item) error {
 	path := filepath.FromSlash(item.Path)
 	if !filepath.IsLocal(path) {
 		return errors.New("its path leads out of the folder")
@@ -268,7 +268,7 @@ func (r *receiver) write(ctx context.Context, root *os.Root, item Item) error {
 	if err != nil {
 		return err
 	}
-	err = r.fill(ctx, f, item)
+	err = r.Fill(ctx, f, item)
 	if err == nil {
 		err = f.Chmod(fs.FileMode(item.Mode).Perm())
 	}
@@ -279,10 +279,10 @@ func (r *receiver) write(ctx context.Context, root *os.Root, item Item) error {
 	return root.Chtimes(path, time.Unix(0, item.Mod), time.Unix(0, item.Mod))
 }
 
-// fill writes one file's content, and compares it with what was sent.
-func (r *receiver) fill(ctx context.Context, f *os.File, item Item) error {
-	if item.Size > r.most {
-		return errTooLarge
+// Fill writes one file's content, and compares it with what was sent.
+func (r *Receiver) Fill(ctx context.Context, f *os.File, item Item) error {
+	if item.Size > r.Most {
+		return ErrTooLarge
 	}
 	if item.At == "" {
 		if _, err := f.Write(item.Inline); err != nil {
@@ -297,20 +297,20 @@ func (r *receiver) fill(ctx context.Context, f *os.File, item Item) error {
 		return err
 	}
 	if n != item.Size || hex.EncodeToString(sum.Sum(nil)) != item.SHA {
-		return errDamaged
+		return ErrDamaged
 	}
 	return nil
 }
 
 // parts writes a file's parts, a few at a time. A replica that is behind does not have a part
 // yet, so it is asked for again: how many there are is known.
-func (r *receiver) parts(ctx context.Context, f *os.File, item Item) error {
-	if !strings.HasPrefix(item.At, r.prefix) || int64(item.Parts) != (item.Size+partSize-1)/partSize {
-		return errDamaged
+func (r *Receiver) parts(ctx context.Context, f *os.File, item Item) error {
+	if !strings.HasPrefix(item.At, r.Prefix) || int64(item.Parts) != (item.Size+PartSize-1)/PartSize {
+		return ErrDamaged
 	}
 	if r.files == nil {
-		if err := until(ctx, func(ctx context.Context) (err error) {
-			r.files, err = r.js.Stream(ctx, fileStream)
+		if err := Until(ctx, func(ctx context.Context) (err error) {
+			r.files, err = r.Js.Stream(ctx, FileStream)
 			return err
 		}); err != nil {
 			return err
@@ -343,31 +343,31 @@ func (r *receiver) parts(ctx context.Context, f *os.File, item Item) error {
 // missingFor is how long a part may be missing until the file counts as damaged.
 const missingFor = 20 * time.Second
 
-func (r *receiver) part(ctx context.Context, f *os.File, item Item, n int) error {
+func (r *Receiver) part(ctx context.Context, f *os.File, item Item, n int) error {
 	begun := time.Now()
 	for wait := 5 * time.Millisecond; ; wait = min(2*wait, time.Second) {
-		one, end := context.WithTimeout(ctx, onePart)
+		one, end := context.WithTimeout(ctx, OnePart)
 		m, err := r.files.GetLastMsgForSubject(one, item.At+"."+strconv.Itoa(n))
 		end()
 		if err == nil {
-			at := int64(n) * partSize
+			at := int64(n) * PartSize
 			if at+int64(len(m.Data)) > item.Size {
-				return errDamaged
+				return ErrDamaged
 			}
 			_, err = f.WriteAt(m.Data, at)
 			return err
 		}
 		if errors.Is(err, jetstream.ErrMsgNotFound) && time.Since(begun) > missingFor {
-			return fmt.Errorf("a part is missing: %w", errDamaged)
+			return fmt.Errorf("a part is missing: %w", ErrDamaged)
 		}
-		if pause(ctx, wait) != nil {
+		if Pause(ctx, wait) != nil {
 			return context.Cause(ctx)
 		}
 	}
 }
 
-// isDuplicate reports whether the engine refused a message because that subject has one.
-func isDuplicate(err error) bool {
+// IsDuplicate reports whether the engine refused a message because that subject has one.
+func IsDuplicate(err error) bool {
 	var api *jetstream.APIError
 	return errors.As(err, &api) && strings.Contains(api.Description, "maximum messages per subject exceeded")
 }
@@ -377,8 +377,8 @@ func isFinal(err error) bool {
 	return errors.Is(err, nats.ErrMaxPayload) || errors.Is(err, nats.ErrPermissionViolation)
 }
 
-// sumOf is the SHA-256 of a file, hexadecimal.
-func sumOf(path string) (string, error) {
+// SumOf is the SHA-256 of a file, hexadecimal.
+func SumOf(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err

@@ -1,4 +1,4 @@
-package fleet
+package lend
 
 import (
 	"context"
@@ -15,11 +15,12 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"stilltide/internal/runner"
+	"stilltide/internal/wire"
 )
 
 // Lending is what a helper needs.
 type Lending struct {
-	Access  Access
+	Access  wire.Access
 	Pool    string
 	Name    string // of this machine, as others show it
 	Workers int
@@ -50,7 +51,7 @@ type Line struct {
 // Helper lends a machine. Use NewHelper, then Run.
 type Helper struct {
 	o      Lending
-	link   *link
+	link   *wire.Link
 	runner *runner.Runner
 	kept   *kept
 	lock   *os.File // of the folder
@@ -64,15 +65,15 @@ type Helper struct {
 
 // NewHelper prepares the helper's folder; one that an earlier helper has left is cleaned, and
 // what its commands have left running is ended.
-func NewHelper(o Lending) (*Helper, error) {
-	if err := o.Access.check(); err != nil {
+func New(o Lending) (*Helper, error) {
+	if err := o.Access.Check(); err != nil {
 		return nil, err
 	}
 	if len(o.Trusted) == 0 {
 		return nil, errors.New("a helper runs commands for others, so it must be told for whom: --trust KEY, the " +
 			"public key that stilltide fleet make-key has printed for the watcher")
 	}
-	key, err := ReadKey(o.Access.KeyFile)
+	key, err := wire.ReadKey(o.Access.KeyFile)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +97,7 @@ func NewHelper(o Lending) (*Helper, error) {
 		return nil, err
 	}
 	o.Access.Name, o.Access.Inbox = "stilltide fleet lend "+o.Name, "helper"
-	h.link = newLink(o.Access, key, h.connection, once(o.Said))
+	h.link = wire.NewLink(o.Access, key, h.connection, once(o.Said))
 	return h, nil
 }
 
@@ -117,7 +118,7 @@ func once(say func(string)) func(string) {
 
 // connection says when the engine is found, lost and found again.
 func (h *Helper) connection() {
-	since, why := h.link.isAway()
+	since, why := h.link.IsAway()
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if since.IsZero() {
@@ -132,18 +133,18 @@ func (h *Helper) connection() {
 func (h *Helper) Run(ctx context.Context) error {
 	connecting, stop := context.WithCancel(ctx)
 	defer stop()
-	if text := h.link.access.Open(); text != "" {
+	if text := h.link.Access.Open(); text != "" {
 		h.o.Said(text)
 	}
-	go h.link.keepUp(connecting) // ends with the context
-	nc, js, err := h.link.conn(ctx)
+	go h.link.KeepUp(connecting) // ends with the context
+	nc, js, err := h.link.Conn(ctx)
 	if err != nil {
 		return nil // asked to end before there was an engine
 	}
-	defer h.link.close()
+	defer h.link.Close()
 	defer h.lock.Close()
 	for subject, heard := range map[string]nats.MsgHandler{"tide.cancel.>": h.cancelled,
-		whoSubject: func(*nats.Msg) { h.sayHere() }} {
+		wire.WhoSubject: func(*nats.Msg) { h.sayHere() }} {
 		s, err := nc.Subscribe(subject, heard)
 		if err != nil {
 			return err
@@ -177,16 +178,16 @@ var errHelperEnds = errors.New("the helper ends")
 // takeOffers takes one offer after the other, and none ahead: of what is taken the lease runs.
 func (h *Helper) takeOffers(ctx, work context.Context, js jetstream.JetStream) {
 	for ctx.Err() == nil {
-		one, end := context.WithTimeout(ctx, onePart)
-		c, err := js.Consumer(one, jobStream, poolConsumer(h.o.Pool))
+		one, end := context.WithTimeout(ctx, wire.OnePart)
+		c, err := js.Consumer(one, wire.JobStream, wire.PoolConsumer(h.o.Pool))
 		end()
 		for err == nil && ctx.Err() == nil {
 			var m jetstream.Msg
-			if m, err = h.link.next(ctx, c); err == nil && m != nil {
+			if m, err = h.link.Next(ctx, c); err == nil && m != nil {
 				h.one(ctx, work, js, m, c.CachedInfo().Config.AckWait)
 			}
 		}
-		_ = pause(ctx, 300*time.Millisecond) // the pool may not be made yet
+		_ = wire.Pause(ctx, 300*time.Millisecond) // the pool may not be made yet
 	}
 }
 
@@ -196,9 +197,9 @@ func (h *Helper) one(ctx, work context.Context, js jetstream.JetStream, m jetstr
 		_ = m.Nak() // it came in the instant in which the helper was asked to end
 		return
 	}
-	o, err := open(m.Subject(), m.Headers(), m.Data(), h.o.Trusted)
+	o, err := wire.Open(m.Subject(), m.Headers(), m.Data(), h.o.Trusted)
 	if err != nil {
-		h.link.said(fmt.Sprintf("an offer on %s is left to others: %v", m.Subject(), err))
+		h.link.Said(fmt.Sprintf("an offer on %s is left to others: %v", m.Subject(), err))
 		_ = m.NakWithDelay(untrustedDelay)
 		return
 	}
@@ -228,8 +229,8 @@ func (h *Helper) cancelled(m *nats.Msg) {
 
 // taskName is the ledger and ticket that a subject ends with.
 func taskName(subject string) string {
-	at := len(subject) - len(lastWord(subject)) - 1
-	return lastWord(subject[:max(at, 0)]) + "." + subject[at+1:]
+	at := len(subject) - len(wire.LastWord(subject)) - 1
+	return wire.LastWord(subject[:max(at, 0)]) + "." + subject[at+1:]
 }
 
 func (h *Helper) begin(t *task) {
@@ -247,7 +248,7 @@ func (h *Helper) done(t *task) {
 }
 
 func (h *Helper) keepSaying(over <-chan struct{}) {
-	tick := time.NewTicker(sayEvery)
+	tick := time.NewTicker(wire.SayEvery)
 	defer tick.Stop()
 	for {
 		h.sayHere()
@@ -262,25 +263,15 @@ func (h *Helper) keepSaying(over <-chan struct{}) {
 // sayHere tells who listens how this helper stands.
 func (h *Helper) sayHere() {
 	h.mu.Lock()
-	say := here{Version: h.o.Version, Helper: h.o.Name, Pool: h.o.Pool, Workers: h.o.Workers, Ends: h.ends}
+	say := wire.Here{Version: h.o.Version, Helper: h.o.Name, Pool: h.o.Pool, Workers: h.o.Workers, Ends: h.ends}
 	for _, t := range h.runs {
-		say.Runs = append(say.Runs, running{Ledger: t.offer.Ledger, Ticket: t.offer.Ticket, Rule: t.offer.Rule,
+		say.Runs = append(say.Runs, wire.Running{Ledger: t.offer.Ledger, Ticket: t.offer.Ticket, Rule: t.offer.Rule,
 			Job: t.offer.Job, For: (bootTime() - t.begun).Seconds()})
 	}
 	h.mu.Unlock()
-	slices.SortFunc(say.Runs, func(a, b running) int { return int(b.For - a.For) })
+	slices.SortFunc(say.Runs, func(a, b wire.Running) int { return int(b.For - a.For) })
 	text, err := json.Marshal(say)
 	if err == nil {
-		h.link.publish(hereSubject(say.Pool, say.Helper), text)
-	}
-}
-
-// publish sends what may get lost.
-func (l *link) publish(subject string, data []byte) {
-	l.mu.Lock()
-	nc := l.nc
-	l.mu.Unlock()
-	if nc != nil {
-		_ = nc.Publish(subject, data)
+		h.link.Publish(wire.HereSubject(say.Pool, say.Helper), text)
 	}
 }

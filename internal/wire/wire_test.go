@@ -1,4 +1,4 @@
-package fleet
+package wire
 
 import (
 	"context"
@@ -21,19 +21,19 @@ func TestOffersAreSigned(t *testing.T) {
 	require.NoError(t, err)
 	public, err := key.PublicKey()
 	require.NoError(t, err)
-	o := Offer{Version: wireVersion, Ticket: "1-1-0-a", Ledger: "l", Pool: "heavy", Args: []string{"true"}}
-	subject := jobSubject("heavy", "l", "1-1-0-a")
-	m, err := sign(subject, o, key)
+	o := Offer{Version: WireVersion, Ticket: "1-1-0-a", Ledger: "l", Pool: "heavy", Args: []string{"true"}}
+	subject := JobSubject("heavy", "l", "1-1-0-a")
+	m, err := Sign(subject, o, key)
 	require.NoError(t, err)
-	_, err = open(subject, m.Header, m.Data, []string{"other", public})
+	_, err = Open(subject, m.Header, m.Data, []string{"other", public})
 	require.NoError(t, err)
-	_, err = open(subject, m.Header, m.Data, []string{"other"})
+	_, err = Open(subject, m.Header, m.Data, []string{"other"})
 	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(subject, m.Header, []byte(strings.Replace(string(m.Data), "true", "fals", 1)), []string{public})
+	_, err = Open(subject, m.Header, []byte(strings.Replace(string(m.Data), "true", "fals", 1)), []string{public})
 	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(jobSubject("heavy", "l", "2-1-0-b"), m.Header, m.Data, []string{public})
+	_, err = Open(JobSubject("heavy", "l", "2-1-0-b"), m.Header, m.Data, []string{public})
 	require.ErrorIs(t, err, errUntrusted)
-	_, err = open(subject, nats.Header{}, m.Data, []string{public})
+	_, err = Open(subject, nats.Header{}, m.Data, []string{public})
 	require.ErrorIs(t, err, errUntrusted)
 }
 
@@ -59,14 +59,14 @@ func TestKeysAndAccess(t *testing.T) {
 	for server, wrong := range map[string]string{"nats://127.0.0.1:4222": "", "nats://localhost:4222": "",
 		"nats://[::1]:4222": "", "tls://10.0.0.5:4222": "", "nats://10.0.0.5:4222": "would not be encrypted",
 		"10.0.0.5:4222": "would not be encrypted"} {
-		err := Access{Servers: []string{server}}.check()
+		err := Access{Servers: []string{server}}.Check()
 		if wrong == "" {
 			require.NoError(t, err, server)
 		} else {
 			require.ErrorContains(t, err, wrong)
 		}
 	}
-	require.NoError(t, Access{Servers: []string{"nats://10.0.0.5:4222"}, CA: "ca.pem"}.check())
+	require.NoError(t, Access{Servers: []string{"nats://10.0.0.5:4222"}, CA: "ca.pem"}.Check())
 }
 
 // A file of many parts arrives whole, in bounded memory, also where parts are late.
@@ -76,15 +76,15 @@ func TestPartsArrive(t *testing.T) {
 	defer nc.Close()
 	js, err := jetstream.New(nc)
 	require.NoError(t, err)
-	stream, err := js.CreateStream(t.Context(), jetstream.StreamConfig{Name: fileStream,
+	stream, err := js.CreateStream(t.Context(), jetstream.StreamConfig{Name: FileStream,
 		Subjects: []string{"tide.file.>"}, MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew,
 		DiscardNewPerSubject: true, AllowDirect: true})
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "large")
-	text := strings.Repeat("0123456789abcde\n", 5*partSize/16) + "end"
+	text := strings.Repeat("0123456789abcde\n", 5*PartSize/16) + "end"
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o640))
-	s := &sender{js: js, subject: fileSubject("kelder", "1-1-0-a") + ".in"}
-	item, err := s.item(t.Context(), path, "deep/large")
+	s := &Sender{Js: js, Subject: FileSubject("kelder", "1-1-0-a") + ".in"}
+	item, err := s.Item(t.Context(), path, "deep/large")
 	require.NoError(t, err)
 	require.Equal(t, 6, item.Parts)
 	late, err := stream.GetLastMsgForSubject(t.Context(), item.At+".3")
@@ -93,12 +93,12 @@ func TestPartsArrive(t *testing.T) {
 	go func() { // ends at once
 		_, _ = js.Publish(context.Background(), item.At+".3", late.Data)
 	}()
-	from := &receiver{js: js, prefix: fileSubject("kelder", "1-1-0-a") + ".in.", most: 1 << 30}
+	from := &Receiver{Js: js, Prefix: FileSubject("kelder", "1-1-0-a") + ".in.", Most: 1 << 30}
 	to := t.TempDir()
-	require.NoError(t, from.into(t.Context(), to, []Item{item}))
+	require.NoError(t, from.Into(t.Context(), to, []Item{item}))
 	got, err := os.ReadFile(filepath.Join(to, "deep/large"))
 	require.NoError(t, err)
 	require.True(t, text == string(got))
-	from.most = 1 << 20
-	require.ErrorIs(t, from.into(t.Context(), to, []Item{item}), errTooLarge)
+	from.Most = 1 << 20
+	require.ErrorIs(t, from.Into(t.Context(), to, []Item{item}), ErrTooLarge)
 }

@@ -1,4 +1,4 @@
-package fleet
+package lend
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"stilltide/internal/runner"
+	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
 
@@ -26,7 +27,7 @@ type task struct {
 	h        *Helper
 	js       jetstream.JetStream
 	m        jetstream.Msg
-	offer    Offer
+	offer    wire.Offer
 	delivery uint64
 	lease    time.Duration
 	begun    time.Duration // by bootTime
@@ -57,7 +58,7 @@ func (t *task) run(work context.Context) {
 	over := make(chan struct{})
 	defer close(over)
 	go t.renew(stop, over)
-	r := Result{Version: wireVersion, Ticket: t.offer.Ticket, Helper: t.h.o.Name, Delivery: t.delivery}
+	r := wire.Result{Version: wire.WireVersion, Ticket: t.offer.Ticket, Helper: t.h.o.Name, Delivery: t.delivery}
 	if t.delivery > maxLost {
 		r.Exit, r.Lost = 127, true
 	} else {
@@ -105,7 +106,7 @@ func (t *task) renew(stop context.CancelCauseFunc, over <-chan struct{}) {
 			stop(errLease)
 			return
 		}
-		if _, err := t.h.link.nc.Request(t.m.Reply(), []byte("+WPI"), t.lease/5); err == nil {
+		if _, err := t.h.link.Nc.Request(t.m.Reply(), []byte("+WPI"), t.lease/5); err == nil {
 			last = asked
 		} else if bootTime()-last > t.lease*3/4 {
 			stop(errLease)
@@ -115,12 +116,12 @@ func (t *task) renew(stop context.CancelCauseFunc, over <-chan struct{}) {
 }
 
 // do fetches what the command needs, runs it, and sends what it made.
-func (t *task) do(ctx context.Context, r *Result) {
+func (t *task) do(ctx context.Context, r *wire.Result) {
 	t.folder = filepath.Join(t.h.o.Folder, "scratch", fmt.Sprintf("%s-%s-%d", t.offer.Ledger, t.offer.Ticket,
 		t.delivery))
 	defer os.RemoveAll(t.folder)
 	if err := t.prepare(ctx); err != nil {
-		r.Exit, r.NotRun, r.Damaged = 127, err.Error(), errors.Is(err, errDamaged)
+		r.Exit, r.NotRun, r.Damaged = 127, err.Error(), errors.Is(err, wire.ErrDamaged)
 		return
 	}
 	spec := t.spec()
@@ -129,7 +130,7 @@ func (t *task) do(ctx context.Context, r *Result) {
 	go func() { defer close(told); t.tellPrinted(over, spec.Output) }()
 	res := t.h.runner.Run(ctx, spec)
 	for n := 0; n < 5 && errors.Is(res.Err, syscall.ETXTBSY); n++ { // another start has the program open for a moment
-		_ = pause(ctx, 10*time.Millisecond)
+		_ = wire.Pause(ctx, 10*time.Millisecond)
 		res = t.h.runner.Run(ctx, spec)
 	}
 	close(over)
@@ -145,7 +146,7 @@ func (t *task) do(ctx context.Context, r *Result) {
 	}
 	if err := t.send(ctx, r, spec); err != nil && ctx.Err() == nil {
 		r.Exit, r.NotRun = 127, "what it made cannot be sent: "+err.Error()
-		r.Outputs, r.Stdout = Manifest{}, nil
+		r.Outputs, r.Stdout = wire.Manifest{}, nil
 	}
 }
 
@@ -156,10 +157,10 @@ func (t *task) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	from := &receiver{js: t.js, prefix: fileSubject(t.offer.Ledger, t.offer.Ticket) + ".in.", most: t.most()}
-	items, err := from.items(ctx, t.offer.Inputs)
+	from := &wire.Receiver{Js: t.js, Prefix: wire.FileSubject(t.offer.Ledger, t.offer.Ticket) + ".in.", Most: t.most()}
+	items, err := from.Items(ctx, t.offer.Inputs)
 	if err == nil {
-		err = from.into(ctx, t.folder, items)
+		err = from.Into(ctx, t.folder, items)
 	}
 	if err == nil {
 		err = t.bring(ctx)
@@ -185,8 +186,8 @@ func (t *task) bring(ctx context.Context) error {
 		if !filepath.IsLocal(filepath.FromSlash(item.Path)) {
 			return fmt.Errorf("%s leads out of the folder", item.Path)
 		}
-		from := &receiver{js: t.js, prefix: fileSubject(t.offer.Ledger, "bring-"), most: t.most()}
-		from.prefix = strings.TrimSuffix(from.prefix, ".")
+		from := &wire.Receiver{Js: t.js, Prefix: wire.FileSubject(t.offer.Ledger, "bring-"), Most: t.most()}
+		from.Prefix = strings.TrimSuffix(from.Prefix, ".")
 		if err := t.h.kept.put(ctx, from, item, filepath.Join(t.folder, filepath.FromSlash(item.Path))); err != nil {
 			return fmt.Errorf("%s: %w", item.Path, err)
 		}
@@ -194,7 +195,7 @@ func (t *task) bring(ctx context.Context) error {
 	return nil
 }
 
-func (t *task) write(text Text) error {
+func (t *task) write(text wire.Text) error {
 	path := filepath.FromSlash(text.Path)
 	if !filepath.IsLocal(path) {
 		return fmt.Errorf("%s leads out of the folder", text.Path)
@@ -212,7 +213,7 @@ func (t *task) here(text string) string { return strings.ReplaceAll(text, t.offe
 func (t *task) spec() runner.Spec {
 	s := runner.Spec{Dir: filepath.Join(t.folder, "work"), Output: filepath.Join(t.folder, "printed"),
 		Secrets: t.offer.Secrets, Ledger: t.h.o.Folder, Job: t.offer.Job, Attempt: t.offer.Attempt,
-		Timeout: seconds(t.offer.Timeout)}
+		Timeout: wire.Seconds(t.offer.Timeout)}
 	for _, word := range t.offer.Args {
 		s.Args = append(s.Args, t.here(word))
 	}
@@ -257,10 +258,10 @@ func (t *task) tellPrinted(over <-chan struct{}, path string) {
 		n, _ := f.ReadAt(piece, told) // the rest comes with the next look, or at the end
 		f.Close()
 		if n > 0 {
-			m := nats.NewMsg(printSubject(t.offer.Ledger, t.offer.Ticket))
-			m.Header.Set(offsetHeader, strconv.FormatInt(told, 10))
+			m := nats.NewMsg(wire.PrintSubject(t.offer.Ledger, t.offer.Ticket))
+			m.Header.Set(wire.OffsetHeader, strconv.FormatInt(told, 10))
 			m.Data = piece[:n]
-			if t.h.link.nc.PublishMsg(m) == nil {
+			if t.h.link.Nc.PublishMsg(m) == nil {
 				told += int64(n)
 			}
 		}
@@ -268,11 +269,11 @@ func (t *task) tellPrinted(over <-chan struct{}, path string) {
 }
 
 // send sends what the command printed and made.
-func (t *task) send(ctx context.Context, r *Result, spec runner.Spec) error {
-	s := &sender{js: t.js, subject: fmt.Sprintf("%s.out.%d", fileSubject(t.offer.Ledger, t.offer.Ticket), t.delivery)}
+func (t *task) send(ctx context.Context, r *wire.Result, spec runner.Spec) error {
+	s := &wire.Sender{Js: t.js, Subject: fmt.Sprintf("%s.out.%d", wire.FileSubject(t.offer.Ledger, t.offer.Ticket), t.delivery)}
 	var err error
-	if r.Printed, err = s.item(ctx, spec.Output, "printed"); errors.Is(err, fs.ErrNotExist) {
-		r.Printed, err = Item{}, nil
+	if r.Printed, err = s.Item(ctx, spec.Output, "printed"); errors.Is(err, fs.ErrNotExist) {
+		r.Printed, err = wire.Item{}, nil
 	}
 	if err != nil || r.NotRun != "" {
 		return err
@@ -281,18 +282,18 @@ func (t *task) send(ctx context.Context, r *Result, spec runner.Spec) error {
 	if err := bounded(t.folder, t.most()); err != nil {
 		return err
 	}
-	items, err := s.tree(ctx, scratch, "")
+	items, err := s.Tree(ctx, scratch, "")
 	if err != nil {
 		return err
 	}
 	if spec.Stdout != "" {
-		out, err := s.item(ctx, spec.Stdout, "stdout")
+		out, err := s.Item(ctx, spec.Stdout, "stdout")
 		if err != nil {
 			return err
 		}
 		r.Stdout = &out
 	}
-	r.Outputs, err = s.manifest(ctx, items)
+	r.Outputs, err = s.Manifest(ctx, items)
 	return err
 }
 
@@ -302,7 +303,7 @@ func bounded(folder string, most int64) error {
 	return filepath.Walk(folder, func(_ string, info os.FileInfo, err error) error {
 		if err == nil && info.Mode().IsRegular() {
 			if total += info.Size(); total > most {
-				return errTooLarge
+				return wire.ErrTooLarge
 			}
 		}
 		return err
@@ -311,7 +312,7 @@ func bounded(folder string, most int64) error {
 
 // answer publishes the result until that is confirmed; then the offer is done. The first
 // result of a ticket wins.
-func (t *task) answer(ctx context.Context, r Result) {
+func (t *task) answer(ctx context.Context, r wire.Result) {
 	data, err := json.Marshal(r)
 	if err != nil {
 		t.line(r, err.Error())
@@ -321,9 +322,9 @@ func (t *task) answer(ctx context.Context, r Result) {
 	ctx, end := context.WithTimeout(ctx, 10*time.Minute)
 	defer end()
 	first := true
-	err = until(ctx, func(ctx context.Context) error {
-		_, err := t.js.Publish(ctx, resultSubject(t.offer.Ledger, t.offer.Ticket), data)
-		if isDuplicate(err) {
+	err = wire.Until(ctx, func(ctx context.Context) error {
+		_, err := t.js.Publish(ctx, wire.ResultSubject(t.offer.Ledger, t.offer.Ticket), data)
+		if wire.IsDuplicate(err) {
 			first, err = false, nil
 		}
 		return err
@@ -332,7 +333,7 @@ func (t *task) answer(ctx context.Context, r Result) {
 		t.line(r, "its result cannot be sent: "+err.Error())
 		return
 	}
-	one, end := context.WithTimeout(ctx, onePart)
+	one, end := context.WithTimeout(ctx, wire.OnePart)
 	defer end()
 	_ = t.m.DoubleAck(one) // whoever gets it again finds the result
 	text := r.NotRun
@@ -347,8 +348,8 @@ func (t *task) answer(ctx context.Context, r Result) {
 	t.line(r, text)
 }
 
-func (t *task) line(r Result, text string) {
+func (t *task) line(r wire.Result, text string) {
 	t.h.o.Line(Line{Rule: t.offer.Rule, Job: t.offer.Job, Attempt: t.offer.Attempt, Ledger: t.offer.Ledger,
 		Exit: r.Exit,
-		Ran:  seconds(r.Ran), Text: text})
+		Ran:  wire.Seconds(r.Ran), Text: text})
 }

@@ -1,4 +1,4 @@
-package fleet
+package wire
 
 import (
 	"bufio"
@@ -49,8 +49,8 @@ func (a Access) encrypted() bool {
 	return true
 }
 
-// check refuses what is not safe.
-func (a Access) check() error {
+// Check refuses what is not safe.
+func (a Access) Check() error {
 	for _, s := range a.Servers {
 		if !a.encrypted() && !onLoopback(s) {
 			return fmt.Errorf("%s is on another machine, and the connection would not be encrypted: name the "+
@@ -128,50 +128,50 @@ func MakeKey(path string) (public string, err error) {
 	return pair.PublicKey()
 }
 
-// link is the connection to the engine. It is made, and made again, in the background; the
+// Link is the connection to the engine. It is made, and made again, in the background; the
 // zero time of away means that it stands.
-type link struct {
-	access Access
+type Link struct {
+	Access Access
 	key    nkeys.KeyPair
 	// changed is called, from any goroutine, when the connection is there or lost.
 	changed func()
-	said    func(string) // what the server refuses
+	Said    func(string) // what the server refuses
 
-	mu   sync.Mutex
-	nc   *nats.Conn
+	Mu   sync.Mutex
+	Nc   *nats.Conn
 	js   jetstream.JetStream
 	away time.Time
 	why  string
 	up   chan struct{} // closed when the first connection stands
 }
 
-func newLink(a Access, key nkeys.KeyPair, changed func(), said func(string)) *link {
-	return &link{access: a, key: key, changed: changed, said: said, away: time.Now(), up: make(chan struct{})}
+func NewLink(a Access, key nkeys.KeyPair, changed func(), said func(string)) *Link {
+	return &Link{Access: a, key: key, changed: changed, Said: said, away: time.Now(), up: make(chan struct{})}
 }
 
 // firstTry is the time between two tries to reach the engine for the first time.
 const firstTry = 500 * time.Millisecond
 
-// keepUp connects. It ends when the connection stands, which then looks after itself, or with
+// KeepUp connects. It ends when the connection stands, which then looks after itself, or with
 // the context.
-func (l *link) keepUp(ctx context.Context) {
+func (l *Link) KeepUp(ctx context.Context) {
 	for ctx.Err() == nil {
-		nc, err := l.connect()
+		nc, err := l.Connect()
 		if err == nil {
 			js, jsErr := jetstream.New(nc)
 			if err = jsErr; err == nil {
-				l.mu.Lock()
-				l.nc, l.js, l.away, l.why = nc, js, time.Time{}, ""
-				l.mu.Unlock()
+				l.Mu.Lock()
+				l.Nc, l.js, l.away, l.why = nc, js, time.Time{}, ""
+				l.Mu.Unlock()
 				close(l.up)
 				l.changed()
 				return
 			}
 			nc.Close()
 		}
-		l.mu.Lock()
+		l.Mu.Lock()
 		l.why = err.Error()
-		l.mu.Unlock()
+		l.Mu.Unlock()
 		l.changed()
 		select {
 		case <-ctx.Done():
@@ -180,9 +180,9 @@ func (l *link) keepUp(ctx context.Context) {
 	}
 }
 
-func (l *link) connect() (*nats.Conn, error) {
+func (l *Link) Connect() (*nats.Conn, error) {
 	opts := []nats.Option{
-		nats.Name(l.access.Name), nats.MaxReconnects(-1), nats.ReconnectWait(250 * time.Millisecond),
+		nats.Name(l.Access.Name), nats.MaxReconnects(-1), nats.ReconnectWait(250 * time.Millisecond),
 		nats.ReconnectJitter(250*time.Millisecond, 250*time.Millisecond), nats.ReconnectBufSize(-1),
 		nats.Timeout(3 * time.Second), nats.PingInterval(2 * time.Second), nats.MaxPingsOutstanding(2),
 		nats.IgnoreAuthErrorAbort(),
@@ -190,34 +190,34 @@ func (l *link) connect() (*nats.Conn, error) {
 		nats.ReconnectHandler(func(*nats.Conn) { l.stands() }),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
 			if errors.Is(err, nats.ErrPermissionViolation) {
-				l.said(fmt.Sprintf("the server refuses: %v", err))
+				l.Said(fmt.Sprintf("the server refuses: %v", err))
 			}
 		}),
 	}
-	if l.access.Inbox != "" {
-		opts = append(opts, nats.CustomInboxPrefix("_INBOX_"+l.access.Inbox))
+	if l.Access.Inbox != "" {
+		opts = append(opts, nats.CustomInboxPrefix("_INBOX_"+l.Access.Inbox))
 	}
-	if l.access.encrypted() {
+	if l.Access.encrypted() {
 		conf, err := l.trust()
 		if err != nil {
 			return nil, err
 		}
 		opts = append(opts, nats.Secure(conf))
 	}
-	if l.access.encrypted() || l.asksForKey() {
+	if l.Access.encrypted() || l.asksForKey() {
 		own, err := l.own()
 		if err != nil {
 			return nil, err
 		}
 		opts = append(opts, own)
 	}
-	return nats.Connect(strings.Join(l.access.Servers, ","), opts...)
+	return nats.Connect(strings.Join(l.Access.Servers, ","), opts...)
 }
 
 // own shows who this is.
-func (l *link) own() (nats.Option, error) {
-	if text, err := os.ReadFile(l.access.KeyFile); err == nil && strings.Contains(string(text), "USER JWT") {
-		return nats.UserCredentials(l.access.KeyFile), nil
+func (l *Link) own() (nats.Option, error) {
+	if text, err := os.ReadFile(l.Access.KeyFile); err == nil && strings.Contains(string(text), "USER JWT") {
+		return nats.UserCredentials(l.Access.KeyFile), nil
 	}
 	public, err := l.key.PublicKey()
 	return nats.Nkey(public, l.key.Sign), err
@@ -225,8 +225,8 @@ func (l *link) own() (nats.Option, error) {
 
 // asksForKey reports whether one of the servers, which are on this machine, asks who connects:
 // one without users says no number to sign.
-func (l *link) asksForKey() bool {
-	for _, s := range l.access.Servers {
+func (l *Link) asksForKey() bool {
+	for _, s := range l.Access.Servers {
 		c, err := net.DialTimeout("tcp", hostOf(s), time.Second)
 		if err != nil {
 			continue
@@ -244,53 +244,53 @@ func (l *link) asksForKey() bool {
 	return false
 }
 
-func (l *link) trust() (*tls.Config, error) {
+func (l *Link) trust() (*tls.Config, error) {
 	conf := &tls.Config{MinVersion: tls.VersionTLS12}
-	if l.access.CA == "" {
+	if l.Access.CA == "" {
 		return conf, nil
 	}
-	text, err := os.ReadFile(l.access.CA)
+	text, err := os.ReadFile(l.Access.CA)
 	if err != nil {
 		return nil, fmt.Errorf("the authority's certificate cannot be read: %w", err)
 	}
 	conf.RootCAs = x509.NewCertPool()
 	if !conf.RootCAs.AppendCertsFromPEM(text) {
-		return nil, fmt.Errorf("%s holds no certificate in PEM", l.access.CA)
+		return nil, fmt.Errorf("%s holds no certificate in PEM", l.Access.CA)
 	}
 	return conf, nil
 }
 
-func (l *link) lost(err error) {
-	l.mu.Lock()
+func (l *Link) lost(err error) {
+	l.Mu.Lock()
 	if l.away.IsZero() {
 		l.away = time.Now()
 	}
 	if l.why = "the connection is lost"; err != nil {
 		l.why = err.Error()
 	}
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.changed()
 }
 
-func (l *link) stands() {
-	l.mu.Lock()
+func (l *Link) stands() {
+	l.Mu.Lock()
 	l.away, l.why = time.Time{}, ""
-	l.mu.Unlock()
+	l.Mu.Unlock()
 	l.changed()
 }
 
-// isAway reports since when the engine cannot be reached, and why.
-func (l *link) isAway() (since time.Time, why string) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
+// IsAway reports since when the engine cannot be reached, and why.
+func (l *Link) IsAway() (since time.Time, why string) {
+	l.Mu.Lock()
+	defer l.Mu.Unlock()
 	return l.away, l.why
 }
 
-// conn waits for the first connection.
-func (l *link) conn(ctx context.Context) (*nats.Conn, jetstream.JetStream, error) {
+// Conn waits for the first connection.
+func (l *Link) Conn(ctx context.Context) (*nats.Conn, jetstream.JetStream, error) {
 	select {
 	case <-l.up:
-		return l.nc, l.js, nil
+		return l.Nc, l.js, nil
 	case <-ctx.Done():
 		return nil, nil, ctx.Err()
 	}
@@ -299,29 +299,29 @@ func (l *link) conn(ctx context.Context) (*nats.Conn, jetstream.JetStream, error
 // nextFor is how long one request for the next message stands.
 const nextFor = 5 * time.Second
 
-// next waits a while for the next message; nil if there is none.
-func (l *link) next(ctx context.Context, c jetstream.Consumer) (jetstream.Msg, error) {
+// Next waits a while for the next message; nil if there is none.
+func (l *Link) Next(ctx context.Context, c jetstream.Consumer) (jetstream.Msg, error) {
 	one, end := context.WithTimeout(ctx, nextFor)
 	defer end()
 	m, err := c.Next(jetstream.FetchContext(one))
-	if since, _ := l.isAway(); err != nil && since.IsZero() && (errors.Is(err, nats.ErrTimeout) ||
+	if since, _ := l.IsAway(); err != nil && since.IsZero() && (errors.Is(err, nats.ErrTimeout) ||
 		errors.Is(err, context.DeadlineExceeded)) {
 		return nil, nil
 	}
 	return m, err
 }
 
-func (l *link) close() {
-	l.mu.Lock()
-	nc := l.nc
-	l.mu.Unlock()
+func (l *Link) Close() {
+	l.Mu.Lock()
+	nc := l.Nc
+	l.Mu.Unlock()
 	if nc != nil {
 		nc.Close()
 	}
 }
 
-// pause waits for a time, or for the context's end, which it reports.
-func pause(ctx context.Context, d time.Duration) error {
+// Pause waits for a time, or for the context's end, which it reports.
+func Pause(ctx context.Context, d time.Duration) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {
@@ -329,5 +329,15 @@ func pause(ctx context.Context, d time.Duration) error {
 		return ctx.Err()
 	case <-t.C:
 		return nil
+	}
+}
+
+// Publish sends what may get lost.
+func (l *Link) Publish(subject string, data []byte) {
+	l.Mu.Lock()
+	nc := l.Nc
+	l.Mu.Unlock()
+	if nc != nil {
+		_ = nc.Publish(subject, data)
 	}
 }

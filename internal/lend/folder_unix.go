@@ -1,6 +1,6 @@
 //go:build unix
 
-package fleet
+package lend
 
 import (
 	"errors"
