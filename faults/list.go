@@ -8,6 +8,9 @@ func script(name string) []string {
 // unit runs tests of one package.
 func unit(pkg, tests string) []string { return []string{"-run", tests, "./internal/" + pkg} }
 
+// soon is unit for a test that would wait for ever.
+func soon(pkg, tests string) []string { return append([]string{"-timeout", "30s"}, unit(pkg, tests)...) }
+
 // ended runs the tests that end the program at each call that changes files.
 func ended(kind string) []string {
 	return []string{"-run", "^TestEndedByForceAtEachCall$/^" + kind + "$", "./cmd/stilltide"}
@@ -177,4 +180,26 @@ var faults = []Fault{
 		"\tif s.pause() == 0 {\n\t\ts.machine.Changed(path, now)\n\t}\n", script("quick")},
 	{"a mirrored copy is not removed because its file was moved by a rule", "internal/core/flow/ends.go",
 		"\t\t\tf.forget(path, false, now)\n", "\t\t\t_ = path\n", script("kepttrue")},
+
+	// Other machines.
+	{"what is not signed is not run", "internal/wire/wire.go",
+		"\tif err != nil || by.Verify(data, signature) != nil {\n", "\tif _ = signature; err != nil || by == nil {\n",
+		unit("wire", "TestOffersAreSigned")},
+	{"what travels is compared with its digest", "internal/wire/parts.go",
+		"\tif n != item.Size || hex.EncodeToString(sum.Sum(nil)) != item.SHA {\n", "\tif n != item.Size {\n",
+		unit("fleet", "TestDamageOnTheWay")},
+	{"a result that no ticket waits for is dropped", "internal/fleet/results.go",
+		"\t\tf.clearing.Go(func() { f.clear(name, m) })\n\t}\n", "\t\t_ = m.Nak()\n\t}\n",
+		soon("fleet", "TestOneResultCounts")},
+	{"a ticket of an earlier attempt is taken up", "internal/fleet/carry.go",
+		"\t\tcase k.Content == content && k.Pool == t.Pool && !resumed:\n", "\t\tcase content == \"\":\n",
+		soon("fleet", "TestTakenUpAgain")},
+	{"what the engine has lost is offered again", "internal/fleet/results.go",
+		"\t\t\t\tif err := f.handOver(ctx, w, t); err != nil {\n", "\t\t\t\tif err := error(nil); err != nil {\n",
+		soon("fleet", "TestTakenUpAgain")},
+	{"a ticket is in the ledger before anybody can know of it", "internal/fleet/carry.go",
+		"\t\tif err := f.o.Book.Sync(ctx); err != nil {\n", "\t\tif err := error(nil); err != nil {\n",
+		soon("fleet", "TestDurableFirst")},
+	{"a program that travelled along is the one that was sent", "internal/lend/kept.go",
+		"\treturn err == nil && sum == item.SHA\n", "\t_ = sum\n\treturn err == nil\n", unit("lend", "TestKept")},
 }

@@ -5,9 +5,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -29,6 +31,9 @@ type memory struct {
 	mu   sync.Mutex
 	open map[string]job.Ticket
 	jobs map[int64]job.Job
+
+	synced atomic.Int64
+	fails  error
 }
 
 func (m *memory) Identity() (string, error) { return "kelder", nil }
@@ -42,7 +47,7 @@ func (m *memory) CloseTicket(name string) {
 	defer m.mu.Unlock()
 	delete(m.open, name)
 }
-func (m *memory) Sync(context.Context) error { return nil }
+func (m *memory) Sync(context.Context) error { m.synced.Add(1); return m.fails }
 func (m *memory) Tickets() (list []job.Ticket, err error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -259,4 +264,17 @@ func (p *pair) carryOn() (jetstream.Msg, wire.Offer, error) {
 	o, err := wire.Open(m.Subject(), m.Headers(), m.Data(), []string{p.key})
 	require.NoError(p, err)
 	return m, o, err
+}
+
+// A ticket is durable before anybody can know of it: where the ledger cannot be written nothing
+// is offered.
+func TestDurableFirst(t *testing.T) {
+	p := newPair(t)
+	p.book.fails = errors.New("the disk is full")
+	res, _ := p.f.Carry(t.Context(), p.trip("x"))
+	require.ErrorContains(t, res.Err, "the ledger cannot be written")
+	p.book.fails = nil
+	require.Positive(t, p.book.synced.Load())
+	_, o, _ := p.carry(p.trip("x"))
+	require.Equal(t, int64(7), o.Job)
 }

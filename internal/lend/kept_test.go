@@ -20,7 +20,11 @@ func TestKept(t *testing.T) {
 	from := &wire.Receiver{Most: 1 << 20}
 	put := func(text string) error {
 		item := keptItem("work/x", text)
-		return k.put(t.Context(), from, item, filepath.Join(t.TempDir(), "work/x"))
+		to := filepath.Join(t.TempDir(), "work/x")
+		err := k.put(t.Context(), from, item, to)
+		got, _ := os.ReadFile(to)
+		require.Equal(t, text, string(got))
+		return err
 	}
 	require.NoError(t, put("ten bytes1"))
 	require.NoError(t, put("ten bytes2"))

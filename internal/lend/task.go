@@ -270,7 +270,8 @@ func (t *task) tellPrinted(over <-chan struct{}, path string) {
 
 // send sends what the command printed and made.
 func (t *task) send(ctx context.Context, r *wire.Result, spec runner.Spec) error {
-	s := &wire.Sender{Js: t.js, Subject: fmt.Sprintf("%s.out.%d", wire.FileSubject(t.offer.Ledger, t.offer.Ticket), t.delivery)}
+	s := &wire.Sender{Js: t.js, Subject: fmt.Sprintf("%s.out.%d", wire.FileSubject(t.offer.Ledger, t.offer.Ticket),
+		t.delivery)}
 	var err error
 	if r.Printed, err = s.Item(ctx, spec.Output, "printed"); errors.Is(err, fs.ErrNotExist) {
 		r.Printed, err = wire.Item{}, nil
