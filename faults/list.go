@@ -9,7 +9,9 @@ func script(name string) []string {
 func unit(pkg, tests string) []string { return []string{"-run", tests, "./internal/" + pkg} }
 
 // soon is unit for a test that would wait for ever.
-func soon(pkg, tests string) []string { return append([]string{"-timeout", "30s"}, unit(pkg, tests)...) }
+func soon(pkg, tests string) []string {
+	return append([]string{"-timeout", "30s"}, unit(pkg, tests)...)
+}
 
 // ended runs the tests that end the program at each call that changes files.
 func ended(kind string) []string {

@@ -134,8 +134,7 @@ type lending struct {
 	pool, name, keyFile, ca, folder, user string
 	servers, trust                        []string
 	workers                               int
-	maxSize, maxKept                      string
-	maxTime, stopAfter                    time.Duration
+	maxSize, maxKept, maxTime, stopAfter  string
 }
 
 func (a *app) lendCommand() *cobra.Command {
@@ -197,7 +196,7 @@ func (l *lending) options(f *pflag.FlagSet) {
 	f.StringVar(&l.folder, "folder", "", "its own `FOLDER` (default: stilltide-lend in the XDG state folder)")
 	f.StringVar(&l.user, "user", "", "become this `USER` first, if it was started as root")
 	f.StringVar(&l.maxSize, "max-size", "16GB", "how large the inputs, or what a command makes, may be: `SIZE`")
-	f.DurationVar(&l.maxTime, "max-time", 0, "how long a command may take, `TIME`; 0 for no bound of its own")
+	f.StringVar(&l.maxTime, "max-time", "0", "how long a command may take, `TIME`; 0 for no bound of its own")
 	f.StringVar(&l.maxKept, "max-kept", "2GB", "how much of the files that travel along is kept: `SIZE`")
-	f.DurationVar(&l.stopAfter, "stop-after", 30*time.Second, "how long running commands get at its end, `TIME`")
+	f.StringVar(&l.stopAfter, "stop-after", "30s", "how long running commands get at its end, `TIME`")
 }

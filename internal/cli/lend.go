@@ -11,6 +11,7 @@ import (
 
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
 	"stilltide/internal/lend"
 	"stilltide/internal/service"
@@ -82,9 +83,17 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	if err != nil {
 		return o, usage("--max-kept: %v", err)
 	}
+	maxTime, err := rule.ParseDuration(l.maxTime)
+	if err != nil {
+		return o, usage("--max-time: %v", err)
+	}
+	stopAfter, err := rule.ParseDuration(l.stopAfter)
+	if err != nil {
+		return o, usage("--stop-after: %v", err)
+	}
 	return lend.Lending{Access: wire.Access{Servers: l.servers, KeyFile: l.keyFile, CA: l.ca}, Pool: l.pool,
 		Name: l.name, Workers: l.workers, Trusted: l.trust, Folder: l.folder, Version: Version, MaxSize: int64(maxSize),
-		MaxTime: l.maxTime, MaxKept: int64(maxKept), StopAfter: l.stopAfter, Line: a.lentLine,
+		MaxTime: maxTime, MaxKept: int64(maxKept), StopAfter: stopAfter, Line: a.lentLine,
 		Said: func(text string) { a.note("%s", text) }}, nil
 }
 
