@@ -13,10 +13,11 @@ import (
 // watches it gives it. Otherwise a file would be offered twice, and one that a rule
 // puts back where it watches would be taken for a new one.
 func NewSet(f *rule.File) *plan.Set {
-	s := spelling{ways: map[string]string{}, answers: NewAnswers()}
+	s := spelling{ways: map[string]string{}, at: map[string]string{}, named: map[string]string{},
+		holds: map[string][]spelled{}, answers: NewAnswers()}
 	for _, r := range f.All() {
 		for _, folder := range r.Folders {
-			s.watched = append(s.watched, spelled{folder, s.answers.Know(folder)})
+			s.watch(folder)
 		}
 	}
 	for _, r := range f.All() {
@@ -42,12 +43,41 @@ func NewSet(f *rule.File) *plan.Set {
 
 // spelling knows the watched folders, by the name they go by and by where they are.
 type spelling struct {
-	watched []spelled
+	at      map[string]string    // by folder: where it really is
+	named   map[string]string    // by where a watched folder is: the name that the first rule gives it
+	holds   map[string][]spelled // by a folder that holds watched ones: those, in the order of the rules
 	ways    map[string]string
 	answers *Answers
 }
 
 type spelled struct{ path, real string }
+
+// real is where a folder really is.
+func (s *spelling) real(folder string) string {
+	real, known := s.at[folder]
+	if !known {
+		real = s.answers.Know(folder)
+		s.at[folder] = real
+	}
+	return real
+}
+
+// watch notes a watched folder.
+func (s *spelling) watch(folder string) {
+	if _, known := s.at[folder]; known {
+		return
+	}
+	w := spelled{folder, s.real(folder)}
+	if _, named := s.named[w.real]; !named {
+		s.named[w.real] = folder
+	}
+	for up := w.real; ; up = filepath.Dir(up) {
+		s.holds[up] = append(s.holds[up], w)
+		if up == filepath.Dir(up) {
+			return
+		}
+	}
+}
 
 // note returns the name that a folder goes by, and keeps it if that is another.
 func (s *spelling) note(folder string) string {
@@ -61,17 +91,21 @@ func (s *spelling) note(folder string) string {
 // of returns the name of a folder by the outermost watched folder that it is or lies in,
 // or by one that it holds.
 func (s *spelling) of(folder string) string {
-	real, best, name := s.answers.Know(folder), "", folder
-	for _, w := range s.watched {
-		if rest, ok := plan.Below(real, w.real); ok && (best == "" || len(w.real) < len(best)) {
-			best, name = w.real, w.path+rest
+	real, outermost := s.real(folder), ""
+	for up := real; ; up = filepath.Dir(up) {
+		if _, watched := s.named[up]; watched {
+			outermost = up
+		}
+		if up == filepath.Dir(up) {
+			break
 		}
 	}
-	if best != "" {
-		return name
+	if outermost != "" {
+		rest, _ := plan.Below(real, outermost)
+		return s.named[outermost] + rest
 	}
-	for _, w := range s.watched {
-		if rest, ok := plan.Below(w.real, real); ok && strings.HasSuffix(w.path, rest) {
+	for _, w := range s.holds[real] {
+		if rest, _ := plan.Below(w.real, real); strings.HasSuffix(w.path, rest) {
 			return strings.TrimSuffix(w.path, rest)
 		}
 	}

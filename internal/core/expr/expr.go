@@ -12,6 +12,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 )
 
 // Env is what an expression may name.
@@ -67,11 +68,12 @@ func (e Env) ForSteps() Env {
 // WithText adds a word that is a text.
 func (e Env) WithText(word string) Env { return e.With(word, cel.StringType) }
 
-// Program is a compiled expression.
+// Program is an expression that was checked. What evaluates it is made when it is first needed:
+// of thousands of rules few meet a file at a time.
 type Program struct {
 	text string
 	typ  *cel.Type
-	run  cel.Program
+	run  func() (cel.Program, error)
 }
 
 // Type is what the expression gives.
@@ -88,8 +90,8 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Message }
 
-// Compile reads an expression; want "bool" asks for a condition. Expressions
-// are compiled when the rules are read, never for a file.
+// Compile reads an expression; want "bool" asks for a condition. What is wrong with an
+// expression is found here, when the rules are read, and not when a file comes.
 func (e Env) Compile(text, want string) (*Program, error) {
 	env, err := e.compiler()
 	if err != nil {
@@ -100,15 +102,16 @@ func (e Env) Compile(text, want string) (*Program, error) {
 	if p := env.programs[text]; p != nil && (want == "" || p.typ == cel.BoolType) {
 		return p, nil
 	}
-	p, err := compile(env.Env, text, want)
+	p, err := env.check(text, want)
 	if err == nil {
 		env.programs[text] = p
 	}
 	return p, err
 }
 
-func compile(env *cel.Env, text, want string) (*Program, error) {
-	compiled, issues := env.Compile(text)
+// check reads an expression, and keeps nothing of it but its text and type.
+func (c *compiler) check(text, want string) (*Program, error) {
+	compiled, issues := c.Env.Compile(text)
 	if issues != nil && issues.Err() != nil {
 		first := issues.Errors()[0]
 		message, _, _ := strings.Cut(first.Message, " (in container")
@@ -118,11 +121,33 @@ func compile(env *cel.Env, text, want string) (*Program, error) {
 		return nil, &Error{Message: fmt.Sprintf("it gives %s, and a condition must give true or false",
 			compiled.OutputType())}
 	}
-	run, err := env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(1_000_000))
-	if err != nil {
-		return nil, &Error{Message: err.Error()}
+	return &Program{text: text, typ: compiled.OutputType(), run: sync.OnceValues(func() (cel.Program, error) {
+		return c.program(text)
+	})}, nil
+}
+
+// maxCost bounds what evaluating an expression may take, in CEL's own measure.
+const maxCost = 1_000_000
+
+// program makes what evaluates an expression that was checked.
+func (c *compiler) program(text string) (cel.Program, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	compiled, issues := c.Env.Compile(text)
+	if issues != nil && issues.Err() != nil {
+		return nil, issues.Err()
 	}
-	return &Program{text: text, typ: compiled.OutputType(), run: run}, nil
+	return c.Env.Program(compiled, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(maxCost))
+}
+
+// eval evaluates it.
+func (p *Program) eval(v Values) (ref.Val, error) {
+	run, err := p.run()
+	if err != nil {
+		return nil, err
+	}
+	out, _, err := run.Eval(map[string]any(v))
+	return out, err
 }
 
 // compiler is a CEL compiler for some words, and what it compiled: rules share
@@ -185,7 +210,7 @@ func Base(now time.Time) Values {
 
 // Holds evaluates a condition.
 func (p *Program) Holds(v Values) (bool, error) {
-	out, _, err := p.run.Eval(map[string]any(v))
+	out, err := p.eval(v)
 	if err != nil {
 		return false, err
 	}
@@ -199,7 +224,7 @@ func (p *Program) Holds(v Values) (bool, error) {
 // Value evaluates a `let` word: as it is for later expressions, and as text
 // for placeholders.
 func (p *Program) Value(v Values) (value any, text string, err error) {
-	out, _, err := p.run.Eval(map[string]any(v))
+	out, err := p.eval(v)
 	if err != nil {
 		return nil, "", err
 	}
