@@ -76,7 +76,7 @@ func rules(a Asked, paused job.Pauses) ([]Rule, error) {
 		if a.Live == nil { // nothing runs: what was cut short waits for the next start
 			s.Queued, s.Running = s.Queued+s.Running, 0
 		}
-		if a.Ledger != nil {
+		if a.Ledger != nil && anyEnded(n) {
 			if err := s.last(a.Ledger); err != nil {
 				return nil, err
 			}
@@ -109,6 +109,16 @@ func rules(a Asked, paused job.Pauses) ([]Rule, error) {
 		report = append(report, s)
 	}
 	return report, nil
+}
+
+// anyEnded reports whether a job has ended: of thousands of rules many have done nothing yet.
+func anyEnded(tally map[job.State]int) bool {
+	for state, n := range tally {
+		if n > 0 && state.Final() {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Rule) last(l *ledger.Ledger) error {
