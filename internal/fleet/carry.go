@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -393,6 +394,8 @@ func ended(r wire.Result, output string) runner.Result {
 	case r.Lost:
 		res.Exit, res.Err = 127, fmt.Errorf("%d helpers were lost while they ran it, so it may be what ends them",
 			r.Delivery-1)
+	case r.NoRoom:
+		res.Exit, res.Err = 127, fmt.Errorf("%s has no room for it: %w", r.Helper, syscall.ENOSPC)
 	case r.NotRun != "":
 		res.Exit, res.Err = 127, fmt.Errorf("%s could not run it: %s", r.Helper, r.NotRun)
 	}

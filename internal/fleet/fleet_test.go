@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -277,4 +278,15 @@ func TestDurableFirst(t *testing.T) {
 	require.Positive(t, p.book.synced.Load())
 	_, o, _ := p.carry(p.trip("x"))
 	require.Equal(t, int64(7), o.Job)
+}
+
+// A helper whose disk is full is no fault of the file: the job waits, and the attempt does not
+// count.
+func TestAHelperWithoutRoom(t *testing.T) {
+	p := newPair(t)
+	_, o, ended := p.carry(p.trip("x"))
+	require.NoError(t, p.answer(o, wire.Result{Exit: 127, NotRun: "x: no space left on device", NoRoom: true}))
+	res := <-ended
+	require.ErrorIs(t, res.Err, syscall.ENOSPC)
+	require.ErrorContains(t, res.Err, "kelder2 has no room for it")
 }

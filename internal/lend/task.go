@@ -121,7 +121,7 @@ func (t *task) do(ctx context.Context, r *wire.Result) {
 		t.delivery))
 	defer os.RemoveAll(t.folder)
 	if err := t.prepare(ctx); err != nil {
-		r.Exit, r.NotRun, r.Damaged = 127, err.Error(), errors.Is(err, wire.ErrDamaged)
+		r.Exit, r.NotRun, r.Damaged, r.NoRoom = 127, err.Error(), errors.Is(err, wire.ErrDamaged), noRoom(err)
 		return
 	}
 	spec := t.spec()
@@ -146,9 +146,13 @@ func (t *task) do(ctx context.Context, r *wire.Result) {
 	}
 	if err := t.send(ctx, r, spec); err != nil && ctx.Err() == nil {
 		r.Exit, r.NotRun = 127, "what it made cannot be sent: "+err.Error()
+		r.NoRoom = noRoom(err)
 		r.Outputs, r.Stdout = wire.Manifest{}, nil
 	}
 }
+
+// noRoom reports whether a disk is full.
+func noRoom(err error) bool { return errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) }
 
 // prepare makes the folder that the offer's paths lie in.
 func (t *task) prepare(ctx context.Context) error {

@@ -97,6 +97,7 @@ type Result struct {
 	Signal   string   `json:"signal,omitempty"`
 	NotRun   string   `json:"not_run,omitempty"` // why it could not be run there
 	Damaged  bool     `json:"damaged,omitempty"` // what was sent did not arrive whole: it is to be offered again
+	NoRoom   bool     `json:"no_room,omitempty"` // the helper's disk is full: it is to be offered again later
 	Lost     bool     `json:"lost,omitempty"`    // helpers were lost with it again and again; this one did not run it
 	TimedOut bool     `json:"timed_out,omitempty"`
 	Stopped  bool     `json:"stopped,omitempty"` // because the watcher asked for it
