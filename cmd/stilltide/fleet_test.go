@@ -64,7 +64,6 @@ func freePort(t *testing.T) int {
 // newYard starts a server. The rules are written below its fleet:.
 func newYard(t *testing.T, rules string) *yard {
 	t.Helper()
-	t.Parallel()
 	y := &yard{t: t, dir: t.TempDir(), port: freePort(t), helpers: map[string]*helper{}}
 	y.trusted = strings.TrimSpace(run(t, y.dir, "fleet", "make-key", "watcher.nk"))
 	run(t, y.dir, "fleet", "make-key", "helper.nk")
@@ -194,6 +193,7 @@ func (y *yard) lines(name string) int {
 // words, programs that travel along, standard input and output, saved words, batches and
 // folders; and what it prints.
 func TestFleetCarries(t *testing.T) {
+	t.Parallel()
 	y := newYard(t, `rules:
   - name: charts
     watch: in
@@ -354,6 +354,7 @@ func (y *yard) allPlaced(names []string) {
 // watcher that is killed takes up what was made without it; an engine that is killed, or has lost
 // everything, is given again what is open. Whatever happens, each input is placed once.
 func TestFleetSurvives(t *testing.T) {
+	t.Parallel()
 	y := newYard(t, "")
 	y.rules(fmt.Sprintf(placing, filepath.Join(y.dir, "runs"), "0.05"))
 	put(t, y.dir, "in/.keep", "")
@@ -405,6 +406,7 @@ func TestFleetSurvives(t *testing.T) {
 func TestFleetGoesOnWithoutItsWatcher(t *testing.T) {
 	for _, end := range []string{"asked", "killed"} {
 		t.Run(end, func(t *testing.T) {
+			t.Parallel()
 			y := newYard(t, "")
 			y.rules(fmt.Sprintf(placing, filepath.Join(y.dir, "runs"), "3"))
 			names := y.charts(2)
@@ -429,6 +431,7 @@ func TestFleetGoesOnWithoutItsWatcher(t *testing.T) {
 
 // Cancel, a timeout, stop_old and the retries are as for commands of this machine.
 func TestFleetStops(t *testing.T) {
+	t.Parallel()
 	y := newYard(t, "")
 	y.rules(fmt.Sprintf(`rules:
   - name: long
@@ -481,6 +484,7 @@ func TestFleetStops(t *testing.T) {
 // Without a helper, or without the engine, a rule holds its files or runs its commands here; that
 // is said, and others go on.
 func TestFleetAway(t *testing.T) {
+	t.Parallel()
 	y := newYard(t, `rules:
   - {name: held, watch: held, pool: heavy, run: "true", processed: done}
   - {name: here, watch: here, pool: heavy, while_away: run_here, run: "true", processed: done}
@@ -511,6 +515,7 @@ func TestFleetAway(t *testing.T) {
 
 // A helper runs only what a watcher has signed that it trusts; its folder has one helper.
 func TestFleetTrust(t *testing.T) {
+	t.Parallel()
 	y := newYard(t, `rules:
   - {name: charts, watch: in, pool: heavy, run: "true", processed: done}
 `)

@@ -204,6 +204,7 @@ defaults: {debounce: 0s}
 
 // Debian's own server, which is older, does as well.
 func TestFleetWithDebiansServer(t *testing.T) {
+	t.Parallel()
 	machine.Program(t, "nats-server")
 	y := newYard(t, "")
 	y.killServer()

@@ -31,6 +31,10 @@ func TestJSONIsAsItsSchemaSays(t *testing.T) {
 	}
 	put(t, dir, "arrivals/from-the-northern-gauges/gauge-NOR_2031-04-05.csv", "1")
 	lines["watch"] = firstOfWatch(t, dir)
+	y := newYard(t, "rules:\n  - {name: charts, watch: in, pool: heavy, run: \"true\", processed: done}\n")
+	y.lend("kelder2")
+	y.until("the helper must come", func() bool { return strings.Contains(run(t, y.dir, "fleet"), "kelder2") })
+	lines["fleet"] = only(t, y.dir, "fleet", "--json")
 	for _, c := range jsonlines.Commands {
 		t.Run(c.Name, func(t *testing.T) { checkLines(t, dir, c, lines[c.Name]) })
 	}

@@ -23,8 +23,8 @@ func (a *app) serviceCommand() *cobra.Command {
 crash: a systemd user unit on Linux, a launchd agent on macOS. Its lines go to the journal
 (journalctl --user -u stilltide-NAME) or to ~/Library/Logs.
 
-With --lend the machine is lent to a pool instead of watching: the options of fleet lend stand
-after two dashes, as in  service install --lend -- --pool heavy --server …
+With --lend the machine is lent to a pool instead of watching; the options of fleet lend follow
+after two dashes. docs/fleet.md has an example.
 
 Where there is neither, start  stilltide --config FILE watch  from whatever starts programs
 there, and have it restart the program when it ends with another status than 0, 2 or 3.`,
@@ -44,7 +44,7 @@ changed it.`,
 	for _, c := range []*cobra.Command{install, show} {
 		c.Flags().BoolVar(&boot, "boot", false, "start it at boot, before anybody logs in (lingering)")
 		c.Flags().BoolVar(&lend, "lend", false,
-			"lend this machine to a pool; the options of fleet lend follow after --")
+			"lend this machine to a pool; the options of fleet lend follow after two dashes")
 	}
 	parent.AddCommand(install,
 		&cobra.Command{Use: "remove", Short: "Stop it, and do not start it again",

@@ -93,11 +93,17 @@ func (f *Fleet) once(ctx context.Context, t work.Trip) (res runner.Result, by st
 		return runner.Result{Exit: 127, Err: err}, "", nil
 	}
 	defer w.output.end()
+	ctx, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	if t.RunHere {
+		go f.giveBack(ctx, w, end) // ends with the trip
+	}
 	if !resumed || !f.isThere(ctx, w) {
 		if err := f.handOver(ctx, w, t); err != nil {
 			return f.given(ctx, w, err)
 		}
 	}
+	w.offered.Store(true)
 	r, err := f.wait(ctx, w, t)
 	if err != nil {
 		return f.given(ctx, w, err)
@@ -118,6 +124,36 @@ func (f *Fleet) once(ctx context.Context, t work.Trip) (res runner.Result, by st
 	return ended(r, t.Output), r.Helper, nil
 }
 
+// giveBack ends a trip whose pool cannot be used and whose command would run here then: as long as
+// the engine has not confirmed the offer, or when it has and there is no helper to take it. What a
+// helper may be running is waited for.
+func (f *Fleet) giveBack(ctx context.Context, w *trip, end context.CancelCauseFunc) {
+	tick := time.NewTicker(f.lookEvery())
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		since, _ := f.link.IsAway()
+		if f.poolAway(w.ticket.Pool) && (!w.offered.Load() || since.IsZero()) {
+			end(work.ErrPoolAway)
+			return
+		}
+	}
+}
+
+// poolAway reports whether nothing can be handed over to a pool.
+func (f *Fleet) poolAway(name string) bool {
+	for _, p := range f.Pools() {
+		if p.Name == name {
+			return p.Why != ""
+		}
+	}
+	return false
+}
+
 // errLeave says that the watcher ends, and that the command goes on without it.
 var errLeave = errors.New("the watcher ends")
 
@@ -128,6 +164,10 @@ func (f *Fleet) given(ctx context.Context, w *trip, err error) (runner.Result, s
 	case ctx.Err() == nil:
 		f.settle(w)
 		return runner.Result{Exit: 127, Err: err}, "", nil
+	case errors.Is(context.Cause(ctx), work.ErrPoolAway):
+		f.cancel(w.ticket)
+		f.settle(w)
+		return runner.Result{Exit: 127, Err: work.ErrPoolAway}, "", nil
 	case watcherEnds(ctx):
 		return runner.Result{Stopped: true, Behind: true}, "", nil
 	}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -66,6 +67,8 @@ type Fleet struct {
 	made      bool                  // the engine holds what it must
 	noSetUp   string                // why not
 	brought   map[string]time.Time  // by content: when the engine was seen to have it
+	found     bool                  // the engine was found before
+	backAt    time.Time             // when the engine was found last
 	begun     time.Time             // of Start
 	sentences map[string]time.Time  // when they were said
 }
@@ -82,6 +85,8 @@ type trip struct {
 	result chan jetstream.Msg
 	got    jetstream.Msg // the result, which is to be acknowledged
 	output *output
+
+	offered atomic.Bool // the engine has confirmed the offer
 }
 
 // New makes the watcher's end. Nothing is connected yet.
@@ -102,7 +107,7 @@ func New(o Options) (*Fleet, error) {
 		return nil, err
 	}
 	a.Name, a.Inbox = "stilltide watch "+f.ledger, "watcher"
-	f.link = wire.NewLink(a, key, o.Changed, f.sayOnce)
+	f.link = wire.NewLink(a, key, f.linkChanged, f.sayOnce)
 	f.UsePools(o.Pools)
 	return f, nil
 }
@@ -300,8 +305,24 @@ func (f *Fleet) forgetHelpers() {
 	}
 }
 
-// grace is how long the engine and its helpers may take to be found at the start.
+// grace is how long the engine and its helpers may take to be found at the start; the helpers
+// may take twice that to be heard again when the engine is back.
 const grace = 3 * time.Second
+
+// linkChanged is told when the engine is found, or lost.
+func (f *Fleet) linkChanged() {
+	if since, _ := f.link.IsAway(); since.IsZero() {
+		f.mu.Lock()
+		if f.found {
+			f.backAt = time.Now()
+		}
+		f.found = true
+		f.mu.Unlock()
+		f.link.Publish(wire.WhoSubject, nil)
+		time.AfterFunc(2*grace, f.o.Changed) // who is not heard by then is not there
+	}
+	f.o.Changed()
+}
 
 // Pool is how one pool stands.
 type Pool struct {
@@ -349,7 +370,7 @@ func (f *Fleet) Pools() []Pool {
 			p.Workers += h.Workers
 			p.Busy += len(h.Runs)
 		}
-		young := time.Since(f.begun) < grace
+		young := time.Since(f.begun) < grace || time.Since(f.backAt) < 2*grace
 		switch {
 		case !since.IsZero() && !young:
 			p.Why = fmt.Sprintf("the engine at %s is away: %s", f.o.Rules.Servers()[0], why)

@@ -290,3 +290,32 @@ func TestAHelperWithoutRoom(t *testing.T) {
 	require.ErrorIs(t, res.Err, syscall.ENOSPC)
 	require.ErrorContains(t, res.Err, "kelder2 has no room for it")
 }
+
+// A command that may run here is given back while no machine can run it; what a helper may be
+// running is not.
+func TestGivenBack(t *testing.T) {
+	p := newPair(t)
+	p.f.mu.Lock()
+	p.f.begun = p.f.begun.Add(-time.Hour)
+	p.f.mu.Unlock()
+	trip := p.trip("x")
+	trip.RunHere = true
+	res, _ := p.f.Carry(t.Context(), trip)
+	require.ErrorIs(t, res.Err, work.ErrPoolAway)
+	require.Empty(t, p.book.open)
+	require.Eventually(t, func() bool {
+		s, err := p.js.Stream(t.Context(), wire.JobStream)
+		return err == nil && s.CachedInfo().State.Msgs == 0
+	}, time.Minute, time.Millisecond, "nobody begins it there any more")
+
+	say := func() {
+		text, err := json.Marshal(wire.Here{Helper: "kelder2", Pool: "heavy", Workers: 2})
+		require.NoError(t, err)
+		require.NoError(t, p.nc.Publish(wire.HereSubject("heavy", "kelder2"), text))
+	}
+	say()
+	require.Eventually(t, func() bool { return !p.f.poolAway("heavy") }, time.Minute, time.Millisecond)
+	_, o, ended := p.carry(trip)
+	require.NoError(t, p.answer(o, wire.Result{}))
+	require.NoError(t, (<-ended).Err)
+}

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -33,6 +34,7 @@ type Trip struct {
 	Secrets       []string // variables that it does not get, unless Env asks for them
 	Stdin         string   // a path there, "" for none
 	Timeout       time.Duration
+	RunHere       bool // while no machine of the pool can run it, it is to be given back with ErrPoolAway
 	Inputs        []plan.Carried
 	Bring         []plan.Carried
 	Texts         []TripText
@@ -40,6 +42,9 @@ type Trip struct {
 	Output        string // what it prints is added to this file
 	Stdout        string // the file for its standard output, "" for Output
 }
+
+// ErrPoolAway says that no machine of a pool can run a command now: it has begun nowhere.
+var ErrPoolAway = errors.New("no machine of the pool can be reached, so it runs here")
 
 // TripText is a small file that is made there.
 type TripText struct {
@@ -64,7 +69,8 @@ func (w *Work) carry(ctx context.Context, s *rule.Step, stdout string) (runner.R
 	}
 	t := Trip{Pool: w.Job.Rule.Pool.S, Rule: w.Job.Rule.Name.S, Job: w.Job.ID, Attempt: w.Job.Attempt,
 		Step: w.stepNumber(s), Args: c.Args, Env: c.Env, Secrets: w.Secrets, Stdin: c.Stdin, Timeout: w.limit(s),
-		Inputs: carried, Bring: bring, Scratch: w.Job.Scratch, Output: w.Output, Stdout: stdout}
+		RunHere: w.Job.Rule.WhileAway == rule.AwayRunHere,
+		Inputs:  carried, Bring: bring, Scratch: w.Job.Scratch, Output: w.Output, Stdout: stdout}
 	if base := s.Base + string(filepath.Separator); strings.HasPrefix(c.Args[0], base) && s.Command != nil {
 		t.Args[0] = AwayRoot + "/work/" + filepath.ToSlash(strings.TrimPrefix(c.Args[0], base))
 	}

@@ -95,8 +95,9 @@ func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
 		if line := plan.Telling(lastLines(w.Output, before, tellingLines)); line != "" && w.run.Err == nil {
 			why += ": " + shorten(line)
 		}
-		return &Problem{Text: why, Waits: errors.Is(w.run.Err, syscall.ENOSPC), Missing: errors.As(w.run.Err,
-			new(runner.Missing)) && sameForAll(s)}
+		return &Problem{Text: why, Waits: errors.Is(w.run.Err, syscall.ENOSPC) || errors.Is(w.run.Err, ErrPoolAway),
+			Missing: errors.As(w.run.Err,
+				new(runner.Missing)) && sameForAll(s)}
 	}
 	if s.Save.Set() {
 		return problemOf(w.save(s, stdout))
