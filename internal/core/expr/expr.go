@@ -18,7 +18,8 @@ import (
 // Env is what an expression may name.
 type Env struct {
 	words map[string]*cel.Type
-	steps bool // what a step's condition knows besides
+	steps bool   // what a step's condition knows besides
+	key   string // the words and their types: that of its compiler
 }
 
 // Sizes are the units that expressions multiply with.
@@ -42,6 +43,19 @@ func New(captures []string) Env {
 			e.words[c] = cel.StringType
 		}
 	}
+	return e.named()
+}
+
+// named notes the words and their types.
+func (e Env) named() Env {
+	var key strings.Builder
+	for _, w := range e.Names() {
+		key.WriteString(w + " " + e.words[w].String() + "\n")
+	}
+	if e.steps {
+		key.WriteString("steps")
+	}
+	e.key = key.String()
 	return e
 }
 
@@ -54,7 +68,7 @@ func (e Env) With(word string, t *cel.Type) Env {
 	for w, t := range e.words {
 		words[w] = t
 	}
-	return Env{words, e.steps}
+	return Env{words: words, steps: e.steps}.named()
 }
 
 // ForSteps adds what a step's condition knows besides: the exit code of the step
@@ -62,7 +76,7 @@ func (e Env) With(word string, t *cel.Type) Env {
 func (e Env) ForSteps() Env {
 	e = e.With("exit_code", cel.IntType)
 	e.steps = true
-	return e
+	return e.named()
 }
 
 // WithText adds a word that is a text.
@@ -162,27 +176,21 @@ type compiler struct {
 var compilers sync.Map
 
 func (e Env) compiler() (*compiler, error) {
-	var key strings.Builder
-	words := slices.Sorted(maps.Keys(e.words))
-	for _, w := range words {
-		key.WriteString(w + " " + e.words[w].String() + "\n")
+	if made, ok := compilers.Load(e.key); ok {
+		return made.(*compiler), nil
 	}
 	options := []cel.EnvOption{cel.OptionalTypes()}
 	if e.steps {
 		options = append(options, existsOptions...)
-		key.WriteString("steps")
 	}
-	if made, ok := compilers.Load(key.String()); ok {
-		return made.(*compiler), nil
-	}
-	for _, w := range words {
+	for _, w := range e.Names() {
 		options = append(options, cel.Variable(w, e.words[w]))
 	}
 	env, err := cel.NewEnv(options...)
 	if err != nil {
 		return nil, err
 	}
-	made, _ := compilers.LoadOrStore(key.String(), &compiler{Env: env, programs: map[string]*Program{}})
+	made, _ := compilers.LoadOrStore(e.key, &compiler{Env: env, programs: map[string]*Program{}})
 	return made.(*compiler), nil
 }
 

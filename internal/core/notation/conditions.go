@@ -78,7 +78,7 @@ func (d *decoder) conditions(r *rule.Rule) {
 		}
 	}
 	shared := r.Captures()
-	env := expr.New(append(slices.Sorted(maps.Keys(d.words)), shared...))
+	env := d.env(append(slices.Sorted(maps.Keys(d.words)), shared...))
 	words := make([]string, 0, len(r.Let))
 	for w := range r.Let {
 		words = append(words, w)
@@ -110,6 +110,20 @@ func (d *decoder) conditions(r *rule.Rule) {
 	for i := range r.Examples {
 		d.example(&r.Examples[i])
 	}
+}
+
+// env is what an expression may name besides the built-in words; rules share it.
+func (d *decoder) env(captures []string) expr.Env {
+	key := strings.Join(captures, "\x00")
+	env, made := d.envs[key]
+	if !made {
+		if d.envs == nil {
+			d.envs = map[string]expr.Env{}
+		}
+		env = expr.New(captures)
+		d.envs[key] = env
+	}
+	return env
 }
 
 // expression compiles one; an error points inside it.

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/core/expr"
+	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
 
 	"github.com/goccy/go-yaml"
@@ -34,6 +36,9 @@ type decoder struct {
 	merging  int               // merge keys that are being followed, one inside the other
 	depth    int               // values inside values
 	diags    Diagnostics
+
+	lists map[string]*pattern.List // compiled patterns, by their texts: many rules have the same
+	envs  map[string]expr.Env      // what expressions may name, by a rule's captures
 }
 
 // deepest bounds values inside values and merge keys inside merge keys: an

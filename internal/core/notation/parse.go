@@ -230,7 +230,7 @@ func (d *decoder) matcher(r *rule.Rule) {
 	for i, m := range r.Match {
 		texts[i] = m.S
 	}
-	list, at, err := pattern.CompileList(texts, pattern.Options{IgnoreCase: r.Case})
+	list, at, err := d.patterns(texts, pattern.Options{IgnoreCase: r.Case})
 	if err != nil {
 		e := err.(*pattern.Error)
 		d.errorIn(r.Match[at], e.Near, "pattern", e.Message, "")
@@ -257,6 +257,21 @@ func (d *decoder) matcher(r *rule.Rule) {
 				"choose another name")
 		}
 	}
+}
+
+// patterns compiles patterns, or finds them compiled for an earlier rule.
+func (d *decoder) patterns(texts []string, o pattern.Options) (list *pattern.List, at int, err error) {
+	key := fmt.Sprint(o.IgnoreCase, "\x00", strings.Join(texts, "\x00"))
+	if list = d.lists[key]; list != nil {
+		return list, 0, nil
+	}
+	if list, at, err = pattern.CompileList(texts, o); err == nil {
+		if d.lists == nil {
+			d.lists = map[string]*pattern.List{}
+		}
+		d.lists[key] = list
+	}
+	return list, at, err
 }
 
 // looksRegular reports whether a plain pattern holds what only a regular

@@ -1,0 +1,56 @@
+//go:build linux
+
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// rulesCase: many rules with an expression each, in a tenth as many folders.
+func rulesCase(b *bench) error {
+	n := b.count(5000)
+	check := Result{Case: fmt.Sprintf("%d rules with an expression each: check", n), Unit: "s"}
+	ready := Result{Case: "the same: watch is ready", Unit: "s"}
+	memory := Result{Case: "the same: memory at most", Unit: "MiB"}
+	for range b.rounds {
+		dir, err := b.manyRules(n)
+		if err != nil {
+			return err
+		}
+		took, err := timed(dir, b.program, "check")
+		if err != nil {
+			return err
+		}
+		check.Ours = append(check.Ours, took)
+		begun := time.Now()
+		p, err := b.start("ready: ", dir, b.program, "watch")
+		if err != nil {
+			return err
+		}
+		ready.Ours = append(ready.Ours, time.Since(begun).Seconds())
+		memory.Ours = append(memory.Ours, p.status("VmHWM")/1024)
+		p.stop()
+	}
+	b.add(check, "value", 0.5)
+	b.add(ready, "value", 1)
+	b.add(memory, "value", 120)
+	return nil
+}
+
+func (b *bench) manyRules(n int) (string, error) {
+	var rules strings.Builder
+	rules.WriteString("rules:\n")
+	for i := range n {
+		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, where: 'size > %d * KB && name.startsWith(\"g%d\")', "+
+			"processed: done}\n", i, i/10, i, i)
+	}
+	dir, err := b.office("rules", rules.String())
+	for i := 0; i < n && err == nil; i += 10 {
+		err = os.Mkdir(filepath.Join(dir, "in", fmt.Sprint(i/10)), 0o777)
+	}
+	return dir, err
+}
