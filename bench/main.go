@@ -54,7 +54,8 @@ var cases = []struct {
 }{
 	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
 	{"known", knownCase}, {"cross", crossCase},
-	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase}, {"growth", growthCase}, {"fleet", fleetCase},
+	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase},
+	{"growth", growthCase}, {"fleet", fleetCase},
 }
 
 func main() {

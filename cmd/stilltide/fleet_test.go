@@ -4,6 +4,7 @@ package main
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -160,7 +161,7 @@ const placing = `rules:
 // charts are so many inputs.
 func (y *yard) charts(n int) (names []string) {
 	for i := range n {
-		names = append(names, fmt.Sprintf("chart-%03d", i))
+		names = append(names, fmt.Sprintf("chart-%04d", i))
 		put(y.t, y.dir, "in/"+names[i], "content of "+names[i])
 	}
 	return names
@@ -178,6 +179,8 @@ func (y *yard) allPlaced(names []string) {
 	require.Len(y.t, entries, len(names), "nothing is placed twice: %s", y.said())
 }
 
+var fleetJobs = flag.Int("fleet.jobs", 120, "how many jobs TestFleetSurvives has")
+
 // A helper that is killed, or frozen for longer than its lease, loses its commands to another; a
 // watcher that is killed takes up what was made without it; an engine that is killed, or has lost
 // everything, is given again what is open. Whatever happens, each input is placed once.
@@ -186,15 +189,15 @@ func TestFleetSurvives(t *testing.T) {
 	y := newYard(t, "")
 	y.rules(fmt.Sprintf(placing, filepath.Join(y.dir, "runs"), "0.05"))
 	put(t, y.dir, "in/.keep", "")
-	names := y.charts(120)
+	names := y.charts(*fleetJobs)
 	y.lend("one")
 	y.lend("two")
 	y.watch()
-	some := func(n int) {
+	some := func(percent int) {
 		t.Helper()
-		y.until(fmt.Sprint(n, " must be done"), func() bool {
+		y.until(fmt.Sprint(percent, " % must be done"), func() bool {
 			done, _ := os.ReadDir(filepath.Join(y.dir, "done"))
-			return len(done) >= n
+			return len(done) >= *fleetJobs*percent/100
 		})
 	}
 	some(10)
