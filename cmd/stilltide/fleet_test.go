@@ -368,3 +368,26 @@ func TestFleetTrust(t *testing.T) {
 	require.NoError(t, os.Chmod(filepath.Join(y.dir, "watcher.nk"), 0o644))
 	require.Contains(t, run(t, y.dir, "fleet"), "so others can read it")
 }
+
+// Rules that are read again may name another pool; another engine needs a restart, which is said.
+func TestFleetReload(t *testing.T) {
+	t.Parallel()
+	rules := func(pool string) string {
+		return "rules:\n  - {name: charts, watch: in, pool: " + pool + ", run: \"true\", processed: done}\n"
+	}
+	y := newYard(t, rules("light"))
+	put(t, y.dir, "in/one", "x")
+	y.watch()
+	y.until("the pool must be missed", func() bool {
+		return strings.Contains(y.watcher.said(), "the pool light has no helper")
+	})
+	y.lend("one")
+	y.rules(rules("heavy"))
+	y.comes("done/one")
+	text := y.read("stilltide.yaml")
+	put(t, y.dir, "stilltide.yaml", strings.Replace(text, "lease: 2s", "lease: 3s", 1))
+	y.until("it must say so", func() bool {
+		return strings.Contains(y.watcher.said(),
+			"fleet: changed, which needs a restart; the rules from before stay in use")
+	})
+}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"reflect"
 	"sync"
 	"time"
 
@@ -95,6 +96,12 @@ func (a *app) reload(old, f *rule.File, diags notation.Diagnostics, e *engine.En
 		a.rejected(e, text)
 		return
 	}
+	if !reflect.DeepEqual(reach(old), reach(f)) {
+		text := "fleet: changed, which needs a restart" + stayInUse
+		a.warn("%s", text)
+		a.rejected(e, text)
+		return
+	}
 	if f.Listen.S != old.Listen.S {
 		a.warn("%s", "listen: changed, which needs a restart; all else is read again")
 	}
@@ -103,6 +110,23 @@ func (a *app) reload(old, f *rule.File, diags notation.Diagnostics, e *engine.En
 		return
 	}
 	a.note("%s was read again: %s", name, plan.Plural(len(f.All()), "rule"))
+}
+
+// reach is how rules reach other machines, nil if none wants any.
+func reach(f *rule.File) *rule.Fleet {
+	if f.Fleet == nil || len(f.Pools()) == 0 {
+		return nil
+	}
+	way := *f.Fleet
+	way.Pos = rule.Pos{}
+	for _, at := range []*rule.Pos{&way.KeyFile.Pos, &way.CA.Pos, &way.Lease.Pos} {
+		*at = rule.Pos{}
+	}
+	way.Server = nil
+	for _, s := range f.Fleet.Servers() {
+		way.Server = append(way.Server, rule.Text{S: s})
+	}
+	return &way
 }
 
 // stayInUse ends a sentence that says why changed rules cannot be used.

@@ -74,6 +74,14 @@ func (e *Engine) rouse() {
 	}
 }
 
+// poolsRead tells the fleet which pools the rules name that were read.
+func (e *Engine) poolsRead() {
+	if e.fleet != nil {
+		e.fleet.UsePools(e.o.Rules.Pools())
+		e.pools.changed.Store(true)
+	}
+}
+
 // pools is what was told of the pools. It belongs to the flow's goroutine.
 type pools struct {
 	changed atomic.Bool

@@ -17,6 +17,7 @@ func (e *Engine) Reload(f *rule.File) error {
 	err := e.do(func() {
 		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
+		e.poolsRead()
 		e.rulesRead()
 		e.events.TellWriting(set.WritingFolders())
 		e.events.Want(e.wanted())
