@@ -109,6 +109,9 @@ func (f *Fleet) once(ctx context.Context, t work.Trip) (res runner.Result, by st
 		return f.given(ctx, w, err)
 	}
 	if r.Damaged {
+		f.mu.Lock()
+		clear(f.brought) // it may be that what travels along is not there any more
+		f.mu.Unlock()
 		f.settle(w)
 		return res, r.Helper, errors.New(r.NotRun)
 	}

@@ -319,3 +319,30 @@ func TestGivenBack(t *testing.T) {
 	require.NoError(t, p.answer(o, wire.Result{}))
 	require.NoError(t, (<-ended).Err)
 }
+
+// What travels along is sent once, and again when the engine has lost it.
+func TestBroughtAgain(t *testing.T) {
+	p := newPair(t)
+	program := filepath.Join(p.dir, "halve")
+	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"), 0o755))
+	trip := p.trip("x")
+	trip.Bring = []plan.Carried{{Here: program, There: "work/bin/halve"}}
+	_, o, ended := p.carry(trip)
+	require.Equal(t, uint32(0o755), o.Bring[0].Mode)
+	there := func() bool {
+		s, err := p.js.Stream(t.Context(), wire.FileStream)
+		require.NoError(t, err)
+		_, err = s.GetLastMsgForSubject(t.Context(), o.Bring[0].At+".0")
+		return err == nil
+	}
+	require.True(t, there())
+	s, err := p.js.Stream(t.Context(), wire.FileStream)
+	require.NoError(t, err)
+	require.NoError(t, s.Purge(t.Context()))
+	require.NoError(t, p.answer(o, wire.Result{NotRun: "a part is missing", Damaged: true}))
+	_, o, err = p.carryOn()
+	require.NoError(t, err)
+	require.True(t, there())
+	require.NoError(t, p.answer(o, wire.Result{}))
+	require.NoError(t, (<-ended).Err)
+}
