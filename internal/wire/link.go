@@ -184,7 +184,7 @@ func (l *Link) Connect() (*nats.Conn, error) {
 	opts := []nats.Option{
 		nats.Name(l.Access.Name), nats.MaxReconnects(-1), nats.ReconnectWait(250 * time.Millisecond),
 		nats.ReconnectJitter(250*time.Millisecond, 250*time.Millisecond), nats.ReconnectBufSize(-1),
-		nats.Timeout(3 * time.Second), nats.PingInterval(2 * time.Second), nats.MaxPingsOutstanding(2),
+		nats.Timeout(3 * time.Second), nats.PingInterval(5 * time.Second), nats.MaxPingsOutstanding(2),
 		nats.IgnoreAuthErrorAbort(),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { l.lost(err) }),
 		nats.ReconnectHandler(func(*nats.Conn) { l.stands() }),
@@ -297,7 +297,7 @@ func (l *Link) Conn(ctx context.Context) (*nats.Conn, jetstream.JetStream, error
 }
 
 // nextFor is how long one request for the next message stands.
-const nextFor = 5 * time.Second
+const nextFor = 10 * time.Second
 
 // Next waits a while for the next message; nil if there is none.
 func (l *Link) Next(ctx context.Context, c jetstream.Consumer) (jetstream.Msg, error) {

@@ -193,4 +193,4 @@ func PoolConsumer(pool string) string { return "pool-" + pool }
 const OffsetHeader = "Tide-Offset"
 
 // SayEvery is how often a helper says that it is here.
-const SayEvery = 3 * time.Second
+const SayEvery = 5 * time.Second
