@@ -1,8 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -88,21 +91,46 @@ func (a *app) showFleet() error {
 	return nil
 }
 
-// runsText names what a helper runs.
+// maxNumbers bounds the jobs of a rule that are named for one helper.
+const maxNumbers = 6
+
+// runsText names what a helper runs, by rule.
 func runsText(runs []fleet.Running) string {
-	var parts []string
-	others := 0
+	byRule, others := map[string][]fleet.Running{}, 0
 	for _, r := range runs {
-		if !r.Own {
+		if r.Own {
+			byRule[r.Rule] = append(byRule[r.Rule], r)
+		} else {
 			others++
-			continue
 		}
-		parts = append(parts, fmt.Sprintf("job %d of %s, for %s", r.Job, r.Rule, plan.Span(time.Since(r.Since))))
+	}
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(byRule)) {
+		parts = append(parts, ruleRuns(name, byRule[name]))
 	}
 	if others > 0 {
 		parts = append(parts, fmt.Sprintf("%d of other watchers", others))
 	}
 	return strings.Join(parts, "; ")
+}
+
+// ruleRuns says which jobs of one rule a helper runs, and for how long.
+func ruleRuns(name string, runs []fleet.Running) string {
+	longest := time.Duration(0)
+	var numbers []string
+	slices.SortFunc(runs, func(a, b fleet.Running) int { return cmp.Compare(a.Job, b.Job) })
+	for _, r := range runs {
+		longest = max(longest, time.Since(r.Since))
+		numbers = append(numbers, fmt.Sprint(r.Job))
+	}
+	if len(runs) == 1 {
+		return fmt.Sprintf("job %s of %s, for %s", numbers[0], name, plan.Span(longest))
+	}
+	list := strings.Join(numbers[:min(len(numbers), maxNumbers)], ", ")
+	if n := len(numbers) - maxNumbers; n > 0 {
+		list += fmt.Sprintf(" and %d more", n)
+	}
+	return fmt.Sprintf("jobs %s of %s, the longest for %s", list, name, plan.Span(longest))
 }
 
 func (a *app) fleetLines(pools []fleet.Pool) error {
