@@ -33,7 +33,7 @@ func Ask(ctx context.Context, rules *rule.Fleet, pools []string, ledger string) 
 	l := wire.NewLink(a, key, func() {}, func(string) {})
 	nc, err := l.Connect()
 	if err != nil {
-		return nil, fmt.Errorf("the engine at %s is away: %w", a.Servers[0], err)
+		return nil, fmt.Errorf("the engine at %s is away: %s", a.Servers[0], wire.InWords(err))
 	}
 	defer nc.Close()
 	var mu sync.Mutex

@@ -13,6 +13,7 @@ import (
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
+	"github.com/nats-io/nkeys"
 
 	"stilltide/internal/runner"
 	"stilltide/internal/wire"
@@ -59,6 +60,7 @@ type Helper struct {
 	mu   sync.Mutex
 	runs map[string]*task // by ledger and ticket
 	ends bool
+	last string // what was said last of the engine
 	// A command that was lost with another helper may be what ends helpers: it runs alone.
 	alone sync.RWMutex
 }
@@ -72,6 +74,12 @@ func New(o Lending) (*Helper, error) {
 	if len(o.Trusted) == 0 {
 		return nil, errors.New("a helper runs commands for others, so it must be told for whom: --trust KEY, the " +
 			"public key that stilltide fleet make-key has printed for the watcher")
+	}
+	for _, key := range o.Trusted {
+		if !nkeys.IsValidPublicUserKey(key) {
+			return nil, fmt.Errorf("--trust: %s is no public key: stilltide fleet make-key has printed the watcher's, "+
+				"which begins with U", key)
+		}
 	}
 	key, err := wire.ReadKey(o.Access.KeyFile)
 	if err != nil {
@@ -119,12 +127,15 @@ func once(say func(string)) func(string) {
 // connection says when the engine is found, lost and found again.
 func (h *Helper) connection() {
 	since, why := h.link.IsAway()
+	text := "connected to the engine; pool " + h.o.Pool
+	if !since.IsZero() {
+		text = "the engine is away: " + why
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if since.IsZero() {
-		h.o.Said("connected to the engine; pool " + h.o.Pool)
-	} else {
-		h.o.Said("the engine is away: " + why)
+	if text != h.last {
+		h.last = text
+		h.o.Said(text)
 	}
 }
 

@@ -50,3 +50,19 @@ func keptSum(text string) string {
 	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:])
 }
+
+// A helper must be told for whom it works, by keys that are some.
+func TestATrustThatIsNone(t *testing.T) {
+	dir := t.TempDir()
+	_, err := wire.MakeKey(filepath.Join(dir, "helper.nk"))
+	require.NoError(t, err)
+	o := Lending{Access: wire.Access{Servers: []string{"nats://127.0.0.1:4222"}, KeyFile: filepath.Join(dir,
+		"helper.nk")},
+		Folder: filepath.Join(dir, "lent"), Said: func(string) {}}
+	_, err = New(o)
+	require.ErrorContains(t, err, "--trust KEY")
+	o.Trusted = []string{"garbage"}
+	_, err = New(o)
+	require.ErrorContains(t, err, "garbage is no public key")
+	require.NoDirExists(t, o.Folder)
+}

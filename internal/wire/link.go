@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"net/url"
@@ -15,6 +16,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -170,7 +172,7 @@ func (l *Link) KeepUp(ctx context.Context) {
 			nc.Close()
 		}
 		l.Mu.Lock()
-		l.why = err.Error()
+		l.why = InWords(err)
 		l.Mu.Unlock()
 		l.changed()
 		select {
@@ -266,10 +268,25 @@ func (l *Link) lost(err error) {
 		l.away = time.Now()
 	}
 	if l.why = "the connection is lost"; err != nil {
-		l.why = err.Error()
+		l.why = InWords(err)
 	}
 	l.Mu.Unlock()
 	l.changed()
+}
+
+// InWords says why a connection cannot be had.
+func InWords(err error) string {
+	switch {
+	case errors.Is(err, nats.ErrNoServers):
+		return "no server answers there"
+	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired):
+		return "it does not know this key: is its public half among the server's users?"
+	case errors.Is(err, nats.ErrNkeysNotSupported):
+		return "it has no users, so it cannot tell who connects"
+	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, nats.ErrStaleConnection):
+		return "the connection is lost"
+	}
+	return strings.TrimPrefix(err.Error(), "nats: ")
 }
 
 func (l *Link) stands() {
