@@ -151,3 +151,17 @@ func TestQuickFollowsAnEditor(t *testing.T) {
 	term.keys("0", "echo ended with $?", "Enter")
 	term.sees("0", "ended with 0")
 }
+
+// What a command prints can do nothing to the terminal that follows it.
+func TestAFollowedLogIsSafe(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	put(t, dir, "in/a", "x")
+	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - {name: a, watch: in, debounce: 0s, "+
+		"script: 'printf \"\\033[7mturned\\033[0m round\\n\"'}\n")
+	run(t, dir, "sweep")
+	term := newTerminal(t, dir, "100", "20")
+	term.keys("0", "stilltide jobs log 1 --follow", "Enter")
+	term.sees("0", "is over")
+	require.Contains(t, term.screen("0"), "[7mturned", "it is shown, and not done")
+}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 )
 
@@ -34,7 +35,7 @@ func (a *app) followLog(arg string) error {
 			j = list[0]
 		}
 		for n := j.Earlier + 1; n <= j.Attempts; n++ {
-			if err := a.printMore(f.StateFolder(), j, n, shown); err != nil {
+			if err := a.printMore(f, j, n, shown); err != nil {
 				return err
 			}
 		}
@@ -51,8 +52,8 @@ func (a *app) followLog(arg string) error {
 }
 
 // printMore prints what an attempt has printed since the last look.
-func (a *app) printMore(state string, j job.Job, n int, shown map[int]int64) error {
-	out, err := os.Open(filepath.Join(state, job.OutputName(j.ID, n)))
+func (a *app) printMore(f *rule.File, j job.Job, n int, shown map[int]int64) error {
+	out, err := os.Open(filepath.Join(f.StateFolder(), job.OutputName(j.ID, n)))
 	if err != nil {
 		return nil // it has printed nothing yet, or nothing is kept
 	}
@@ -68,7 +69,11 @@ func (a *app) printMore(state string, j job.Job, n int, shown map[int]int64) err
 	if info.Size() < from { // it was cut to its end meanwhile
 		from = 0
 	}
-	copied, err := io.Copy(a.out, io.NewSectionReader(out, from, info.Size()-from))
-	shown[n] = from + copied
+	text, err := io.ReadAll(io.NewSectionReader(out, from, info.Size()-from)) // it is bounded
+	if err != nil {
+		return err
+	}
+	shown[n] = from + int64(len(text))
+	_, err = a.printed().Write(masked(f, text))
 	return err
 }

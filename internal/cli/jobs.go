@@ -311,6 +311,10 @@ func (a *app) logJob(arg string) error {
 	}
 	printed := false
 	for _, t := range attempts {
+		runs := t.Ended.IsZero() && j.State == job.Running
+		if runs {
+			t.Output = job.OutputName(j.ID, t.Number)
+		}
 		if t.Output == "" {
 			continue
 		}
@@ -318,6 +322,9 @@ func (a *app) logJob(arg string) error {
 			fmt.Fprintf(a.err, "--- attempt %d, %s\n", t.Number, plan.Clock(t.Started, time.Now()))
 		}
 		text, err := os.ReadFile(filepath.Join(l.Folder(), t.Output)) // it is bounded
+		if err != nil && runs {
+			continue // nothing yet
+		}
 		if err != nil {
 			return fmt.Errorf("what attempt %d printed is no longer kept", t.Number)
 		}
@@ -326,7 +333,10 @@ func (a *app) logJob(arg string) error {
 		}
 		printed = true
 	}
-	if !printed {
+	switch {
+	case j.State == job.Running:
+		fmt.Fprintf(a.err, "%s\n", a.styleErr.Dim("--- it is still running; --follow goes on"))
+	case !printed:
 		fmt.Fprintf(a.err, "Job %d printed nothing.\n", j.ID)
 	}
 	return nil

@@ -122,7 +122,7 @@ func (n *next) follow(ctx context.Context) {
 				attempt = r.Attempt
 				n.a.note("job %d, attempt %d begins", r.ID, r.Attempt)
 			}
-			_ = n.a.printMore(n.f.StateFolder(), job.Job{ID: r.ID, Attempts: r.Attempt}, r.Attempt, shown)
+			_ = n.a.printMore(n.f, job.Job{ID: r.ID, Attempts: r.Attempt}, r.Attempt, shown)
 		}
 		if quiet++; !n.e.Quiet() {
 			quiet = 0
