@@ -281,6 +281,7 @@ func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
 	if err != nil {
 		return err
 	}
+	defer f.sayFull(t)()
 	o := wire.Offer{Version: wire.WireVersion, Ticket: w.ticket.Name, Ledger: f.ledger, Pool: t.Pool, Rule: t.Rule,
 		Job:     t.Job,
 		Attempt: t.Attempt, Root: work.AwayRoot, Args: t.Args, Env: t.Env, Secrets: t.Secrets, Stdin: t.Stdin,
@@ -312,6 +313,28 @@ func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
 		return err
 	}
 	return f.offer(ctx, js, m)
+}
+
+// A hand-over that takes longer than this, and more for large inputs, is said: the engine may be
+// full, or have lost its leader.
+const (
+	longHandOver = 20 * time.Second
+	slowest      = 1 << 20 // bytes a second
+)
+
+// sayFull says when a hand-over takes long, until the returned function is called.
+func (f *Fleet) sayFull(t work.Trip) (over func()) {
+	size, err := sizeOf(t.Inputs)
+	if err != nil {
+		size = 0 // the hand-over says what is wrong
+	}
+	late := time.AfterFunc(f.long+time.Duration(size/slowest)*time.Second, func() {
+		if since, _ := f.link.IsAway(); since.IsZero() {
+			f.sayOnce(fmt.Sprintf("the engine does not take what is handed over to %s; its streams may be full, or "+
+				"without a leader. It is tried again and again", t.Pool))
+		}
+	})
+	return func() { late.Stop() }
 }
 
 // offer publishes the offer. One that is there already is the same.

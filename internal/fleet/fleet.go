@@ -48,6 +48,7 @@ type Fleet struct {
 	key      nkeys.KeyPair
 	ledger   string // the ledger's name on the engine
 	lease    time.Duration
+	long     time.Duration // after which a hand-over is said to take long
 	link     *wire.Link
 	ctx      context.Context // ends with Close
 	end      context.CancelFunc
@@ -95,7 +96,7 @@ func New(o Options) (*Fleet, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &Fleet{o: o, key: key, lease: cmp.Or(o.Rules.Lease.Duration, Lease), ways: map[int]way{},
+	f := &Fleet{o: o, key: key, long: longHandOver, lease: cmp.Or(o.Rules.Lease.Duration, Lease), ways: map[int]way{},
 		open: map[string]*trip{}, known: map[string]job.Ticket{}, helpers: map[string]seen{},
 		pools: map[string]bool{}, brought: map[string]time.Time{}, sentences: map[string]time.Time{}}
 	f.room = sync.NewCond(&f.mu)

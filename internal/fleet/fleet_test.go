@@ -8,6 +8,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -71,6 +72,15 @@ type pair struct {
 	js   jetstream.JetStream
 	dir  string
 	key  string // the watcher's public key
+
+	mu   sync.Mutex
+	said []string
+}
+
+func (p *pair) say(text string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.said = append(p.said, text)
 }
 
 func newPair(t *testing.T) *pair {
@@ -80,7 +90,7 @@ func newPair(t *testing.T) *pair {
 	var err error
 	p.key, err = wire.MakeKey(key)
 	require.NoError(t, err)
-	p.f, err = New(Options{Book: p.book, Pools: []string{"heavy"}, Changed: func() {}, Said: func(string) {},
+	p.f, err = New(Options{Book: p.book, Pools: []string{"heavy"}, Changed: func() {}, Said: p.say,
 		Rules: &rule.Fleet{Server: []rule.Text{{S: url}}, KeyFile: rule.Path{Text: rule.Text{S: key}},
 			Lease: rule.Duration{Duration: 2 * time.Second}}})
 	require.NoError(t, err)
@@ -343,6 +353,41 @@ func TestBroughtAgain(t *testing.T) {
 	_, o, err = p.carryOn()
 	require.NoError(t, err)
 	require.True(t, there())
+	require.NoError(t, p.answer(o, wire.Result{}))
+	require.NoError(t, (<-ended).Err)
+}
+
+// An engine that is full takes nothing: that is said, and when there is room again it goes on.
+func TestAFullEngine(t *testing.T) {
+	p := newPair(t)
+	p.f.long = 100 * time.Millisecond
+	var files jetstream.Stream
+	require.Eventually(t, func() bool {
+		var err error
+		files, err = p.js.Stream(t.Context(), wire.FileStream)
+		return err == nil
+	}, time.Minute, time.Millisecond)
+	small := files.CachedInfo().Config
+	room := small.MaxBytes
+	small.MaxBytes = 100 << 10
+	_, err := p.js.UpdateStream(t.Context(), small)
+	require.NoError(t, err)
+	ended := make(chan runner.Result, 1)
+	trip := p.trip(strings.Repeat("x", 300<<10))
+	go func() {
+		res, _ := p.f.Carry(t.Context(), trip)
+		ended <- res
+	}()
+	require.Eventually(t, func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return strings.Contains(strings.Join(p.said, "; "), "does not take what is handed over to heavy")
+	}, time.Minute, time.Millisecond)
+	small.MaxBytes = room
+	_, err = p.js.UpdateStream(t.Context(), small)
+	require.NoError(t, err)
+	_, o, err := p.carryOn()
+	require.NoError(t, err)
 	require.NoError(t, p.answer(o, wire.Result{}))
 	require.NoError(t, (<-ended).Err)
 }
