@@ -283,9 +283,8 @@ func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
 	}
 	defer f.sayFull(t)()
 	o := wire.Offer{Version: wire.WireVersion, Ticket: w.ticket.Name, Ledger: f.ledger, Pool: t.Pool, Rule: t.Rule,
-		Job:     t.Job,
-		Attempt: t.Attempt, Root: work.AwayRoot, Args: t.Args, Env: t.Env, Secrets: t.Secrets, Stdin: t.Stdin,
-		Apart: t.Stdout != "", Timeout: t.Timeout.Seconds()}
+		Job: t.Job, Attempt: t.Attempt, Root: work.AwayRoot, Args: t.Args, Env: t.Env, Secrets: t.Secrets,
+		Stdin: t.Stdin, Apart: t.Stdout != "", Timeout: t.Timeout.Seconds()}
 	for _, text := range t.Texts {
 		o.Texts = append(o.Texts, wire.Text(text))
 	}
