@@ -354,7 +354,7 @@ func TestFleetTrust(t *testing.T) {
 	other := strings.TrimSpace(run(t, y.dir, "fleet", "make-key", "other.nk"))
 	right := y.trusted
 	y.trusted = other
-	y.lend("stranger")
+	y.lend("other")
 	y.watch()
 	require.Eventually(t, func() bool { return strings.Contains(y.said(), "is left to others") }, patience,
 		10*time.Millisecond)

@@ -78,7 +78,7 @@ func TestFleetKillers(t *testing.T) {
 }
 
 // With the ledger the memory of what was under way is lost, as without other machines. The
-// results of the old one's jobs are nobody's, though the numbers come again.
+// results of the old one's jobs are dropped, though the numbers come again.
 func TestFleetWithoutItsLedger(t *testing.T) {
 	t.Parallel()
 	y := newYard(t, "")

@@ -47,7 +47,7 @@ type helper struct {
 	log string
 }
 
-// freePort is one that nobody listens on.
+// freePort is a port that is free.
 func freePort(t *testing.T) int {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -48,7 +48,7 @@ func (a *app) claimShares(f *rule.File, beside bool) (release func(), err error)
 	return release, nil
 }
 
-// claimShare is for one folder. One that does not answer is claimed by nobody.
+// claimShare is for one folder. One that does not answer is not claimed.
 func (a *app) claimShare(folder string, own presence.Note, beside bool) (*presence.Claim, *presence.Note) {
 	type answer struct {
 		claim *presence.Claim

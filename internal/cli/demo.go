@@ -89,7 +89,10 @@ func (a *app) demo(folder string, keep bool, server string) error {
 	s.say("The harbour office at Kelder Sound, in %s", folder)
 	defer s.closeFleet()
 	if server != "" {
-		if err := errors.Join(s.openFleet(server), s.lend("kelder2"), s.lend("kelder3")); err != nil {
+		if err := s.openFleet(server); err != nil {
+			return err
+		}
+		if err := errors.Join(s.lend("kelder2"), s.lend("kelder3")); err != nil {
 			return err
 		}
 	}

@@ -4,9 +4,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+
 	"stilltide/internal/core/fill"
 	"stilltide/internal/ledger"
-	"strings"
 )
 
 // judge compares what is there with what must be there.

@@ -52,6 +52,8 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	switch {
 	case l.pool == "":
 		return o, usage("name the pool that this machine works for: --pool NAME")
+	case !wire.GoodName(l.pool):
+		return o, usage("%q cannot name a pool; use letters, digits, - and _", l.pool)
 	case len(l.servers) == 0:
 		return o, usage("name the engine's address: --server nats://HOST:PORT")
 	case l.keyFile == "":
@@ -63,8 +65,9 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	if l.name == "" {
 		l.name, _ = os.Hostname()
 	}
-	if l.name = helperName.ReplaceAllString(l.name, "-"); l.name == "" {
-		return o, usage("this machine has no name: give it one with --name")
+	if l.name = helperName.ReplaceAllString(l.name, "-"); !wire.GoodName(l.name) {
+		return o, usage("%q cannot name this machine: give it another name, of 64 characters at most, with --name",
+			l.name)
 	}
 	if l.folder == "" {
 		l.folder = filepath.Join(stateHome(), "stilltide-lend")

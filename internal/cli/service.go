@@ -130,7 +130,7 @@ func (a *app) serviceShow(name string, boot, lend bool, args []string) error {
 
 func (a *app) serviceInstall(name string, boot, lend bool, args []string) error {
 	if !lend {
-		if _, err := a.loadRules(); err != nil { // a service that cannot start helps nobody
+		if _, err := a.loadRules(); err != nil { // a service that cannot start is of no use
 			return err
 		}
 	}

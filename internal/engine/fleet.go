@@ -186,6 +186,6 @@ func (e *Engine) livingElsewhere(j LiveJob) LiveJob {
 		return j
 	}
 	j.Pool = r.Pool.S
-	j.On, _ = e.fleet.Where(j.ID)
+	j.On, j.Fetched = e.fleet.Where(j.ID)
 	return j
 }

@@ -54,9 +54,10 @@ type LiveJob struct {
 	Rule    string    `json:"rule"`
 	File    string    `json:"file"`
 	Attempt int       `json:"attempt"`
-	Since   time.Time `json:"since"`          // when this attempt began
-	On      string    `json:"on,omitempty"`   // the machine that runs its command
-	Pool    string    `json:"pool,omitempty"` // the pool that it is offered to, or runs in
+	Since   time.Time `json:"since"`             // when this attempt began
+	On      string    `json:"on,omitempty"`      // the machine that runs its command
+	Pool    string    `json:"pool,omitempty"`    // the pool that it is offered to, or runs in
+	Fetched bool      `json:"fetched,omitempty"` // its result is there, and is being taken
 }
 
 // LiveFolder is the state of a watched folder.

@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -39,8 +38,7 @@ func Ask(ctx context.Context, rules *rule.Fleet, pools []string, ledger string) 
 	var mu sync.Mutex
 	helpers := map[string]seen{}
 	if _, err = nc.Subscribe("tide.here.>", func(m *nats.Msg) {
-		var h wire.Here
-		if json.Unmarshal(m.Data, &h) == nil {
+		if h, ok := wire.ReadHere(m.Subject, m.Data); ok {
 			mu.Lock()
 			defer mu.Unlock()
 			helpers[h.Pool+"."+h.Helper] = seen{h, time.Now()}

@@ -44,7 +44,7 @@ func (f *Fleet) Carry(ctx context.Context, t work.Trip) (res runner.Result, by s
 	}
 	defer f.give(size)
 	for n := 1; ; n++ {
-		res, by, damaged := f.once(ctx, t)
+		res, by, damaged := f.once(ctx, t, size)
 		if damaged == nil {
 			return res, by
 		}
@@ -87,11 +87,12 @@ func watcherEnds(ctx context.Context) bool {
 
 // once offers a command, or takes it up that an earlier attempt has offered, and waits for its
 // result. damaged says that it is to be offered anew.
-func (f *Fleet) once(ctx context.Context, t work.Trip) (res runner.Result, by string, damaged error) {
+func (f *Fleet) once(ctx context.Context, t work.Trip, size int64) (res runner.Result, by string, damaged error) {
 	w, resumed, err := f.ticketOf(ctx, t)
 	if err != nil {
 		return runner.Result{Exit: 127, Err: err}, "", nil
 	}
+	w.size = size
 	defer w.output.end()
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)
@@ -281,7 +282,7 @@ func (f *Fleet) handOver(ctx context.Context, w *trip, t work.Trip) error {
 	if err != nil {
 		return err
 	}
-	defer f.sayFull(t)()
+	defer f.sayFull(t.Pool, w.size)()
 	o := wire.Offer{Version: wire.WireVersion, Ticket: w.ticket.Name, Ledger: f.ledger, Pool: t.Pool, Rule: t.Rule,
 		Job: t.Job, Attempt: t.Attempt, Root: work.AwayRoot, Args: t.Args, Env: t.Env, Secrets: t.Secrets,
 		Stdin: t.Stdin, Apart: t.Stdout != "", Timeout: t.Timeout.Seconds()}
@@ -322,15 +323,11 @@ const (
 )
 
 // sayFull says when a hand-over takes long, until the returned function is called.
-func (f *Fleet) sayFull(t work.Trip) (over func()) {
-	size, err := sizeOf(t.Inputs)
-	if err != nil {
-		size = 0 // the hand-over says what is wrong
-	}
+func (f *Fleet) sayFull(pool string, size int64) (over func()) {
 	late := time.AfterFunc(f.long+time.Duration(size/slowest)*time.Second, func() {
 		if since, _ := f.link.IsAway(); since.IsZero() {
 			f.sayOnce(fmt.Sprintf("the engine does not take what is handed over to %s; its streams may be full, or "+
-				"without a leader. It is tried again and again", t.Pool))
+				"without a leader. It is tried again and again", pool))
 		}
 	})
 	return func() { late.Stop() }
@@ -454,7 +451,7 @@ func (f *Fleet) printed(m *nats.Msg) {
 // ended is a result as that of a command of this machine.
 func ended(r wire.Result, output string) runner.Result {
 	res := runner.Result{Exit: r.Exit, Signal: r.Signal, TimedOut: r.TimedOut, Stopped: r.Stopped, Left: r.Left,
-		Ran: wire.Seconds(r.Ran), CPU: wire.Seconds(r.CPU), Memory: r.Memory, Lost: int(max(r.Delivery, 1)) - 1}
+		Ran: wire.Seconds(r.Ran), CPU: wire.Seconds(r.CPU), Memory: r.Memory, Lost: int(r.Delivery) - 1}
 	switch {
 	case r.Lost:
 		res.Exit, res.Err = 127, fmt.Errorf("%d helpers were lost while they ran it, so it may be what ends them",

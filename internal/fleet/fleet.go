@@ -3,7 +3,6 @@ package fleet
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -86,6 +85,7 @@ type trip struct {
 	result chan jetstream.Msg
 	got    jetstream.Msg // the result, which is to be acknowledged
 	output *output
+	size   int64 // of the inputs, bytes
 
 	offered atomic.Bool // the engine has confirmed the offer
 }
@@ -276,8 +276,8 @@ func (f *Fleet) listen(over []job.Ticket) {
 const silentAfter = 4 * wire.SayEvery
 
 func (f *Fleet) hear(m *nats.Msg) {
-	var h wire.Here
-	if json.Unmarshal(m.Data, &h) != nil || m.Subject != wire.HereSubject(h.Pool, h.Helper) {
+	h, ok := wire.ReadHere(m.Subject, m.Data)
+	if !ok {
 		return
 	}
 	f.mu.Lock()
@@ -408,18 +408,24 @@ func helping(all map[string]seen, pool, ledger string) (list []Helping) {
 	return list
 }
 
-// Where says on which helper a job's command runs, and since when; "" if on none.
-func (f *Fleet) Where(number int64) (helper string, since time.Time) {
+// Where says on which helper a job's command runs, "" if on none, and whether its result is there
+// and is being taken.
+func (f *Fleet) Where(number int64) (helper string, fetched bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	for _, w := range f.open {
+		if w.ticket.Job == number && w.got != nil {
+			return "", true
+		}
+	}
 	for _, h := range f.helpers {
 		for _, r := range h.Runs {
 			if r.Ledger == f.ledger && r.Job == number {
-				return h.Helper, h.at.Add(-wire.Seconds(r.For))
+				return h.Helper, false
 			}
 		}
 	}
-	return "", time.Time{}
+	return "", false
 }
 
 // keepSetUp makes what the engine must hold, again after it has lost that.

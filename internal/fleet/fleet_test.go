@@ -316,7 +316,7 @@ func TestGivenBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, err := p.js.Stream(t.Context(), wire.JobStream)
 		return err == nil && s.CachedInfo().State.Msgs == 0
-	}, time.Minute, time.Millisecond, "nobody begins it there any more")
+	}, time.Minute, time.Millisecond, "no helper begins it any more")
 
 	say := func() {
 		text, err := json.Marshal(wire.Here{Helper: "kelder2", Pool: "heavy", Workers: 2})

@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -33,8 +32,8 @@ func (f *Fleet) wait(ctx context.Context, w *trip, t work.Trip) (r wire.Result, 
 		case <-ctx.Done():
 			return r, context.Cause(ctx)
 		case m := <-w.result:
-			if err := json.Unmarshal(m.Data(), &r); err != nil || r.Version != wire.WireVersion {
-				return wire.Result{Damaged: true, NotRun: "the result cannot be read"}, nil
+			if r, err = wire.ReadResult(m.Data(), w.ticket.Name); err != nil {
+				return wire.Result{Damaged: true, NotRun: err.Error()}, nil
 			}
 			return r, nil
 		case <-look.C:

@@ -95,6 +95,9 @@ func elsewhere(live *engine.Live, pools []Pool, j *job.Job) string {
 		if r.ID != j.ID || r.Pool == "" {
 			continue
 		}
+		if r.Fetched {
+			return "has come back: its result is being taken"
+		}
 		if r.On != "" {
 			return "is on " + r.On
 		}

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
+	"stilltide/internal/core/fill"
 	"strings"
 	"time"
 
@@ -184,6 +186,46 @@ func Open(subject string, header nats.Header, data []byte, trusted []string) (o 
 	return o, nil
 }
 
+// goodName is how a helper or a pool may be named: its name is part of subjects, and is shown.
+var goodName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,64}$`)
+
+// GoodName reports whether a helper or a pool may have a name.
+func GoodName(name string) bool { return goodName.MatchString(name) }
+
+// maxSaid bounds what a helper may say in a sentence, in bytes.
+const maxSaid = 2000
+
+// plainly makes a sentence of another machine safe to be shown.
+func plainly(text string) string {
+	return fill.PlainLine(strings.ToValidUTF8(text[:min(len(text), maxSaid)], "\uFFFD"))
+}
+
+// ReadHere reads what a helper says of itself, if it says that in its own name.
+func ReadHere(subject string, data []byte) (h Here, ok bool) {
+	if json.Unmarshal(data, &h) != nil || !GoodName(h.Helper) || !GoodName(h.Pool) || h.Workers < 0 ||
+		subject != HereSubject(h.Pool, h.Helper) {
+		return h, false
+	}
+	h.Version = plainly(h.Version)
+	for i := range h.Runs {
+		h.Runs[i].Rule = plainly(h.Runs[i].Rule)
+	}
+	return h, true
+}
+
+// errNoResult says that a result cannot be used as it came.
+var errNoResult = errors.New("the result cannot be read")
+
+// ReadResult reads the result for a ticket. What a helper says in it is made safe to be shown.
+func ReadResult(data []byte, ticket string) (r Result, err error) {
+	if json.Unmarshal(data, &r) != nil || r.Version != WireVersion || r.Ticket != ticket || !GoodName(r.Helper) {
+		return Result{}, errNoResult
+	}
+	r.NotRun, r.Signal, r.Delivery = plainly(r.NotRun), plainly(r.Signal), max(r.Delivery, 1)
+	return r, nil
+}
+
+// Seconds is a time of that many seconds.
 func Seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 // PoolConsumer is the name under which the engine hands a pool's offers out.

@@ -2,6 +2,7 @@ package wire
 
 import (
 	"context"
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"stilltide/internal/standin/engine"
@@ -14,7 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// An offer that was changed, or that nobody who is trusted has signed, is not opened; nor one
+// An offer that was changed, or that no trusted watcher has signed, is not opened; nor one
 // that was given another place.
 func TestOffersAreSigned(t *testing.T) {
 	key, err := nkeys.CreateUser()
@@ -101,4 +102,42 @@ func TestPartsArrive(t *testing.T) {
 	require.True(t, text == string(got))
 	from.Most = 1 << 20
 	require.ErrorIs(t, from.Into(t.Context(), to, []Item{item}), ErrTooLarge)
+}
+
+// What a helper says of itself counts only in its own name, and can do nothing to a terminal; nor
+// can its results, which are taken for the ticket that they name alone.
+func TestWhatHelpersSayIsSafe(t *testing.T) {
+	say := func(subject string, h Here) (Here, bool) {
+		data, err := json.Marshal(h)
+		require.NoError(t, err)
+		return ReadHere(subject, data)
+	}
+	good := Here{Helper: "kelder2", Pool: "heavy", Workers: 2, Version: "1\x1b[31m",
+		Runs: []Running{{Rule: "a\x1b]0;b\a"}}}
+	h, ok := say(HereSubject("heavy", "kelder2"), good)
+	require.True(t, ok)
+	require.NotContains(t, h.Version+h.Runs[0].Rule, "\x1b")
+	_, ok = say(HereSubject("heavy", "kelder3"), good)
+	require.False(t, ok, "it speaks for another")
+	for _, name := range []string{"", "a\x1b[2J", "a b", "a.b", "\u202eabc", strings.Repeat("a", 65)} {
+		bad := good
+		bad.Helper = name
+		_, ok = say(HereSubject("heavy", name), bad)
+		require.False(t, ok, name)
+	}
+
+	data, err := json.Marshal(Result{Version: WireVersion, Ticket: "1-1-0-a", Helper: "kelder2", Lost: true,
+		NotRun: "\x1b[2J" + strings.Repeat("x", 10_000), Signal: "\x1b[2J"})
+	require.NoError(t, err)
+	r, err := ReadResult(data, "1-1-0-a")
+	require.NoError(t, err)
+	require.NotContains(t, r.NotRun+r.Signal, "\x1b")
+	require.Less(t, len(r.NotRun), 3000)
+	require.Equal(t, uint64(1), r.Delivery, "a number that is none of a delivery's is not believed")
+	_, err = ReadResult(data, "2-1-0-b")
+	require.Error(t, err)
+	data, err = json.Marshal(Result{Version: WireVersion, Ticket: "1-1-0-a", Helper: "\x1b[2J"})
+	require.NoError(t, err)
+	_, err = ReadResult(data, "1-1-0-a")
+	require.Error(t, err)
 }

@@ -261,7 +261,7 @@ func TestBounds(t *testing.T) {
 }
 
 // The jobs of a pool take places on other machines, and none of the workers here; without a
-// place they wait, and hold nobody up.
+// place they wait, and hold up no other.
 func TestAPoolHasItsOwnPlaces(t *testing.T) {
 	m := New(1)
 	m.SetRule(Rule{Name: "far", Pool: "heavy"})
