@@ -54,6 +54,18 @@ var faults = []Fault{
 		"\tcase c.Rule.Loops == rule.LoopsStop && loop.Stops(c.Rule.Name.S, chain):\n", "\tcase false:\n",
 		script("circles")},
 
+	// Sweeps that hold back what is known.
+	{"a known file that has changed is told", "internal/sift/sift.go",
+		"\tif !row.Facts.Same(k.facts) {\n\t\treturn take.Memory{}, false, errOpen\n\t}\n", "", unit("sift", ".")},
+	{"a decision that needs the content is left to the flow", "internal/sift/sift.go",
+		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},
+	{"known files that changed during a sweep are looked for", "internal/sift/sift.go",
+		" && before == s.memory.KnownEdits(rule)\n", " && before >= 0\n", unit("sift", ".")},
+	{"a sweep for files that are handled again tells all", "internal/core/flow/ask.go",
+		"return len(f.renew)+len(f.leaving) > 0", "return len(f.leaving) > 0", script("again")},
+	{"a sweep for files that are left tells all", "internal/core/flow/ask.go",
+		"return len(f.renew)+len(f.leaving) > 0", "return len(f.renew) > 0", script("existing")},
+
 	// In the middle of a job.
 	{"what a job works on is offered to no rule", "internal/core/flow/claims.go",
 		"\t\tif f.claims[key] == nil && (key == path || facts.Ino != 0) {\n", "\t\tif false {\n",

@@ -3,7 +3,6 @@ package advice
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -155,12 +154,12 @@ func (p *previewer) walk(path string, depth int) error {
 	}
 	var below []string
 	enough := false
-	err = watchfs.EachEntry(path, func(e fs.DirEntry) {
+	err = watchfs.EachEntry(path, func(e watchfs.Entry) {
 		name := filepath.Join(path, e.Name())
 		if enough {
 			return
 		}
-		if !e.IsDir() {
+		if !e.Dir() {
 			_ = p.one(name, false)
 		} else if taken := p.unit(name); !taken && depth > 0 && name != p.set.File.StateFolder() {
 			below = append(below, name)
@@ -374,7 +373,7 @@ func (p *previewer) offerNext(path string, t work.Thing, chain []string, stage i
 	if !t.Facts.Dir || t.Source == "" {
 		return
 	}
-	_ = watchfs.EachEntry(t.Source, func(e fs.DirEntry) {
+	_ = watchfs.EachEntry(t.Source, func(e watchfs.Entry) {
 		inner := filepath.Join(path, e.Name())
 		if below, there := p.scene.Look(inner); there && (below.Facts.Regular || below.Facts.Dir) {
 			p.offerNext(inner, below, chain, stage)

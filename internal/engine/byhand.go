@@ -84,7 +84,7 @@ func (e *Engine) Pause(names []string, paused bool, until time.Time) error {
 		e.flow.SetPaused(names, paused, until)
 		if !paused {
 			e.desk.Mounts.Accept(e.ledger, e.flow.Rules(), names)
-			e.events.Sweep()
+			e.sweep()
 		}
 	})
 }

@@ -27,6 +27,7 @@ import (
 	"stilltide/internal/place"
 	"stilltide/internal/placing"
 	"stilltide/internal/runner"
+	"stilltide/internal/sift"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -93,6 +94,7 @@ type Engine struct {
 	asks    chan func()
 	wake    chan struct{}
 	desk    *placing.Desk
+	sift    *sift.Sifter
 	fleet   *fleet.Fleet // nil without rules whose commands run on other machines
 	pools   pools
 	work    sync.WaitGroup
@@ -148,6 +150,7 @@ func Open(o Options) (*Engine, error) {
 		return nil, err
 	}
 	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
+	e.sift = sift.New(l, o.Once)
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.knowFolders(e.flow.Rules())
@@ -185,26 +188,7 @@ func (e *Engine) Run(ctx context.Context) error { return ledger.Explain(e.state,
 
 func (e *Engine) run(ctx context.Context) error {
 	defer close(e.ended)
-	runner.EndSurvivors(e.state)
-	points, err := e.ledger.Mounts()
-	if err != nil {
-		return err
-	}
-	e.desk.Mounts.Begin(e.ledger, e.flow.Rules(), points)
-	if err := e.recover(time.Now()); err != nil {
-		return err
-	}
-	for name, why := range e.o.Lacking {
-		e.flow.BlockForProgram(name, why)
-	}
-	e.flow.WorkOn(e.o.Chosen, e.o.Once)
-	if e.o.Next {
-		e.flow.WaitForNext()
-	}
-	if e.o.Chosen.Again {
-		e.flow.HandleAgain(e.o.Chosen)
-	}
-	if err := e.findLeaving(); err != nil {
+	if err := e.begin(); err != nil {
 		return err
 	}
 	endFleet, err := e.startFleet()
@@ -213,7 +197,7 @@ func (e *Engine) run(ctx context.Context) error {
 	}
 	defer endFleet()
 	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.o.Rules.PollEvery(), MaxWatches: e.o.MaxWatches,
-		Missing: e.desk.Mounts.Missing})
+		Missing: e.desk.Mounts.Missing, Sift: e.sift.Begin})
 	if err != nil {
 		return err
 	}
@@ -242,6 +226,30 @@ func (e *Engine) run(ctx context.Context) error {
 	}
 	e.tell.hub.Close()
 	return err
+}
+
+// begin takes up what an earlier run has left, and what this one works on.
+func (e *Engine) begin() error {
+	runner.EndSurvivors(e.state)
+	points, err := e.ledger.Mounts()
+	if err != nil {
+		return err
+	}
+	e.desk.Mounts.Begin(e.ledger, e.flow.Rules(), points)
+	if err := e.recover(time.Now()); err != nil {
+		return err
+	}
+	for name, why := range e.o.Lacking {
+		e.flow.BlockForProgram(name, why)
+	}
+	e.flow.WorkOn(e.o.Chosen, e.o.Once)
+	if e.o.Next {
+		e.flow.WaitForNext()
+	}
+	if e.o.Chosen.Again {
+		e.flow.HandleAgain(e.o.Chosen)
+	}
+	return e.findLeaving()
 }
 
 // errLeft says that something under way was left behind, because it does not come back.

@@ -27,7 +27,23 @@ func (e *Engine) wanted() map[string]int {
 		}
 	}
 	e.flow.ApplyRules()
+	e.siftBy()
 	return folders
+}
+
+// sweep has all watched folders looked through.
+func (e *Engine) sweep() {
+	e.siftBy()
+	e.events.Sweep()
+}
+
+// siftBy has the sweeps from now on tell only of files on which there is something to decide.
+func (e *Engine) siftBy() {
+	if e.flow.WantsAll() {
+		e.sift.Use(nil)
+		return
+	}
+	e.sift.Use(e.flow.Rules())
 }
 
 func (e *Engine) folderEvent(ev watchfs.Event) {
@@ -116,7 +132,8 @@ func (e *Engine) leftAll(folder string) {
 }
 
 // findMissing tells the flow of the known files below a swept folder that are
-// no longer there. There may be many, so it looks beside the flow.
+// no longer there, unless the sweep has seen them all. There may be many, so it looks beside
+// the flow.
 func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
@@ -126,7 +143,7 @@ func (e *Engine) findMissing(folder string) {
 	e.work.Go(func() {
 		var missing []string
 		for _, r := range rules {
-			if slices.Contains(r.Folders, folder) {
+			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
 				missing = append(missing, e.missing(r.Name.S, folder)...)
 			}
 		}
@@ -141,15 +158,21 @@ func (e *Engine) findMissing(folder string) {
 }
 
 // missing lists what a rule remembers below a folder and what is not there.
-func (e *Engine) missing(rule, folder string) []string {
-	known, err := e.ledger.KnownFiles(rule, folder)
-	if err != nil {
-		return nil // the next sweep tries again
+func (e *Engine) missing(rule, folder string) (missing []string) {
+	for after := ""; ; {
+		known, next, err := e.ledger.KnownFiles(rule, folder, after)
+		if err != nil {
+			return nil // the next sweep tries again
+		}
+		for _, path := range known {
+			if facts, err := watchfs.Stat(path); err == nil && !facts.Exists {
+				missing = append(missing, path)
+			}
+		}
+		if after = next; next == "" {
+			return missing
+		}
 	}
-	return slices.DeleteFunc(known, func(path string) bool {
-		facts, err := watchfs.Stat(path)
-		return err != nil || facts.Exists
-	})
 }
 
 // sweptAll reports whether all wanted folders were looked through, or are not there.

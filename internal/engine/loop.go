@@ -68,7 +68,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		case <-e.wake:
 		case <-timer.C:
 		case <-safety.C:
-			e.events.Sweep()
+			e.sweep()
 		case <-done:
 			done = nil
 			e.stop()
@@ -254,7 +254,7 @@ func (e *Engine) lookAgain() bool {
 	for path := range e.flow.Rules().Folders() {
 		e.folders[path].swept = false
 	}
-	e.events.Sweep()
+	e.sweep()
 	return true
 }
 

@@ -33,7 +33,7 @@ type store interface {
 	Known(rule, path string) (job.Known, bool, error)
 	KnownCount(rule string) int
 	KnowsFiles() bool
-	KnownFiles(rule, folder string) ([]string, error)
+	KnownFiles(rule, folder, after string) (files []string, next string, err error)
 	RememberContent(rule, hash string, job int64)
 	KnowsContent(rule, hash string, job int64) (bool, error)
 	RememberMount(folder, point string)

@@ -65,7 +65,7 @@ func (e *Engine) beginPass(p *pass) {
 			f.swept = false
 		}
 	}
-	e.events.Sweep()
+	e.sweep()
 }
 
 // tellPasses gives those who follow a pass what became of its jobs, and sees which passes are

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 )
 
@@ -15,6 +16,7 @@ func (l *Ledger) Remember(k job.Known) {
 	l.mu.Lock()
 	l.known[key] = &k
 	l.knows = true
+	l.edits[k.Rule]++
 	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
 	l.mu.Unlock()
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})
@@ -29,6 +31,7 @@ func (l *Ledger) Forget(rule, path string) {
 	}
 	key := knownKey{rule, path}
 	l.known[key] = nil
+	l.edits[rule]++
 	l.mu.Unlock()
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key,
 		columns: columns{}.text(rule, path)})
@@ -47,54 +50,146 @@ func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	if l.counts != nil && l.counts[rule] == 0 {
 		return job.Known{}, false, nil
 	}
-	if k, is, told := l.ahead.answer(rule, path); told {
-		return k, is, nil
-	}
-	rows, changed := l.ahead.next(rule, path), l.ahead.changed
 	l.mu.Unlock()
-	r, err := l.readAhead(rule, path, rows)
+	k, is, err := l.readKnown(rule, path)
 	l.mu.Lock()
 	if err != nil {
 		return job.Known{}, false, l.damaged(err)
 	}
-	if l.w != nil { // another program may write what one only reads
-		l.ahead.keep(rule, r, changed)
-	}
-	if len(r.rows) == 0 || r.rows[0].File != path {
-		return job.Known{}, false, nil
-	}
-	r.found++
-	return r.rows[0], true, nil
+	return k, is, nil
 }
 
-// KnownFiles lists what a rule remembers below a folder, by name. Rows on their
-// way to the table count as if they were there; they need not be written first,
-// which in a burst would be all of them.
-func (l *Ledger) KnownFiles(rule, folder string) ([]string, error) {
-	lately := l.knownLately(rule, folder+"/")
-	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/",
-		folder+"0")
+// readKnown reads one row of the table.
+func (l *Ledger) readKnown(rule, path string) (k job.Known, is bool, err error) {
+	ask, err := l.ask.known.of(l.db)
 	if err != nil {
-		return nil, l.damaged(err)
+		return k, false, err
+	}
+	rows, err := ask.Query(rule, path)
+	if err != nil {
+		return k, false, err
 	}
 	defer rows.Close()
-	var files []string
+	if !rows.Next() {
+		return k, false, rows.Err()
+	}
+	row, hash := knownScan{}, ""
+	if err := rows.Scan(&row.size, &row.mod, &row.dev, &row.ino, &row.dir, &row.job, &hash); err != nil {
+		return k, false, err
+	}
+	k = row.known(rule, path)
+	k.Hash = hash
+	return k, true, nil
+}
+
+// knownScan are the columns of a known file that every reader wants.
+type knownScan struct {
+	size, mod, dev, ino, job int64
+	dir                      bool
+}
+
+func (s knownScan) known(rule, path string) job.Known {
+	return job.Known{Rule: rule, File: path, Job: s.job, Facts: file.Facts{Exists: true, Dir: s.dir, Regular: !s.dir,
+		Size: s.size, Mod: file.Time(s.mod), Dev: uint64(s.dev), Ino: uint64(s.ino)}}
+}
+
+// KnownAmong goes over what a rule remembers of files from one path to another, both included,
+// in the order of the paths: not of folders, and not of what has changed lately. Hashes are left out. It is
+// one read of the table, for those who look through folders.
+func (l *Ledger) KnownAmong(rule, from, to string, each func(job.Known)) error {
+	if !l.Remembers(rule) {
+		return nil
+	}
+	ask, err := l.ask.among.of(l.db)
+	if err != nil {
+		return l.damaged(err)
+	}
+	rows, err := ask.Query(rule, from, to)
+	if err != nil {
+		return l.damaged(err)
+	}
+	defer rows.Close()
+	var path string
+	var row knownScan
+	into := []any{&path, &row.size, &row.mod, &row.dev, &row.ino, &row.job}
 	for rows.Next() {
-		var f string
-		if err := rows.Scan(&f); err != nil {
-			return nil, l.damaged(err)
+		if err := rows.Scan(into...); err != nil {
+			return l.damaged(err)
 		}
-		if _, changed := lately[f]; !changed {
-			files = append(files, f)
+		if !l.changedLately(rule, path) {
+			each(row.known(rule, path))
 		}
 	}
+	return rows.Err()
+}
+
+func (l *Ledger) changedLately(rule, path string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, is := l.known[knownKey{rule, path}]
+	return is
+}
+
+// Remembers reports whether a rule may remember files.
+func (l *Ledger) Remembers(rule string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.counts == nil || l.counts[rule] > 0
+}
+
+// KnownEdits counts how often what a rule remembers was changed, since the ledger was opened.
+func (l *Ledger) KnownEdits(rule string) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.edits[rule]
+}
+
+// KnownBelow counts the files that a rule remembers below a folder. It is false if some of
+// what it remembers is not in the table yet.
+func (l *Ledger) KnownBelow(rule, folder string) (n int, all bool) {
+	if len(l.knownLately(rule, "")) > 0 {
+		return 0, false
+	}
+	err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/",
+		folder+"0").Scan(&n)
+	return n, err == nil
+}
+
+// knownPage is how many rows KnownFiles reads at once.
+const knownPage = 4096
+
+// KnownFiles lists what a rule remembers below a folder, by name, a page at a time: from behind
+// a path, "" for the first page. next is where to go on, "" after the last page. Rows on their
+// way to the table count as if they were there; they need not be written first, which in a burst
+// would be all of them.
+func (l *Ledger) KnownFiles(rule, folder, after string) (files []string, next string, err error) {
+	after = max(after, folder+"/")
+	lately := l.knownLately(rule, folder+"/")
+	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file > ? AND file < ? ORDER BY file LIMIT ?`,
+		rule, after, folder+"0", knownPage)
+	if err != nil {
+		return nil, "", l.damaged(err)
+	}
+	defer rows.Close()
+	read, last := 0, ""
+	for ; rows.Next(); read++ {
+		if err := rows.Scan(&last); err != nil {
+			return nil, "", l.damaged(err)
+		}
+		if _, changed := lately[last]; !changed {
+			files = append(files, last)
+		}
+	}
+	if read == knownPage {
+		next = last
+	}
 	for f, is := range lately {
-		if is {
+		if is && f > after && (next == "" || f <= next) {
 			files = append(files, f)
 		}
 	}
 	slices.Sort(files)
-	return files, rows.Err()
+	return files, next, rows.Err()
 }
 
 // knownLately reports what a rule remembers, or has forgotten, since the table was

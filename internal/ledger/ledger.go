@@ -59,7 +59,7 @@ type Ledger struct {
 	recent map[string]*job.Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
 	counts map[string]int          // remembered files by rule
 	knows  bool                    // there are some
-	ahead  ahead                   // of the table of known files
+	edits  map[string]int          // how often they changed since the ledger was opened, by rule
 	tally  map[tallyKey]int        // jobs, those included that are not yet in the file
 
 	chained map[string]*job.Placement // by target: placed where a rule may take it, but perhaps not yet in the file
@@ -81,7 +81,7 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	}
 	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*job.Known{},
 		recent: map[string]*job.Job{}, counts: map[string]int{}, chained: map[string]*job.Placement{},
-		ahead: ahead{runs: map[string]*run{}}}
+		edits: map[string]int{}}
 	if err := l.open(stepped); err != nil {
 		if l.db != nil {
 			l.db.Close()

@@ -175,12 +175,12 @@ func TestKnownFilesOfTableAndMemory(t *testing.T) {
 		known("other", "/in/o")} {
 		l.Remember(k)
 	}
-	files, err := l.KnownFiles("r", "/in")
+	files, _, err := l.KnownFiles("r", "/in", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"/in/a", "/in/again", "/in/b"}, files)
 	require.Len(t, l.w.rows.named, 5, "nothing was written")
 	require.NoError(t, l.Flush())
-	files, err = l.KnownFiles("r", "/in")
+	files, _, err = l.KnownFiles("r", "/in", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"/in/a", "/in/again", "/in/b"}, files)
 }

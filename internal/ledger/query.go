@@ -20,12 +20,14 @@ const (
 )
 
 // asked are the queries that may be asked for each file that comes.
-type asked struct{ known, open, origin query }
+type asked struct{ known, among, open, origin query }
 
 func newAsked() *asked {
 	return &asked{
-		known: query{text: `SELECT file, size, mtime, dev, ino, is_folder, hash, job FROM known
-			WHERE rule = ? AND file >= ? ORDER BY file LIMIT ?`},
+		known: query{text: `SELECT size, mtime, dev, ino, is_folder, job, hash FROM known
+			WHERE rule = ? AND file = ?`},
+		among: query{text: `SELECT file, size, mtime, dev, ino, job FROM known
+			WHERE rule = ? AND file BETWEEN ? AND ? AND is_folder = 0 ORDER BY file`},
 		open: query{text: `SELECT ` + jobColumns +
 			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job

@@ -435,7 +435,6 @@ func (l *Ledger) settled(r *record) {
 	if r.knownKey == nil {
 		return
 	}
-	l.ahead.forget()
 	if k, ok := l.known[*r.knownKey]; ok && k == r.known {
 		delete(l.known, *r.knownKey)
 	}

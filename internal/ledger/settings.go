@@ -45,7 +45,6 @@ func (l *Ledger) Rename(was, rule string) error {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.ahead.forget()
 	l.counts[rule] += l.counts[was]
 	delete(l.counts, was)
 	tally, err := l.readTally()

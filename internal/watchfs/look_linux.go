@@ -36,6 +36,11 @@ func LookIn(dir *os.File, name string) (file.Facts, error) {
 	return lookAt(int(dir.Fd()), name, filepath.Join(dir.Name(), name))
 }
 
+// StatIn is Stat for a name in an open folder.
+func StatIn(dir *os.File, name string) (file.Facts, error) {
+	return lstatAt(int(dir.Fd()), name, filepath.Join(dir.Name(), name))
+}
+
 func lookAt(dir int, name, path string) (file.Facts, error) {
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 	if err != nil {

@@ -22,6 +22,11 @@ func LookIn(dir *os.File, name string) (file.Facts, error) {
 	return Stat(filepath.Join(dir.Name(), name))
 }
 
+// StatIn is Stat for a name in an open folder.
+func StatIn(dir *os.File, name string) (file.Facts, error) {
+	return Stat(filepath.Join(dir.Name(), name))
+}
+
 // lstat returns the facts of a path that is there.
 func lstat(path string) (file.Facts, error) {
 	info, err := os.Lstat(path)

@@ -2,12 +2,10 @@ package watchfs
 
 import (
 	"errors"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"sync/atomic"
 	"time"
 )
@@ -15,6 +13,7 @@ import (
 // sweeper is one pass over a folder and what lies below it.
 type sweeper struct {
 	w       *Watcher
+	sieve   Sieve // nil for none
 	batch   []Event
 	stopped bool
 	trouble error // why a folder could not be read, the first if there are several
@@ -76,6 +75,9 @@ func (s *sweeper) root(path string) {
 	s.w.mu.Unlock()
 	if !was {
 		s.tell(Event{Kind: Present, Path: path, Dir: true})
+	}
+	if s.w.o.Sift != nil {
+		s.sieve = s.w.o.Sift(path)
 	}
 	s.folder(path)
 	if s.stopped {
@@ -187,17 +189,24 @@ func (s *sweeper) folder(path string) {
 	}
 	var below []string
 	told := map[string]bool{}
-	err = eachEntry(d, s.ask, func(e fs.DirEntry) bool {
-		name, dir := filepath.Join(path, e.Name()), e.IsDir()
-		if !dir && e.Type()&fs.ModeType != 0 {
-			return !s.stopped
-		}
-		s.tell(Event{Kind: Found, Path: name, Dir: dir})
-		if dir {
-			below = append(below, name)
-		}
-		if polled {
-			told[e.Name()] = dir
+	err = eachListing(d, s.ask, func(entries []Entry) bool {
+		for part := range slices.Chunk(entries, siftTogether) {
+			quiet := s.sift(d, part)
+			for i, e := range part {
+				if quiet[i] && !polled {
+					continue
+				}
+				name := filepath.Join(path, e.Name())
+				if !quiet[i] {
+					s.tell(Event{Kind: Found, Path: name, Dir: e.Dir()})
+				}
+				if e.Dir() {
+					below = append(below, name)
+				}
+				if polled {
+					told[e.Name()] = e.Dir()
+				}
+			}
 		}
 		return !s.stopped
 	})
@@ -268,35 +277,3 @@ func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 
 // ErrRemote is why a folder is polled that is watched as well as it can be.
 var ErrRemote = errors.New("its file system is on another machine and sends no events")
-
-// EachEntry returns the entries of a folder in the order in which a sweep takes them: by
-// name, or by name within each of the batches in which a large folder is read.
-func EachEntry(folder string, f func(fs.DirEntry)) error {
-	d, err := os.Open(folder)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return eachEntry(d, func(read func()) { read() }, func(e fs.DirEntry) bool { f(e); return true })
-}
-
-// eachEntry reads a folder; ask is what each read is done by.
-func eachEntry(d *os.File, ask func(read func()), f func(fs.DirEntry) bool) error {
-	for {
-		var entries []fs.DirEntry
-		var err error
-		ask(func() { entries, err = d.ReadDir(batchSize) })
-		slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
-		for _, e := range entries {
-			if !f(e) {
-				return nil
-			}
-		}
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	}
-}

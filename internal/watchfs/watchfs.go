@@ -62,6 +62,9 @@ type Options struct {
 	// Missing, if set, says why a folder counts as absent though something is
 	// at its path: the disk that belongs there is not mounted.
 	Missing func(folder string) error
+	// Sift, if set, begins the sweep of a wanted folder: it returns what need not be told,
+	// nil for a sweep that tells all.
+	Sift func(root string) Sieve
 	// MaxWatches bounds the system watches that are used; 0 for no bound but the system's.
 	MaxWatches int
 }

@@ -24,9 +24,13 @@ type setting struct{ rule, path string }
 type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
 	files []setting             // what is handled again, and for which rule
+	pages []page                // what is read next of what is handled again
 	asked map[string]bool       // rules that are blocked because many of their results are lost
 	mass  map[string]bool       // rules of which a person says that many results may be made again
 }
+
+// page is where a rule's known files below a folder are read from.
+type page struct{ rule, folder, after string }
 
 // maxAgain bounds the files that are offered again at once.
 const maxAgain = 500
@@ -57,7 +61,11 @@ func (f *Flow) settings(now time.Time) {
 			f.handleAll(r, s.path)
 		}
 	}
-	for len(f.again.files) > 0 && f.settle.Len() < maxAgain {
+	for f.again.pending() && f.settle.Len() < maxAgain {
+		if len(f.again.files) == 0 {
+			f.readPage()
+			continue
+		}
 		next := f.again.files[0]
 		f.again.files = f.again.files[1:]
 		if f.forced == nil {
@@ -95,20 +103,31 @@ func (f *Flow) hasChanged(r *rule.Rule, path string) bool {
 
 // handleAll has all that a rule has handled, and that is still there, be handled again.
 func (f *Flow) handleAll(r *rule.Rule, why string) {
-	n := 0
 	for _, folder := range r.Folders {
-		files, err := f.store.KnownFiles(r.Name.S, folder)
-		if err != nil {
-			continue // the ledger says itself what is wrong
-		}
-		for _, path := range files {
-			f.again.files = append(f.again.files, setting{r.Name.S, path})
-		}
-		n += len(files)
+		f.again.pages = append(f.again.pages, page{r.Name.S, folder, ""})
 	}
-	if n > sayAgain {
+	if n := f.store.KnownCount(r.Name.S); n > sayAgain {
 		f.out.Said = append(f.out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed", r.Name.S, n,
 			why))
+	}
+}
+
+// pending reports whether something is left to be handled again.
+func (a *again) pending() bool { return len(a.files)+len(a.pages) > 0 }
+
+// readPage reads the next page of what is handled again.
+func (f *Flow) readPage() {
+	p := f.again.pages[0]
+	f.again.pages = f.again.pages[1:]
+	files, next, err := f.store.KnownFiles(p.rule, p.folder, p.after)
+	if err != nil {
+		return // the ledger says itself what is wrong
+	}
+	for _, path := range files {
+		f.again.files = append(f.again.files, setting{p.rule, path})
+	}
+	if next != "" {
+		f.again.pages = append(f.again.pages, page{p.rule, p.folder, next})
 	}
 }
 
@@ -135,7 +154,7 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 
 // nextSetting is when a file is to be looked at.
 func (f *Flow) nextSetting(now time.Time) (at time.Time, ok bool) {
-	if len(f.again.files) > 0 && f.settle.Len() < maxAgain {
+	if f.again.pending() && f.settle.Len() < maxAgain {
 		return now, true
 	}
 	for _, due := range f.again.due {

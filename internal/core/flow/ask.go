@@ -57,6 +57,10 @@ func (f *Flow) Left(folder string) (rules []string) {
 	return rules
 }
 
+// WantsAll reports whether the sweeps must tell of every file, also of those that the rules
+// know: they are to be handled again, or to be remembered.
+func (f *Flow) WantsAll() bool { return len(f.renew)+len(f.leaving) > 0 }
+
 // TakeUp begins with what an earlier run has left: what is paused, and the rules with
 // jobs in the ledger alone.
 func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
@@ -201,7 +205,7 @@ func (f *Flow) Finished() bool {
 			return false
 		}
 	}
-	if len(f.again.due)+len(f.again.files) > 0 || f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 ||
+	if len(f.again.due) > 0 || f.again.pending() || f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 ||
 		len(f.unmatched.queue) > 0 ||
 		len(f.removing) > 0 && len(f.troubles) == 0 {
 		return false

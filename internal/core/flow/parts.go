@@ -26,7 +26,7 @@ type Memory interface {
 	Forget(rule, path string)
 	Known(rule, path string) (job.Known, bool, error)
 	KnownCount(rule string) int
-	KnownFiles(rule, folder string) ([]string, error)
+	KnownFiles(rule, folder, after string) (files []string, next string, err error)
 	KnowsFiles() bool
 	RememberContent(rule, hash string, job int64)
 

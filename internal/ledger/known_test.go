@@ -1,0 +1,158 @@
+package ledger
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Whatever is remembered, forgotten, written and asked for, in whatever order, the ledger
+// tells what was said last: a law, over generated worlds, for one file, a stretch and a folder.
+func TestKnownTellsWhatWasSaidLast(t *testing.T) {
+	for seed := range uint64(20) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		l := open(t, t.TempDir())
+		world := map[knownKey]int64{}
+		name := func(n int) string { return fmt.Sprintf("/in/%s/f-%03d", []string{"a", "a-b", "ä", "a b"}[n%4], n/4) }
+		rules := []string{"r", "s", "rule"}
+		for step := range 60 {
+			switch r.IntN(6) {
+			case 0, 1: // a few files are handled, or gone
+				for range r.IntN(40) {
+					key := knownKey{rules[r.IntN(3)], name(r.IntN(400))}
+					if r.IntN(3) == 0 {
+						l.Forget(key.rule, key.file)
+						delete(world, key)
+						continue
+					}
+					world[key] = int64(step)
+					l.Remember(job.Known{Rule: key.rule, File: key.file, Job: int64(step),
+						Facts: file.Facts{Exists: true, Regular: true}})
+				}
+			case 2:
+				require.NoError(t, l.Flush())
+			case 3:
+				require.NoError(t, l.Sync(context.Background()))
+			case 4: // a look through the folder
+				requireStretch(t, l, world, rules[r.IntN(3)], name(r.IntN(400)), name(r.IntN(400)), seed)
+				requireBelow(t, l, world, rules[r.IntN(3)], "/in/"+[]string{"a", "a-b"}[r.IntN(2)], seed)
+			default: // events
+				for range r.IntN(100) {
+					requireKnown(t, l, world, knownKey{rules[r.IntN(3)], name(r.IntN(400))}, seed)
+				}
+			}
+		}
+		require.NoError(t, l.Close())
+	}
+}
+
+func requireKnown(t *testing.T, l *Ledger, world map[knownKey]int64, key knownKey, seed uint64) {
+	k, is, err := l.Known(key.rule, key.file)
+	require.NoError(t, err)
+	want, wanted := world[key]
+	require.Equal(t, wanted, is, "seed %d: %v", seed, key)
+	require.Equal(t, want, k.Job, "seed %d: %v", seed, key)
+	require.True(t, !is || k.File == key.file && k.Rule == key.rule, "seed %d: %v", seed, key)
+}
+
+// requireStretch asks for a stretch of paths. What is told is so; what is not told was changed
+// lately.
+func requireStretch(t *testing.T, l *Ledger, world map[knownKey]int64, rule, from, to string, seed uint64) {
+	told, last := map[string]bool{}, ""
+	require.NoError(t, l.KnownAmong(rule, from, to, func(k job.Known) {
+		require.Greater(t, k.File, last, "seed %d", seed)
+		require.Equal(t, world[knownKey{rule, k.File}], k.Job, "seed %d: %s", seed, k.File)
+		told[k.File], last = true, k.File
+	}))
+	for key := range world {
+		if key.rule == rule && from <= key.file && key.file <= to && !told[key.file] {
+			require.True(t, l.changedLately(rule, key.file), "seed %d: %s", seed, key.file)
+		}
+	}
+}
+
+// requireBelow asks for what is known below a folder, page by page.
+func requireBelow(t *testing.T, l *Ledger, world map[knownKey]int64, rule, folder string, seed uint64) {
+	var want, files []string
+	for key := range world {
+		if key.rule == rule && strings.HasPrefix(key.file, folder+"/") {
+			want = append(want, key.file)
+		}
+	}
+	slices.Sort(want)
+	for after := ""; ; {
+		page, next, err := l.KnownFiles(rule, folder, after)
+		require.NoError(t, err)
+		files = append(files, page...)
+		if after = next; next == "" {
+			break
+		}
+	}
+	require.Equal(t, want, files, "seed %d: %s below %s", seed, rule, folder)
+	if n, all := l.KnownBelow(rule, folder); all {
+		require.Len(t, want, n, "seed %d: %s below %s", seed, rule, folder)
+	}
+}
+
+// Pages join to the whole, with what is on its way to the table in its place.
+func TestKnownFilesComeInPages(t *testing.T) {
+	l := open(t, t.TempDir())
+	defer l.Close()
+	var want []string
+	remember := func(n int) {
+		want = append(want, fmt.Sprintf("/in/%06d", n))
+		l.Remember(job.Known{Rule: "r", File: want[len(want)-1], Job: 1, Facts: file.Facts{Exists: true}})
+	}
+	for n := range 2*knownPage + 5 {
+		remember(2 * n)
+	}
+	require.NoError(t, l.Flush())
+	l.w.mu.Lock()
+	l.w.last = time.Now().Add(time.Hour) // nothing is written until somebody waits for it
+	l.w.mu.Unlock()
+	for _, n := range []int{1, 2*knownPage - 1, 2*knownPage + 1, 9 * knownPage} {
+		remember(n)
+	}
+	slices.Sort(want)
+	var files []string
+	pages := 0
+	for after := ""; ; pages++ {
+		page, next, err := l.KnownFiles("r", "/in", after)
+		require.NoError(t, err)
+		files = append(files, page...)
+		if after = next; next == "" {
+			break
+		}
+	}
+	require.Equal(t, want, files)
+	require.Equal(t, 2, pages)
+}
+
+// BenchmarkKnownAmong is what the ledger does for a file that is known, when a folder is
+// looked through.
+func BenchmarkKnownAmong(b *testing.B) {
+	l, err := Open(b.TempDir(), func(err error) { b.Error(err) })
+	require.NoError(b, err)
+	defer l.Close()
+	const files = 50_000
+	name := func(n int) string { return fmt.Sprintf("/srv/harbour/in/gauge-%06d.csv", n) }
+	for n := range files {
+		l.Remember(job.Known{Rule: "r", File: name(n), Job: 1, Facts: file.Facts{Exists: true}})
+	}
+	require.NoError(b, l.Flush())
+	b.ResetTimer()
+	for n := 0; n < b.N; {
+		if err := l.KnownAmong("r", name(0), name(files-1), func(job.Known) { n++ }); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
