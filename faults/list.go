@@ -55,9 +55,7 @@ var faults = []Fault{
 		script("circles")},
 
 	// Sweeps that hold back what is known.
-	{"a known file that has changed is told", "internal/sift/sift.go",
-		"\tif !row.Facts.Same(k.facts) {\n\t\treturn take.Memory{}, false, errOpen\n\t}\n", "", unit("sift", ".")},
-	{"a decision that needs the content is left to the flow", "internal/sift/sift.go",
+	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},
 	{"known files that changed during a sweep are looked for", "internal/sift/sift.go",
 		" && before == s.memory.KnownEdits(rule)\n", " && before >= 0\n", unit("sift", ".")},

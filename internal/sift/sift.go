@@ -148,7 +148,7 @@ type known struct {
 	rows     map[string]*rows // by rule
 	seen     map[string]int
 	facts    file.Facts // of the file that is decided on
-	more     bool       // its content or its tags had to be known
+	more     bool       // a rule decides on it by more than what it remembers
 	now      time.Time
 	verdict  take.Verdict
 	sources  take.Sources
@@ -161,16 +161,12 @@ type rows struct {
 	err  error
 }
 
-// errOpen says that more must be known of a file to decide on it.
-var errOpen = errors.New("it is decided later")
+// errMany says that what so many rules remember is not read ahead.
+var errMany = errors.New("too many rules in one folder")
 
 func newKnown(p *pass) *known {
 	k := &known{pass: p, seen: map[string]int{}, now: time.Now()}
-	k.sources = take.Sources{
-		Memory: k.recall,
-		Inside: func(plan.Candidate, *file.Facts) { k.more = true },
-		Chain:  func(plan.Candidate, file.Facts) ([]string, error) { return nil, errOpen },
-	}
+	k.sources = take.Sources{Memory: k.recall, Inside: func(plan.Candidate, *file.Facts) { k.more = true }}
 	return k
 }
 
@@ -203,21 +199,13 @@ func (k *known) isQuiet(d *os.File, name, path string) bool {
 	return v.Claimed && !k.more && v.Taker == nil && len(v.Remember) == 0 && v.Older.IsZero()
 }
 
-// recall finds what a rule remembers of a file. Unless it is as it was then, more must be known
-// to decide.
+// recall finds what a rule remembers of a file.
 func (k *known) recall(c plan.Candidate) (take.Memory, bool, error) {
 	row, is, err := k.find(c.Rule, c.Unit)
-	switch {
-	case err != nil:
-		return take.Memory{}, false, err
-	case !is:
-		return take.Memory{}, false, errOpen
+	if is {
+		k.seen[c.Rule.Name.S]++
 	}
-	k.seen[c.Rule.Name.S]++
-	if !row.Facts.Same(k.facts) {
-		return take.Memory{}, false, errOpen
-	}
-	return take.Memory{Facts: row.Facts, Job: row.Job}, true, nil
+	return take.Memory{Facts: row.Facts, Job: row.Job}, is, err
 }
 
 // maxRules is for how many rules what they remember is read ahead: more of them in one folder
@@ -230,7 +218,7 @@ func (k *known) find(r *rule.Rule, path string) (job.Known, bool, error) {
 	got := k.rows[r.Name.S]
 	if got == nil {
 		if len(k.rows) == maxRules {
-			return job.Known{}, false, errOpen
+			return job.Known{}, false, errMany
 		}
 		got = &rows{}
 		k.rows[r.Name.S] = got

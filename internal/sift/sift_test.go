@@ -91,7 +91,7 @@ func (o *office) effect(path string, byHand bool) bool {
 const manyRules = `  - {name: left, watch: in, depth: all, match: "*.csv", existing: leave, where: size > 2, processed: stay}
   - {name: shared, watch: in, depth: all, match: "[a-m]*", share: true, run: "true"}
   - {name: deaf, watch: in, depth: all, match: "*.log", events: [removed], run: "true"}
-  - {name: kind, watch: in, depth: all, match: "*.csv", where: media_type == "text/csv", run: "true"}
+  - {name: kind, watch: in, depth: all, match: "*.csv", where: 'media_type.startsWith("text/")', run: "true"}
   - {name: old, watch: in, depth: 1, match: "*.txt", where: age > duration("1h"), run: "true"}
   - {name: rest, watch: in, depth: all, match: "**", run: "true"}
 `
