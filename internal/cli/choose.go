@@ -66,7 +66,7 @@ func (a *app) find(f *rule.File, args []string, by chosen, states []job.State,
 	if len(ids) > 0 {
 		return known(l, ids)
 	}
-	q, err := jobFilter{rule: by.rule, file: by.file, since: by.since}.query()
+	q, err := jobFilter{rule: by.rule, file: by.file, since: by.since}.query(f, l)
 	if err != nil {
 		return nil, err
 	}

@@ -41,7 +41,7 @@ func (a *app) jobsCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&f.rule, "rule", "", "only jobs of this `RULE`")
 	c.Flags().StringSliceVar(&f.states, "state", nil, "only jobs in this `STATE`, or in several")
-	c.Flags().StringVar(&f.file, "file", "", "only jobs whose file holds this `TEXT` in its path")
+	c.Flags().StringVar(&f.file, "file", "", "only jobs of the file of this name; if there are none, those whose path holds this `TEXT`")
 	c.Flags().StringVar(&f.since, "since", "", "only jobs of the last `TIME`, such as 2h or 7d")
 	c.Flags().IntVar(&f.limit, "limit", 50, "at most `N` jobs; 0 for all")
 	show := &cobra.Command{
@@ -79,7 +79,10 @@ func (a *app) jobs(filter jobFilter) error {
 	if err != nil {
 		return err
 	}
-	q, err := filter.query()
+	if l != nil {
+		defer l.Close()
+	}
+	q, err := filter.query(f, l)
 	if err != nil {
 		return err
 	}
@@ -89,7 +92,6 @@ func (a *app) jobs(filter jobFilter) error {
 	}
 	var list []job.Job
 	if l != nil {
-		defer l.Close()
 		if list, err = l.Jobs(q); err == nil {
 			err = errors.Join(l.NowIn(list), underWay(f, l, running(f), list))
 		}
@@ -148,7 +150,8 @@ func notRunning(f *rule.File, list []job.Job) {
 	}
 }
 
-func (f jobFilter) query() (ledger.Filter, error) {
+// query is the filter as the ledger, nil if there is none yet, is asked.
+func (f jobFilter) query(rules *rule.File, l *ledger.Ledger) (ledger.Filter, error) {
 	q := ledger.Filter{Rule: f.rule, File: f.file, Limit: f.limit, Shown: true}
 	for _, s := range f.states {
 		known := make([]string, len(job.States))
@@ -173,7 +176,32 @@ func (f jobFilter) query() (ledger.Filter, error) {
 		}
 		q.Since = time.Now().Add(-d)
 	}
-	return q, nil
+	if f.file == "" || filepath.IsAbs(f.file) || l == nil {
+		return q, nil
+	}
+	paths := meantBy(f.file, rules)
+	is, err := l.Handled(paths)
+	if is {
+		q.File, q.Paths = "", paths
+	}
+	return q, err
+}
+
+// maxMeant bounds the paths that a name may mean.
+const maxMeant = 10_000
+
+// meantBy lists the paths that a name may mean: here, beside the rules file, and in the watched
+// folders.
+func meantBy(name string, f *rule.File) []string {
+	paths := []string{absolute(name), filepath.Join(f.Base, name)}
+	for _, r := range f.All() {
+		for _, folder := range r.Folders {
+			paths = append(paths, filepath.Join(folder, name))
+		}
+	}
+	slices.Sort(paths)
+	paths = slices.Compact(paths)
+	return paths[:min(len(paths), maxMeant)]
 }
 
 // changeable reports whether a job may be in another state than the ledger has.

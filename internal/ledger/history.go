@@ -40,8 +40,8 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
-	rows, err := l.db.Query(`SELECT id FROM job WHERE ended_at > 0 AND ended_at < ? ORDER BY id LIMIT ?`,
-		nano(before), most)
+	rows, err := l.db.Query(`SELECT id FROM job WHERE ended_at > 0 AND rule IN (SELECT rule FROM tally) AND
+		ended_at < ? ORDER BY ended_at LIMIT ?`, nano(before), most)
 	if err != nil {
 		return nil, nil, l.damaged(err)
 	}

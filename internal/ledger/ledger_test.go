@@ -510,7 +510,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(migrations)
-	require.Len(t, step, 27)
+	require.Len(t, step, 28)
 	require.Equal(t, step, made([]string{tables}))
 }
 

@@ -6,8 +6,15 @@ import "stilltide/internal/core/job"
 // on, or a newer file may have its name.
 func (l *Ledger) NowIn(jobs []job.Job) error {
 	next := func(path string, after int64) (job.Job, bool, error) {
-		list, err := l.jobs(`SELECT `+jobColumns+
-			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`, path, after)
+		ask, err := l.ask.later.of(l.db)
+		if err != nil {
+			return job.Job{}, false, l.damaged(err)
+		}
+		rows, err := ask.Query(path, after)
+		if err != nil {
+			return job.Job{}, false, l.damaged(err)
+		}
+		list, err := l.scanJobs(rows)
 		if err != nil || len(list) == 0 {
 			return job.Job{}, false, err
 		}

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"database/sql"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -20,7 +19,7 @@ const (
 )
 
 // asked are the queries that may be asked for each file that comes.
-type asked struct{ known, among, open, origin query }
+type asked struct{ known, among, open, later, origin query }
 
 func newAsked() *asked {
 	return &asked{
@@ -30,6 +29,8 @@ func newAsked() *asked {
 			WHERE rule = ? AND file BETWEEN ? AND ? AND is_folder = 0 ORDER BY file`},
 		open: query{text: `SELECT ` + jobColumns +
 			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
+		later: query{text: `SELECT ` + jobColumns +
+			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
 			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mtime = ?
 			AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`},
@@ -49,87 +50,6 @@ func (q *query) of(db *sql.DB) (*sql.Stmt, error) {
 	q.once.Do(func() { q.stmt, q.err = db.Prepare(q.text) })
 	return q.stmt, q.err
 }
-
-// Filter chooses jobs. Zero values choose all.
-type Filter struct {
-	ID     int64
-	Rule   string
-	States []job.State
-	File   string // the whole path, or a part of it
-	Since  time.Time
-	After  int64 // only greater numbers
-	Limit  int
-	Oldest bool // oldest first; otherwise newest first
-	// Shown has a queued job of a paused rule count, and come out, as held.
-	Shown bool
-	// Undismissed leaves out failures that somebody has dismissed since the job failed.
-	Undismissed bool
-}
-
-// Jobs lists the jobs that fit.
-func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
-	l.settle()
-	var where []string
-	var args []any
-	add := func(cond string, a ...any) {
-		where = append(where, cond)
-		args = append(args, a...)
-	}
-	if f.ID > 0 {
-		add("id = ?", f.ID)
-	}
-	if f.Rule != "" {
-		add("rule = ?", f.Rule)
-	}
-	if len(f.States) > 0 {
-		marks := make([]string, len(f.States))
-		for i, s := range f.States {
-			marks[i] = "?"
-			args = append(args, string(s))
-		}
-		state := "state"
-		if f.Shown {
-			state = shownState
-		}
-		where = append(where, state+" IN ("+strings.Join(marks, ",")+")")
-	}
-	if strings.HasPrefix(f.File, "/") {
-		add("(file = ? OR file_now = ?)", f.File, f.File)
-	} else if f.File != "" {
-		add("instr(file, ?) > 0", f.File)
-	}
-	if !f.Since.IsZero() {
-		add("max(taken_at, ended_at) >= ?", nano(f.Since))
-	}
-	if f.After > 0 {
-		add("id > ?", f.After)
-	}
-	if f.Undismissed {
-		add("NOT EXISTS (SELECT 1 FROM dismissed WHERE dismissed.job = job.id AND dismissed.attempts = job.attempts)")
-	}
-	q := "SELECT " + jobColumns + " FROM job"
-	if len(where) > 0 {
-		q += " WHERE " + strings.Join(where, " AND ")
-	}
-	if f.Oldest {
-		q += " ORDER BY id"
-	} else {
-		q += " ORDER BY id DESC"
-	}
-	if f.Limit > 0 {
-		q += " LIMIT ?"
-		args = append(args, f.Limit)
-	}
-	list, err := l.jobs(q, args...)
-	if err == nil && f.Shown {
-		err = l.Rest(list)
-	}
-	return list, err
-}
-
-// shownState is a job's state as it is shown. To pause a rule writes nothing to its jobs.
-const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause WHERE paused = 1 AND (until = 0 OR until > unixepoch('subsec') * 1000000000) AND pause.rule IN ('', job.rule))
-	THEN 'held' ELSE state END`
 
 // Rest gives queued jobs of paused rules the state in which they are shown: held.
 func (l *Ledger) Rest(jobs []job.Job) error {

@@ -48,6 +48,7 @@ CREATE TABLE job (
 );
 CREATE INDEX job_open ON job (rule, state, id) WHERE ended_at = 0;
 CREATE INDEX job_file ON job (file, id);
+CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
 CREATE INDEX job_last ON job (rule, ended_at) WHERE ended_at > 0;
 CREATE TABLE attempt (
 	job        INTEGER NOT NULL,
@@ -432,6 +433,8 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 	one INTEGER PRIMARY KEY,
 	id  TEXT NOT NULL
 ) WITHOUT ROWID;
+`, `
+CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
 `}
 
 // firstJournal is the first version that has a journal.
