@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,9 +18,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver, to fill a ledger
 
-	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
-	"stilltide/internal/watchfs"
 )
 
 const moveRules = `rules: [{name: move, watch: in, debounce: 0s, processed: out}]
@@ -32,13 +29,11 @@ func moveCase(b *bench) error {
 	n := b.count(12_000)
 	r := Result{Case: fmt.Sprintf("%d files dropped, each moved", n), Unit: "s", Baseline: "C: inotify, rename"}
 	for range b.rounds {
-		base, err := b.movedBy(n, func(dir string) (*process, error) {
-			return b.start("ready", dir, b.tool("watch"), "rename", "in", "out", strconv.Itoa(n))
-		})
+		base, _, err := b.movedBy(n, b.renamer(n))
 		if err != nil {
 			return err
 		}
-		ours, err := b.movedBy(n, b.watcher)
+		ours, _, err := b.movedBy(n, b.watcher)
 		if err != nil {
 			return err
 		}
@@ -48,26 +43,35 @@ func moveCase(b *bench) error {
 	return nil
 }
 
-func (b *bench) movedBy(n int, start func(dir string) (*process, error)) (float64, error) {
+// renamer starts the bare program that moves n files.
+func (b *bench) renamer(n int) func(dir string) (*process, error) {
+	return func(dir string) (*process, error) {
+		return b.start("ready", dir, b.tool("watch"), "rename", "in", "out", strconv.Itoa(n))
+	}
+}
+
+// movedBy drops n files and waits until a program has moved them: for how many seconds, and how
+// much memory that took at most, in MiB.
+func (b *bench) movedBy(n int, start func(dir string) (*process, error)) (seconds, memory float64, err error) {
 	dir, err := b.office("move", moveRules)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	out := filepath.Join(dir, "out")
 	if err := os.Mkdir(out, 0o777); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	p, err := start(dir)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	defer p.stop()
 	begun := time.Now()
 	if err := drop(filepath.Join(dir, "in"), n); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	err = until(out, dropped(n-1), n)
-	return time.Since(begun).Seconds(), err
+	return time.Since(begun).Seconds(), p.status("VmHWM") / 1024, err
 }
 
 // latencyCase: from the writer's close to the start of the command.
@@ -219,23 +223,6 @@ func (b *bench) scan(name, what string, goal float64, rule string, prepare func(
 	}
 	b.add(r, "ratio", goal)
 	return nil
-}
-
-// remember makes a ledger that knows all files of an inbox.
-func remember(dir string) error {
-	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})
-	if err != nil {
-		return err
-	}
-	err = filepath.WalkDir(filepath.Join(dir, "in"), func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
-		}
-		facts, err := watchfs.Stat(path)
-		l.Remember(job.Known{Rule: "known", File: path, Facts: facts, Job: 1})
-		return err
-	})
-	return errors.Join(err, l.Close())
 }
 
 // crossCase: large files to another file system.

@@ -48,7 +48,7 @@ func growthCase(b *bench) error {
 		return func(dir string) error { return fillHistory(dir, rows) }
 	}
 	burst := func(n int) (float64, error) {
-		took, err := b.movedBy(n, b.watcher)
+		took, _, err := b.movedBy(n, b.watcher)
 		return took / float64(n) * 1e6, err
 	}
 	n := b.count(10_000)

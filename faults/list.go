@@ -54,6 +54,11 @@ var faults = []Fault{
 		"\tcase c.Rule.Loops == rule.LoopsStop && loop.Stops(c.Rule.Name.S, chain):\n", "\tcase false:\n",
 		script("circles")},
 
+	// Bounded.
+	{"whoever waits for a commit waits until few enough rows are under way", "internal/ledger/writer.go",
+		"len(w.rows.groups) == 0) && !many {\n", "len(w.rows.groups) == 0) && (!many || w != nil) {\n",
+		unit("ledger", "TestABurstWaitsForTheTables")},
+
 	// Sweeps that hold back what is known.
 	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},
@@ -145,8 +150,8 @@ var faults = []Fault{
 		"\tl.w.add(key, r)\n\tl.RecordMembers(j)\n", unit("ledger", "TestAJobIsNeverWithoutItsMembers")},
 	{"a missing program blocks its rule, and fails no file", "internal/core/flow/jobs.go",
 		"\tcase res.Missing:\n\t\tf.missingProgram(j, res)\n", "", script("trouble")},
-	{"a failure that comes again counts", "internal/ledger/query.go",
-		" AND dismissed.attempts = job.attempts)", ")", script("standing")},
+	{"a failure that comes again counts", "internal/ledger/filter.go",
+		" AND \" +\n\t\t\t\"dismissed.attempts = job.attempts)", ")", script("standing")},
 	{"a queued job of a paused rule is shown as held", "internal/standing/rules.go",
 		"\t\t\ts.Held, s.Queued = s.Held+s.Queued, 0\n\t\t}\n\t\tif r.Schedule", "\t\t}\n\t\tif r.Schedule",
 		script("standing")},

@@ -59,7 +59,6 @@ type app struct {
 	read      []byte               // the texts of the rules that were read last
 	style     ink.Style            // of standard output
 	styleErr  ink.Style            // of standard error
-	reserve   []byte               // see reserveSize
 }
 
 // Main runs the program and gives its exit status.

@@ -119,15 +119,22 @@ func (a *app) ledgerNote(err error) {
 	a.alarm("%v; nothing starts until it can be", err)
 }
 
-// collectAt has the garbage collector come when the memory is three times what
-// is in use (runtime/debug.SetGCPercent). What is in use is little; what a burst
-// of files takes is given back afterwards.
-const collectAt = 200
+// The garbage collector comes when the memory is five times what is in use
+// (runtime/debug.SetGCPercent): that is little, so that it would else come every few hundred
+// files of a burst. What a long burst takes is bounded by spareMemory above what the program
+// takes with its rules (runtime/debug.SetMemoryLimit), and given back afterwards.
+const (
+	collectAt   = 400
+	spareMemory = 76 << 20
+)
 
-// reserveSize is of memory that counts as in use, so that the collector does not
-// come every few hundred files only because little else is. Nothing is ever
-// written to it, so that it takes no memory.
-const reserveSize = 12 << 20
+// tuneMemory tells the garbage collector so.
+func tuneMemory() {
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	debug.SetGCPercent(collectAt)
+	debug.SetMemoryLimit(int64(m.HeapAlloc) + spareMemory)
+}
 
 // A batch of so many jobs takes memory that is given back when the rule has had
 // nothing to do for a while.
@@ -158,8 +165,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	if err := a.trusted(f); err != nil {
 		return nil, err
 	}
-	debug.SetGCPercent(collectAt)
-	a.reserve = make([]byte, reserveSize)
+	tuneMemory()
 	addProcessor(f)
 	o.Version, o.Lacking = Version, advice.Lacking(f)
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp

@@ -31,14 +31,26 @@ func TestWhoWaitsComesBeforeLateRows(t *testing.T) {
 		{"old", 10, lateAtMost, false, 1},
 		{"old, and somebody waits", 10, lateAtMost, true, 0},
 		{"far too old", 10, 2 * lateAtMost, true, 1},
-		{"many", maxLate + 1, 0, false, 2},
-		{"many, and somebody waits", maxLate + 1, 0, true, 0},
-		{"far too many", maxLate * 3 / 2, 0, true, 2},
+		{"many", manyLate + 1, 0, false, 2},
+		{"many, and somebody waits", manyLate + 1, 0, true, 0},
+		{"too many", maxLate, 0, true, 2},
 	} {
 		w := &writer{rows: late(c.rows, now.Add(-c.age)), burst: lateAfterBurst, busy: now}
 		n, wait := w.due(now, false, c.waited)
 		require.Equal(t, c.most, n, c.what)
 		require.Positive(t, wait, c.what)
+	}
+}
+
+// Who waits goes on only when few enough rows are under way: so the memory does not grow with a
+// burst, as the commits of the journal would let it.
+func TestABurstWaitsForTheTables(t *testing.T) {
+	for rows, goesOn := range map[int]bool{maxLate: true, maxLate + 1: false} {
+		w := &writer{rows: late(rows, time.Now()), waiting: []waiter{{}}}
+		require.Equal(t, goesOn, len(w.told()) == 1, "%d rows", rows)
+		require.Equal(t, goesOn, w.idle(false), "%d rows", rows)
+		w.closing = true
+		require.Equal(t, !goesOn, len(w.told()) == 1, "%d rows: the end waits for nothing but the end", rows)
 	}
 }
 
