@@ -36,7 +36,7 @@ func (a *app) showJob(arg string) error {
 	waits := ""
 	if !j.State.Final() {
 		asked := askedOf(f, l, running(f), now)
-		how, err := standing.Collect(asked)
+		how, err := standing.OfRules(asked)
 		if err != nil {
 			return err
 		}

@@ -55,7 +55,7 @@ func (a *app) why(path string, removed, all bool) error {
 		return err
 	}
 	asked := askedOf(f, l, watcher, now)
-	how, err := standing.Collect(asked)
+	how, err := standing.OfRules(asked)
 	if err != nil {
 		return err
 	}

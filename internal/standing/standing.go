@@ -64,17 +64,23 @@ type Asked struct {
 	Now     time.Time
 }
 
+// OfRules finds out how the rules stand, and what is paused: all that a file may wait for.
+func OfRules(a Asked) (s Standing, err error) {
+	s.Watcher = Watcher{RulesFile: a.Rules.Path, Errors: a.Errors, Wrong: []string{},
+		FailedRules: []string{}, Paused: []string{}}
+	if s.pauses, err = a.paused(); err == nil {
+		s.Rules, err = rules(a, s.pauses)
+	}
+	return s, err
+}
+
 // Collect finds out how it all stands.
 func Collect(a Asked) (Standing, error) {
-	s := Standing{Watcher: Watcher{RulesFile: a.Rules.Path, Errors: a.Errors, Wrong: []string{},
-		FailedRules: []string{}, Paused: []string{}}}
-	paused, err := a.paused()
+	s, err := OfRules(a)
 	if err != nil {
 		return s, err
 	}
-	if s.Rules, err = rules(a, paused); err != nil {
-		return s, err
-	}
+	paused := s.pauses
 	w := &s.Watcher
 	undelivered := a.Now
 	if a.Live != nil { // it may be on its way
@@ -92,7 +98,6 @@ func Collect(a Asked) (Standing, error) {
 	w.introduce(a, s.Rules)
 	w.Pools = pools(a)
 	w.PausedFolders = paused.Folders()
-	s.pauses = paused
 	_, all := paused[""]
 	w.judge(a, s.Rules, all)
 	for _, folder := range w.PausedFolders {
@@ -117,7 +122,7 @@ func (a Asked) paused() (job.Pauses, error) {
 }
 
 // maxFailures bounds the failures that are looked at.
-const maxFailures = 500
+const maxFailures = 200
 
 // failures counts the failed jobs that nobody has dealt with: not retried, not undone, not
 // dismissed, and their file still lies where it was put.
