@@ -56,6 +56,38 @@ func largeCase(b *bench) error {
 	return nil
 }
 
+// flushCase: a burst where each flush to the disk takes 5 ms, beside one whose flushes are free.
+// strace(1) makes them slow: it holds up the calls.
+func flushCase(b *bench) error {
+	if _, err := exec.LookPath("strace"); err != nil {
+		return err
+	}
+	n := b.count(12_000)
+	delayed := func(microseconds string) func(dir string) (*process, error) {
+		return func(dir string) (*process, error) {
+			p, err := b.start("End with Ctrl-C", dir, "strace", "-D", "-f", "--seccomp-bpf", "-o", "/dev/null",
+				"-e", "trace=fsync,fdatasync", "-e", "inject=fsync,fdatasync:delay_enter="+microseconds,
+				b.program, "--config", filepath.Join(dir, "stilltide.yaml"), "watch")
+			time.Sleep(time.Second) // the first look at its folders
+			return p, err
+		}
+	}
+	r := Result{Case: fmt.Sprintf("%d files dropped, flushes of 5 ms", n), Unit: "s", Baseline: "free flushes"}
+	for range b.rounds {
+		base, _, err := b.movedBy(n, delayed("0"))
+		if err != nil {
+			return err
+		}
+		ours, _, err := b.movedBy(n, delayed("5000"))
+		if err != nil {
+			return err
+		}
+		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+	}
+	b.add(r, "ratio", 2)
+	return nil
+}
+
 // foundBy has the watcher move n files that are there when it starts: how long one took, in
 // microseconds, and how much memory that took at most, in MiB.
 func (b *bench) foundBy(n int) (perFile, memory float64, err error) {
