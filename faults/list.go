@@ -59,6 +59,17 @@ var faults = []Fault{
 		"len(w.rows.groups) == 0) && !many {\n", "len(w.rows.groups) == 0) && (!many || w != nil) {\n",
 		unit("ledger", "TestABurstWaitsForTheTables")},
 
+	// Reads beside the flow.
+	{"a job that ended while the queue was read does not run again", "internal/core/flow/window.go",
+		" && !h.over[row.ID] {\n", " {\n", simulation},
+	{"a job that came while the queue was read is taken up", "internal/core/flow/window.go",
+		" && !h.more {\n", " {\n", unit("engine", "TestAJobThatComesWhile")},
+	{"held jobs whose time came while the queue was read are taken from the first on",
+		"internal/core/flow/window.go", "\tcase h.stale || !f.mayFill(name):\n", "\tcase !f.mayFill(name):\n",
+		unit("engine", "TestATimeThatComes")},
+	{"a queue that cannot be read is not read over and over", "internal/core/flow/window.go",
+		"\t\tw.pause = now.Add(refillAgain)\n", "", unit("engine", "TestAQueueThatCannotBeRead")},
+
 	// Sweeps that hold back what is known.
 	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},

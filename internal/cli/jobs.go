@@ -41,7 +41,8 @@ func (a *app) jobsCommand() *cobra.Command {
 	}
 	c.Flags().StringVar(&f.rule, "rule", "", "only jobs of this `RULE`")
 	c.Flags().StringSliceVar(&f.states, "state", nil, "only jobs in this `STATE`, or in several")
-	c.Flags().StringVar(&f.file, "file", "", "only jobs of the file of this name; if there are none, those whose path holds this `TEXT`")
+	c.Flags().StringVar(&f.file, "file", "",
+		"only jobs of the file of this name; if there are none, those whose path holds this `TEXT`")
 	c.Flags().StringVar(&f.since, "since", "", "only jobs of the last `TIME`, such as 2h or 7d")
 	c.Flags().IntVar(&f.limit, "limit", 50, "at most `N` jobs; 0 for all")
 	show := &cobra.Command{

@@ -89,6 +89,38 @@ func (e *Engine) lookLater(point string, paths []string) {
 	e.doubtLater(paths[0])
 }
 
+// source is what the flow's reads read from.
+type source struct {
+	store
+	set *plan.Set
+}
+
+func (s source) Look(path string) (file.Facts, error) { return look.From(s.set, path) }
+
+func (s source) Hash(path string, size int64) (string, error) { return watchfs.Hash("", path, size) }
+
+// readBeside carries out reads of the flow beside it.
+func (e *Engine) readBeside(reads []flow.Read) {
+	from := source{e.ledger, e.flow.Rules()}
+	for _, r := range reads {
+		if point, unsure := e.answers.Unsure(r.Path); unsure && r.Path != "" {
+			e.answers.Later(point, func() {
+				answer := r.Do(from)
+				_ = e.do(func() { answer(time.Now()) }) // a watcher that has ended needs no answer
+			})
+			continue
+		}
+		e.active++
+		e.work.Go(func() {
+			answer := r.Do(from)
+			e.asks <- func() { // the flow listens as long as anything is under way
+				e.active--
+				answer(time.Now())
+			}
+		})
+	}
+}
+
 // doubtAfter is how long a look beside the flow may take before its folder is asked
 // whether it answers.
 const doubtAfter = 500 * time.Millisecond

@@ -119,7 +119,7 @@ func TestALongQueueWaitsInTheLedger(t *testing.T) {
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
-	const files = 3*flow.MaxQueued + 17
+	files := 3*flow.MaxQueued + 17
 	for i := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -193,7 +193,7 @@ workers: 2
 rules:
   - {name: all, watch: in, debounce: 0s, script: 'exit 0', processed: done}
 `, o.add)
-	const files = 2*flow.MaxQueued + 100
+	files := 2*flow.MaxQueued + 100
 	write := func(i int) {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}

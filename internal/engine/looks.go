@@ -31,8 +31,6 @@ func (e *eyes) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Fa
 	look.Complete(set, r, path, facts)
 }
 
-func (e *eyes) Hash(path string, size int64) (string, error) { return watchfs.Hash("", path, size) }
-
 func (e *eyes) Unsure(path string) bool { return e.unsure != nil && e.unsure(path) }
 
 const (

@@ -203,6 +203,7 @@ func (e *Engine) carryOut(runs context.Context) {
 	f := e.flow.Effects()
 	defer e.flow.Took()
 	e.lookBeside(f.Looks)
+	e.readBeside(f.Reads)
 	for _, a := range f.Starts {
 		e.active++
 		ctx, cancel := context.WithCancelCause(runs)

@@ -65,20 +65,24 @@ type world struct {
 	e     *Engine
 	now   time.Time
 
-	serial   int
-	writing  map[string]bool      // files that somebody holds open for writing
-	changed  map[string]time.Time // when a file last changed, in the world's time
-	running  []*flow.Attempt
-	dirty    []string        // paths whose event was not told yet
-	late     []string        // and those whose event is on its way
-	removed  map[string]bool // inputs that the user took away
-	grown    map[string]bool // inputs that the user changed: their earlier content may have been placed already
-	tries    map[string]int  // attempts that ran, by input content
-	faults   bool
-	far      bool // renames go to another file system, often
-	crashIn  int  // operations on files until a crash, 0 for none
-	hadCrash int
-	trace    []string
+	serial  int
+	writing map[string]bool      // files that somebody holds open for writing
+	changed map[string]time.Time // when a file last changed, in the world's time
+	running []*flow.Attempt
+	reads   []flow.Read     // that the flow has asked for
+	answers []flow.Answer   // that it has not heard
+	dirty   []string        // paths whose event was not told yet
+	late    []string        // and those whose event is on its way
+	removed map[string]bool // inputs that the user took away
+	// inputs whose job was taken out of the queue
+	cancelled map[string]bool
+	grown     map[string]bool // inputs that the user changed: their earlier content may have been placed already
+	tries     map[string]int  // attempts that ran, by input content
+	faults    bool
+	far       bool // renames go to another file system, often
+	crashIn   int  // operations on files until a crash, 0 for none
+	hadCrash  int
+	trace     []string
 }
 
 // crashed is what a simulated crash panics with.
@@ -86,6 +90,9 @@ type crashed struct{}
 
 func TestSimulation(t *testing.T) {
 	base := machine.Memory(t)
+	queued, together := flow.MaxQueued, flow.MaxTogether
+	flow.MaxQueued, flow.MaxTogether = 4, 4 // most jobs wait in the ledger alone
+	t.Cleanup(func() { flow.MaxQueued, flow.MaxTogether = queued, together })
 	if *simSeed > 0 {
 		simulate(t, base, *simSeed)
 		return
@@ -101,7 +108,7 @@ func TestSimulation(t *testing.T) {
 func simulate(t *testing.T, base string, seed uint64) bool {
 	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)),
 		now: time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{},
-		removed: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
+		removed: map[string]bool{}, cancelled: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
 	if err := os.MkdirAll(filepath.Join(w.dir, "in"), 0o777); err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +140,7 @@ func (w *world) fail(format string, args ...any) bool {
 
 // start is the start of the watcher: recovery, then a sweep.
 func (w *world) start() {
-	w.running = nil
+	w.running, w.reads, w.answers = nil, nil, nil
 	for {
 		w.open()
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
@@ -250,7 +257,7 @@ func (w *world) sweep() {
 
 // step lets one thing happen.
 func (w *world) step() {
-	switch w.r.IntN(14) {
+	switch w.r.IntN(15) {
 	case 0, 1, 2:
 		w.arrive()
 	case 3:
@@ -274,8 +281,27 @@ func (w *world) step() {
 			panic(crashed{})
 		}
 		w.crashIn = 1 + w.r.IntN(6)
+	case 14:
+		w.cancelOne()
 	}
 	w.pump()
+}
+
+// cancelOne takes a job that waits out of the queue, as a person does.
+func (w *world) cancelOne() {
+	jobs, err := w.store.Jobs(ledger.Filter{States: []job.State{job.Queued}})
+	if err != nil || len(jobs) == 0 {
+		return // the disk is full
+	}
+	j := jobs[w.r.IntN(len(jobs))]
+	content, err := os.ReadFile(j.File)
+	under := slices.ContainsFunc(w.running, func(a *flow.Attempt) bool { return a.Plan.ID == j.ID })
+	if err != nil || under || j.Rule == "set" {
+		return
+	}
+	_, err = w.e.flow.Cancel(j.ID, j.File, w.now)
+	w.say("cancelled: job %d of %s: %v", j.ID, filepath.Base(j.File), err)
+	w.cancelled[token(string(content))] = true
 }
 
 // pump tells the events, lets the flow decide and takes its effects.
@@ -295,9 +321,11 @@ func (w *world) pump() {
 		bring(f, watchfs.Event{Kind: kind, Path: p}, w.now)
 	}
 	w.dirty = nil
+	w.readSome()
 	f.Advance(w.now)
 	out := f.Effects()
 	defer f.Took()
+	w.reads = append(w.reads, out.Reads...)
 	for _, a := range out.Starts {
 		for _, other := range w.running {
 			if other.Plan.File == a.Plan.File {
@@ -322,6 +350,18 @@ func (w *world) pump() {
 	w.e.desk.Add(out.Places)
 	for _, o := range out.Outcomes {
 		w.say("job %d: %s %s", o.Job.ID, o.Job.State, o.Job.Reason)
+	}
+}
+
+// readSome carries out some of the reads, and brings some of the answers: each takes its time.
+func (w *world) readSome() {
+	for len(w.reads) > 0 && w.r.IntN(2) == 0 {
+		w.answers = append(w.answers, w.reads[0].Do(source{w.store, w.e.flow.Rules()}))
+		w.reads = w.reads[1:]
+	}
+	for len(w.answers) > 0 && w.r.IntN(2) == 0 {
+		w.answers[0](w.now)
+		w.answers = w.answers[1:]
 	}
 }
 
@@ -514,13 +554,15 @@ func (w *world) quiet() {
 			_ = w.store.Sync(context.Background())
 		})
 	}
-	for range 400 {
+	for n, idle := 0, 0; n < 400 && idle < 10; n++ { // a start is idle, too
+		idle++
 		turn(2 * time.Second)
-		if _, more := w.e.flow.Wake(w.now); !more && len(w.running)+w.e.desk.Waiting() == 0 &&
-			len(w.dirty)+len(w.late) == 0 {
-			break
+		if _, more := w.e.flow.Wake(w.now); more || len(w.running)+w.e.desk.Waiting() > 0 ||
+			len(w.dirty)+len(w.late)+len(w.reads)+len(w.answers) > 0 {
+			idle = 0
 		}
 	}
+	w.nothingWaits()
 	jobs := w.jobCount()
 	w.protected(func() { panic(crashed{}) }) // the memory of files that stay is in the ledger
 	for range 50 {
@@ -528,6 +570,19 @@ func (w *world) quiet() {
 	}
 	if more := w.jobCount() - jobs; more > 0 {
 		w.fail("%d jobs began though nothing had changed", more)
+	}
+}
+
+// nothingWaits checks that the watcher needs no new start to come to the end of its queue.
+func (w *world) nothingWaits() {
+	jobs, err := w.store.Jobs(ledger.Filter{})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, j := range jobs {
+		if !j.State.Final() {
+			w.fail("job %d of %s waits for the next start: %s", j.ID, filepath.Base(j.File), j.State)
+		}
 	}
 }
 
@@ -589,7 +644,8 @@ func (w *world) promises() bool {
 		}
 		if len(at) == 1 && strings.HasPrefix(at[0], "in/") && !strings.HasSuffix(at[0], ".stay") &&
 			// somebody changed what could not be put back
-			!(strings.HasSuffix(at[0], ".renamed") && w.grown[fmt.Sprintf("token-%d", n)]) {
+			!(strings.HasSuffix(at[0], ".renamed") && w.grown[fmt.Sprintf("token-%d", n)]) &&
+			!w.cancelled[fmt.Sprintf("token-%d", n)] {
 			return w.fail("input %d was forgotten: it is still in %s", n, at[0])
 		}
 	}

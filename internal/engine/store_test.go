@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -53,6 +54,18 @@ func (s *checkedStore) Record(j job.Job, was job.State) {
 func (s *checkedStore) RecordEnd(j *job.Job, was job.State) {
 	allowed(was, j)
 	s.Stepped.RecordEnd(j, was)
+}
+
+// answer carries out what a flow has asked for, and brings the answers.
+func answer(f *flow.Flow, s store, now time.Time) {
+	for len(f.Effects().Reads) > 0 {
+		reads := f.Effects().Reads
+		f.Effects().Reads = nil
+		for _, r := range reads {
+			r.Do(source{s, f.Rules()})(now)
+		}
+		f.Advance(now)
+	}
 }
 
 // newFlow makes a flow that sees with a function.

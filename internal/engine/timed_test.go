@@ -44,6 +44,7 @@ rules: [{name: weekly, watch: in, debounce: 0s, schedule: 0 20 * * fri, processe
 	}
 	begun := func(e *Engine, now time.Time) (names []string) {
 		e.flow.Advance(now)
+		answer(e.flow, store, now)
 		for _, p := range e.flow.Effects().Places {
 			names = append(names, filepath.Base(p.Moves[0].Record.Source))
 		}

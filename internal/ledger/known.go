@@ -206,12 +206,24 @@ func (l *Ledger) knownLately(rule, below string) map[string]bool {
 	return files
 }
 
-// KnownCount is how many files a rule remembers.
+// KnownCount is how many files a rule remembers. Nothing is written for it first: what is on its
+// way to the table is looked up there one by one.
 func (l *Ledger) KnownCount(rule string) int {
-	l.settle()
+	lately := l.knownLately(rule, "")
 	n := 0
 	if err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
 		return 0
+	}
+	for path, is := range lately {
+		_, was, err := l.readKnown(rule, path)
+		switch {
+		case err != nil:
+			return 0
+		case is && !was:
+			n++
+		case was && !is:
+			n--
+		}
 	}
 	return n
 }

@@ -44,6 +44,7 @@ func TestKnownTellsWhatWasSaidLast(t *testing.T) {
 				require.NoError(t, l.Sync(context.Background()))
 			case 4: // a look through the folder
 				requireStretch(t, l, world, rules[r.IntN(3)], name(r.IntN(400)), name(r.IntN(400)), seed)
+				requireCount(t, l, world, rules[r.IntN(3)], seed)
 				requireBelow(t, l, world, rules[r.IntN(3)], "/in/"+[]string{"a", "a-b"}[r.IntN(2)], seed)
 			default: // events
 				for range r.IntN(100) {
@@ -77,6 +78,24 @@ func requireStretch(t *testing.T, l *Ledger, world map[knownKey]int64, rule, fro
 		if key.rule == rule && from <= key.file && key.file <= to && !told[key.file] {
 			require.True(t, l.changedLately(rule, key.file), "seed %d: %s", seed, key.file)
 		}
+	}
+}
+
+func requireCount(t *testing.T, l *Ledger, world map[knownKey]int64, rule string, seed uint64) {
+	want := 0
+	for key := range world {
+		if key.rule == rule {
+			want++
+		}
+	}
+	l.mu.Lock()
+	lately := len(l.known)
+	l.mu.Unlock()
+	got := l.KnownCount(rule)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if lately == len(l.known) { // nothing went to the table meanwhile
+		require.Equal(t, want, got, "seed %d: %s", seed, rule)
 	}
 }
 

@@ -71,6 +71,7 @@ func OfRules(a Asked) (s Standing, err error) {
 	if s.pauses, err = a.paused(); err == nil {
 		s.Rules, err = rules(a, s.pauses)
 	}
+	s.Watcher.Pools = pools(a)
 	return s, err
 }
 
@@ -96,7 +97,6 @@ func Collect(a Asked) (Standing, error) {
 		return s, err
 	}
 	w.introduce(a, s.Rules)
-	w.Pools = pools(a)
 	w.PausedFolders = paused.Folders()
 	_, all := paused[""]
 	w.judge(a, s.Rules, all)

@@ -15,7 +15,7 @@ import (
 // ones that rules handle, under a name that no rule can have.
 
 // settingOf is the name under which a rule's setting files are remembered.
-func settingOf(r *rule.Rule) string { return "/again_on/" + r.Name.S }
+func settingOf(rule string) string { return "/again_on/" + rule }
 
 // setting is a file that may have changed, for one rule.
 type setting struct{ rule, path string }
@@ -25,8 +25,10 @@ type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
 	files []setting             // what is handled again, and for which rule
 	pages []page                // what is read next of what is handled again
-	asked map[string]bool       // rules that are blocked because many of their results are lost
-	mass  map[string]bool       // rules of which a person says that many results may be made again
+	// reads of setting files and of pages that are under way
+	reading int
+	asked   map[string]bool // rules that are blocked because many of their results are lost
+	mass    map[string]bool // rules of which a person says that many results may be made again
 }
 
 // page is where a rule's known files below a folder are read from.
@@ -50,21 +52,21 @@ func (f *Flow) settingChanged(path string, now time.Time) (is bool) {
 	return is
 }
 
-// settings looks at the files that are due, and offers what is to be handled again.
+// settings has the files looked at that are due, and offers what is to be handled again.
 func (f *Flow) settings(now time.Time) {
 	for s, due := range f.again.due {
 		if due.After(now) {
 			continue
 		}
 		delete(f.again.due, s)
-		if r := f.set.Rule(s.rule); r != nil && f.hasChanged(r, s.path) {
-			f.handleAll(r, s.path)
+		if f.set.Rule(s.rule) != nil {
+			f.readSetting(s)
 		}
 	}
-	for f.again.pending() && f.settle.Len() < maxAgain {
+	for f.settle.Len() < maxAgain {
 		if len(f.again.files) == 0 {
 			f.readPage()
-			continue
+			return
 		}
 		next := f.again.files[0]
 		f.again.files = f.again.files[1:]
@@ -76,29 +78,51 @@ func (f *Flow) settings(now time.Time) {
 	}
 }
 
-// hasChanged reports whether a setting file has another content than the rule remembers. The
+// readSetting finds out whether a setting file has another content than the rule remembers. The
 // first time it is only remembered.
-func (f *Flow) hasChanged(r *rule.Rule, path string) bool {
-	facts, err := f.eyes.Look(path)
+func (f *Flow) readSetting(s setting) {
+	name := settingOf(s.rule)
+	f.again.reading++
+	f.read(s.path, func(from Source) Answer {
+		now, handle, changed := readChanged(from, name, s.path)
+		return func(at time.Time) {
+			f.again.reading--
+			switch {
+			case !changed:
+				return
+			case now == nil:
+				f.store.Forget(name, s.path)
+			default:
+				f.store.Remember(*now)
+			}
+			if r := f.set.Rule(s.rule); r != nil && handle {
+				f.handleAll(r, s.path)
+				f.settings(at)
+			}
+		}
+	})
+}
+
+// readChanged reads a setting file: as it is to be remembered, nil if it is gone; whether all is
+// to be handled again for it; and whether it is remembered otherwise.
+func readChanged(from Source, name, path string) (now *job.Known, handle, changed bool) {
+	facts, err := from.Look(path)
 	if err != nil {
-		return false // the next look says it
+		return nil, false, false // the next look says it
 	}
-	known, was, err := f.store.Known(settingOf(r), path)
+	was, known, err := from.Known(name, path)
 	switch {
-	case err != nil:
-		return false
-	case !facts.Exists && was:
-		f.store.Forget(settingOf(r), path)
-		return true
-	case !facts.Exists || was && known.Facts.Size == facts.Size && known.Facts.Mod == facts.Mod:
-		return false
+	case err != nil, !facts.Exists && !known,
+		known && facts.Exists && was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod:
+		return nil, false, false
+	case !facts.Exists:
+		return nil, true, true
 	}
-	hash, err := f.eyes.Hash(path, facts.Size)
+	hash, err := from.Hash(path, facts.Size)
 	if err != nil {
-		return false
+		return nil, false, false
 	}
-	f.store.Remember(job.Known{Rule: settingOf(r), File: path, Facts: facts, Hash: hash})
-	return was && known.Hash != hash
+	return &job.Known{Rule: name, File: path, Facts: facts, Hash: hash}, known && was.Hash != hash, true
 }
 
 // handleAll has all that a rule has handled, and that is still there, be handled again.
@@ -106,29 +130,44 @@ func (f *Flow) handleAll(r *rule.Rule, why string) {
 	for _, folder := range r.Folders {
 		f.again.pages = append(f.again.pages, page{r.Name.S, folder, ""})
 	}
-	if n := f.store.KnownCount(r.Name.S); n > sayAgain {
-		f.out.Said = append(f.out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed", r.Name.S, n,
-			why))
-	}
+	f.read("", func(from Source) Answer {
+		n := from.KnownCount(r.Name.S)
+		return func(time.Time) {
+			if n > sayAgain {
+				f.out.Said = append(f.out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed",
+					r.Name.S, n, why))
+			}
+		}
+	})
 }
 
 // pending reports whether something is left to be handled again.
-func (a *again) pending() bool { return len(a.files)+len(a.pages) > 0 }
+func (a *again) pending() bool { return len(a.files)+len(a.pages)+a.reading > 0 }
 
-// readPage reads the next page of what is handled again.
+// readPage has the next page of what is handled again be read.
 func (f *Flow) readPage() {
+	if len(f.again.pages) == 0 || f.again.reading > 0 {
+		return
+	}
 	p := f.again.pages[0]
 	f.again.pages = f.again.pages[1:]
-	files, next, err := f.store.KnownFiles(p.rule, p.folder, p.after)
-	if err != nil {
-		return // the ledger says itself what is wrong
-	}
-	for _, path := range files {
-		f.again.files = append(f.again.files, setting{p.rule, path})
-	}
-	if next != "" {
-		f.again.pages = append(f.again.pages, page{p.rule, p.folder, next})
-	}
+	f.again.reading++
+	f.read("", func(from Source) Answer {
+		files, next, err := from.KnownFiles(p.rule, p.folder, p.after)
+		return func(now time.Time) {
+			f.again.reading--
+			if err != nil {
+				return // the ledger says itself what is wrong
+			}
+			for _, path := range files {
+				f.again.files = append(f.again.files, setting{p.rule, path})
+			}
+			if next != "" {
+				f.again.pages = append(f.again.pages, page{p.rule, p.folder, next})
+			}
+			f.settings(now)
+		}
+	})
 }
 
 // Repair has the files handled again whose results are lost, of so many in all. When too many
@@ -154,7 +193,7 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 
 // nextSetting is when a file is to be looked at.
 func (f *Flow) nextSetting(now time.Time) (at time.Time, ok bool) {
-	if f.again.pending() && f.settle.Len() < maxAgain {
+	if len(f.again.files) > 0 && f.settle.Len() < maxAgain {
 		return now, true
 	}
 	for _, due := range f.again.due {

@@ -5,6 +5,7 @@ import "stilltide/internal/core/job"
 // Effects are what the flow has decided in a round, for the engine to carry out.
 type Effects struct {
 	Looks     []string // paths to be looked at beside the flow; Answered brings what was seen
+	Reads     []Read   // to be carried out beside the flow
 	Starts    []*Attempt
 	Stops     []int64 // jobs whose attempt is to be stopped
 	Places    []*Placing

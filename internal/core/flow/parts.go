@@ -20,17 +20,14 @@ type Memory interface {
 	RecordMembers(j job.Job)
 	RecordAttempt(a job.Attempt)
 	RecordPause(name string, paused bool, until time.Time)
-	Flush() error
 
 	Remember(k job.Known)
 	Forget(rule, path string)
 	Known(rule, path string) (job.Known, bool, error)
 	KnownCount(rule string) int
-	KnownFiles(rule, folder, after string) (files []string, next string, err error)
 	KnowsFiles() bool
 	RememberContent(rule, hash string, job int64)
 
-	OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error)
 	OpenJob(path string) (job.Job, bool, error)
 	PlacedBelow(folder string) (rules []string, err error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
@@ -53,8 +50,6 @@ type Eyes interface {
 	Stat(path string) (file.Facts, error)
 	// Complete finds out what a rule needs to know of a file beyond its facts.
 	Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts)
-	// Hash is the SHA-256 of a file's content, hexadecimal.
-	Hash(path string, size int64) (string, error)
 	// Unsure reports whether a path may not be answered, so that it is looked at beside the flow.
 	Unsure(path string) bool
 }

@@ -304,6 +304,7 @@ func (f *Flow) leavePaths(j *Job) {
 	j.over()
 	f.unreserve(j)
 	delete(f.open, j.row.ID)
+	f.window.over(j)
 	leave := func(path string) {
 		if f.byPath[path] == j {
 			delete(f.byPath, path)

@@ -55,16 +55,14 @@ func (f *Flow) timesCame(now time.Time) {
 				f.enqueue(j)
 			}
 		}
-		f.window.leave(name)
-		f.window.last[name] = 0
+		f.window.anew(name)
 	}
 	for name := range f.window.timed {
 		if r := f.set.Rule(name); r != nil && r.Schedule.Line != nil {
 			f.awaitTime(r, now)
 		} else {
 			delete(f.window.timed, name) // the rule has no schedule any more
-			f.window.leave(name)
-			f.window.last[name] = 0
+			f.window.anew(name)
 		}
 	}
 }

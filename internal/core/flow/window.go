@@ -7,11 +7,12 @@ import (
 )
 
 // MaxQueued is how many jobs of one rule may always wait in the memory, and
-// maxTogether how many of all rules; the rest wait in the ledger alone, so
-// that a long queue does not grow the program.
-const MaxQueued = 1000
-
-var MaxTogether = 20_000 // a variable for tests
+// MaxTogether how many of all rules; the rest wait in the ledger alone, so
+// that a long queue does not grow the program. They are variables for tests.
+var (
+	MaxQueued   = 1000
+	MaxTogether = 20_000
+)
 
 // window is the part of the queue that is in the memory.
 type window struct {
@@ -21,6 +22,8 @@ type window struct {
 	last  map[string]int64 // the greatest number that was taken from the ledger, by rule
 	timed map[string]bool  // rules with jobs in the ledger alone that wait for their schedule
 
+	asked   map[string]*helping // by rule: what is being read from the ledger
+	pause   time.Time           // nothing is read before it
 	filling bool
 }
 
@@ -53,6 +56,9 @@ func (w *window) leave(rule string) {
 		w.more, w.last = map[string]bool{}, map[string]int64{}
 	}
 	w.more[rule] = true
+	if h := w.asked[rule]; h != nil {
+		h.more = true
+	}
 }
 
 // came counts a job that is in the memory from now on.
@@ -69,46 +75,96 @@ func (w *window) left(f *Flow, j *Job) {
 	}
 }
 
-// refill takes queued jobs from the ledger when the memory runs low of them.
+// refill has queued jobs be read from the ledger when the memory runs low of them.
 func (w *window) refill(f *Flow, now time.Time) {
-	w.filling = true
-	defer func() { w.filling = false }()
+	if w.pause.After(now) {
+		return
+	}
 	for name := range w.more {
-		for w.more[name] && w.count[name] <= MaxQueued/2 && !f.stopping && !f.holding && !f.isHeld(name) {
-			if !w.fill(f, name, now) {
-				break // the ledger says itself what is wrong
-			}
+		if w.asked[name] == nil && w.count[name] <= MaxQueued/2 && f.mayFill(name) {
+			w.ask(f, name)
 		}
 	}
 }
 
-// fill takes one helping of a rule's jobs from the ledger.
-func (w *window) fill(f *Flow, name string, now time.Time) bool {
-	if f.store.Flush() != nil {
-		return false
+// mayFill reports whether jobs of a rule may begin at all.
+func (f *Flow) mayFill(rule string) bool { return !f.stopping && !f.holding && !f.isHeld(rule) }
+
+// helping is a number of a rule's jobs that is read from the ledger.
+type helping struct {
+	rule  string
+	after int64
+	more  bool // a job was left in the ledger since this was asked
+	stale bool // jobs there are to be taken from the first on since
+	// jobs that left the memory since: what is read may still have them as queued
+	over map[int64]bool
+}
+
+// ask has one helping of a rule's jobs be read. They must be in the tables first.
+func (w *window) ask(f *Flow, name string) {
+	h := &helping{rule: name, after: w.last[name], over: map[int64]bool{}}
+	if w.asked == nil {
+		w.asked = map[string]*helping{}
 	}
-	const helping = MaxQueued / 2
-	rows, err := f.store.OpenJobs(name, []job.State{job.Queued, job.Held}, w.last[name], helping)
-	if err != nil {
-		return false
+	w.asked[name] = h
+	f.read("", func(from Source) Answer {
+		err := from.Flush()
+		var rows []job.Job
+		if err == nil {
+			rows, err = from.OpenJobs(name, []job.State{job.Queued, job.Held}, h.after, MaxQueued/2)
+		}
+		return func(now time.Time) { w.filled(f, h, rows, err, now) }
+	})
+}
+
+// refillAgain is when it is tried again what could not be read.
+const refillAgain = time.Second
+
+// filled takes a helping of a rule's jobs into the memory.
+func (w *window) filled(f *Flow, h *helping, rows []job.Job, err error, now time.Time) {
+	name := h.rule
+	delete(w.asked, name)
+	switch {
+	case err != nil: // the ledger says itself what is wrong
+		w.pause = now.Add(refillAgain)
+		return
+	case h.stale || !f.mayFill(name):
+		return // it is asked anew
 	}
+	w.filling = true
+	defer func() { w.filling = false }()
 	for _, row := range rows {
 		w.last[name] = max(w.last[name], row.ID)
 		if row.State == job.Held && f.beforeTime(f.set.Rule(name), row, now) {
 			w.wait(name)
 			continue
 		}
-		if f.open[row.ID] == nil {
+		if f.open[row.ID] == nil && !h.over[row.ID] {
 			was := row.State
 			row.Become(job.Queued)
 			f.Restore(row, was, nil, now)
 		}
 	}
-	if len(rows) < helping {
+	if len(rows) < MaxQueued/2 && !h.more {
 		delete(w.more, name)
 		delete(w.last, name)
 	}
-	return true
+}
+
+// over is told of a job that leaves the memory.
+func (w *window) over(j *Job) {
+	if h := w.asked[j.row.Rule]; h != nil {
+		h.over[j.row.ID] = true
+	}
+}
+
+// anew has all jobs of a rule that wait in the ledger be taken from there again.
+func (w *window) anew(rule string) {
+	if h := w.asked[rule]; h != nil {
+		h.stale = true
+	}
+	w.leave(rule)
+	w.last[rule] = 0
 }
 
 // holds reports whether the open job of a path waits in the ledger alone.
