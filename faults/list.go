@@ -70,6 +70,9 @@ var faults = []Fault{
 	{"a queue that cannot be read is not read over and over", "internal/core/flow/window.go",
 		"\t\tw.pause = now.Add(refillAgain)\n", "", unit("engine", "TestAQueueThatCannotBeRead")},
 
+	{"what happens does not wait behind what a sweep finds", "internal/watchfs/sweeper.go",
+		"!s.w.sendFound(s.batch)", "!s.w.send(s.batch)", soon("watchfs", "TestAFullFolderHoldsUpNoEvent")},
+
 	// Sweeps that hold back what is known.
 	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/rule"
@@ -17,7 +18,7 @@ func patternDoubts(r *rule.Rule, warn warning) {
 		body := strings.TrimPrefix(m.S, "!")
 		switch {
 		case strings.HasPrefix(body, "re:"):
-		case severalInOne.MatchString(body):
+		case severalInOne().MatchString(body):
 			warn(m.Pos, "pattern", fmt.Sprintf("%q is one pattern, and looks like several", m.S),
 				"write a list: "+asList(body))
 		case exactWord(body) && !r.Folded():
@@ -31,7 +32,9 @@ func patternDoubts(r *rule.Rule, warn warning) {
 }
 
 // severalInOne fits a text of several patterns: *.a;*.b and .jpg .png and *.a, *.b.
-var severalInOne = regexp.MustCompile(`^(\*?\.\w+|\*\w*)(\s*[;,|]\s*|\s+)(\*?\.\w+|\*\w*)`)
+var severalInOne = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(\*?\.\w+|\*\w*)(\s*[;,|]\s*|\s+)(\*?\.\w+|\*\w*)`)
+})
 
 // asList writes the patterns that stand in one text as a list.
 func asList(body string) string {
@@ -51,21 +54,23 @@ func exactWord(body string) bool {
 }
 
 // notFilled fits what other programs would fill in a path.
-var notFilled = regexp.MustCompile(`\$\{?[A-Za-z_]\w*\}?|^~[A-Za-z_][\w-]*(/|$)`)
+var notFilled = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\$\{?[A-Za-z_]\w*\}?|^~[A-Za-z_][\w-]*(/|$)`)
+})
 
 // dateOutside fits a date's letter that stands outside braces.
-var dateOutside = regexp.MustCompile(`%[YmdHMSBbjyVG]`)
+var dateOutside = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`%[YmdHMSBbjyVG]`) })
 
 // placeDoubts doubts what is written in folders, and is filled by nobody.
 func placeDoubts(r *rule.Rule, warn warning) {
 	doubt := func(p rule.Path) {
-		if m := notFilled.FindString(p.S); m != "" {
+		if m := notFilled().FindString(p.S); m != "" {
 			warn(p.Pos, "not-filled", fmt.Sprintf("nothing fills %s here, so it is part of a name", strings.Trim(m,
 				"/")),
 				"write ~ for your home folder, or name it under vars:")
 		}
 		outside := regexp.MustCompile(`\{[^{}]*\}`).ReplaceAllString(p.S, "")
-		if m := dateOutside.FindString(outside); m != "" {
+		if m := dateOutside().FindString(outside); m != "" {
 			warn(p.Pos, "not-filled", fmt.Sprintf("%s stands outside braces, so it is part of a name", m),
 				fmt.Sprintf("write {modified:%s} or {now:%s}", m, m))
 		}
@@ -84,7 +89,9 @@ func placeDoubts(r *rule.Rule, warn warning) {
 }
 
 // besideFile fits a script's word that names a file beside the one it works on.
-var besideFile = regexp.MustCompile(`>\s*"?\$\{?(?:1|TIDE_FILE)\}?"?(\.\w+)`)
+var besideFile = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`>\s*"?\$\{?(?:1|TIDE_FILE)\}?"?(\.\w+)`)
+})
 
 // ownResults doubts a command whose results the rule would take for new files.
 func ownResults(r *rule.Rule, warn warning) {
@@ -102,7 +109,7 @@ func ownResults(r *rule.Rule, warn warning) {
 				}
 			}
 		}
-		for _, m := range besideFile.FindAllStringSubmatch(s.Script.S, -1) {
+		for _, m := range besideFile().FindAllStringSubmatch(s.Script.S, -1) {
 			if name := "name.text" + m[1]; r.Matcher.Fits(name, name) {
 				warn(s.Script.Pos, "own-result",
 					"what this script writes beside its file would be taken by this rule, too",

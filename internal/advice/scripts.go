@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"stilltide/internal/core/fill"
@@ -118,7 +119,9 @@ func remembered(program, text string) string {
 }
 
 // telling fits the line of an interpreter's complaint that says the most.
-var telling = regexp.MustCompile(`(?i)error|unexpected|expected|unterminated`)
+var telling = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)error|unexpected|expected|unterminated`)
+})
 
 // ask has the interpreter read a text.
 func ask(name, program string, how reader, text string) string {
@@ -144,7 +147,7 @@ func ask(name, program string, how reader, text string) string {
 	}
 	said := ""
 	for line := range strings.SplitSeq(strings.ReplaceAll(string(out), path, "script"), "\n") {
-		if line = strings.TrimSpace(line); said == "" || telling.MatchString(line) && !telling.MatchString(said) {
+		if line = strings.TrimSpace(line); said == "" || telling().MatchString(line) && !telling().MatchString(said) {
 			said = line
 		}
 	}

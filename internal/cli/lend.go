@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"stilltide/internal/core/notation"
@@ -19,7 +20,7 @@ import (
 )
 
 // helperName is how a helper may be named: its name is part of the names that the engine knows.
-var helperName = regexp.MustCompile(`[^A-Za-z0-9_-]+`)
+var helperName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[^A-Za-z0-9_-]+`) })
 
 // lend runs a helper until it is asked to end.
 func (a *app) lend(l lending) error {
@@ -65,7 +66,7 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	if l.name == "" {
 		l.name, _ = os.Hostname()
 	}
-	if l.name = helperName.ReplaceAllString(l.name, "-"); !wire.GoodName(l.name) {
+	if l.name = helperName().ReplaceAllString(l.name, "-"); !wire.GoodName(l.name) {
 		return o, usage("%q cannot name this machine: give it another name, of 64 characters at most, with --name",
 			l.name)
 	}

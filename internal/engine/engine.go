@@ -197,7 +197,7 @@ func (e *Engine) run(ctx context.Context) error {
 	}
 	defer endFleet()
 	w, err := watchfs.New(watchfs.Options{Once: e.o.Once, Look: e.o.Rules.PollEvery(), MaxWatches: e.o.MaxWatches,
-		Missing: e.desk.Mounts.Missing, Sift: e.sift.Begin})
+		Missing: e.desk.Mounts.Missing, Sift: e.sift.Begin, Apart: true})
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
+	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -49,16 +50,15 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 			e.carryOut(runs)
 			return e.unread()
 		}
-		wait := e.until(now, lastly)
-		events := e.events.Events()
-		if until, held := e.desk.HoldsUp(now); held {
-			events, wait = nil, min(wait, max(time.Until(until), 0))
-		}
+		events, found, wait := e.open(e.until(now, lastly), now)
 		timer.Reset(wait)
 		select {
 		case batch := <-events:
 			e.happened(batch, time.Now())
-			e.takeMore(len(batch))
+			e.takeMore(len(batch), events, found)
+		case batch := <-found:
+			e.happened(batch, time.Now())
+			e.takeMore(len(batch), events, found)
 		case res := <-e.results:
 			e.attempted(res)
 		case batch := <-e.desk.Ends:
@@ -93,6 +93,29 @@ func (e *Engine) heed(now time.Time) error {
 	return trouble
 }
 
+// What a sweep finds waits while more rows than this wait to be durable: the placing of another
+// rule's file waits for all of them. The ledger is asked again after catchUp.
+const (
+	maxBehind = 2000
+	catchUp   = 2 * time.Millisecond
+)
+
+// open gives the streams that are listened to now: events wait while many placings do, or the
+// ledger is behind. The loop then sleeps no longer than they may be held up.
+func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan []watchfs.Event, _ time.Duration) {
+	events, found = e.events.Events(), e.events.Found()
+	if until, held := e.desk.HoldsUp(placing.MaxFound, now); held {
+		found, wait = nil, min(wait, max(time.Until(until), 0))
+	}
+	if e.ledger.Behind() > maxBehind {
+		found, wait = nil, min(wait, catchUp)
+	}
+	if _, held := e.desk.HoldsUp(placing.MaxWaiting, now); held {
+		events = nil
+	}
+	return events, found, wait
+}
+
 // until is how long the loop may sleep if nothing happens; lastly is when the watcher's end
 // waits no longer, zero if it is not to end.
 func (e *Engine) until(now, lastly time.Time) time.Duration {
@@ -117,12 +140,15 @@ const atOnce = 600
 
 // takeMore takes what else is there already, so that in a burst a round has
 // many files to decide on.
-func (e *Engine) takeMore(events int) {
-	for events < atOnce {
+func (e *Engine) takeMore(taken int, events, found <-chan []watchfs.Event) {
+	for taken < atOnce {
 		select {
-		case batch := <-e.events.Events():
+		case batch := <-events:
 			e.happened(batch, time.Now())
-			events += len(batch)
+			taken += len(batch)
+		case batch := <-found:
+			e.happened(batch, time.Now())
+			taken += len(batch)
 		case res := <-e.results:
 			e.attempted(res)
 		case batch := <-e.desk.Ends:
@@ -272,7 +298,7 @@ func (e *Engine) unread() error {
 
 // finished reports whether a single pass has nothing left to do.
 func (e *Engine) finished() bool {
-	return e.sweptAll() && e.active == 0 && len(e.events.Events()) == 0 && e.flow.Finished()
+	return e.sweptAll() && e.active == 0 && e.events.Waiting() == 0 && e.flow.Finished()
 }
 
 // do runs a function in the flow's goroutine and waits for it.

@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/placing"
 )
 
 // Live is what only a running watcher knows; the ledger holds the rest.
@@ -156,8 +157,8 @@ func (e *Engine) Progress() (Progress, error) {
 	var p Progress
 	err := e.do(func() {
 		p.ToDo = e.flow.Unsettled()
-		_, held := e.desk.HoldsUp(time.Now())
-		p.More = held || len(e.events.Events()) == cap(e.events.Events())
+		_, held := e.desk.HoldsUp(placing.MaxFound, time.Now())
+		p.More = held || e.events.Full()
 		running := e.flow.Running()
 		for _, row := range running[:min(len(running), maxRunning)] {
 			p.Running = append(p.Running, row.File)

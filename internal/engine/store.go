@@ -27,6 +27,7 @@ type store interface {
 	RecordDismissed(j job.Job)
 	Sync(ctx context.Context) error // until all that was recorded is durable
 	Flush() error
+	Behind() int // how many rows are not durable yet
 
 	Remember(k job.Known)
 	Forget(rule, path string)

@@ -80,7 +80,7 @@ func (e *Engine) tellPasses(list []flow.Outcome, now time.Time) {
 		}
 		if !p.over && now.Sub(p.asked) >= passLook {
 			p.asked = now
-			p.over = e.sweptAll() && len(e.events.Events()) == 0 && e.flow.Idle(p.chosen)
+			p.over = e.sweptAll() && e.events.Waiting() == 0 && e.flow.Idle(p.chosen)
 		}
 		if len(p.ended) > 0 || p.over {
 			select {

@@ -283,6 +283,10 @@ func (l *Ledger) countKnown() error {
 	return rows.Err()
 }
 
+// Behind counts the rows that are recorded and not durable: who waits for a commit now waits
+// for as many.
+func (l *Ledger) Behind() int { return int(l.w.behind()) }
+
 // ErrDamaged says that the ledger's file is broken: trying again does not help.
 var ErrDamaged = errors.New("it was left as it is: move it away to begin a new one")
 

@@ -165,6 +165,13 @@ func (w *writer) sync(ctx context.Context, all bool) error {
 	}
 }
 
+// behind counts the rows that are recorded and not durable.
+func (w *writer) behind() int64 {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.came - w.durable
+}
+
 // idle tells that there is nothing to wait for.
 func (w *writer) idle(all bool) bool {
 	return w.durable == w.came && (!all || w.rows.count() == 0) && w.rows.late <= maxLate

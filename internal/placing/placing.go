@@ -99,22 +99,28 @@ func (q *placeQueue) take(n int) []*flow.Placing {
 // In a burst that comes faster than its files can be moved, events wait while
 // many moves do: the files are safe in their folder and cost nothing there, but
 // as jobs they fill the memory, and the ledger after that. Moves that take long
-// hold up nobody: after a moment without progress the events go on.
+// hold up nobody: after a moment without progress the events go on. What a sweep
+// finds waits sooner than what happens, so that one full folder holds up no other.
 const (
 	MaxWaiting = 4096
+	MaxFound   = MaxWaiting / 2
 	patience   = time.Second
 )
 
-// holdsUp reports whether events have to wait, and until when at most.
-func (q *placeQueue) holdsUp(now time.Time) (until time.Time, is bool) {
+// holdsUp reports whether events have to wait, since so many placings do, and until
+// when at most.
+func (q *placeQueue) holdsUp(many int, now time.Time) (until time.Time, is bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	until = q.taken.Add(patience)
-	return until, len(q.list) >= MaxWaiting && until.After(now)
+	return until, len(q.list) >= many && until.After(now)
 }
 
-// HoldsUp reports whether events have to wait for placings, and until when at most.
-func (d *Desk) HoldsUp(now time.Time) (until time.Time, is bool) { return d.waits.holdsUp(now) }
+// HoldsUp reports whether events have to wait for placings, since so many of them wait, and
+// until when at most.
+func (d *Desk) HoldsUp(many int, now time.Time) (until time.Time, is bool) {
+	return d.waits.holdsUp(many, now)
+}
 
 // Waiting counts the placings that wait.
 func (d *Desk) Waiting() int { return d.waits.waiting() }

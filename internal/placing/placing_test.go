@@ -14,7 +14,7 @@ func TestWhenEventsWait(t *testing.T) {
 	now := time.Now()
 	q := placeQueue{kick: make(chan struct{}, 1)}
 	held := func(after time.Duration) bool {
-		until, is := q.holdsUp(now.Add(after))
+		until, is := q.holdsUp(MaxWaiting, now.Add(after))
 		require.True(t, !is || until.Equal(q.taken.Add(patience)))
 		return is
 	}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/notation"
@@ -25,7 +26,9 @@ type piece struct {
 	fill *fill.Template
 }
 
-var reference = regexp.MustCompile(`\{\{[a-z_]+\}\}|\{[a-z_]+(:[^{}|]*)?(\|[a-z]+(:\d+)?)*\}`)
+var reference = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\{\{[a-z_]+\}\}|\{[a-z_]+(:[^{}|]*)?(\|[a-z]+(:\d+)?)*\}`)
+})
 
 // ofOne are the placeholders of a single file, as in rules.
 var ofOne = []string{"file", "name", "stem", "ext", "folder", "rel", "rel_folder"}
@@ -45,7 +48,7 @@ func ParseCommand(words []string, each bool) (*Command, error) {
 
 func parseWord(word string, each bool) (pieces []piece, err error) {
 	last := 0
-	for _, at := range reference.FindAllStringIndex(word, -1) {
+	for _, at := range reference().FindAllStringIndex(word, -1) {
 		raw := word[at[0]:at[1]]
 		if strings.HasPrefix(raw, "{{") { // braces that are meant as themselves
 			pieces = append(pieces, piece{text: word[last:at[0]] + raw[1:len(raw)-1]})

@@ -15,6 +15,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"text/template"
 	"unicode"
 )
@@ -46,11 +47,13 @@ func (s Spec) Args() []string {
 	return []string{"--config", s.Rules, "watch"}
 }
 
-var validName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+var validName = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+})
 
 // ValidName reports whether a name can be a part of the name of a unit and of a file: letters,
 // digits and dashes, 63 at most.
-func ValidName(name string) bool { return validName.MatchString(name) }
+func ValidName(name string) bool { return validName().MatchString(name) }
 
 // ErrNoSystem says that there is no system here that starts services.
 var ErrNoSystem = errors.New("neither systemd nor launchd is here")
@@ -128,11 +131,11 @@ func quoteUnit(word string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "%", "%%", "$", "$$", "\n", `\n`).Replace(word) + `"`
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9-]+$`)
+var plainWord = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9-]+$`) })
 
 // wordUnit quotes a word of ExecStart that is not plain.
 func wordUnit(word string) string {
-	if plainWord.MatchString(word) {
+	if plainWord().MatchString(word) {
 		return word
 	}
 	return quoteUnit(word)

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -154,7 +155,9 @@ func (w *Watcher) lookAt(path string) {
 	batch = w.readAgain(batch, path, r, remote)
 	w.retryWatch(path, remote)
 	w.mu.Unlock()
-	w.send(batch)
+	for part := range slices.Chunk(batch, batchSize) {
+		w.sendFound(part)
+	}
 }
 
 // compare tells what has changed in a folder since the last look, and returns what this one saw.

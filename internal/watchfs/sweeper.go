@@ -36,7 +36,7 @@ func (s *sweeper) tell(e Event) {
 }
 
 func (s *sweeper) flush() {
-	if !s.stopped && !s.w.send(s.batch) {
+	if !s.stopped && !s.w.sendFound(s.batch) {
 		s.stopped = true
 	}
 	s.batch = nil

@@ -122,11 +122,11 @@ func (w *Watcher) mind(s *sweeper, root string, done <-chan struct{}) {
 			}
 			waited := now.Sub(time.Unix(0, asked))
 			if waited >= silence {
-				w.send(w.silent(root))
+				w.sendFound(w.silent(root))
 			}
 			if waited >= longSilent && !said {
 				said = true
-				w.send([]Event{{Kind: Trouble, Path: root, Dir: true, Err: ErrSilent}})
+				w.sendFound([]Event{{Kind: Trouble, Path: root, Dir: true, Err: ErrSilent}})
 			}
 		}
 	}

@@ -36,10 +36,11 @@ type change struct {
 
 // Watcher watches folders. Use New; Close ends it and its goroutines.
 type Watcher struct {
-	o    Options
-	out  chan []Event
-	stop chan struct{}
-	done sync.WaitGroup
+	o     Options
+	out   chan []Event
+	found chan []Event // what walks and looks find; the same as out, unless it is wanted apart
+	stop  chan struct{}
+	done  sync.WaitGroup
 
 	mu      sync.Mutex
 	src     *source
@@ -89,6 +90,10 @@ func New(o Options) (*Watcher, error) {
 		polled: map[string]snapshot{}, walked: map[string]map[string]bool{}, unread: map[string]bool{},
 		queued: map[walk]bool{}, busy: map[string]bool{}, polls: map[string]bool{},
 	}
+	w.found = w.out
+	if o.Apart {
+		w.found = make(chan []Event, foundAhead)
+	}
 	if !o.Once {
 		src, err := newSource(o)
 		if err != nil {
@@ -105,6 +110,21 @@ func New(o Options) (*Watcher, error) {
 
 // Events returns the stream. Batches keep the order in which things happened.
 func (w *Watcher) Events() <-chan []Event { return w.out }
+
+// foundAhead is how many batches of what walks find may wait. They are few: a walk has time,
+// and what it has found is taken in turn with what happens.
+const foundAhead = 4
+
+// Found returns the stream of what walks and looks find, with Options.Apart.
+func (w *Watcher) Found() <-chan []Event { return w.found }
+
+// Waiting counts the batches that wait to be taken.
+func (w *Watcher) Waiting() int {
+	if w.o.Apart {
+		return len(w.out) + len(w.found)
+	}
+	return len(w.out)
+}
 
 // Close ends the watcher.
 func (w *Watcher) Close() {
@@ -222,12 +242,20 @@ func upwards(folder string, holds func(p string, level int) bool) bool {
 	}
 }
 
-func (w *Watcher) send(batch []Event) bool {
+// send tells what happened, sendFound what was found. They are false when the watcher ends.
+func (w *Watcher) send(batch []Event) bool { return w.sendOn(w.out, batch) }
+
+func (w *Watcher) sendFound(batch []Event) bool { return w.sendOn(w.found, batch) }
+
+// Full reports whether more is to be told than was taken.
+func (w *Watcher) Full() bool { return len(w.out) == cap(w.out) || len(w.found) == cap(w.found) }
+
+func (w *Watcher) sendOn(stream chan<- []Event, batch []Event) bool {
 	if len(batch) == 0 {
 		return true
 	}
 	select {
-	case w.out <- batch:
+	case stream <- batch:
 		return true
 	case <-w.stop:
 		return false

@@ -242,3 +242,36 @@ const (
 	waitAtMost = 10 * time.Second
 	tick       = time.Millisecond
 )
+
+// What happens does not wait behind what a sweep finds in a full folder, however long nobody
+// takes that.
+func TestAFullFolderHoldsUpNoEvent(t *testing.T) {
+	dir := t.TempDir()
+	full, other := mkdir(t, filepath.Join(dir, "full")), mkdir(t, filepath.Join(dir, "other"))
+	for n := range (foundAhead + 3) * batchSize {
+		touch(t, filepath.Join(full, fmt.Sprint(n)))
+	}
+	w, err := New(Options{Apart: true})
+	require.NoError(t, err)
+	defer w.Close()
+	w.Want(map[string]int{other: 0})
+	for swept := false; !swept; {
+		for _, e := range <-w.Found() {
+			swept = swept || e.Kind == Swept
+		}
+	}
+	w.Want(map[string]int{other: 0, full: 0})
+	require.Eventually(t, w.Full, waitAtMost, tick, "the sweep is under way")
+	made := touch(t, filepath.Join(other, "made"))
+	for told := false; !told; {
+		select {
+		case batch := <-w.Events():
+			for _, e := range batch {
+				require.NotEqual(t, Found, e.Kind)
+				told = told || e.Path == made
+			}
+		case <-time.After(waitAtMost):
+			require.Fail(t, "the event waits")
+		}
+	}
+}

@@ -65,6 +65,9 @@ type Options struct {
 	// Sift, if set, begins the sweep of a wanted folder: it returns what need not be told,
 	// nil for a sweep that tells all.
 	Sift func(root string) Sieve
+	// Apart has what walks and looks find be sent on a stream of its own, so that what happens
+	// does not wait behind it. Batches of one keep their order; between the two there is none.
+	Apart bool
 	// MaxWatches bounds the system watches that are used; 0 for no bound but the system's.
 	MaxWatches int
 }

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"stilltide/internal/core/fill"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -187,10 +188,10 @@ func Open(subject string, header nats.Header, data []byte, trusted []string) (o 
 }
 
 // goodName is how a helper or a pool may be named: its name is part of subjects, and is shown.
-var goodName = regexp.MustCompile(`^[A-Za-z0-9_-]{1,64}$`)
+var goodName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_-]{1,64}$`) })
 
 // GoodName reports whether a helper or a pool may have a name.
-func GoodName(name string) bool { return goodName.MatchString(name) }
+func GoodName(name string) bool { return goodName().MatchString(name) }
 
 // maxSaid bounds what a helper may say in a sentence, in bytes.
 const maxSaid = 2000

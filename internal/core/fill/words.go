@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Command is a `run` line: words that are split first and filled afterwards,
@@ -185,7 +186,7 @@ func (s *splitter) quoted(out *strings.Builder, quote byte) error {
 func Line(words []string) string {
 	written := make([]string, len(words))
 	for i, w := range words {
-		bare := placeholders.ReplaceAllString(w, "x")
+		bare := placeholders().ReplaceAllString(w, "x")
 		if written[i] = w; bare != QuoteWord(bare) {
 			written[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
 		}
@@ -194,7 +195,7 @@ func Line(words []string) string {
 }
 
 // placeholders are those of which a line needs no quotes.
-var placeholders = regexp.MustCompile(`\{[^{}'"]*\}`)
+var placeholders = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{[^{}'"]*\}`) })
 
 // Quote writes words so that a POSIX shell reads exactly them: for the line
 // that a person can copy from a failure note.

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
@@ -21,7 +22,7 @@ func readWhileAway(d *decoder, n ast.Node, v *rule.WhileAway) {
 // poolPattern is how a pool may be named: its name is part of the names that the engine knows.
 const poolPattern = `^[A-Za-z0-9_-]{1,32}$`
 
-var poolName = regexp.MustCompile(poolPattern)
+var poolName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(poolPattern) })
 
 // serverPattern is an address of a server.
 const serverPattern = `^((nats|tls)://)?[^/@\s]+$`
@@ -76,7 +77,7 @@ func (d *decoder) pool(f *rule.File, r *rule.Rule) {
 	}
 	bad := func(at rule.Pos, message, hint string) { d.add(SeverityError, at, "pool", message, hint) }
 	switch {
-	case !poolName.MatchString(r.Pool.S):
+	case !poolName().MatchString(r.Pool.S):
 		bad(r.Pool.Pos, fmt.Sprintf("%q cannot name a pool", r.Pool.S), "use letters, digits, - and _, at most 32")
 	case f.Fleet == nil:
 		bad(r.Pool.Pos, "pool names other machines, and this file does not say how to reach them",
