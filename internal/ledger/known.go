@@ -97,7 +97,7 @@ func (s knownScan) known(rule, path string) job.Known {
 // in the order of the paths: not of folders, and not of what has changed lately. Hashes are left out. It is
 // one read of the table, for those who look through folders.
 func (l *Ledger) KnownAmong(rule, from, to string, each func(job.Known)) error {
-	if !l.Remembers(rule) {
+	if !l.remembers(rule) {
 		return nil
 	}
 	ask, err := l.ask.among.of(l.db)
@@ -130,8 +130,8 @@ func (l *Ledger) changedLately(rule, path string) bool {
 	return is
 }
 
-// Remembers reports whether a rule may remember files.
-func (l *Ledger) Remembers(rule string) bool {
+// remembers reports whether a rule may remember files.
+func (l *Ledger) remembers(rule string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.counts == nil || l.counts[rule] > 0

@@ -26,7 +26,7 @@ import (
 
 // Memory is what the rules remember. The ledger is one.
 type Memory interface {
-	Remembers(rule string) bool
+	KnowsFiles() bool
 	KnownAmong(rule, from, to string, each func(job.Known)) error
 	KnownBelow(rule, folder string) (n int, all bool)
 	KnownEdits(rule string) int
@@ -62,18 +62,10 @@ func (s *Sifter) Begin(root string) watchfs.Sieve {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.passes, root)
-	if set == nil {
+	if set == nil || !s.memory.KnowsFiles() {
 		return nil
 	}
 	p := &pass{sifter: s, set: set, seen: map[string]int{}, edits: map[string]int{}}
-	for _, r := range set.Rules() {
-		if s.memory.Remembers(r.Name.S) {
-			p.edits[r.Name.S] = s.memory.KnownEdits(r.Name.S)
-		}
-	}
-	if len(p.edits) == 0 {
-		return nil
-	}
 	s.passes[root] = p
 	return p
 }
@@ -97,10 +89,19 @@ func (s *Sifter) SawAll(root, rule string) bool {
 type pass struct {
 	sifter *Sifter
 	set    *plan.Set
-	edits  map[string]int // by rule that remembers files: how often that had changed
 
-	mu   sync.Mutex
-	seen map[string]int // by rule: files that it remembers, and that are there
+	mu    sync.Mutex
+	seen  map[string]int // by rule: files that it remembers, and that are there
+	edits map[string]int // by rule: how often what it remembers had changed when that was first read
+}
+
+// reads notes that what a rule remembers is about to be read.
+func (p *pass) reads(rule string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if _, before := p.edits[rule]; !before {
+		p.edits[rule] = p.sifter.memory.KnownEdits(rule)
+	}
 }
 
 // leastPart is how many entries it pays to sift in a goroutine of their own.
@@ -222,6 +223,7 @@ func (k *known) find(r *rule.Rule, path string) (job.Known, bool, error) {
 		}
 		got = &rows{}
 		k.rows[r.Name.S] = got
+		k.pass.reads(r.Name.S)
 		got.err = k.pass.sifter.memory.KnownAmong(r.Name.S, k.from, k.to, func(one job.Known) {
 			got.list = append(got.list, one)
 		})
