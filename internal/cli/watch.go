@@ -128,10 +128,17 @@ const (
 	spareMemory = 76 << 20
 )
 
-// tuneMemory tells the garbage collector so.
+// readMemory bounds what reading the rules takes, as far as it can: thousands of them leave much
+// that is not needed again.
+const readMemory = 64 << 20
+
+// tuneMemory tells the garbage collector so, when the rules are read.
 func tuneMemory() {
 	var m runtime.MemStats
-	runtime.ReadMemStats(&m)
+	if runtime.ReadMemStats(&m); m.HeapAlloc > readMemory/2 {
+		runtime.GC()
+		runtime.ReadMemStats(&m)
+	}
 	debug.SetGCPercent(collectAt)
 	debug.SetMemoryLimit(int64(m.HeapAlloc) + spareMemory)
 }
@@ -254,6 +261,7 @@ const sameSignal = 150 * time.Millisecond
 const exitInterrupted = 130
 
 func (a *app) watch() (err error) {
+	debug.SetMemoryLimit(readMemory)
 	f, err := a.loadRules()
 	if err != nil {
 		return err
