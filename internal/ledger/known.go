@@ -17,7 +17,7 @@ func (l *Ledger) Remember(k job.Known) {
 	l.known[key] = &k
 	l.knows = true
 	l.edits[k.Rule]++
-	l.counts[k.Rule]++ // an upper bound is enough: it only says whether a look pays
+	l.knowing[k.Rule] = true
 	l.mu.Unlock()
 	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})
 }
@@ -25,7 +25,7 @@ func (l *Ledger) Remember(k job.Known) {
 // Forget notes that a file is not where the rule left it.
 func (l *Ledger) Forget(rule, path string) {
 	l.mu.Lock()
-	if l.counts[rule] == 0 {
+	if !l.knowing[rule] {
 		l.mu.Unlock()
 		return
 	}
@@ -47,7 +47,7 @@ func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 		}
 		return *k, true, nil
 	}
-	if l.counts != nil && l.counts[rule] == 0 {
+	if l.knowing != nil && !l.knowing[rule] {
 		return job.Known{}, false, nil
 	}
 	l.mu.Unlock()
@@ -134,7 +134,7 @@ func (l *Ledger) changedLately(rule, path string) bool {
 func (l *Ledger) remembers(rule string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.counts == nil || l.counts[rule] > 0
+	return l.knowing == nil || l.knowing[rule]
 }
 
 // KnownEdits counts how often what a rule remembers was changed, since the ledger was opened.

@@ -52,15 +52,15 @@ type Ledger struct {
 	ask    *asked
 	tell   func(error)
 
-	mu     sync.Mutex
-	nextID int64
-	nextPl int64
-	known  map[knownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
-	recent map[string]*job.Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
-	counts map[string]int          // remembered files by rule
-	knows  bool                    // there are some
-	edits  map[string]int          // how often they changed since the ledger was opened, by rule
-	tally  map[tallyKey]int        // jobs, those included that are not yet in the file
+	mu      sync.Mutex
+	nextID  int64
+	nextPl  int64
+	known   map[knownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
+	recent  map[string]*job.Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
+	knowing map[string]bool         // rules that may remember files; nil if that is not known
+	knows   bool                    // there are some
+	edits   map[string]int          // how often they changed since the ledger was opened, by rule
+	tally   map[tallyKey]int        // jobs, those included that are not yet in the file
 
 	chained map[string]*job.Placement // by target: placed where a rule may take it, but perhaps not yet in the file
 }
@@ -80,7 +80,7 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 		return nil, err
 	}
 	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*job.Known{},
-		recent: map[string]*job.Job{}, counts: map[string]int{}, chained: map[string]*job.Placement{},
+		recent: map[string]*job.Job{}, knowing: map[string]bool{}, chained: map[string]*job.Placement{},
 		edits: map[string]int{}}
 	if err := l.open(stepped); err != nil {
 		if l.db != nil {
@@ -213,7 +213,7 @@ func (l *Ledger) open(stepped bool) error {
 	if err := l.db.QueryRow(`SELECT value + 1 FROM counter WHERE name = 'placement'`).Scan(&l.nextPl); err != nil {
 		return l.damaged(err)
 	}
-	if err := l.countKnown(); err != nil {
+	if err := l.findKnowing(); err != nil {
 		return l.damaged(err)
 	}
 	if l.tally, err = l.readTally(); err != nil {
@@ -266,21 +266,22 @@ func mustBeNew(folder string) error {
 		"begin a new one that knows no files yet", path)
 }
 
-func (l *Ledger) countKnown() error {
-	rows, err := l.db.Query(`SELECT rule, count(*) FROM known GROUP BY rule`)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var rule string
-		var n int
-		if err := rows.Scan(&rule, &n); err != nil {
+// findKnowing finds the rules that remember files: one step of the index for each.
+func (l *Ledger) findKnowing() error {
+	for rule, first := "", true; ; first = false {
+		after := `rule > ?`
+		if first {
+			after = `rule >= ?` // what no rule takes is remembered under no name
+		}
+		err := l.db.QueryRow(`SELECT rule FROM known WHERE `+after+` ORDER BY rule LIMIT 1`, rule).Scan(&rule)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
 			return err
 		}
-		l.counts[rule], l.knows = n, true
+		l.knowing[rule], l.knows = true, true
 	}
-	return rows.Err()
 }
 
 // Behind counts the rows that are recorded and not durable: who waits for a commit now waits

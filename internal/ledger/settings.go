@@ -45,8 +45,8 @@ func (l *Ledger) Rename(was, rule string) error {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.counts[rule] += l.counts[was]
-	delete(l.counts, was)
+	l.knowing[rule] = l.knowing[rule] || l.knowing[was]
+	delete(l.knowing, was)
 	tally, err := l.readTally()
 	if err == nil {
 		l.tally = tally
