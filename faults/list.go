@@ -67,6 +67,11 @@ var faults = []Fault{
 	{"held jobs whose time came while the queue was read are taken from the first on",
 		"internal/core/flow/window.go", "\tcase h.stale || !f.mayFill(name):\n", "\tcase !f.mayFill(name):\n",
 		unit("engine", "TestATimeThatComes")},
+	{"a setting file that is being read is not read twice at once", "internal/core/flow/againon.go",
+		"\t\tf.again.reading[s] = true\n\t\treturn\n", "\t\tf.again.reading[s] = true\n",
+		unit("engine", "TestASettingThatChanges")},
+	{"the answer of a folder that was silent is not believed", "internal/core/flow/againon.go",
+		"\tif !asked || !changed {\n", "\tif asked && !changed {\n", unit("engine", "TestASettingThatIsNot")},
 	{"a queue that cannot be read is not read over and over", "internal/core/flow/window.go",
 		"\t\tw.pause = now.Add(refillAgain)\n", "", unit("engine", "TestAQueueThatCannotBeRead")},
 

@@ -97,7 +97,7 @@ func (e *Engine) heed(now time.Time) error {
 // rule's file waits for all of them. The ledger is asked again after catchUp.
 const (
 	maxBehind = 2000
-	catchUp   = 2 * time.Millisecond
+	catchUp   = 5 * time.Millisecond
 )
 
 // open gives the streams that are listened to now: events wait while many placings do, or the
@@ -108,7 +108,10 @@ func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan [
 		found, wait = nil, min(wait, max(time.Until(until), 0))
 	}
 	if e.ledger.Behind() > maxBehind {
-		found, wait = nil, min(wait, catchUp)
+		found = nil
+		if e.troubled() == nil { // one that cannot be written wakes the loop when it can again
+			wait = min(wait, catchUp)
+		}
 	}
 	if _, held := e.desk.HoldsUp(placing.MaxWaiting, now); held {
 		events = nil

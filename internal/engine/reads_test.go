@@ -190,3 +190,51 @@ func TestATimeThatComesWhileTheQueueIsRead(t *testing.T) {
 	r.answered()
 	require.Equal(t, []string{"a", "b", "c"}, r.rest())
 }
+
+// setting writes the file on which all is handled again.
+func (r *reader) setting(content string) {
+	path := filepath.Join(r.dir, "in", "prices.txt")
+	require.NoError(r.t, os.WriteFile(path, []byte(content), 0o666))
+	r.Offer(path, false, settle.Closed, r.now)
+	r.pass(time.Second)
+}
+
+const onPrices = "  - {name: work, watch: in, match: \"*.csv\", debounce: 0s, run: x, again_on: in/prices.txt}\n"
+
+// A setting file that changes again while it is read is read once more, and what it changes is
+// handled again once.
+func TestASettingThatChangesWhileItIsRead(t *testing.T) {
+	r := newReader(t, onPrices)
+	r.setting("1")
+	r.drop("a.csv")
+	require.Equal(t, "a.csv", r.end())
+	require.Empty(t, r.rest(), "a setting is only remembered when it is first seen")
+	r.setting("22")
+	r.read()
+	r.setting("22") // its writer closes it once more
+	require.Empty(t, r.reads, "it is being read")
+	r.answered()
+	require.Equal(t, []string{"a.csv"}, r.rest())
+	r.setting("333")
+	require.Equal(t, []string{"a.csv"}, r.rest())
+}
+
+// A setting file that is not answered holds up nothing but itself.
+func TestASettingThatIsNotAnswered(t *testing.T) {
+	r := newReader(t, onPrices)
+	r.setting("1")
+	require.NotEmpty(t, r.reads)
+	lost := r.reads
+	r.reads = nil
+	require.False(t, r.Finished(), "it is waited for")
+	folder := filepath.Join(r.dir, "in")
+	r.WentAbsent(folder, true)
+	require.Empty(t, r.reads)
+	r.IsThere(folder)
+	for _, one := range lost { // the answer comes too late to be one
+		one.Do(source{r.store, r.Rules()})(r.now)
+	}
+	_, known, err := r.store.Known("/again_on/work", filepath.Join(folder, "prices.txt"))
+	require.NoError(t, err)
+	require.False(t, known)
+}

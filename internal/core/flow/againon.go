@@ -25,8 +25,9 @@ type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
 	files []setting             // what is handled again, and for which rule
 	pages []page                // what is read next of what is handled again
-	// reads of setting files and of pages that are under way
-	reading int
+	// setting files that are being read, and whether something happened to them meanwhile
+	reading map[setting]bool
+	paging  bool            // the next page is being read
 	asked   map[string]bool // rules that are blocked because many of their results are lost
 	mass    map[string]bool // rules of which a person says that many results may be made again
 }
@@ -81,26 +82,40 @@ func (f *Flow) settings(now time.Time) {
 // readSetting finds out whether a setting file has another content than the rule remembers. The
 // first time it is only remembered.
 func (f *Flow) readSetting(s setting) {
+	if _, under := f.again.reading[s]; under {
+		f.again.reading[s] = true
+		return
+	}
+	if f.again.reading == nil {
+		f.again.reading = map[setting]bool{}
+	}
+	f.again.reading[s] = false
 	name := settingOf(s.rule)
-	f.again.reading++
 	f.read(s.path, func(from Source) Answer {
 		now, handle, changed := readChanged(from, name, s.path)
-		return func(at time.Time) {
-			f.again.reading--
-			switch {
-			case !changed:
-				return
-			case now == nil:
-				f.store.Forget(name, s.path)
-			default:
-				f.store.Remember(*now)
-			}
-			if r := f.set.Rule(s.rule); r != nil && handle {
-				f.handleAll(r, s.path)
-				f.settings(at)
-			}
-		}
+		return func(at time.Time) { f.settingRead(s, now, handle, changed, at) }
 	})
+}
+
+// settingRead brings what was read of a setting file; see readChanged.
+func (f *Flow) settingRead(s setting, now *job.Known, handle, changed bool, at time.Time) {
+	again, asked := f.again.reading[s]
+	delete(f.again.reading, s)
+	if again {
+		f.settingChanged(s.path, at)
+	}
+	if !asked || !changed {
+		return
+	}
+	if now == nil {
+		f.store.Forget(settingOf(s.rule), s.path)
+	} else {
+		f.store.Remember(*now)
+	}
+	if r := f.set.Rule(s.rule); r != nil && handle {
+		f.handleAll(r, s.path)
+		f.settings(at)
+	}
 }
 
 // readChanged reads a setting file: as it is to be remembered, nil if it is gone; whether all is
@@ -142,20 +157,20 @@ func (f *Flow) handleAll(r *rule.Rule, why string) {
 }
 
 // pending reports whether something is left to be handled again.
-func (a *again) pending() bool { return len(a.files)+len(a.pages)+a.reading > 0 }
+func (a *again) pending() bool { return len(a.files)+len(a.pages)+len(a.reading) > 0 || a.paging }
 
 // readPage has the next page of what is handled again be read.
 func (f *Flow) readPage() {
-	if len(f.again.pages) == 0 || f.again.reading > 0 {
+	if len(f.again.pages) == 0 || f.again.paging {
 		return
 	}
 	p := f.again.pages[0]
 	f.again.pages = f.again.pages[1:]
-	f.again.reading++
+	f.again.paging = true
 	f.read("", func(from Source) Answer {
 		files, next, err := from.KnownFiles(p.rule, p.folder, p.after)
 		return func(now time.Time) {
-			f.again.reading--
+			f.again.paging = false
 			if err != nil {
 				return // the ledger says itself what is wrong
 			}

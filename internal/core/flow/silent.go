@@ -74,6 +74,11 @@ func (f *Flow) silent(folder string) {
 			delete(f.asking, path) // its answer comes too late to be one
 		}
 	}
+	for s := range f.again.reading {
+		if _, below := plan.Below(s.path, folder); below {
+			delete(f.again.reading, s)
+		}
+	}
 	for path := range f.removing {
 		if _, below := plan.Below(path, folder); below {
 			delete(f.removing, path)
