@@ -78,6 +78,9 @@ var faults = []Fault{
 	{"what happens does not wait behind what a sweep finds", "internal/watchfs/sweeper.go",
 		"!s.w.sendFound(s.batch)", "!s.w.send(s.batch)", soon("watchfs", "TestAFullFolderHoldsUpNoEvent")},
 
+	{"a command in a folder that may cease to answer keeps its arguments", "internal/runner/system_unix.go",
+		"c.dir, c.path}, args[1:]...)", "c.dir, c.path}, args...)", unit("runner", "TestACommandInAFarFolder")},
+
 	// Sweeps that hold back what is known.
 	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},

@@ -24,6 +24,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"stilltide/internal/watchfs"
 )
 
 // Grace is the time between asking a command to end and ending it by force.
@@ -219,6 +221,7 @@ func closeAll(files []descriptor) {
 type command struct {
 	path  string
 	dir   string
+	far   bool // see reach
 	env   []string
 	files [3]descriptor // standard input, output, error
 
@@ -235,10 +238,9 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 			return c, nil, startError(s, err)
 		}
 	}
-	// A folder or program that does not answer holds up its own command alone: the child
-	// would reach for them while no other can be started (syscall.ForkLock).
-	_, _ = os.Stat(s.Dir)
-	_, _ = os.Stat(c.path)
+	if c.far, err = reach(s.Dir, c.path); err != nil {
+		return c, nil, startError(s, err)
+	}
 	in, err := nothing()
 	if err != nil {
 		return c, nil, err
@@ -272,6 +274,22 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 	}
 	c.dir, c.env, c.files = s.Dir, environment(os.Environ(), own, s.Secrets), [3]descriptor{in, out, errs}
 	return c, files, nil
+}
+
+// remote is watchfs.Remote; tests replace it.
+var remote = watchfs.Remote
+
+// reach looks at a command's folder and program: if they do not answer, that holds up their own
+// command alone. far tells that they are on a file system that may cease to answer in the next
+// moment. Then the child must not reach for them before it is a program of its own: until then no
+// other can be started (syscall.ForkLock), and a processor of Go's scheduler waits for it.
+func reach(dir, program string) (far bool, err error) {
+	_, dirErr := os.Stat(dir)
+	_, programErr := os.Stat(program)
+	if far = remote(dir) || remote(program); far {
+		err = errors.Join(dirErr, programErr) // a shell would say it in its own words
+	}
+	return far, err
 }
 
 // environment is the watcher's own, but for its secrets, and what a command gets beyond

@@ -45,6 +45,28 @@ func TestOutputExitAndEnvironment(t *testing.T) {
 	require.Equal(t, "out\nerr\n7 2 x y "+s.Dir+"\n", printed(t, s))
 }
 
+// A command whose folder or program may cease to answer is the same command: a shell goes there
+// and becomes it.
+func TestACommandInAFarFolder(t *testing.T) {
+	before := remote
+	t.Cleanup(func() { remote = before })
+	remote = func(string) bool { return true }
+	r := newRunner(t)
+	s := spec(t, `printf '%s|' "$0" "$@" "$TIDE_JOB" "$PWD"; exit 3`)
+	s.Dir = filepath.Join(s.Dir, "-with 'quotes' $and spaces")
+	require.NoError(t, os.Mkdir(s.Dir, 0o777))
+	s.Args = append(s.Args, "zero", "a b", `"$1"`, "", "--")
+	require.Equal(t, 3, r.Run(context.Background(), s).Exit)
+	require.Equal(t, `zero|a b|"$1"||--|7|`+s.Dir+"|", printed(t, s))
+
+	s = spec(t, "")
+	s.Args = []string{filepath.Join(s.Dir, "no-such-program")}
+	require.ErrorContains(t, r.Run(context.Background(), s).Err, "no-such-program is not there")
+	s = spec(t, "true")
+	s.Dir = "/no/such/folder"
+	require.ErrorContains(t, r.Run(context.Background(), s).Err, "the working folder /no/such/folder is not there")
+}
+
 // A small command is not charged with the memory of the watcher that started it; one that has
 // more than that is told of.
 func TestMemoryIsTheCommandsOwn(t *testing.T) {

@@ -56,12 +56,19 @@ func (d descriptor) close() { unix.Close(int(d)) }
 // that the number is its own until wait returns.
 type child int
 
+// goThere has a shell go to a folder and become a program, with its arguments.
+const goThere = `cd -- "$1" && shift && exec "$@"`
+
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
 	files := [...]uintptr{uintptr(c.files[0]), uintptr(c.files[1]), uintptr(c.files[2])}
 	sys := ownGroup()
 	if c.terminal {
 		sys.Foreground, sys.Ctty = true, int(os.Stdin.Fd())
+	}
+	if c.far {
+		args = append([]string{"sh", "-c", goThere, "sh", c.dir, c.path}, args[1:]...)
+		c.path, c.dir = "/bin/sh", "/"
 	}
 	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:], Sys: sys})
 	return child(pid), err
