@@ -93,20 +93,36 @@ func (s knownScan) known(rule, path string) job.Known {
 		Size: s.size, Mod: file.Time(s.mod), Dev: uint64(s.dev), Ino: uint64(s.ino)}}
 }
 
-// KnownAmong goes over what a rule remembers of files from one path to another, both included,
-// in the order of the paths: not of folders, and not of what has changed lately. Hashes are left out. It is
-// one read of the table, for those who look through folders.
-func (l *Ledger) KnownAmong(rule, from, to string, each func(job.Known)) error {
+// KnownAmong lists what a rule remembers of files from one path to another, both included, in
+// the order of the paths: not of folders, and not of what has changed lately. Hashes are left out.
+// It is one read of the table, for those who look through folders. If rows go to the table
+// meanwhile, it is read again; if that goes on, nothing is told.
+func (l *Ledger) KnownAmong(rule, from, to string) ([]job.Known, error) {
 	if !l.remembers(rule) {
-		return nil
+		return nil, nil
 	}
+	for range 3 {
+		before := l.knownWritten(rule)
+		list, err := l.readAmong(rule, from, to)
+		if err != nil {
+			return nil, l.damaged(err)
+		}
+		list = slices.DeleteFunc(list, func(k job.Known) bool { return l.changedLately(rule, k.File) })
+		if l.knownWritten(rule) == before {
+			return list, nil
+		}
+	}
+	return nil, nil
+}
+
+func (l *Ledger) readAmong(rule, from, to string) (list []job.Known, err error) {
 	ask, err := l.ask.among.of(l.db)
 	if err != nil {
-		return l.damaged(err)
+		return nil, err
 	}
 	rows, err := ask.Query(rule, from, to)
 	if err != nil {
-		return l.damaged(err)
+		return nil, err
 	}
 	defer rows.Close()
 	var path string
@@ -114,13 +130,18 @@ func (l *Ledger) KnownAmong(rule, from, to string, each func(job.Known)) error {
 	into := []any{&path, &row.size, &row.mod, &row.dev, &row.ino, &row.job}
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
-			return l.damaged(err)
+			return nil, err
 		}
-		if !l.changedLately(rule, path) {
-			each(row.known(rule, path))
-		}
+		list = append(list, row.known(rule, path))
 	}
-	return rows.Err()
+	return list, rows.Err()
+}
+
+// knownWritten counts the changes of what a rule remembers that went to the table.
+func (l *Ledger) knownWritten(rule string) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.written[rule]
 }
 
 func (l *Ledger) changedLately(rule, path string) bool {

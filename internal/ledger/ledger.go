@@ -60,6 +60,7 @@ type Ledger struct {
 	knowing map[string]bool         // rules that may remember files; nil if that is not known
 	knows   bool                    // there are some
 	edits   map[string]int          // how often they changed since the ledger was opened, by rule
+	written map[string]int          // how many of these changes went to the table
 	tally   map[tallyKey]int        // jobs, those included that are not yet in the file
 
 	chained map[string]*job.Placement // by target: placed where a rule may take it, but perhaps not yet in the file
@@ -81,7 +82,8 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	}
 	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*job.Known{},
 		recent: map[string]*job.Job{}, knowing: map[string]bool{}, chained: map[string]*job.Placement{},
-		edits: map[string]int{}}
+		edits:   map[string]int{},
+		written: map[string]int{}}
 	if err := l.open(stepped); err != nil {
 		if l.db != nil {
 			l.db.Close()

@@ -435,6 +435,7 @@ func (l *Ledger) settled(r *record) {
 	if r.knownKey == nil {
 		return
 	}
+	l.written[r.knownKey.rule]++
 	if k, ok := l.known[*r.knownKey]; ok && k == r.known {
 		delete(l.known, *r.knownKey)
 	}

@@ -27,7 +27,7 @@ import (
 // Memory is what the rules remember. The ledger is one.
 type Memory interface {
 	KnowsFiles() bool
-	KnownAmong(rule, from, to string, each func(job.Known)) error
+	KnownAmong(rule, from, to string) ([]job.Known, error)
 	KnownBelow(rule, folder string) (n int, all bool)
 	KnownEdits(rule string) int
 }
@@ -224,9 +224,7 @@ func (k *known) find(r *rule.Rule, path string) (job.Known, bool, error) {
 		got = &rows{}
 		k.rows[r.Name.S] = got
 		k.pass.reads(r.Name.S)
-		got.err = k.pass.sifter.memory.KnownAmong(r.Name.S, k.from, k.to, func(one job.Known) {
-			got.list = append(got.list, one)
-		})
+		got.list, got.err = k.pass.sifter.memory.KnownAmong(r.Name.S, k.from, k.to)
 	}
 	for got.at < len(got.list) && got.list[got.at].File < path {
 		got.at++

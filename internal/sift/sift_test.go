@@ -266,11 +266,10 @@ type countingMemory struct {
 	rows int
 }
 
-func (m *countingMemory) KnownAmong(rule, from, to string, each func(job.Known)) error {
-	return m.Memory.KnownAmong(rule, from, to, func(k job.Known) {
-		m.rows++
-		each(k)
-	})
+func (m *countingMemory) KnownAmong(rule, from, to string) ([]job.Known, error) {
+	list, err := m.Memory.KnownAmong(rule, from, to)
+	m.rows += len(list)
+	return list, err
 }
 
 // A folder that cannot be read is as it was: nothing of it is held back or counted.
@@ -284,4 +283,6 @@ func TestAFailingMemoryHoldsNothingBack(t *testing.T) {
 
 type brokenMemory struct{ Memory }
 
-func (brokenMemory) KnownAmong(string, string, string, func(job.Known)) error { return fs.ErrInvalid }
+func (brokenMemory) KnownAmong(string, string, string) ([]job.Known, error) {
+	return nil, fs.ErrInvalid
+}
