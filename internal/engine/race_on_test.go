@@ -2,6 +2,6 @@
 
 package engine
 
-// simDefault is smaller under the race detector, which is five times slower;
+// simDefault is smaller under the race detector, which is twenty times slower;
 // the simulation has no second goroutine anyway.
-const simDefault = 80
+const simDefault = 25
