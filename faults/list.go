@@ -81,6 +81,12 @@ var faults = []Fault{
 	{"a command in a folder that may cease to answer keeps its arguments", "internal/runner/system_unix.go",
 		"c.dir, c.path}, args[1:]...)", "c.dir, c.path}, args...)", unit("runner", "TestACommandInAFarFolder")},
 
+	{"a ledger that cannot be written is not asked over and over", "internal/engine/loop.go",
+		"\t\tif e.troubled() == nil { //", "\t\tif e.ledger != nil { //", unit("engine", "TestWhatWaitsInABurst")},
+	{"what a sweep finds waits while the ledger is behind", "internal/engine/loop.go",
+		"\tif e.ledger.Behind() > maxBehind {\n", "\tif e.ledger.Behind() < 0 {\n",
+		unit("engine", "TestWhatWaitsInABurst")},
+
 	// Sweeps that hold back what is known.
 	{"a decision that needs more than what is remembered is left to the flow", "internal/sift/sift.go",
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},

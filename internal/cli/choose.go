@@ -29,7 +29,8 @@ type chosen struct {
 // choose gives a command the options by which jobs are chosen.
 func choose(c *cobra.Command, by *chosen) {
 	c.Flags().StringVar(&by.rule, "rule", "", "the jobs of this `RULE`")
-	c.Flags().StringVar(&by.file, "file", "", "the jobs whose file holds this `TEXT` in its path")
+	c.Long += "\n\n" + ofFileLong
+	c.Flags().StringVar(&by.file, "file", "", "the jobs "+ofFile)
 	c.Flags().StringVar(&by.since, "since", "", "the jobs of the last `TIME`, such as 2h or 7d")
 	c.Flags().IntVar(&by.last, "last", 0, "of those, the newest `N`")
 	c.Flags().BoolVar(&by.yes, "yes", false, "do not ask")

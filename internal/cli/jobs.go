@@ -36,13 +36,12 @@ type jobFilter struct {
 func (a *app) jobsCommand() *cobra.Command {
 	var f jobFilter
 	c := &cobra.Command{
-		Use: "jobs", Short: "List the jobs, newest first",
+		Use: "jobs", Short: "List the jobs, newest first", Long: "List the jobs, newest first.\n\n" + ofFileLong,
 		RunE: func(*cobra.Command, []string) error { return a.jobs(f) },
 	}
 	c.Flags().StringVar(&f.rule, "rule", "", "only jobs of this `RULE`")
 	c.Flags().StringSliceVar(&f.states, "state", nil, "only jobs in this `STATE`, or in several")
-	c.Flags().StringVar(&f.file, "file", "",
-		"only jobs of the file of this name; if there are none, those whose path holds this `TEXT`")
+	c.Flags().StringVar(&f.file, "file", "", "only jobs "+ofFile)
 	c.Flags().StringVar(&f.since, "since", "", "only jobs of the last `TIME`, such as 2h or 7d")
 	c.Flags().IntVar(&f.limit, "limit", 50, "at most `N` jobs; 0 for all")
 	show := &cobra.Command{
@@ -187,6 +186,13 @@ func (f jobFilter) query(rules *rule.File, l *ledger.Ledger) (ledger.Filter, err
 	}
 	return q, err
 }
+
+// ofFile explains --file, and ofFileLong where its paths begin.
+const (
+	ofFile     = "of this file, or else those whose path holds this `TEXT`"
+	ofFileLong = "--file takes a file's path from here, from the folder of the rules file or from a watched\n" +
+		"folder. If no job had that file, it takes the jobs whose path holds the text."
+)
 
 // maxMeant bounds the paths that a name may mean.
 const maxMeant = 10_000

@@ -38,10 +38,13 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 	}
 }
 
+// endedBefore finds jobs that ended before a time, of every rule that ever had any.
+const endedBefore = `SELECT id FROM job WHERE ended_at > 0 AND rule IN (SELECT rule FROM tally) AND ended_at < ?
+	ORDER BY ended_at LIMIT ?`
+
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
-	rows, err := l.db.Query(`SELECT id FROM job WHERE ended_at > 0 AND rule IN (SELECT rule FROM tally) AND
-		ended_at < ? ORDER BY ended_at LIMIT ?`, nano(before), most)
+	rows, err := l.db.Query(endedBefore, nano(before), most)
 	if err != nil {
 		return nil, nil, l.damaged(err)
 	}

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -95,24 +96,40 @@ func (s knownScan) known(rule, path string) job.Known {
 
 // KnownAmong lists what a rule remembers of files from one path to another, both included, in
 // the order of the paths: not of folders, and not of what has changed lately. Hashes are left out.
-// It is one read of the table, for those who look through folders. If rows go to the table
-// meanwhile, it is read again; if that goes on, nothing is told.
+// It is one read of the table, for those who look through folders. If rows go to the table all
+// the while, nothing is told.
 func (l *Ledger) KnownAmong(rule, from, to string) ([]job.Known, error) {
 	if !l.remembers(rule) {
 		return nil, nil
 	}
-	for range 3 {
-		before := l.knownWritten(rule)
-		list, err := l.readAmong(rule, from, to)
-		if err != nil {
-			return nil, l.damaged(err)
-		}
+	var list []job.Known
+	steady, err := l.steadily(rule, func() (err error) {
+		list, err = l.readAmong(rule, from, to)
 		list = slices.DeleteFunc(list, func(k job.Known) bool { return l.changedLately(rule, k.File) })
+		return err
+	})
+	if err != nil || !steady {
+		return nil, err
+	}
+	return list, nil
+}
+
+// steadyTries is how often it is tried to read the table while nothing goes there.
+const steadyTries = 10
+
+// steadily reads what a rule remembers in the table together with what is on its way there, and
+// does so again if some of that has arrived meanwhile. It is false if that goes on.
+func (l *Ledger) steadily(rule string, read func() error) (bool, error) {
+	for range steadyTries {
+		before := l.knownWritten(rule)
+		if err := read(); err != nil {
+			return false, l.damaged(err)
+		}
 		if l.knownWritten(rule) == before {
-			return list, nil
+			return true, nil
 		}
 	}
-	return nil, nil
+	return false, nil
 }
 
 func (l *Ledger) readAmong(rule, from, to string) (list []job.Known, err error) {
@@ -229,24 +246,29 @@ func (l *Ledger) knownLately(rule, below string) map[string]bool {
 
 // KnownCount is how many files a rule remembers. Nothing is written for it first: what is on its
 // way to the table is looked up there one by one.
-func (l *Ledger) KnownCount(rule string) int {
-	lately := l.knownLately(rule, "")
-	n := 0
-	if err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
+func (l *Ledger) KnownCount(rule string) (n int) {
+	_, err := l.steadily(rule, func() (err error) {
+		n, err = l.countKnown(rule)
+		return err
+	})
+	if err != nil {
 		return 0
 	}
-	for path, is := range lately {
-		_, was, err := l.readKnown(rule, path)
-		switch {
-		case err != nil:
-			return 0
+	return n
+}
+
+func (l *Ledger) countKnown(rule string) (n int, err error) {
+	err = l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n)
+	for path, is := range l.knownLately(rule, "") {
+		_, was, rowErr := l.readKnown(rule, path)
+		switch err = errors.Join(err, rowErr); {
 		case is && !was:
 			n++
 		case was && !is:
 			n--
 		}
 	}
-	return n
+	return n, err
 }
 
 // KnowsFiles reports whether any rule remembers a file.

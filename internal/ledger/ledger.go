@@ -286,8 +286,8 @@ func (l *Ledger) findKnowing() error {
 	}
 }
 
-// Behind counts the rows that are recorded and not durable: who waits for a commit now waits
-// for as many.
+// Behind counts the rows that are recorded and not durable: a wait for a commit is a wait for
+// all of them.
 func (l *Ledger) Behind() int { return int(l.w.behind()) }
 
 // ErrDamaged says that the ledger's file is broken: trying again does not help.

@@ -42,8 +42,8 @@ func TestWhoWaitsComesBeforeLateRows(t *testing.T) {
 	}
 }
 
-// Who waits goes on only when few enough rows are under way: so the memory does not grow with a
-// burst, as the commits of the journal would let it.
+// A wait for a commit ends only when few enough rows are under way: so the memory does not grow
+// with a burst, as the commits of the journal would let it.
 func TestABurstWaitsForTheTables(t *testing.T) {
 	for rows, goesOn := range map[int]bool{maxLate: true, maxLate + 1: false} {
 		w := &writer{rows: late(rows, time.Now()), waiting: []waiter{{}}}

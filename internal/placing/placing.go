@@ -99,7 +99,7 @@ func (q *placeQueue) take(n int) []*flow.Placing {
 // In a burst that comes faster than its files can be moved, events wait while
 // many moves do: the files are safe in their folder and cost nothing there, but
 // as jobs they fill the memory, and the ledger after that. Moves that take long
-// hold up nobody: after a moment without progress the events go on. What a sweep
+// hold up no others: after a moment without progress the events go on. What a sweep
 // finds waits sooner than what happens, so that one full folder holds up no other.
 const (
 	MaxWaiting = 4096

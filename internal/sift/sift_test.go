@@ -225,8 +225,8 @@ func TestASweepThatTellsAll(t *testing.T) {
 	require.Len(t, o.sweep(s), 10)
 }
 
-// A file that some rule handles all again on is always told: it may have changed while nobody
-// looked.
+// A file that some rule handles all again on is always told: it may have changed while no watcher
+// ran.
 func TestASettingIsAlwaysTold(t *testing.T) {
 	o := newOffice(t, "  - {name: known, watch: in, match: \"*.csv\", again_on: in/prices.csv, run: \"true\"}\n")
 	path := o.in("prices.csv")

@@ -243,8 +243,8 @@ const (
 	tick       = time.Millisecond
 )
 
-// What happens does not wait behind what a sweep finds in a full folder, however long nobody
-// takes that.
+// What happens does not wait behind what a sweep finds in a full folder, however long that is not
+// taken.
 func TestAFullFolderHoldsUpNoEvent(t *testing.T) {
 	dir := t.TempDir()
 	full, other := mkdir(t, filepath.Join(dir, "full")), mkdir(t, filepath.Join(dir, "other"))
