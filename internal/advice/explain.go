@@ -183,7 +183,10 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 
 // askLedger returns what a decision asks beyond the look at the file. l may be nil.
 func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
-	from.Inside = func(c plan.Candidate, f *file.Facts) { look.Complete(set, c.Rule, c.Unit, f) }
+	from.Inside = func(c plan.Candidate, f *file.Facts) error {
+		look.Complete(set, c.Rule, c.Unit, f)
+		return nil
+	}
 	if l == nil {
 		return from, nil
 	}

@@ -292,12 +292,13 @@ func (p *previewer) sources(self work.Thing) (take.Sources, func(unit string) (b
 		}
 		return chain(c, f)
 	}
-	from.Inside = func(c plan.Candidate, f *file.Facts) {
+	from.Inside = func(c plan.Candidate, f *file.Facts) error {
 		at := self.Source
 		if at == "" {
 			at = c.Unit
 		}
 		look.Complete(p.set, c.Rule, at, f)
+		return nil
 	}
 	return from, func(unit string) (bool, error) {
 		for path := range p.scene.Now {

@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
@@ -96,6 +97,10 @@ type source struct {
 }
 
 func (s source) Look(path string) (file.Facts, error) { return look.From(s.set, path) }
+
+func (s source) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
+	look.Complete(set, r, path, facts)
+}
 
 func (s source) Hash(path string, size int64) (string, error) { return watchfs.Hash("", path, size) }
 

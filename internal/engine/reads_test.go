@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -16,6 +17,7 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 // reader is a flow whose reads are carried out, and answered, when the test says so.
@@ -47,8 +49,10 @@ func newReader(t *testing.T, rules string) *reader {
 		facts.Writers = file.None
 		return facts, err
 	}
-	return &reader{Flow: newFlow(plan.NewSet(parsed), store, settled), t: t, dir: dir, store: store,
-		now: time.Now().Add(time.Hour), ids: map[string]int64{}}
+	see := outside{&eyes{look: func(_ *watchfs.Looker, path string) (file.Facts, error) { return settled(path) }}, t}
+	return &reader{Flow: flow.New(plan.NewSet(parsed), store, see, &work.InHand{}, rand.Float64), t: t, dir: dir,
+		store: store,
+		now:   time.Now().Add(time.Hour), ids: map[string]int64{}}
 }
 
 // drop has files come.

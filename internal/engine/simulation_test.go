@@ -37,8 +37,8 @@ const simRules = `version: 1
 workers: 2
 rules:
   - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
-  - {name: move, watch: in, match: "*.move", debounce: 0s, processed: "sorted/{stem}"}
-  - {name: stay, watch: in, match: "*.stay", debounce: 200ms, run: "do {file}", retry: 1}
+  - {name: move, watch: in, match: "*.move", debounce: 0s, where: 'media_type != "image/png"', processed: "sorted/{stem}"}
+  - {name: stay, watch: in, match: "*.stay", debounce: 200ms, where: size(tags) == 0, run: "do {file}", retry: 1}
   - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, group: {by: "{n}", need: ["*.a", "*.b"], max_wait: 5m}, run: "do", retry: 1, processed: sets, failed: failed}
   - name: steps
     watch: in

@@ -29,28 +29,27 @@ func By(looker *watchfs.Looker, set *plan.Set, path string) (file.Facts, error) 
 
 // Complete finds out what a rule needs to know of a file that is there.
 func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
-	needs := set.Needs(r)
-	if needs == (plan.Needs{}) {
+	needs, says := set.Needs(r), facts.Says()
+	if !says.Lacks(needs) {
 		return
 	}
-	says := facts.Says()
-	if needs.Kind && says.Kind == "" {
+	known := &says.Known
+	if needs.Kind && !known.Kind {
 		if says.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
 			says.Kind = watchfs.MediaType(path)
 		}
+		known.Kind = true
 	}
-	if needs.Tags && says.Tags == nil {
-		if says.Tags = watchfs.Tags(path); says.Tags == nil {
-			says.Tags = []string{}
-		}
+	if needs.Tags && !known.Tags {
+		says.Tags, known.Tags = watchfs.Tags(path), true
 	}
-	if needs.Shot && !says.ShotAsked {
+	if needs.Shot && !known.Shot {
 		says.Shot, _ = watchfs.Shot(path)
-		says.ShotAsked = true
+		known.Shot = true
 	}
-	if needs.Made && !says.MadeAsked {
+	if needs.Made && !known.Made {
 		says.Made, _ = watchfs.Made(path)
-		says.MadeAsked = true
+		known.Made = true
 	}
 	facts.Inside = &says
 }

@@ -82,7 +82,10 @@ func (o *office) effect(path string, byHand bool) bool {
 	v, err := take.Decide(o.set.Candidates(path), take.Offer{Facts: facts, ByHand: byHand, Now: time.Now()},
 		take.Sources{
 			Memory: take.MemoryOf(o.Ledger),
-			Inside: func(c plan.Candidate, facts *file.Facts) { look.Complete(o.set, c.Rule, path, facts) },
+			Inside: func(c plan.Candidate, facts *file.Facts) error {
+				look.Complete(o.set, c.Rule, path, facts)
+				return nil
+			},
 		})
 	require.NoError(o.t, err)
 	return v.Taker != nil || len(v.Remember) > 0 || !v.Older.IsZero()

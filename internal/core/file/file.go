@@ -75,15 +75,24 @@ type Facts struct {
 // writes until the content is whole.
 var PartEndings = []string{".part", ".partial", ".crdownload", ".download", ".filepart", ".incomplete"}
 
+// Needs says what must be known of a file beyond its facts: looking into it costs, so it is
+// done only where a rule asks for it.
+type Needs struct {
+	Kind, Tags, Shot, Made bool
+}
+
 // Inside is what a file's content and tags say, as far as a rule asks for it.
 type Inside struct {
-	Kind string    // media type, "" if nobody asked for it
-	Tags []string  // tags (user.xdg.tags), nil if nobody asked for them
-	Shot time.Time // when a picture was taken, zero if it does not say
+	Known Needs     // what was looked for; the rest is empty
+	Kind  string    // media type
+	Tags  []string  // user.xdg.tags
+	Shot  time.Time // when a picture was taken, zero if it does not say
+	Made  time.Time // when the file was made, zero where the file system does not know
+}
 
-	Made time.Time // when the file was made, zero where the file system does not know
-
-	ShotAsked, MadeAsked bool // somebody asked for Shot, for Made
+// Lacks reports whether something that is needed was not looked for yet.
+func (i Inside) Lacks(n Needs) bool {
+	return n.Kind && !i.Known.Kind || n.Tags && !i.Known.Tags || n.Shot && !i.Known.Shot || n.Made && !i.Known.Made
 }
 
 // Says returns what is known of what a file's content and tags say.

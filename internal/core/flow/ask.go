@@ -140,8 +140,8 @@ func (f *Flow) Reaches(id int64, is func(folder string) bool) bool {
 	return j != nil && (f.isAbsent(j.row.Watch) || slices.ContainsFunc(plan.Destinations(j.rule), is))
 }
 
-// Unsettled counts the files that wait to settle.
-func (f *Flow) Unsettled() int { return f.settle.Len() }
+// Unsettled counts the files that wait to settle, or to be looked into.
+func (f *Flow) Unsettled() int { return f.settle.Len() + len(f.opening.files) }
 
 // Gathering counts the files that wait for others.
 func (f *Flow) Gathering() int { return f.gather.Len() }
@@ -157,6 +157,9 @@ func (f *Flow) EachUnsettled(list func(rule, path string, since time.Time, why s
 	})
 	for _, w := range f.settle.All() {
 		list(w.Rule, w.Path, w.Since, w.Why)
+	}
+	for path, o := range f.opening.files {
+		list(o.rule, path, o.at, "its content is being read")
 	}
 }
 
@@ -206,6 +209,7 @@ func (f *Flow) Finished() bool {
 		}
 	}
 	if len(f.again.due) > 0 || f.again.pending() || f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 ||
+		len(f.opening.files) > 0 ||
 		len(f.unmatched.queue) > 0 ||
 		len(f.removing) > 0 && len(f.troubles) == 0 {
 		return false

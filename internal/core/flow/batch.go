@@ -112,9 +112,12 @@ func (f *Flow) AllCaughtUp() {
 	clear(f.batches.open)
 }
 
-// busyRules are the rules for which files wait to settle or to be complete.
+// busyRules are the rules for which files wait to settle or to be complete, or are looked into.
 func (f *Flow) busyRules() map[string]bool {
 	busy := map[string]bool{}
+	for _, o := range f.opening.files {
+		busy[o.under] = true
+	}
 	for _, w := range f.settle.All() {
 		busy[w.Rule] = true
 		if len(busy) == len(f.batches.open) {

@@ -51,6 +51,7 @@ type arrivals struct {
 	removing  map[string]time.Time       // known files that went: when that counts
 	aging     map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving   map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
+	opening   opening                    // settled files that are looked into
 	lent      map[string]bool            // paths that a command is putting back
 	seen      time.Time                  // when the first event came for the file that has just settled
 	unmatched unmatched
@@ -96,10 +97,12 @@ type standing struct {
 // deciding is what a decision on a file asks and finds.
 type deciding struct {
 	sources take.Sources
-	offered take.Offer                  // what was decided on last
-	verdict take.Verdict                // and how
-	unread  map[string]bool             // paths of which was said that the ledger cannot be asked about them
-	asked   map[string][]plan.Candidate // what candidates has answered
+	offered take.Offer   // what was decided on last
+	verdict take.Verdict // and how
+	// the rule that could not answer, because the file was not looked into
+	closedTo *rule.Rule
+	unread   map[string]bool             // paths of which was said that the ledger cannot be asked about them
+	asked    map[string][]plan.Candidate // what candidates has answered
 }
 
 // New makes the flow of a set of rules. chance gives numbers from 0 to 1, which spread retries.
@@ -142,13 +145,21 @@ func ordered(r *rule.Rule) bool { return dispatch.Order(r.Order) != dispatch.ByA
 
 // LookedThrough notes that what was in a folder is known now, or cannot be.
 func (f *Flow) LookedThrough(folder string) {
-	if !f.looking[folder] {
-		return
+	if f.looking[folder] {
+		f.opening.through(folder)
 	}
-	delete(f.looking, folder)
-	if slices.ContainsFunc(f.set.Rules(), func(r *rule.Rule) bool {
-		return ordered(r) && slices.Contains(r.Folders,
-			folder)
+}
+
+// orderKnown lets rules with an order begin whose folders were looked through, as soon as the
+// files that were there are looked into.
+func (f *Flow) orderKnown(now time.Time) {
+	known := f.opening.known(now)
+	for _, folder := range known {
+		delete(f.looking, folder)
+	}
+	isKnown := func(folder string) bool { return slices.Contains(known, folder) }
+	if len(known) > 0 && slices.ContainsFunc(f.set.Rules(), func(r *rule.Rule) bool {
+		return ordered(r) && slices.ContainsFunc(r.Folders, isKnown)
 	}) {
 		f.ApplyRules()
 	}
@@ -269,6 +280,7 @@ func (f *Flow) Advance(now time.Time) {
 	f.findUnmatched(now)
 	f.timesCame(now)
 	f.window.refill(f, now)
+	f.orderKnown(now)
 	f.more = false
 	for begun := 0; !f.stopping && !f.holding; begun++ {
 		if f.more = begun == maxBegun; f.more {
@@ -281,8 +293,9 @@ func (f *Flow) Advance(now time.Time) {
 		f.begin(f.open[next.ID], now)
 	}
 	f.recordTaken()
+	f.lookInside()
 	f.caughtUp(now)
-	if len(f.open) == 0 && f.settle.Len() == 0 {
+	if len(f.open) == 0 && f.Unsettled() == 0 {
 		f.asked = nil
 	}
 }

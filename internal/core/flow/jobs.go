@@ -20,7 +20,7 @@ func (f *Flow) begin(j *Job, now time.Time) {
 		f.hold(j)
 		return
 	}
-	if j.row.Event != file.Removed && !j.checked.Equal(now) && !f.still(j, now) {
+	if j.row.Event != file.Removed && (!j.checked.Equal(now) && !f.still(j, now) || f.opens(j, now)) {
 		return
 	}
 	j.row.Attempts++
@@ -88,12 +88,31 @@ func (f *Flow) still(j *Job, now time.Time) bool {
 		f.requeue(j, now)
 		return false
 	}
+	f.settleAgain(j, now)
+	return false
+}
+
+// opens has a job's file be looked into before it starts, if that is to be done still.
+func (f *Flow) opens(j *Job, now time.Time) bool {
+	if !f.lacks(j.rule, &j.row.Facts) {
+		return false
+	}
+	f.dispatch.Done(j.row.ID)
+	mark(&j.parked, j.row.File)
+	f.settleAgain(j, now)
+	return true
+}
+
+// settleAgain has the files settle for which a job is parked.
+func (f *Flow) settleAgain(j *Job, now time.Time) {
+	if j.recorded == "" {
+		f.record(j) // it was taken in this round
+	}
 	j.row.Become(job.Settling)
 	f.record(j)
 	for path := range j.parked {
 		f.wait(path, j.rule, settle.Nudged, now)
 	}
-	return false
 }
 
 // unpark goes on with a job whose file has settled again.

@@ -241,6 +241,7 @@ func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 		}
 	}
 	f.settle.Nudge(path, now)
+	f.opening.leave(path)
 	f.gather.Leave(path)
 	if f.claims[path] != nil || !f.store.KnowsFiles() {
 		return // what a job took away did not go

@@ -5,6 +5,8 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 )
 
 // Read is something that the flow must know to go on and that takes the time of a disk: a page of
@@ -27,6 +29,7 @@ type Source interface {
 	KnownFiles(rule, folder, after string) (files []string, next string, err error)
 	KnownCount(rule string) int
 	Look(path string) (file.Facts, error)
+	Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts)
 	Hash(path string, size int64) (string, error)
 }
 

@@ -74,6 +74,7 @@ func (f *Flow) silent(folder string) {
 			delete(f.asking, path) // its answer comes too late to be one
 		}
 	}
+	f.opening.drop(folder)
 	for s := range f.again.reading {
 		if _, below := plan.Below(s.path, folder); below {
 			delete(f.again.reading, s)

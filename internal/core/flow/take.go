@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -25,7 +26,11 @@ import (
 func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts,
 	now time.Time) {
 	if j := f.byPath[path]; j != nil {
-		if j.parked[path] {
+		switch {
+		case !j.parked[path]:
+		case j.rule != nil && path == j.row.File && f.lacks(j.rule, &facts):
+			f.openFor(j.rule, under, path, facts, now)
+		default:
 			f.unpark(j, path, facts, now)
 		}
 		return
@@ -41,7 +46,11 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 	f.leaveOwed(path, candidates, facts)
 	v := &f.verdict
 	f.offered = take.Offer{Facts: facts, ByHand: f.once, Now: now}
-	if err := v.Decide(candidates, &f.offered, &f.sources); err != nil {
+	switch err := v.Decide(candidates, &f.offered, &f.sources); {
+	case errors.Is(err, errClosed):
+		f.openFor(f.closedTo, under, path, v.Facts, now)
+		return
+	case err != nil:
 		f.askAgain(path, err, now)
 		return
 	}
@@ -97,10 +106,19 @@ func (f *Flow) asks() take.Sources {
 			return remembered(c)
 		},
 		Renamed: f.renamed,
-		Inside:  func(c plan.Candidate, facts *file.Facts) { f.eyes.Complete(f.set, c.Rule, c.Unit, facts) },
+		Inside:  f.inside,
 		Passed:  f.passed,
 		Chain:   f.chain,
 	}
+}
+
+// inside ends a decision for which a file must be looked into first.
+func (f *Flow) inside(c plan.Candidate, facts *file.Facts) error {
+	if f.lacks(c.Rule, facts) {
+		f.closedTo = c.Rule
+		return errClosed
+	}
+	return nil
 }
 
 // renamed returns the path that a file had for a rule that knows it, if it has just left that.
@@ -114,9 +132,12 @@ func (f *Flow) renamed(c plan.Candidate, facts file.Facts) (old string, ok bool)
 	return "", false
 }
 
-// complete finds out what a rule needs to know of a file beyond its facts.
+// complete finds out what is not known yet of a job's file: of one that an earlier run has taken,
+// or that is not its first. A file system that may not answer is asked when the job is to start.
 func (f *Flow) complete(r *rule.Rule, path string, facts *file.Facts) {
-	f.eyes.Complete(f.set, r, path, facts)
+	if f.lacks(r, facts) && !f.eyes.Unsure(path) {
+		f.eyes.Complete(f.set, r, path, facts)
+	}
 }
 
 // inode names a file by what a rename does not change.

@@ -107,12 +107,14 @@ func (w *window) ask(f *Flow, name string) {
 		w.asked = map[string]*helping{}
 	}
 	w.asked[name] = h
+	set := f.set
 	f.read("", func(from Source) Answer {
 		err := from.Flush()
 		var rows []job.Job
 		if err == nil {
 			rows, err = from.OpenJobs(name, []job.State{job.Queued, job.Held}, h.after, MaxQueued/2)
 		}
+		f.lookIntoRows(from, set, rows)
 		return func(now time.Time) { w.filled(f, h, rows, err, now) }
 	})
 }

@@ -13,16 +13,10 @@ import (
 	"stilltide/internal/core/rule"
 )
 
-// Needs says what must be known of a file beyond its facts before a rule can
-// decide: looking into it costs, so it is done only then.
-type Needs struct {
-	Kind, Tags, Shot, Made bool
-}
+// Needs returns what must be known of a file beyond its facts before a rule can decide.
+func (s *Set) Needs(r *rule.Rule) file.Needs { return s.needs[r] }
 
-// Needs returns what a rule needs.
-func (s *Set) Needs(r *rule.Rule) Needs { return s.needs[r] }
-
-func needsOf(r *rule.Rule) Needs {
+func needsOf(r *rule.Rule) file.Needs {
 	texts := r.Where.S
 	for _, l := range r.Lets {
 		texts += " " + l.Text.S
@@ -30,7 +24,7 @@ func needsOf(r *rule.Rule) Needs {
 	for i := range r.Steps {
 		texts += " " + r.Steps[i].Where.S
 	}
-	return Needs{
+	return file.Needs{
 		Kind: len(r.MediaType)+len(r.Category) > 0 || strings.Contains(texts, "media_type") ||
 			strings.Contains(texts, "category") || r.Uses("media_type", "main_type", "category"),
 		Tags: strings.Contains(texts, "tags"),

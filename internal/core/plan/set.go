@@ -28,7 +28,7 @@ type Set struct {
 	deep  int // the deepest depth of any rule
 	state string
 
-	needs   map[*rule.Rule]Needs
+	needs   map[*rule.Rule]file.Needs
 	own     map[*rule.Rule][]string // the fixed parts of each rule's processed and failed folders
 	chained map[string]bool         // watched folders where a rule may place files
 	places  map[string]bool         // fixed parts of all rules' destinations
@@ -41,7 +41,7 @@ type Set struct {
 // NewSet indexes the rules. The file must be free of errors.
 func NewSet(f *rule.File) *Set {
 	s := &Set{File: f, watch: map[string][]*rule.Rule{}, named: map[string]*rule.Rule{},
-		needs: map[*rule.Rule]Needs{}, own: map[*rule.Rule][]string{}, state: f.StateFolder()}
+		needs: map[*rule.Rule]file.Needs{}, own: map[*rule.Rule][]string{}, state: f.StateFolder()}
 	for _, r := range f.All() {
 		s.named[r.Name.S] = r
 		s.needs[r] = needsOf(r)

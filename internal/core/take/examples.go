@@ -97,7 +97,7 @@ func exampleFacts(r *rule.Rule, e *rule.Example, path string, typeOf TypeOf, now
 	} else if e.Age.Pos.Line > 0 {
 		f.Mod = file.At(now.Add(-e.Age.Duration))
 	}
-	says := file.Inside{Kind: e.MediaType.S}
+	says := file.Inside{Known: file.Needs{Kind: true}, Kind: e.MediaType.S}
 	if says.Kind == "" {
 		says.Kind, _, _ = strings.Cut(typeOf(strings.ToLower(filepath.Ext(path))), ";")
 	}

@@ -64,7 +64,7 @@ func Candidates(set *plan.Set, path string, dir bool, made func(unit string) (bo
 type Sources struct {
 	Memory func(c plan.Candidate) (Memory, bool, error)
 	// adds what the rule needs to know of the content and the tags
-	Inside func(c plan.Candidate, f *file.Facts)
+	Inside func(c plan.Candidate, f *file.Facts) error
 	// where a file that has come was before, if the rule knows it under another path that it left
 	Renamed func(c plan.Candidate, f file.Facts) (old string, ok bool)
 	Passed  func(c plan.Candidate, f file.Facts) []string // those it went through in this very sweep
@@ -181,8 +181,8 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		}
 		reply.event = file.Added // left where it was before the rule came, and taken by hand now
 	}
-	if from.Inside != nil {
-		from.Inside(*c, &v.Facts)
+	if err := v.lookInside(c, from); err != nil {
+		return reply, err
 	}
 	fits, older := c.Fits(v.Facts, reply.event, o.Now)
 	switch {
@@ -221,6 +221,13 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 	return reply, nil
 }
 
+func (v *Verdict) lookInside(c *plan.Candidate, from *Sources) error {
+	if from.Inside == nil {
+		return nil
+	}
+	return from.Inside(*c, &v.Facts)
+}
+
 // remembered is the answer for a file that a rule remembers as it is; done is false if it
 // decides on it all the same.
 func remembered(c *plan.Candidate, o *Offer, memory Memory) (is Answer, done bool) {
@@ -250,8 +257,8 @@ func (v *Verdict) others(candidates []plan.Candidate, o *Offer, from *Sources) e
 		if known && memory.Facts.Same(o.Facts) {
 			continue
 		}
-		if from.Inside != nil {
-			from.Inside(*c, &v.Facts)
+		if err := v.lookInside(c, from); err != nil {
+			return err
 		}
 		if fits, _ := c.Fits(v.Facts, file.Added, o.Now); fits {
 			v.Remember = append(v.Remember, Reply{Candidate: *c, Answer: Deaf, Event: file.Added, Job: memory.Job})

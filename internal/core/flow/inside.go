@@ -1,0 +1,157 @@
+package flow
+
+import (
+	"errors"
+	"slices"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+)
+
+// What a file's content and tags say takes the time of a disk. A decision that needs it ends
+// there, the file is looked into beside the flow, and then it is decided on again, as it was
+// when it settled. What happens to the file meanwhile makes the answer void.
+
+// errClosed ends a decision that needs to know what is inside.
+var errClosed = errors.New("the file was not looked into yet")
+
+// opening are settled files that are looked into.
+type opening struct {
+	files map[string]*opened
+	asked []*opened // in this round
+	// by folder that was looked through for the first time: when all was found that was there
+	folders map[string]time.Time
+}
+
+// opened is one of them.
+type opened struct {
+	path  string
+	rule  string // that asked
+	under string // the rule for which it has settled
+	facts file.Facts
+	seen  time.Time // when the first event came for it
+	at    time.Time // when it had settled
+}
+
+// maxOpened bounds the files that are looked into one after the other.
+const maxOpened = 128
+
+// openFor has a settled file be looked into for a rule.
+func (f *Flow) openFor(r, under *rule.Rule, path string, facts file.Facts, now time.Time) {
+	o := &opened{path: path, rule: r.Name.S, facts: facts, seen: f.seen, at: now}
+	if under != nil {
+		o.under = under.Name.S
+	}
+	if f.opening.files == nil {
+		f.opening.files = map[string]*opened{}
+	}
+	f.opening.files[path] = o
+	f.opening.asked = append(f.opening.asked, o)
+}
+
+// lookInside asks for what is inside the files of this round.
+func (f *Flow) lookInside() {
+	var sure []*opened
+	for _, o := range f.opening.asked {
+		if f.eyes.Unsure(o.path) {
+			f.lookInto([]*opened{o})
+		} else {
+			sure = append(sure, o)
+		}
+	}
+	for some := range slices.Chunk(sure, maxOpened) {
+		f.lookInto(some)
+	}
+	f.opening.asked = nil
+}
+
+// lookInto has files of one file system be looked into.
+func (f *Flow) lookInto(files []*opened) {
+	set := f.set
+	f.read(files[0].path, func(from Source) Answer {
+		found := make([]file.Facts, len(files))
+		for i, o := range files {
+			found[i] = o.facts
+			from.Complete(set, set.Rule(o.rule), o.path, &found[i])
+		}
+		return func(time.Time) {
+			for i, o := range files {
+				f.insideSeen(o, found[i])
+			}
+		}
+	})
+}
+
+// lookIntoRows looks into the files of jobs that come from the ledger, which does not keep what was
+// found. A file system that may not answer is asked when the job is to start.
+func (f *Flow) lookIntoRows(from Source, set *plan.Set, rows []job.Job) {
+	for i := range rows {
+		if r := set.Rule(rows[i].Rule); r != nil && rows[i].Event != file.Removed && !f.eyes.Unsure(rows[i].File) {
+			from.Complete(set, r, rows[i].File, &rows[i].Facts)
+		}
+	}
+}
+
+// insideSeen decides on a file that was looked into.
+func (f *Flow) insideSeen(o *opened, facts file.Facts) {
+	if f.opening.files[o.path] != o {
+		return
+	}
+	delete(f.opening.files, o.path)
+	if f.settle.Has(o.path) {
+		return // it changed, and settles again
+	}
+	f.seen = o.seen
+	defer func() { f.seen = time.Time{} }()
+	f.settled(o.path, f.candidatesOf(o.path, facts.Dir, o.at), f.set.Rule(o.under), facts, o.at)
+}
+
+// lacks reports whether a rule needs to know more of a file's inside.
+func (f *Flow) lacks(r *rule.Rule, facts *file.Facts) bool { return facts.Says().Lacks(f.set.Needs(r)) }
+
+// through notes that all files of a folder were found that were there.
+func (o *opening) through(folder string) {
+	if o.folders == nil {
+		o.folders = map[string]time.Time{}
+	}
+	o.folders[folder] = time.Time{}
+}
+
+// known returns the folders of which all files were looked into that were there.
+func (o *opening) known(now time.Time) (folders []string) {
+	for folder, at := range o.folders {
+		if at.IsZero() {
+			o.folders[folder], at = now, now
+		}
+		if !o.anyIn(folder, at) {
+			delete(o.folders, folder)
+			folders = append(folders, folder)
+		}
+	}
+	return folders
+}
+
+// anyIn reports whether a file of a folder that settled by a time is looked into.
+func (o *opening) anyIn(folder string, by time.Time) bool {
+	for path, one := range o.files {
+		if _, below := plan.Below(path, folder); below && !one.at.After(by) {
+			return true
+		}
+	}
+	return false
+}
+
+// leave lets go of a file.
+func (o *opening) leave(path string) { delete(o.files, path) }
+
+// drop lets go of the files in a folder.
+func (o *opening) drop(folder string) {
+	for path := range o.files {
+		if _, below := plan.Below(path, folder); below {
+			delete(o.files, path)
+		}
+	}
+}

@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/core/settle"
+)
+
+// outside are eyes that must not look into a file: the flow would wait for it.
+type outside struct {
+	*eyes
+	t *testing.T
+}
+
+func (o outside) Complete(_ *plan.Set, r *rule.Rule, path string, _ *file.Facts) {
+	o.t.Errorf("the flow looks into %s for %s", path, r.Name.S)
+}
+
+const byContent = "  - {name: texts, watch: in, match: \"*.x\", debounce: 0s, " +
+	"where: 'media_type == \"text/plain\"', run: x}\n" +
+	"  - {name: rest, watch: in, debounce: 0s, run: x}\n"
+
+// What is inside a file is read beside the flow: meanwhile other files begin.
+func TestAFileIsLookedIntoBesideTheFlow(t *testing.T) {
+	r := newReader(t, byContent)
+	r.drop("text.x")
+	require.Empty(t, r.begun, "it is not known what it is")
+	require.Len(t, r.reads, 1)
+	require.False(t, r.Finished(), "it is waited for")
+	require.Equal(t, 1, r.Unsettled())
+	r.drop("other")
+	require.Equal(t, "other", r.end())
+	r.read()
+	r.answered()
+	require.Equal(t, "text.x", r.end())
+	require.Zero(t, r.Unsettled())
+	require.True(t, r.Finished())
+}
+
+// What was read of a file that changes meanwhile is void: it is decided on as it is then.
+func TestAFileThatChangesWhileItIsLookedInto(t *testing.T) {
+	r := newReader(t, byContent)
+	r.drop("text.x")
+	r.read()
+	path := filepath.Join(r.dir, "in", "text.x")
+	require.NoError(t, os.WriteFile(path, []byte("%PDF-1.7\n"), 0o666))
+	r.Offer(path, false, settle.Closed, r.now)
+	r.answered()
+	require.Empty(t, r.begun)
+	require.Len(t, r.reads, 1, "it is looked into again")
+	r.read()
+	r.answered()
+	row, ok, err := r.store.OpenJob(path)
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Equal(t, "rest", row.Rule, "it is no text any more")
+	require.Equal(t, []string{"text.x"}, r.rest(), "it runs once")
+}
+
+// A file that went, or whose folder does not answer, is not waited for any more.
+func TestAFileThatGoesWhileItIsLookedInto(t *testing.T) {
+	r := newReader(t, byContent)
+	r.drop("a.x", "b.x")
+	r.read()
+	gone := filepath.Join(r.dir, "in", "a.x")
+	require.NoError(t, os.Remove(gone))
+	r.WentAway(gone, false, r.now)
+	require.Equal(t, 1, r.Unsettled())
+	r.WentAbsent(filepath.Join(r.dir, "in"), true)
+	require.Zero(t, r.Unsettled())
+	r.answered()
+	require.Empty(t, r.begun)
+	require.Empty(t, r.reads)
+}
+
+// A file whose writer comes back while it is looked into settles again before its job begins.
+func TestAWriterThatComesBackWhileAFileIsLookedInto(t *testing.T) {
+	r := newReader(t, byContent)
+	r.drop("text.x")
+	r.read()
+	path := filepath.Join(r.dir, "in", "text.x")
+	require.NoError(t, os.WriteFile(path, []byte("a longer text"), 0o666)) // of which no event has come yet
+	r.answered()
+	require.Empty(t, r.begun)
+	require.Equal(t, []string{"text.x"}, r.rest())
+	known, _, err := r.store.Known("texts", path)
+	require.NoError(t, err)
+	require.EqualValues(t, len("a longer text"), known.Facts.Size)
+}
+
+// Files that were there are begun in their order, also where they are looked into.
+func TestAnOrderWaitsForWhatIsInside(t *testing.T) {
+	r := newReader(t,
+		"  - {name: texts, watch: in, debounce: 0s, order: name, where: 'media_type == \"text/plain\"', run: x}\n")
+	folder := filepath.Join(r.dir, "in")
+	r.LookThrough(folder)
+	r.ApplyRules()
+	r.drop("b")
+	r.read()
+	r.drop("a")
+	r.LookedThrough(folder)
+	r.pass(time.Millisecond)
+	r.answered() // b
+	require.Empty(t, r.begun, "a is not known yet")
+	r.drop("0")
+	first := r.reads[0]
+	r.reads = r.reads[1:]
+	first.Do(source{r.store, r.Rules()})(r.now) // a
+	r.pass(time.Millisecond)
+	require.Equal(t, "a", r.end(), "what has come since is not waited for")
+}
+
+// The jobs of a long queue are looked into before they begin.
+func TestTheFilesOfAQueueAreLookedInto(t *testing.T) {
+	r := newReader(t, "  - {name: work, watch: in, debounce: 0s, run: \"x {media_type}\"}\n")
+	r.drop("a", "b", "c", "d", "e")
+	r.read()
+	r.answered()
+	require.Equal(t, "a", r.end())
+	r.read() // of those that are in the ledger alone
+	r.answered()
+	require.Equal(t, "b", r.end())
+	require.Equal(t, "c", r.end(), "it is known what it is")
+	require.Equal(t, []string{"d", "e"}, r.rest())
+}
+
+// A job of an earlier run whose file lies on a share is looked into when it is to start.
+func TestAJobOfAnEarlierRunIsLookedIntoOnAShare(t *testing.T) {
+	s := newSlowShare(t, "  - {name: work, watch: in, debounce: 0s, run: \"x {media_type}\"}\n")
+	path := s.path("a.pdf")
+	require.NoError(t, os.WriteFile(path, []byte("%PDF-1.7\n"), 0o666))
+	facts := lookWhole(s.Rules(), path).Facts
+	facts.Inside = nil // the ledger does not keep it
+	s.Restore(job.Job{ID: 7, Rule: "work", File: path, Watch: filepath.Dir(path), State: job.Queued, Event: file.Added,
+		Facts: facts, Taken: s.now, FileNow: path}, job.Queued, nil, s.now)
+	s.pass(time.Hour)
+	require.Empty(t, s.Effects().Starts, "it is not known what it is")
+	require.Equal(t, []string{path}, s.pass(time.Millisecond))
+	s.answer(path)
+	s.pass(time.Millisecond)
+	require.Len(t, s.Effects().Starts, 1)
+	require.Equal(t, "application/pdf", s.Effects().Starts[0].Plan.Facts.Says().Kind)
+}
