@@ -6,6 +6,7 @@ import (
 	_ "embed"
 	"fmt"
 	"html/template"
+	"image/color"
 	"io"
 	"strings"
 	"time"
@@ -34,11 +35,10 @@ type Data struct {
 // Unmatched is a file that no rule takes, and why.
 type Unmatched struct{ File, Why string }
 
-// drawing is one figure as the page holds it: for wide and narrow windows, on
-// light and on dark ground.
+// drawing is one figure as the page holds it: for wide and for narrow windows.
 type drawing struct {
-	Title                                      string
-	WideLight, WideDark, SmallLight, SmallDark template.HTML
+	Title      string
+	Wide, Slim template.HTML
 }
 
 // Write writes the page as HTML.
@@ -59,20 +59,20 @@ func Write(w io.Writer, d Data) error {
 		Data
 		Answer   string
 		Drawings []drawing
+		Light    template.CSS
+		Dark     template.CSS
 		Outcomes []string
 		Lines    []line
 		Reasons  []history.Reason
-	}{Data: d, Answer: Answer(d.Summary), Outcomes: shown(d.Summary), Reasons: d.Summary.Reasons()}
+	}{Data: d, Answer: Answer(d.Summary), Outcomes: shown(d.Summary), Reasons: d.Summary.Reasons(),
+		Light: properties(func(c colour) color.RGBA { return c.light }),
+		Dark:  properties(func(c colour) color.RGBA { return c.dark })}
 	for _, name := range d.Summary.Rules() {
 		view.Lines = append(view.Lines, line{name, d.Summary.Rule(name)})
 	}
 	if d.Summary.Total.Jobs() > 0 {
 		for _, f := range figures(d.Summary) {
-			dr, err := f.all()
-			if err != nil {
-				return err
-			}
-			view.Drawings = append(view.Drawings, dr)
+			view.Drawings = append(view.Drawings, f.drawing())
 		}
 	}
 	var text bytes.Buffer
@@ -89,21 +89,9 @@ type line struct {
 	*history.Figures
 }
 
-func (f figure) all() (d drawing, err error) {
-	d.Title = f.title
-	for _, v := range []struct {
-		to     *template.HTML
-		theme  theme
-		narrow bool
-	}{{&d.WideLight, light, false}, {&d.WideDark, dark, false}, {&d.SmallLight, light, true},
-		{&d.SmallDark, dark, true}} {
-		text, err := f.svg(v.theme, v.narrow)
-		if err != nil {
-			return d, err
-		}
-		*v.to = template.HTML(text)
-	}
-	return d, nil
+func (f figure) drawing() drawing {
+	return drawing{f.title, template.HTML(drawSVG(f.chart(false), wide, f.high)),
+		template.HTML(drawSVG(f.chart(true), slim, f.high))}
 }
 
 // shown lists the outcomes that occurred.

@@ -1,103 +1,134 @@
 package report
 
 import (
-	"bytes"
+	"image"
 	"image/color"
+	"image/draw"
+	"image/png"
+	"math"
 	"os"
 	"path/filepath"
+	"sync"
 
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/text"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgimg"
-	"gonum.org/v1/plot/vg/vgsvg"
+	"golang.org/x/image/font"
+	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/opentype"
+	"golang.org/x/image/math/fixed"
+	"golang.org/x/image/vector"
 
 	"stilltide/internal/core/history"
 )
 
-// picture is a plot with its legend above it, where it covers nothing.
+// scale is how many dots of a picture are a pixel of a page.
+const scale = 1.5
+
+// picture is a surface of dots.
 type picture struct {
-	*plot.Plot
-	legend []entry
-	style  text.Style  // of the legend
-	title  string      // above all, "" for none
-	ground color.Color // nil for that of the page
+	dots   *image.RGBA
+	raster vector.Rasterizer
+	origin point // where what is drawn begins, in pixels
 }
 
-// entry is one part of the legend.
-type entry struct {
-	name   string
-	thumbs []plot.Thumbnailer
-}
-
-// explain adds what some mark stands for to the legend.
-func (p *picture) explain(name string, thumbs ...plot.Thumbnailer) {
-	p.legend = append(p.legend, entry{name, thumbs})
-}
-
-// The measures of a legend, in points.
+// The measures of what is around a picture's chart, in pixels.
 const (
-	rowHeight   = vg.Length(16)
-	swatch      = vg.Length(14)
-	afterSwatch = vg.Length(4)
-	afterName   = vg.Length(16)
+	margin = 16.0
+	titled = 34.0
 )
 
-// drawOn draws title, legend and plot, from the top.
-func (p *picture) drawOn(c draw.Canvas) {
-	if p.ground != nil {
-		c.SetColor(p.ground)
-		c.Fill(c.Rectangle.Path())
-	}
-	top := c.Max.Y
-	if p.title != "" {
-		style := p.style
-		style.Font.Size = 12
-		c.FillText(style, vg.Point{X: c.Min.X + afterSwatch, Y: top - rowHeight}, p.title)
-		top -= rowHeight + afterSwatch
-	}
-	top = p.drawLegend(c, top)
-	p.Draw(draw.Crop(c, 0, 0, 0, top-c.Max.Y))
+// drawPicture draws a chart with its title, on white.
+func drawPicture(c *chart, title string, width, height float64) image.Image {
+	dots := image.Rect(0, 0, int((width+2*margin)*scale), int((height+titled+2*margin)*scale))
+	p := &picture{dots: image.NewRGBA(dots), origin: point{margin, margin}}
+	draw.Draw(p.dots, dots, image.White, image.Point{}, draw.Src)
+	p.text(point{0, small}, start, 16, title)
+	p.origin.y += titled
+	c.draw(p, width, height)
+	return p.dots
 }
 
-// drawLegend draws the legend in rows from a height down, and returns where it ends.
-func (p *picture) drawLegend(c draw.Canvas, top vg.Length) vg.Length {
-	x := c.Min.X + afterSwatch
-	for _, e := range p.legend {
-		wide := swatch + afterSwatch + p.style.Width(e.name)
-		if x > c.Min.X+afterSwatch && x+wide > c.Max.X {
-			x, top = c.Min.X+afterSwatch, top-rowHeight
-		}
-		box := vg.Rectangle{Min: vg.Point{X: x, Y: top - rowHeight + 4}, Max: vg.Point{X: x + swatch, Y: top - 3}}
-		for _, thumb := range e.thumbs {
-			thumb.Thumbnail(&draw.Canvas{Canvas: c.Canvas, Rectangle: box})
-		}
-		c.FillText(p.style, vg.Point{X: x + swatch + afterSwatch, Y: top - rowHeight + 4}, e.name)
-		x += wide + afterName
-	}
-	return top - rowHeight - afterSwatch
+// at is a point in dots.
+func (p *picture) at(of point) (x, y float64) {
+	return (of.x + p.origin.x) * scale, (of.y + p.origin.y) * scale
 }
 
-// svg draws a figure as SVG.
-func (f figure) svg(t theme, narrow bool) (string, error) {
-	p, err := f.draw(t, narrow)
+func (p *picture) fill(outline []point, r role) {
+	in := p.bounds(outline)
+	p.raster.Reset(in.Dx(), in.Dy())
+	for i, one := range outline {
+		x, y := p.at(one)
+		x, y = x-float64(in.Min.X), y-float64(in.Min.Y)
+		if i == 0 {
+			p.raster.MoveTo(float32(x), float32(y))
+		} else {
+			p.raster.LineTo(float32(x), float32(y))
+		}
+	}
+	p.raster.ClosePath()
+	p.raster.Draw(p.dots, in, image.NewUniform(onWhite(r)), image.Point{})
+}
+
+// bounds are the dots that an outline touches.
+func (p *picture) bounds(outline []point) (in image.Rectangle) {
+	for _, one := range outline {
+		x, y := p.at(one)
+		in = in.Union(image.Rect(int(x), int(y), int(math.Ceil(x))+1, int(math.Ceil(y))+1))
+	}
+	return in.Intersect(p.dots.Bounds())
+}
+
+// line draws each part as a long rectangle; marks lie where they meet.
+func (p *picture) line(along []point, width float64, r role) {
+	for i := 1; i < len(along); i++ {
+		a, b := along[i-1], along[i]
+		long := math.Hypot(b.x-a.x, b.y-a.y)
+		if long == 0 {
+			continue
+		}
+		dx, dy := -(b.y-a.y)/long*width/2, (b.x-a.x)/long*width/2
+		p.fill([]point{{a.x + dx, a.y + dy}, {b.x + dx, b.y + dy}, {b.x - dx, b.y - dy}, {a.x - dx, a.y - dy}}, r)
+	}
+}
+
+func (p *picture) text(at point, a align, size float64, text string) {
+	switch long := p.width(size, text); a {
+	case middle:
+		at.x -= long / 2
+	case end:
+		at.x -= long
+	}
+	x, y := p.at(at)
+	d := font.Drawer{Dst: p.dots, Src: image.NewUniform(onWhite(ink)), Face: face(size * scale),
+		Dot: fixed.Point26_6{X: fixed.Int26_6(x * 64), Y: fixed.Int26_6(y * 64)}}
+	d.DrawString(text)
+}
+
+func (p *picture) width(size float64, text string) float64 { return textWidth(size, text) }
+
+// textWidth is the width of a text in pixels.
+func textWidth(size float64, text string) float64 {
+	return float64(font.MeasureString(face(size*scale), text)) / 64 / scale
+}
+
+// goRegular is the font of the pictures.
+var goRegular = sync.OnceValue(func() *opentype.Font {
+	f, err := opentype.Parse(goregular.TTF)
 	if err != nil {
-		return "", err
+		panic(err) // it is part of the program
 	}
-	width := map[bool]vg.Length{false: wide, true: small}[narrow]
-	c := vgsvg.New(width, f.high(narrow))
-	p.drawOn(draw.New(c))
-	var b bytes.Buffer
-	if _, err := c.WriteTo(&b); err != nil {
-		return "", err
+	return f
+})
+
+// face is that font in a size in dots.
+func face(size float64) font.Face {
+	f, err := opentype.NewFace(goRegular(), &opentype.FaceOptions{Size: size, DPI: 72})
+	if err != nil {
+		panic(err) // only for a size that is none
 	}
-	text := b.String()
-	if at := bytes.Index(b.Bytes(), []byte("<svg")); at >= 0 {
-		text = text[at:] // inside a page there is no XML declaration
-	}
-	return text, nil
+	return f
 }
+
+// onWhite is the colour of a role in a picture.
+func onWhite(r role) color.Color { return colours[r].light }
 
 // PNG writes each plot as a picture into a folder and names the files.
 func PNG(s *history.Summary, folder string) ([]string, error) {
@@ -106,15 +137,8 @@ func PNG(s *history.Summary, folder string) ([]string, error) {
 	}
 	var names []string
 	for _, f := range figures(s) {
-		p, err := f.draw(light, false)
-		if err != nil {
-			return names, err
-		}
-		p.ground, p.title = color.White, f.title
-		c := vgimg.NewWith(vgimg.UseWH(wide, f.high(false)+0.3*vg.Inch), vgimg.UseDPI(144))
-		p.drawOn(draw.New(c))
 		name := filepath.Join(folder, f.name+".png")
-		if err := writePNG(name, c); err != nil {
+		if err := writePNG(name, drawPicture(f.chart(false), f.title, wide, f.high)); err != nil {
 			return names, err
 		}
 		names = append(names, name)
@@ -122,12 +146,12 @@ func PNG(s *history.Summary, folder string) ([]string, error) {
 	return names, nil
 }
 
-func writePNG(name string, c *vgimg.Canvas) error {
+func writePNG(name string, p image.Image) error {
 	f, err := os.Create(name)
 	if err != nil {
 		return err
 	}
-	if _, err := (vgimg.PngCanvas{Canvas: c}).WriteTo(f); err != nil {
+	if err := png.Encode(f, p); err != nil {
 		f.Close()
 		return err
 	}

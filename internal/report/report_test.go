@@ -6,16 +6,17 @@ import (
 	"fmt"
 	"image/color"
 	"image/png"
+	"maps"
+	"math"
 	"math/rand/v2"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgsvg"
 
 	"stilltide/internal/core/history"
 )
@@ -60,12 +61,13 @@ func TestThePageNeedsNothingBesideItself(t *testing.T) {
 	require.Contains(t, text, "&lt;b&gt;odd.bin", "a name is data")
 	require.Contains(t, text, "line ")
 	require.Contains(t, text, "it took longer than 2m00s")
-	require.Equal(t, 16, strings.Count(text, "<svg"), "four plots, wide and narrow, light and dark")
+	require.Equal(t, 8, strings.Count(text, "<svg"), "four plots, wide and narrow")
 	for _, svg := range regexp.MustCompile(`(?s)<svg.*?</svg>`).FindAllString(text, -1) {
 		require.NoError(t, xml.Unmarshal([]byte(svg), new(struct{ XMLName xml.Name })))
 		require.NotContains(t, svg, "NaN")
 		for _, m := range regexp.MustCompile(`(?:fill|stroke):([^;"]*)`).FindAllStringSubmatch(svg, -1) {
-			require.Regexp(t, `^(none|#[0-9A-F]{6})$`, m[1], "a colour (CSS Color 4)")
+			name, is := strings.CutPrefix(strings.TrimSuffix(m[1], ")"), "var(--")
+			require.True(t, m[1] == "none" || is && colours[role(name)] != colour{}, "%s is a colour of the page", m[1])
 		}
 		for _, m := range regexp.MustCompile(`(?:width|height|size)[=:]"?([^;">]*)`).FindAllStringSubmatch(svg, -1) {
 			require.Regexp(t, `^\d+(\.\d+)?(px|pt|in)?$`, m[1], "a length")
@@ -77,19 +79,65 @@ func TestThePageNeedsNothingBesideItself(t *testing.T) {
 	}
 }
 
-// The legend stands above the plot: no mark of it lies where data is drawn.
-func TestTheLegendCoversNothing(t *testing.T) {
+// board is a surface that notes what is drawn on it: outlines, and texts by their boxes.
+type board struct {
+	shapes [][]point
+	texts  map[string][]point
+}
+
+func (b *board) fill(outline []point, _ role)          { b.shapes = append(b.shapes, outline) }
+func (b *board) line(along []point, _ float64, _ role) { b.shapes = append(b.shapes, along) }
+
+func (b *board) width(size float64, s string) float64 { return textWidth(size, s) }
+
+func (b *board) text(at point, a align, size float64, s string) {
+	long := textWidth(size, s)
+	at.x -= map[align]float64{start: 0, middle: long / 2, end: long}[a]
+	b.texts[s] = []point{{at.x, at.y - size*0.8}, {at.x + long, at.y}}
+}
+
+// All of a plot lies on its sheet, the legend above what is drawn, and no text on another.
+func TestNothingOfAPlotCoversAnother(t *testing.T) {
 	for _, narrow := range []bool{false, true} {
 		for _, f := range figures(aWeek(4000)) {
-			p, err := f.draw(light, narrow)
-			require.NoError(t, err)
-			require.NotEmpty(t, p.legend, f.name)
-			c := draw.New(vgsvg.New(wide, f.high(narrow)))
-			end := p.drawLegend(c, c.Max.Y)
-			require.Less(t, end, c.Max.Y-rowHeight)
-			below := p.DataCanvas(draw.Crop(c, 0, 0, 0, end-c.Max.Y))
-			require.Less(t, below.Max.Y, end)
+			width := map[bool]float64{false: wide, true: slim}[narrow]
+			c, b := f.chart(narrow), &board{texts: map[string][]point{}}
+			c.draw(b, width, f.high)
+			in := c.layOut(b, width, f.high)
+			require.NotEmpty(t, c.legend, f.name)
+			for _, shape := range append(slices.Collect(maps.Values(b.texts)), b.shapes...) {
+				for _, p := range shape {
+					require.True(t, p.x >= 0 && p.x <= width && p.y >= 0 && p.y <= f.high, "%s: %v", f.name, p)
+				}
+			}
+			for _, e := range c.legend {
+				require.Less(t, b.texts[e.name][1].y, in.top)
+			}
+			for one, at := range b.texts {
+				for other, there := range b.texts {
+					apart := at[1].x < there[0].x || there[1].x < at[0].x || at[1].y < there[0].y ||
+						there[1].y < at[0].y
+					require.True(t, one == other || apart, "%s: %q lies on %q", f.name, one, other)
+				}
+			}
+			for _, r := range c.bars {
+				require.Less(t, c.place(in, r.from).x, c.place(in, r.to).x)
+				require.Greater(t, c.place(in, r.from).y, c.place(in, r.to).y)
+			}
 		}
+	}
+}
+
+// The bars of a plot are as high as their jobs are many.
+func TestBarsAreTheJobs(t *testing.T) {
+	s := aWeek(4000)
+	c := outcomes(s, false)
+	total := map[role]int{}
+	for _, b := range c.bars {
+		total[b.role] += int(math.Round(b.to.y - b.from.y))
+	}
+	for outcome, n := range s.Total.Count {
+		require.Equal(t, n, total[role(outcome)], outcome)
 	}
 }
 
@@ -126,8 +174,8 @@ func TestAxesAreRound(t *testing.T) {
 	}{{0.02, "0 ms 5 ms 10 ms 15 ms 20 ms"}, {7, "0 s 2 s 4 s 6 s"}, {600, "0 min 2 min 4 min 6 min 8 min 10 min"},
 		{20_000, "0 h 2 h 4 h"}} {
 		var labels []string
-		for _, tick := range (spans{}).Ticks(0, c.to) {
-			labels = append(labels, tick.Label)
+		for _, tick := range spans(c.to) {
+			labels = append(labels, tick.label)
 		}
 		require.Equal(t, c.want, strings.Join(labels, " "))
 	}
