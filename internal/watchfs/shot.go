@@ -1,14 +1,11 @@
 package watchfs
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"io"
 	"os"
 	"time"
-
-	"github.com/bep/imagemeta"
 )
 
 // Shot returns when a picture or film says it was taken: DateTimeOriginal of its Exif data
@@ -31,40 +28,14 @@ func Shot(path string) (at time.Time, ok bool) {
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return time.Time{}, false
 	}
-	switch head = head[:n]; {
-	case isFilm(head):
+	if head = head[:n]; isFilm(head) {
 		return filmDate(whole)
-	case bytes.HasPrefix(head, []byte("FUJIFILMCCD-RAW")) && n >= 92:
-		inside := io.NewSectionReader(whole, int64(binary.BigEndian.Uint32(head[84:])),
-			int64(binary.BigEndian.Uint32(head[88:])))
-		return exifDate(inside, imagemeta.JPEG)
 	}
-	if format := pictureFormat(head); format != imagemeta.ImageFormatAuto {
-		return exifDate(whole, format)
+	in, err := exifIn(head, partOf(whole, 0, info.Size()))
+	if err == nil {
+		at, err = exifTaken(in)
 	}
-	return time.Time{}, false
-}
-
-// pictureFormat tells a picture by how it begins, ImageFormatAuto for none that is known.
-func pictureFormat(head []byte) imagemeta.ImageFormat {
-	begins := func(with string) bool { return bytes.HasPrefix(head, []byte(with)) }
-	switch {
-	case begins("\xff\xd8"):
-		return imagemeta.JPEG
-	case begins("\x89PNG"):
-		return imagemeta.PNG
-	case begins("II*\x00"), begins("MM\x00*"):
-		return imagemeta.TIFF
-	case begins("RIFF") && len(head) >= 12 && string(head[8:12]) == "WEBP":
-		return imagemeta.WebP
-	}
-	switch brandOf(head) {
-	case "heic", "heix", "heim", "heis", "hevc", "mif1", "msf1":
-		return imagemeta.HEIF
-	case "avif", "avis":
-		return imagemeta.AVIF
-	}
-	return imagemeta.ImageFormatAuto
+	return at, err == nil
 }
 
 // brandOf is the kind of a file of boxes (ISO 14496-12), "" for any other file.
@@ -73,27 +44,6 @@ func brandOf(head []byte) string {
 		return ""
 	}
 	return string(head[8:12])
-}
-
-// exifPatience bounds the time that a picture's data are read.
-const exifPatience = 5 * time.Second
-
-// exifDate reads when a picture was taken.
-func exifDate(r io.ReadSeeker, format imagemeta.ImageFormat) (at time.Time, ok bool) {
-	const taken = "DateTimeOriginal"
-	_, _ = imagemeta.Decode(imagemeta.Options{ // what was found before an error counts
-		R: r, ImageFormat: format, Sources: imagemeta.EXIF, Timeout: exifPatience,
-		ShouldHandleTag: func(tag imagemeta.TagInfo) bool { return tag.Tag == taken },
-		HandleTag: func(tag imagemeta.TagInfo) error {
-			text, isText := tag.Value.(string)
-			if date, err := time.ParseInLocation("2006:01:02 15:04:05", text, time.Local); isText && err == nil {
-				at, ok = date, true
-			}
-			return imagemeta.ErrStopWalking
-		},
-		Warnf: func(string, ...any) {},
-	})
-	return at, ok
 }
 
 // isFilm reports whether a file begins as an MP4 or MOV does.
