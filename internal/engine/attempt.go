@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
 
@@ -25,7 +25,7 @@ func (e *Engine) attempt(ctx context.Context, a *flow.Attempt) flow.AttemptEnd {
 		return e.unmakeSteps(a)
 	}
 	if a.Hash {
-		sum, err := watchfs.Hash(a.Plan.Watch, a.Plan.File, a.Plan.Facts.Size)
+		sum, err := content.Hash(a.Plan.Watch, a.Plan.File, a.Plan.Facts.Size)
 		if err != nil {
 			res.Reason = "the file cannot be read: " + err.Error()
 			return res
@@ -132,7 +132,7 @@ func (e *Engine) rehash(a *flow.Attempt, res *flow.AttemptEnd) {
 	}
 	if u := res.Units[0]; u.At != "" && !u.Facts.Same(a.Plan.Facts) && (u.Facts.Size != a.Plan.Facts.Size ||
 		u.Facts.Mod != a.Plan.Facts.Mod) {
-		if sum, err := watchfs.Hash(a.Plan.Watch, u.At, u.Facts.Size); err == nil {
+		if sum, err := content.Hash(a.Plan.Watch, u.At, u.Facts.Size); err == nil {
 			res.Hash = sum
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
@@ -102,7 +103,7 @@ func (s source) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.F
 	look.Complete(set, r, path, facts)
 }
 
-func (s source) Hash(path string, size int64) (string, error) { return watchfs.Hash("", path, size) }
+func (s source) Hash(path string, size int64) (string, error) { return content.Hash("", path, size) }
 
 // readBeside carries out reads of the flow beside it.
 func (e *Engine) readBeside(reads []flow.Read) {

@@ -4,6 +4,7 @@
 package look
 
 import (
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -35,20 +36,20 @@ func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 	}
 	known := &says.Known
 	if needs.Kind && !known.Kind {
-		if says.Kind = watchfs.MediaTypeOfName(path); facts.Exists {
-			says.Kind = watchfs.MediaType(path)
+		if says.Kind = content.MediaTypeOfName(path); facts.Exists {
+			says.Kind = content.MediaType(path)
 		}
 		known.Kind = true
 	}
 	if needs.Tags && !known.Tags {
-		says.Tags, known.Tags = watchfs.Tags(path), true
+		says.Tags, known.Tags = content.Tags(path), true
 	}
 	if needs.Shot && !known.Shot {
-		says.Shot, _ = watchfs.Shot(path)
+		says.Shot, _ = content.Shot(path)
 		known.Shot = true
 	}
 	if needs.Made && !known.Made {
-		says.Made, _ = watchfs.Made(path)
+		says.Made, _ = content.Made(path)
 		known.Made = true
 	}
 	facts.Inside = &says

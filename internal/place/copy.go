@@ -8,8 +8,8 @@ import (
 	"stilltide/internal/core/job"
 )
 
-// content is what is put into a new file.
-type content struct {
+// fresh is what is put into a new file.
+type fresh struct {
 	put   func(d *folder, part string) (lost []string, err error)
 	is    *Payload     // as far as it is asked whether it is there already
 	still func() error // an error if the source is not what was read any more
@@ -31,7 +31,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 		return Result{}, err
 	}
 	defer src.release()
-	return p.put(r, content{
+	return p.put(r, fresh{
 		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d, false) },
 		is:  r.payload(),
 		still: func() error {
@@ -47,7 +47,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 // Write makes a new file with a text, whole or not at all.
 func (p *Placer) Write(r Request, text []byte) (Result, error) {
 	sys := p.system()
-	return p.put(r, content{
+	return p.put(r, fresh{
 		put: func(d *folder, part string) ([]string, error) {
 			if err := sys.Write(d, part, text); err != nil {
 				return nil, errors.Join(cannot(d.at(r.To.Name), "written", err), sys.DiscardIn(d, part))
@@ -60,7 +60,7 @@ func (p *Placer) Write(r Request, text []byte) (Result, error) {
 }
 
 // put makes a new file under a hidden name and gives it its own.
-func (p *Placer) put(r Request, c content) (Result, error) {
+func (p *Placer) put(r Request, c fresh) (Result, error) {
 	d, done, err := p.folder(r.To)
 	if err != nil {
 		return Result{}, err

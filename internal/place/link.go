@@ -62,7 +62,7 @@ func (p *Placer) link(r Request, is *Payload, to func(r *Request, d *folder, par
 	if is == nil {
 		is = r.payload()
 	}
-	return p.put(r, content{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string,
+	return p.put(r, fresh{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string,
 		error) {
 		_ = p.system().DiscardIn(d, part) // of an earlier try that was ended by force
 		err := to(&r, d, part)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -165,7 +166,7 @@ func (r Record) tagBack() error {
 		return err
 	}
 	defer f.Close()
-	return watchfs.WriteTags(f, r.Kept)
+	return content.WriteTags(f, r.Kept)
 }
 
 // back is the place that the source comes back to.

@@ -36,7 +36,9 @@ func lstat(path string) (file.Facts, error) {
 	return Facts(info), nil
 }
 
-func openPlain(_, path string) (*os.File, error) { return os.Open(path) }
+// OpenPlain opens a regular file that is read once, and at once; root is the watched folder that it
+// lies below, "" if it lies elsewhere.
+func OpenPlain(_, path string) (*os.File, error) { return os.Open(path) }
 
 // Remote reports whether a path lies on a file system that sends no events. It
 // is not known on this system.

@@ -7,12 +7,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// plain is a regular file that is read once, and at once. An os.File would be
-// offered to the poller, which does not take regular files, and be watched over
-// by the collector; for a small file that takes as long as to read it.
+// plain is what OpenPlain opens. An os.File would be offered to the poller, which does not take
+// regular files, and be watched over by the collector; for a small file that takes as long as to
+// read it.
 type plain int
 
-func openPlain(root, path string) (f plain, err error) {
+// OpenPlain opens a regular file that is read once, and at once; root is the watched folder that it
+// lies below, "" if it lies elsewhere.
+func OpenPlain(root, path string) (f plain, err error) {
 	err = inFolder(root, path, func(dir int, name string) error {
 		for {
 			fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_CLOEXEC, 0)

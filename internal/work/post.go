@@ -19,6 +19,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
@@ -162,7 +163,7 @@ func (p *parcel) size() int64 {
 func (p *parcel) kind() string {
 	switch {
 	case p.text == nil:
-		return watchfs.MediaType(p.path)
+		return content.MediaType(p.path)
 	case json.Valid([]byte(*p.text)):
 		return "application/json"
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
@@ -61,7 +62,7 @@ func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
 		if err != nil {
 			return err
 		}
-		all := watchfs.Tags(u.At)
+		all := content.Tags(u.At)
 		for _, one := range tags {
 			if !slices.Contains(all, one) {
 				all = append(all, one)
@@ -73,12 +74,12 @@ func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
 
 // setTags gives a file its tags.
 func (w *Work) setTags(u *job.Unit, all []string) error {
-	if slices.Equal(all, watchfs.Tags(u.At)) {
+	if slices.Equal(all, content.Tags(u.At)) {
 		return nil
 	}
 	p := &job.Placement{ID: w.Book.Number(), Job: w.Job.ID, Attempt: w.Job.Attempt, Kind: job.Tagged,
 		Source: u.At, Target: u.At,
-		Facts: u.Facts, After: u.Facts, Kept: watchfs.ReadTags(u.At), State: job.Intended}
+		Facts: u.Facts, After: u.Facts, Kept: content.ReadTags(u.At), State: job.Intended}
 	if err := w.Book.Intend([]*job.Placement{p}); err != nil {
 		return err
 	}
@@ -88,7 +89,7 @@ func (w *Work) setTags(u *job.Unit, all []string) error {
 		return err
 	}
 	defer f.Close()
-	if err := watchfs.WriteTags(f, strings.Join(all, ",")); err != nil {
+	if err := content.WriteTags(f, strings.Join(all, ",")); err != nil {
 		return err
 	}
 	w.done([]*job.Placement{p})

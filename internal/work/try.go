@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -133,7 +134,7 @@ func (t Trial) steps(ctx context.Context, j plan.Job) (at string, ok bool, err e
 		}
 	}
 	if t.Rule.Uses("hash") {
-		if j.Hash, err = watchfs.Hash("", t.File, -1); err != nil {
+		if j.Hash, err = content.Hash("", t.File, -1); err != nil {
 			return "", false, err
 		}
 	}

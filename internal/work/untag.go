@@ -5,12 +5,12 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/watchfs"
 )
 
 var untagVerb = verb(rule.Verb{Name: "untag"}, func() act { return &untag{} })
@@ -36,7 +36,7 @@ func (t *untag) do(_ context.Context, w *Work, s *rule.Step) error {
 		if err != nil {
 			return err
 		}
-		have := watchfs.Tags(u.At)
+		have := content.Tags(u.At)
 		return w.setTags(u, slices.DeleteFunc(slices.Clone(have),
 			func(one string) bool { return slices.Contains(tags, one) }))
 	})

@@ -1,6 +1,6 @@
 //go:build !linux
 
-package watchfs
+package content
 
 import (
 	"fmt"

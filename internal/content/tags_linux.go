@@ -1,4 +1,4 @@
-package watchfs
+package content
 
 import (
 	"errors"

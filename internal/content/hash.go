@@ -1,10 +1,12 @@
-package watchfs
+package content
 
 import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
 	"sync"
+
+	"stilltide/internal/watchfs"
 )
 
 // blocks are what Hash reads into.
@@ -14,7 +16,7 @@ var blocks = sync.Pool{New: func() any { return new([64 << 10]byte) }}
 // its size as far as that is known: one read tells of a small file's end, too.
 // root is the watched folder that the file lies below, "" if it lies elsewhere.
 func Hash(root, path string, size int64) (string, error) {
-	f, err := openPlain(root, path)
+	f, err := watchfs.OpenPlain(root, path)
 	if err != nil {
 		return "", err
 	}
