@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
@@ -22,13 +22,13 @@ import (
 
 // Doubts looks at the machine for what would let correct rules fail: programs
 // that are not there, folders that are not there.
-func Doubts(f *rule.File) notation.Diagnostics {
-	var d notation.Diagnostics
+func Doubts(f *rule.File) diag.List {
+	var d diag.List
 	var warn warning = func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityWarning, Code: code, Message: message,
+		d = append(d, diag.Diagnostic{Pos: at, Severity: diag.SeverityWarning, Code: code, Message: message,
 			Hint: hint, Quote: quoteLine(at)})
 	}
 	set, machine := look.NewSet(f), look.NewAsked()
@@ -137,13 +137,13 @@ func placesAt(r *rule.Rule) rule.Pos {
 }
 
 // channels warns of notices that could not be sent from here.
-func channels(f *rule.File, machine look.Asked) notation.Diagnostics {
-	var d notation.Diagnostics
+func channels(f *rule.File, machine look.Asked) diag.List {
+	var d diag.List
 	warn := func(at rule.Pos, code, message, hint string) {
 		if at.Line == 0 { // a default that stands nowhere
 			at = rule.Pos{File: f.Path, Line: 1, Column: 1}
 		}
-		d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityWarning, Code: code, Message: message,
+		d = append(d, diag.Diagnostic{Pos: at, Severity: diag.SeverityWarning, Code: code, Message: message,
 			Hint: hint, Quote: quoteLine(at)})
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Channels)) {
@@ -168,14 +168,14 @@ func channels(f *rule.File, machine look.Asked) notation.Diagnostics {
 }
 
 // Examples tries the rules' examples; each difference is an error.
-func Examples(f *rule.File, now time.Time) notation.Diagnostics {
-	var d notation.Diagnostics
+func Examples(f *rule.File, now time.Time) diag.List {
+	var d diag.List
 	set := look.NewSet(f)
 	for _, r := range f.All() {
 		for i := range r.Examples {
 			for _, wrong := range take.Example(set, r, &r.Examples[i], mime.TypeByExtension, now) {
 				at := r.Examples[i].Pos
-				d = append(d, notation.Diagnostic{Pos: at, Severity: notation.SeverityError, Code: "example",
+				d = append(d, diag.Diagnostic{Pos: at, Severity: diag.SeverityError, Code: "example",
 					Message: "this example differs: " + wrong, Quote: quoteLine(at)})
 			}
 		}
@@ -184,8 +184,8 @@ func Examples(f *rule.File, now time.Time) notation.Diagnostics {
 }
 
 // destinations warns of folders that exist and cannot be written to.
-func destinations(r *rule.Rule, machine look.Asked) notation.Diagnostics {
-	var d notation.Diagnostics
+func destinations(r *rule.Rule, machine look.Asked) diag.List {
+	var d diag.List
 	for _, p := range []*rule.Place{r.Processed, r.Failed} {
 		if p == nil {
 			continue
@@ -199,7 +199,7 @@ func destinations(r *rule.Rule, machine look.Asked) notation.Diagnostics {
 			folder = filepath.Dir(folder)
 		}
 		if !silent && !writable(folder) {
-			d = append(d, notation.Diagnostic{Pos: p.To.Pos, Severity: notation.SeverityWarning,
+			d = append(d, diag.Diagnostic{Pos: p.To.Pos, Severity: diag.SeverityWarning,
 				Code:    "folder-not-writable",
 				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder),
 				Hint:    "a job would wait until it can", Quote: quoteLine(p.To.Pos)})

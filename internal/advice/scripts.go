@@ -13,8 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -35,8 +35,8 @@ const readWithin = 10 * time.Second
 
 // Scripts has the interpreters of the scripts in the rules read them, without running any, and
 // says which cannot. What was read once is remembered by its text in the user's cache folder.
-func Scripts(f *rule.File) notation.Diagnostics {
-	var d notation.Diagnostics
+func Scripts(f *rule.File) diag.List {
+	var d diag.List
 	for _, r := range f.All() {
 		for i := range r.Steps {
 			s := &r.Steps[i]
@@ -44,7 +44,7 @@ func Scripts(f *rule.File) notation.Diagnostics {
 				continue
 			}
 			if why := unreadable(s); why != "" {
-				d = append(d, notation.Diagnostic{Pos: s.Script.Pos, Severity: notation.SeverityWarning, Code: "script",
+				d = append(d, diag.Diagnostic{Pos: s.Script.Pos, Severity: diag.SeverityWarning, Code: "script",
 					Message: why, Hint: "it would fail for every file", Quote: quoteLine(s.Script.Pos)})
 			}
 		}

@@ -5,17 +5,17 @@ import (
 	"io"
 	"strings"
 
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/ink"
 )
 
 // printDiagnostics shows each diagnostic in one line, and below it the line of the file
 // with what it is about underlined. On a terminal no line is longer than that.
-func (a *app) printDiagnostics(w io.Writer, st ink.Style, diags notation.Diagnostics) {
+func (a *app) printDiagnostics(w io.Writer, st ink.Style, diags diag.List) {
 	wide := a.width(w)
 	for _, d := range diags {
 		word := st.Bad("error")
-		if d.Severity == notation.SeverityWarning {
+		if d.Severity == diag.SeverityWarning {
 			word = st.Warn("warning")
 		}
 		where := fmt.Sprintf("%s:%d:%d: ", a.shown(d.File), d.Line, d.Column)
@@ -36,7 +36,7 @@ func (a *app) printDiagnostics(w io.Writer, st ink.Style, diags notation.Diagnos
 
 // underlined is the quoted line, what stands below it before the underlining, and that. Of a
 // line that has no room, the part around the column is shown.
-func underlined(d notation.Diagnostic, room int) (quote, indent, about string) {
+func underlined(d diag.Diagnostic, room int) (quote, indent, about string) {
 	runes := []rune(d.Quote)
 	at := min(max(d.Column-1, 0), len(runes))
 	long := max(ink.Width(d.About()), 1)

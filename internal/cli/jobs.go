@@ -15,9 +15,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -221,7 +221,7 @@ func (f jobFilter) wants(s job.State) bool {
 }
 
 func didYouMean(word string, known []string) string {
-	if near := notation.Nearest(word, known); near != "" {
+	if near := diag.Nearest(word, known); near != "" {
 		return "; did you mean " + near + "?"
 	}
 	return ""

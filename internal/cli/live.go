@@ -14,8 +14,8 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/control"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/job"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -38,7 +38,7 @@ const lastHour = 60
 type liveView struct {
 	a      *app
 	f      *rule.File
-	diags  notation.Diagnostics
+	diags  diag.List
 	client *control.Client
 
 	read time.Time // when the rules file had been changed that was read last

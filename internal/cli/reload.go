@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -75,7 +75,7 @@ func globFolders(f *rule.File) []string {
 	return paths
 }
 
-func (a *app) reload(old, f *rule.File, diags notation.Diagnostics, e *engine.Engine) {
+func (a *app) reload(old, f *rule.File, diags diag.List, e *engine.Engine) {
 	name := filepath.Base(old.Path)
 	if diags.Failed() {
 		n, _ := diags.Count()

@@ -11,9 +11,9 @@ import (
 	"golang.org/x/term"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/history"
 	"stilltide/internal/core/job"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -120,7 +120,7 @@ func later(a, b time.Time) time.Time {
 const maxUnmatched = 50
 
 // page makes the page, with what the watcher and the folders say now.
-func (a *app) page(f *rule.File, diags notation.Diagnostics, l *ledger.Ledger, s *history.Summary,
+func (a *app) page(f *rule.File, diags diag.List, l *ledger.Ledger, s *history.Summary,
 	now time.Time) ([]byte, error) {
 	d := report.Data{Summary: s, Rules: f.Path, Now: now}
 	how, err := a.standing(f, diags, l, running(f))
@@ -149,7 +149,7 @@ func (a *app) page(f *rule.File, diags notation.Diagnostics, l *ledger.Ledger, s
 
 // reportLines prints the report as JSON lines: rules, failures that are alike, and the files
 // that no rule takes.
-func (a *app) reportLines(f *rule.File, diags notation.Diagnostics, l *ledger.Ledger, s *history.Summary,
+func (a *app) reportLines(f *rule.File, diags diag.List, l *ledger.Ledger, s *history.Summary,
 	now time.Time) error {
 	var err error
 	for _, name := range s.Rules() {

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
@@ -55,10 +55,10 @@ type app struct {
 	beside    bool   // --beside
 	logFormat string // --log-format
 	board     board
-	warnings  notation.Diagnostics // of the rules that were read last
-	read      []byte               // the texts of the rules that were read last
-	style     ink.Style            // of standard output
-	styleErr  ink.Style            // of standard error
+	warnings  diag.List // of the rules that were read last
+	read      []byte    // the texts of the rules that were read last
+	style     ink.Style // of standard output
+	styleErr  ink.Style // of standard error
 }
 
 // Main runs the program and gives its exit status.

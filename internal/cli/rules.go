@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -68,7 +69,7 @@ func (a *app) loadRules() (*rule.File, error) {
 	return f, nil
 }
 
-func (a *app) readRules() (*rule.File, notation.Diagnostics, error) {
+func (a *app) readRules() (*rule.File, diag.List, error) {
 	path, err := a.findRules()
 	if err != nil {
 		return nil, nil, err
@@ -91,7 +92,7 @@ func (a *app) readRules() (*rule.File, notation.Diagnostics, error) {
 
 // parseRules reads a rules file and all that it includes. texts joins what was
 // read, so that a later change can be told.
-func parseRules(path string, src []byte) (f *rule.File, diags notation.Diagnostics, texts []byte) {
+func parseRules(path string, src []byte) (f *rule.File, diags diag.List, texts []byte) {
 	texts = bytes.Clone(src)
 	load := func(glob string) ([]rule.Source, error) {
 		sources, err := loadIncluded(glob)
@@ -105,7 +106,7 @@ func parseRules(path string, src []byte) (f *rule.File, diags notation.Diagnosti
 }
 
 // parseWith reads a rules file; load finds the files that it includes.
-func parseWith(path string, src []byte, load rule.Load) (*rule.File, notation.Diagnostics) {
+func parseWith(path string, src []byte, load rule.Load) (*rule.File, diag.List) {
 	home, _ := os.UserHomeDir() // without one ~ stands for itself
 	return notation.ParseAll(path, src, rule.Machine{Home: home, Load: load, Zones: time.LoadLocation,
 		CPUs: runtime.NumCPU()})
@@ -217,7 +218,7 @@ func watchedFolders(f *rule.File) int {
 	return len(folders)
 }
 
-func finding(d notation.Diagnostic) jsonlines.Finding {
+func finding(d diag.Diagnostic) jsonlines.Finding {
 	return jsonlines.Finding{File: d.File, Line: d.Line, Column: d.Column, Severity: string(d.Severity), Code: d.Code,
 		Message: d.Message, Hint: d.Hint, Quote: d.Quote, About: d.About()}
 }

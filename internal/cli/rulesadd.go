@@ -12,8 +12,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/draft"
@@ -134,7 +134,7 @@ func (n *newRule) beforeLine() (int, error) {
 }
 
 // with is the text of the rules file with the new rule, and what it says then.
-func (n *newRule) with(r draft.Rule) (string, *rule.File, notation.Diagnostics, error) {
+func (n *newRule) with(r draft.Rule) (string, *rule.File, diag.List, error) {
 	line, err := n.beforeLine()
 	if err != nil {
 		return "", nil, nil, err
@@ -159,7 +159,7 @@ func (n *newRule) write(r draft.Rule) error {
 	}
 	if diags.Failed() {
 		for _, d := range diags {
-			if d.Severity == notation.SeverityError {
+			if d.Severity == diag.SeverityError {
 				return usage("the rule was not written: %s%s", d.Message, hintOf(d))
 			}
 		}
@@ -186,7 +186,7 @@ func (n *newRule) write(r draft.Rule) error {
 	return nil
 }
 
-func hintOf(d notation.Diagnostic) string {
+func hintOf(d diag.Diagnostic) string {
 	if d.Hint == "" {
 		return ""
 	}
@@ -261,7 +261,7 @@ func (n *newRule) See(r draft.Rule) guide.Sight {
 		return guide.Sight{Wrong: err.Error()}
 	}
 	for _, d := range diags {
-		if d.Severity == notation.SeverityError {
+		if d.Severity == diag.SeverityError {
 			return guide.Sight{Wrong: d.Message + hintOf(d)}
 		}
 	}

@@ -11,8 +11,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
@@ -76,14 +76,14 @@ func (a *app) editRules(args []string) error {
 }
 
 // checkEdited checks the rules with new text in the place of one of their files.
-func (a *app) checkEdited(f *rule.File, path string, edited []byte) notation.Diagnostics {
+func (a *app) checkEdited(f *rule.File, path string, edited []byte) diag.List {
 	if path == f.Path {
 		_, diags, _ := parseRules(path, edited)
 		return diags
 	}
 	main, err := os.ReadFile(f.Path)
 	if err != nil {
-		return notation.Diagnostics{{Severity: notation.SeverityError, Pos: rule.Pos{File: f.Path},
+		return diag.List{{Severity: diag.SeverityError, Pos: rule.Pos{File: f.Path},
 			Message: err.Error()}}
 	}
 	_, diags := parseWith(f.Path, main, func(glob string) ([]rule.Source, error) {

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/schema"
 	"stilltide/internal/jsonlines"
 )
 
@@ -17,21 +17,21 @@ func (a *app) schemaCommand() *cobra.Command {
 		Long: `Prints the JSON Schema (2020-12) of the rules file, for editors. With --of it is that of one
 line of a command's JSON: ` + strings.Join(withJSON(), ", ") + `.`,
 		RunE: func(*cobra.Command, []string) error {
-			var schema any = notation.Schema()
+			var text any = schema.Rules()
 			if of != "" {
 				c, known := jsonlines.Of(of)
 				if !known {
 					return usage("no command %q has --json%s", of, didYouMean(of, withJSON()))
 				}
 				var err error
-				if schema, err = c.Schema(); err != nil {
+				if text, err = c.Schema(); err != nil {
 					return err
 				}
 			}
 			e := json.NewEncoder(a.out)
 			e.SetIndent("", "  ")
 			e.SetEscapeHTML(false)
-			return e.Encode(schema)
+			return e.Encode(text)
 		},
 	}
 	c.Flags().StringVar(&of, "of", "", "the schema of what this `COMMAND` prints with --json")

@@ -11,7 +11,7 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/engine"
@@ -81,7 +81,7 @@ func running(f *rule.File) *engine.Live {
 }
 
 // standing is how it all stands now. l may be nil.
-func (a *app) standing(f *rule.File, diags notation.Diagnostics, l *ledger.Ledger,
+func (a *app) standing(f *rule.File, diags diag.List, l *ledger.Ledger,
 	watcher *engine.Live) (standing.Standing, error) {
 	asked := askedOf(f, l, watcher, time.Now())
 	if diags.Failed() {

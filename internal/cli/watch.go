@@ -18,8 +18,8 @@ import (
 
 	"stilltide/internal/advice"
 	"stilltide/internal/control"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/flow"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -416,7 +416,7 @@ const maxDoubts = 10
 // doubts repeats at the start what check warns of, but for what the watcher says by itself: a
 // folder that is not there, a program without which a rule is blocked.
 func (a *app) doubts(f *rule.File) {
-	list := slices.DeleteFunc(append(slices.Clone(a.warnings), advice.Doubts(f)...), func(d notation.Diagnostic) bool {
+	list := slices.DeleteFunc(append(slices.Clone(a.warnings), advice.Doubts(f)...), func(d diag.Diagnostic) bool {
 		return d.Code == "folder-absent" || d.Code == "program"
 	})
 	list.Sort()

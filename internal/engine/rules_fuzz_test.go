@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -68,7 +69,7 @@ func FuzzRules(f *testing.F) {
 	})
 }
 
-func havePlaces(t *testing.T, diags notation.Diagnostics) {
+func havePlaces(t *testing.T, diags diag.List) {
 	for _, d := range diags {
 		if d.Line < 1 || d.Column < 1 || d.About() == "" {
 			t.Fatalf("%q has no place: %s", d.Message, d.Pos)

@@ -7,9 +7,9 @@ import (
 	"strings"
 	"testing"
 
-	"stilltide/internal/core/notation"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/schema"
 )
 
 var update = flag.Bool("update", false, "write the tables of docs/rules.md anew")
@@ -21,7 +21,7 @@ func TestReference(t *testing.T) {
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
 	made := string(text)
-	for name, table := range notation.Reference() {
+	for name, table := range schema.Reference() {
 		begin, end := fmt.Sprintf("<!-- made from the model: %s -->\n", name), "<!-- end -->"
 		head, rest, ok := strings.Cut(made, begin)
 		require.True(t, ok, "docs/rules.md has no place for the table %s", name)

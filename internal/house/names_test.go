@@ -14,8 +14,8 @@ import (
 	_ "modernc.org/sqlite" // the driver
 
 	"stilltide/internal/core/job"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/schema"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
 )
@@ -54,8 +54,8 @@ func usedNames(t *testing.T) map[string][]string {
 			}
 		}
 	}
-	schema := notation.Schema()
-	schemaNames(schema, add)
+	ofRules := schema.Rules()
+	schemaNames(ofRules, add)
 	add("placeholder", append(rule.BuiltIn(), "files", "list", "list0")...)
 	add("expression", rule.ExpressionWords()...)
 	for _, s := range job.States {

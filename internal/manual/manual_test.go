@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/core/notation"
+	"stilltide/internal/core/schema"
 	_ "stilltide/internal/work" // its verbs
 )
 
@@ -31,7 +31,7 @@ func TestEveryKeyHasItsPlace(t *testing.T) {
 	require.Equal(t, []string{"man5/stilltide.yaml.5", "man1/stilltide.1"}, names)
 	page, err := os.ReadFile(filepath.Join(folder, "man5/stilltide.yaml.5"))
 	require.NoError(t, err)
-	for _, s := range notation.Sections() {
+	for _, s := range schema.Sections() {
 		require.Contains(t, sections, s.Name)
 		for _, k := range s.Keys {
 			require.Contains(t, string(page), "\n.It Cm "+k.Name+"\n")

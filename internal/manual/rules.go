@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/schema"
 )
 
 // sections say of each mapping of the rules file what it is.
@@ -39,7 +39,7 @@ configuration folder; the option --config names another. The first rule in it wh
 
 Where a list is allowed, a single value is, too. Paths start at the folder of the file they are written in.
 Times are written as 500ms, 2s, 1h30m, 90d or 2w; sizes as 17, 2KiB or 100MB.`)
-	for _, s := range notation.Sections() {
+	for _, s := range schema.Sections() {
 		head := sections[s.Name]
 		p.WriteString(".Sh " + head[0] + "\n")
 		p.text(head[1])
@@ -73,7 +73,7 @@ Times are written as 500ms, 2s, 1h30m, 90d or 2w; sizes as 17, 2KiB or 100MB.`)
 }
 
 // key adds one key: what it is for, with which verbs, and what holds without it.
-func (p *page) key(k notation.Key, isVerb bool) {
+func (p *page) key(k schema.Key, isVerb bool) {
 	p.item("Cm " + escaped(k.Name))
 	p.sentences(plainText(k.Means) + ".")
 	if len(k.With) > 0 {

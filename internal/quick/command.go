@@ -8,8 +8,8 @@ import (
 	"strings"
 	"sync"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
@@ -80,7 +80,7 @@ func parseWord(word string, each bool) (pieces []piece, err error) {
 func unknown(raw, name string) error {
 	words := append(slices.Clone(ofOne), "files")
 	hint := "the words are {" + strings.Join(words, "} {") + "}."
-	if near := notation.Nearest(name, words); near != "" {
+	if near := diag.Nearest(name, words); near != "" {
 		hint = "did you mean {" + near + "}?"
 	}
 	return fmt.Errorf("there is no placeholder %s here; %s For braces that are meant as themselves write {%s}", raw,

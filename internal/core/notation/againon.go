@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/rule"
 )
 
@@ -14,7 +15,7 @@ func (d *decoder) againOn(r *rule.Rule) {
 	for _, p := range r.AgainOn {
 		if _, err := filepath.Match(p.Absolute(), ""); err != nil || strings.ContainsAny(filepath.Dir(p.Absolute()),
 			"*?[") {
-			d.add(SeverityError, p.Pos, "again_on",
+			d.add(diag.SeverityError, p.Pos, "again_on",
 				fmt.Sprintf("%s is neither a path nor a glob of names in one folder",
 					p.S), "write the folder out, as in settings/*.json")
 		}
@@ -22,12 +23,14 @@ func (d *decoder) againOn(r *rule.Rule) {
 	switch at := r.Pos; {
 	case len(r.AgainOn) == 0:
 	case r.Moves():
-		d.add(SeverityError, r.AgainOn[0].Pos, "again_on",
+		d.add(diag.SeverityError, r.AgainOn[0].Pos, "again_on",
 			"again_on is for files that stay, and this rule's go elsewhere",
 			"remove again_on, or what moves the file")
 	case r.Gather != nil || r.Folded():
-		d.add(SeverityError, at, "again_on", "again_on is for single files", "remove batch:, group: or unit: folder")
+		d.add(diag.SeverityError, at, "again_on", "again_on is for single files",
+			"remove batch:, group: or unit: folder")
 	case r.Again == rule.AgainNever:
-		d.add(SeverityError, at, "again_on", "again: never and again_on mean the opposite", "remove one of the two")
+		d.add(diag.SeverityError, at, "again_on", "again: never and again_on mean the opposite",
+			"remove one of the two")
 	}
 }

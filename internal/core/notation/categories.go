@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/rule"
 )
 
@@ -19,15 +20,15 @@ func (d *decoder) categories(f *rule.File) {
 			at = own.Types[0].Pos
 		}
 		if !ruleName(name) {
-			d.add(SeverityError, at, "category", fmt.Sprintf("%q cannot name a category", name),
+			d.add(diag.SeverityError, at, "category", fmt.Sprintf("%q cannot name a category", name),
 				"use letters, digits, -, _ and ., beginning with a letter or digit")
 		}
 		if len(own.Types) == 0 && !own.As.Set() {
-			d.add(SeverityError, at, "category", fmt.Sprintf("the category %s says nothing", name),
+			d.add(diag.SeverityError, at, "category", fmt.Sprintf("the category %s says nothing", name),
 				"add types: with media types and endings, or as: with another name")
 		}
 		if _, known := rule.CategoryTypes[name]; !known && name != rule.OtherCategory && len(own.Types) == 0 {
-			d.add(SeverityError, own.As.Pos, "category",
+			d.add(diag.SeverityError, own.As.Pos, "category",
 				fmt.Sprintf("there is no category named %s, so it needs types:", name), "the categories are "+
 					strings.Join(d.categoryNames(f), ", "))
 		}
@@ -35,7 +36,7 @@ func (d *decoder) categories(f *rule.File) {
 		for _, t := range own.Types {
 			if _, err := path.Match(t.S, "image/png"); err != nil || !strings.Contains(t.S, "/") &&
 				!strings.HasPrefix(t.S, ".") {
-				d.add(SeverityError, t.Pos, "category", fmt.Sprintf("%q is neither a media type nor an ending",
+				d.add(diag.SeverityError, t.Pos, "category", fmt.Sprintf("%q is neither a media type nor an ending",
 					t.S), "write image/png, image/* or .dxf")
 			}
 			types = append(types, strings.ToLower(t.S))
@@ -64,10 +65,10 @@ func (d *decoder) knownCategories(f *rule.File, r *rule.Rule) {
 			continue
 		}
 		hint := "the categories are " + strings.Join(names, ", ")
-		if near := Nearest(t.S, names); near != "" {
+		if near := diag.Nearest(t.S, names); near != "" {
 			hint = "did you mean " + near + "?"
 		}
-		d.add(SeverityError, t.Pos, "category", fmt.Sprintf("there is no category named %s", t.S), hint)
+		d.add(diag.SeverityError, t.Pos, "category", fmt.Sprintf("there is no category named %s", t.S), hint)
 	}
 	r.Sorts = f.Sorts
 }

@@ -3,9 +3,9 @@ package notation
 import (
 	"testing"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/rule"
 )
 
 func TestCategories(t *testing.T) {
@@ -41,7 +41,8 @@ func TestCategories(t *testing.T) {
 	require.Equal(t, "Bilder", f.Sorts.Shown("pictures"))
 	require.Equal(t, "audio", f.Sorts.Shown("audio"))
 	for name := range rule.CategoryTypes {
-		require.Contains(t, said(ruleWith("category: "+name+"x")), "did you mean "+name+"?")
+		require.Contains(t, said("version: 1\nrules: [{name: a, watch: in, category: "+name+"x}]\n"),
+			"did you mean "+name+"?")
 	}
 	require.Contains(t, said("version: 1\ncategories: {plans: {as: x}}\nrules: [{name: a, watch: in}]\n"),
 		"it needs types:")

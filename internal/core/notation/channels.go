@@ -10,9 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/rule"
 )
 
 func readEncryption(d *decoder, n ast.Node, v *rule.Encryption) {
@@ -35,7 +36,7 @@ func (d *decoder) noticeKeys(f *rule.File) {
 	if h := f.Heartbeat; h != nil {
 		d.knownChannel(h.To, h.Pos, "heartbeat")
 		if h.Every.Duration < time.Second {
-			d.add(SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s",
+			d.add(diag.SeverityError, h.Pos, "heartbeat", "a heartbeat needs every: with at least 1s",
 				"every: 1h, for instance")
 		}
 	}
@@ -52,7 +53,7 @@ func (d *decoder) channel(name string, c *rule.Channel) {
 			kinds++
 		}
 	}
-	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
+	bad := func(message, hint string) { d.add(diag.SeverityError, c.Pos, "channel", message, hint) }
 	switch {
 	case name == rule.LogChannel:
 		bad("the channel log is always there and cannot be another", "give this one another name")
@@ -66,7 +67,7 @@ func (d *decoder) channel(name string, c *rule.Channel) {
 		c.Webhook = d.put(rule.Path{Text: c.Webhook}).Text
 		if u, err := url.Parse(c.Webhook.S); err != nil || u.Host == "" || u.Scheme != "http" &&
 			u.Scheme != "https" {
-			d.add(SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S),
+			d.add(diag.SeverityError, c.Webhook.Pos, "address", fmt.Sprintf("%q is not a web address", c.Webhook.S),
 				"begin it with http:// or https:// and name the host")
 		}
 	}
@@ -80,7 +81,7 @@ func (d *decoder) channel(name string, c *rule.Channel) {
 
 func (d *decoder) mail(name string, c *rule.Channel) {
 	m := c.Mail
-	bad := func(message, hint string) { d.add(SeverityError, c.Pos, "channel", message, hint) }
+	bad := func(message, hint string) { d.add(diag.SeverityError, c.Pos, "channel", message, hint) }
 	if m.Secrecy == "" {
 		m.Secrecy = rule.StartTLSIfOffered
 	}
@@ -94,7 +95,7 @@ func (d *decoder) mail(name string, c *rule.Channel) {
 	}
 	for _, to := range m.To {
 		if !strings.Contains(to.S, "@") {
-			d.add(SeverityError, to.Pos, "address", fmt.Sprintf("%q is not an e-mail address", to.S), "")
+			d.add(diag.SeverityError, to.Pos, "address", fmt.Sprintf("%q is not an e-mail address", to.S), "")
 		}
 	}
 	if m.User.Set() != m.Password.Set() {
@@ -108,7 +109,7 @@ func (d *decoder) notify(n *rule.Notify, allowed ...rule.Occasion) {
 		return
 	}
 	if len(n.On) == 0 || len(n.To) == 0 {
-		d.add(SeverityError, n.Pos, "missing", "notify needs on: and to:",
+		d.add(diag.SeverityError, n.Pos, "missing", "notify needs on: and to:",
 			"notify: {on: failed, to: log}, for instance")
 	}
 	for _, o := range n.On {
@@ -118,7 +119,7 @@ func (d *decoder) notify(n *rule.Notify, allowed ...rule.Occasion) {
 				hint = fmt.Sprintf("%s belongs to a rule: put it into the rule's notify:, or into defaults: for "+
 					"all", o)
 			}
-			d.add(SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)
+			d.add(diag.SeverityError, n.Pos, "choice", fmt.Sprintf("notify cannot tell of %q here", o), hint)
 		}
 	}
 	for _, t := range n.To {
@@ -135,27 +136,27 @@ func (d *decoder) knownChannel(t rule.Text, at rule.Pos, key string) {
 		return
 	}
 	if !t.Set() {
-		d.add(SeverityError, at, "missing", key+" does not say which channel is told", "")
+		d.add(diag.SeverityError, at, "missing", key+" does not say which channel is told", "")
 		return
 	}
 	names := append([]string{rule.LogChannel}, d.channels...)
 	hint := "the channels are " + strings.Join(names, ", ")
-	if near := Nearest(t.S, names); near != "" {
+	if near := diag.Nearest(t.S, names); near != "" {
 		hint = "did you mean " + near + "?"
 	}
-	d.add(SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), hint)
+	d.add(diag.SeverityError, t.Pos, "unknown-channel", fmt.Sprintf("there is no channel named %s", t.S), hint)
 }
 
 // listen checks the address for metrics: one of this machine alone.
 func (d *decoder) listen(t rule.Text) {
 	host, _, ok := hostPort(t.S)
 	if !ok {
-		d.add(SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S),
+		d.add(diag.SeverityError, t.Pos, "listen", fmt.Sprintf("%q is not an address with a port", t.S),
 			"write 127.0.0.1:9470, for instance")
 		return
 	}
 	if ip, err := netip.ParseAddr(host); host != "localhost" && (err != nil || !ip.IsLoopback()) {
-		d.add(SeverityError, t.Pos, "listen",
+		d.add(diag.SeverityError, t.Pos, "listen",
 			fmt.Sprintf("%s can be reached from other machines, and there is no password here", t.S),
 			"listen on 127.0.0.1 or ::1, and let a proxy do the rest")
 	}

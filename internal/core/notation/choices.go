@@ -8,10 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/dustin/go-humanize"
 	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/rule"
 )
 
 // choose reads one of the words.
@@ -25,10 +26,10 @@ func choose(d *decoder, n ast.Node, what string, words ...string) string {
 		}
 	}
 	hint := "it is one of " + strings.Join(words, ", ")
-	if near := Nearest(s, words); near != "" {
+	if near := diag.Nearest(s, words); near != "" {
 		hint = "did you mean " + near + "?"
 	}
-	if other := otherValues[what][s]; other != "" {
+	if other := diag.OtherValues[what][s]; other != "" {
 		hint = other
 	}
 	d.errorAt(n, "choice", fmt.Sprintf("%s cannot be %q", what, s), hint)
@@ -119,7 +120,7 @@ func (d *decoder) marker(r *rule.Rule) {
 		return
 	}
 	if !v.MarkerName.Uses("name", "stem") {
-		d.add(SeverityError, v.Marker.Pos, "marker",
+		d.add(diag.SeverityError, v.Marker.Pos, "marker",
 			"the marker's name must hold {name} or {stem}, so that it belongs to one file",
 			"write {name}.ok, for instance")
 	}

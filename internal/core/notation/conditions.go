@@ -14,6 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/expr"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
@@ -64,14 +65,14 @@ func readRange[T ~int64](d *decoder, n ast.Node, read func(string) (T, error)) (
 func (d *decoder) conditions(r *rule.Rule) {
 	for _, k := range r.MediaType {
 		if _, err := path.Match(k.S, "image/png"); err != nil || !strings.Contains(k.S, "/") {
-			d.add(SeverityError, k.Pos, "media_type", fmt.Sprintf("%q is not a media type", k.S),
+			d.add(diag.SeverityError, k.Pos, "media_type", fmt.Sprintf("%q is not a media type", k.S),
 				"write image/png, or image/* for all pictures")
 		}
 	}
 	if r.Share {
 		for key, p := range map[string]*rule.Place{"processed": r.Processed, "failed": r.Failed} {
 			if p != nil {
-				d.add(SeverityError, p.To.Pos, "share",
+				d.add(diag.SeverityError, p.To.Pos, "share",
 					fmt.Sprintf("a rule that shares its files with later ones cannot move them: it has %s", key),
 					"remove one of the two")
 			}
@@ -92,7 +93,7 @@ func (d *decoder) conditions(r *rule.Rule) {
 	for _, w := range words {
 		text := r.Let[w]
 		if !pattern.ValidName(w) || isBuiltIn(w) || Contains(shared, w) || d.words[w] != "" {
-			d.add(SeverityError, text.Pos, "let", fmt.Sprintf("%q cannot name a word here", w),
+			d.add(diag.SeverityError, text.Pos, "let", fmt.Sprintf("%q cannot name a word here", w),
 				"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}
@@ -141,24 +142,24 @@ func (d *decoder) expression(env expr.Env, t rule.Text, want string) *expr.Progr
 		words := env.Names()
 		message, hint = fmt.Sprintf("there is no word %s in expressions", m[1]), "the words here are "+
 			strings.Join(words, ", ")
-		if other := otherWords[m[1]]; Contains(words, other) {
+		if other := diag.OtherWords[m[1]]; Contains(words, other) {
 			hint = "it is " + other
-		} else if near := Nearest(m[1], words); near != "" {
+		} else if near := diag.Nearest(m[1], words); near != "" {
 			hint = "did you mean " + near + "?"
 		}
 	}
-	d.add(SeverityError, at, "expression", message, hint)
+	d.add(diag.SeverityError, at, "expression", message, hint)
 	return nil
 }
 
 func (d *decoder) example(e *rule.Example) {
 	if !e.File.Set() {
-		d.add(SeverityError, e.Pos, "missing", "an example needs file: and a path", "")
+		d.add(diag.SeverityError, e.Pos, "missing", "an example needs file: and a path", "")
 	}
 	if e.Modified.Set() {
 		at, ok := fill.ParseDate(e.Modified.S)
 		if !ok {
-			d.add(SeverityError, e.Modified.Pos, "date", fmt.Sprintf("%q is not a date", e.Modified.S),
+			d.add(diag.SeverityError, e.Modified.Pos, "date", fmt.Sprintf("%q is not a date", e.Modified.S),
 				"write 2031-04-02 or 2031-04-02T14:20")
 		}
 		e.At = at

@@ -10,13 +10,14 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/expr"
-	"stilltide/internal/core/pattern"
-	"stilltide/internal/core/rule"
-
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
+
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/expr"
+	"stilltide/internal/core/pattern"
+	"stilltide/internal/core/rule"
 )
 
 // decoder walks the YAML tree and a Go value side by side. It never stops at
@@ -35,7 +36,7 @@ type decoder struct {
 	channels []string          // the names of its channels
 	merging  int               // merge keys that are being followed, one inside the other
 	depth    int               // values inside values
-	diags    Diagnostics
+	diags    diag.List
 
 	lists map[string]*pattern.List // compiled patterns, by their texts: many rules have the same
 	envs  map[string]expr.Env      // what expressions may name, by a rule's captures
@@ -118,8 +119,8 @@ func (d *decoder) syntaxError(err error) {
 	var se *yaml.SyntaxError
 	if errors.As(err, &se) && se.Token != nil {
 		p := se.Token.Position
-		if s, ok := slipIn(d.lines, p.Line); ok {
-			d.errorAtLine(p.Line, s.column, "yaml", s.message, s.hint)
+		if s, ok := diag.SlipIn(d.lines, p.Line); ok {
+			d.errorAtLine(p.Line, s.Column, "yaml", s.Message, s.Hint)
 			return
 		}
 		d.errorAtLine(p.Line, p.Column, "yaml", "this is not YAML: "+se.Message, "")
@@ -148,10 +149,10 @@ func (d *decoder) errorAt(n ast.Node, code, message, hint string) {
 }
 
 func (d *decoder) errorAtLine(line, column int, code, message, hint string) {
-	d.add(SeverityError, rule.Pos{File: d.file, Line: line, Column: column}, code, message, hint)
+	d.add(diag.SeverityError, rule.Pos{File: d.file, Line: line, Column: column}, code, message, hint)
 }
 
-func (d *decoder) add(s Severity, at rule.Pos, code, message, hint string) {
+func (d *decoder) add(s diag.Severity, at rule.Pos, code, message, hint string) {
 	if at.Line == 0 && d.diags.Failed() {
 		return // it follows from what is wrong already: a value of the wrong type has no place
 	}
@@ -162,14 +163,14 @@ func (d *decoder) add(s Severity, at rule.Pos, code, message, hint string) {
 	if at.Line >= 1 && at.Line <= len(d.lines) {
 		quote = strings.TrimRight(d.lines[at.Line-1], "\r")
 	}
-	d.diags = append(d.diags, Diagnostic{Pos: at, Severity: s, Code: code, Message: message, Hint: hint,
+	d.diags = append(d.diags, diag.Diagnostic{Pos: at, Severity: s, Code: code, Message: message, Hint: hint,
 		Quote: quote})
 }
 
 // errorIn points at the part `near` of a text, if it can be found from the
 // text's place on; otherwise at the text itself.
 func (d *decoder) errorIn(t rule.Text, near, code, message, hint string) {
-	d.add(SeverityError, d.find(t.Pos, near), code, message, hint)
+	d.add(diag.SeverityError, d.find(t.Pos, near), code, message, hint)
 }
 
 func (d *decoder) find(at rule.Pos, near string) rule.Pos {
@@ -203,14 +204,14 @@ func (d *decoder) resolve(n ast.Node) ast.Node {
 			if target == nil {
 				name := v.Value.GetToken().Value
 				d.errorAt(n, "alias", "a * at the beginning of a value is an alias in YAML, and no anchor named &"+
-					name+" stands before this", "for a pattern quote it: "+quote("*"+name))
+					name+" stands before this", "for a pattern quote it: "+diag.Quoted("*"+name))
 				return nil
 			}
 			n = target
 		case *ast.TagNode:
 			if tag := v.GetToken().Value; !strings.HasPrefix(tag, "!!") {
 				d.errorAt(n, "yaml", "a ! at the beginning of a value is a tag in YAML",
-					"quote it: "+quote(d.restOfLine(d.pos(n))))
+					"quote it: "+diag.Quoted(d.restOfLine(d.pos(n))))
 				return nil
 			}
 			n = v.Value
@@ -467,13 +468,9 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 func (d *decoder) unknownKey(n ast.Node, key, what string, names []string, pairs []*ast.MappingValueNode) {
 	slices.Sort(names)
 	hint := "the keys here are " + strings.Join(names, ", ")
-	if near := Nearest(key, names); near != "" {
+	if near := diag.Nearest(key, names); near != "" {
 		hint = "did you mean " + near + "?"
 	}
-	if partOf(what) == inRule {
-		hint = cmp.Or(stepOption(pairs, key), insteadOf(what, key), hint)
-	} else {
-		hint = cmp.Or(insteadOf(what, key), hint)
-	}
+	hint = cmp.Or(diag.InsteadOf(what, key, pairs), hint)
 	d.errorAt(n, "unknown-key", fmt.Sprintf("%s has no key named %s", what, key), hint)
 }

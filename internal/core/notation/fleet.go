@@ -11,6 +11,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/rule"
 )
@@ -19,15 +20,15 @@ func readWhileAway(d *decoder, n ast.Node, v *rule.WhileAway) {
 	*v = rule.WhileAway(choose(d, n, "while_away", "hold", "run_here"))
 }
 
-// poolPattern is how a pool may be named: its name is part of the names that the engine knows.
-const poolPattern = `^[A-Za-z0-9_-]{1,32}$`
+// PoolPattern is how a pool may be named: its name is part of the names that the engine knows.
+const PoolPattern = `^[A-Za-z0-9_-]{1,32}$`
 
-var poolName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(poolPattern) })
+var poolName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(PoolPattern) })
 
-// serverPattern is an address of a server.
-const serverPattern = `^((nats|tls)://)?[^/@\s]+$`
+// ServerPattern is an address of a server.
+const ServerPattern = `^((nats|tls)://)?[^/@\s]+$`
 
-var serverName = regexp.MustCompile(serverPattern)
+var serverName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(ServerPattern) })
 
 // fleet checks the engine that the file names.
 func (d *decoder) fleet(f *rule.File) {
@@ -37,26 +38,26 @@ func (d *decoder) fleet(f *rule.File) {
 	}
 	v.KeyFile, v.CA = d.put(v.KeyFile), d.put(v.CA)
 	if len(v.Server) == 0 {
-		d.add(SeverityError, v.Pos, "missing", "fleet: names no server", "add server: and an address, such as "+
+		d.add(diag.SeverityError, v.Pos, "missing", "fleet: names no server", "add server: and an address, such as "+
 			"nats://10.0.0.5:4222")
 	}
 	for i, s := range v.Server {
 		v.Server[i].S = d.put(rule.Path{Text: s}).S
-		if !serverName.MatchString(v.Server[i].S) {
-			d.add(SeverityError, s.Pos, "server", fmt.Sprintf("%q is no address of a server", s.S),
+		if !serverName().MatchString(v.Server[i].S) {
+			d.add(diag.SeverityError, s.Pos, "server", fmt.Sprintf("%q is no address of a server", s.S),
 				"write nats://HOST:PORT; who may connect is said by key_file, not in the address")
 		}
 	}
 	if !v.KeyFile.Set() {
-		d.add(SeverityError, v.Pos, "missing", "fleet: names no key_file, and helpers run only what is signed",
+		d.add(diag.SeverityError, v.Pos, "missing", "fleet: names no key_file, and helpers run only what is signed",
 			"make one with stilltide fleet make-key FILE, and name it")
 	}
 	if l := v.Lease; l.Pos.Line > 0 && (l.Duration < 2*time.Second || l.Duration > 10*time.Minute) {
-		d.add(SeverityError, l.Pos, "lease", "lease is from 2s to 10m", "30s suits most")
+		d.add(diag.SeverityError, l.Pos, "lease", "lease is from 2s to 10m", "30s suits most")
 	}
 	for here, there := range v.Shared {
 		if !filepath.IsAbs(here) || !filepath.IsAbs(there) {
-			d.add(SeverityError, v.Pos, "shared", fmt.Sprintf("shared: %s and %s must both be whole paths", here,
+			d.add(diag.SeverityError, v.Pos, "shared", fmt.Sprintf("shared: %s and %s must both be whole paths", here,
 				there), "begin each with /")
 		}
 	}
@@ -70,12 +71,12 @@ func (d *decoder) pool(f *rule.File, r *rule.Rule) {
 	r.Bring = d.putAll(r.Bring)
 	if !r.Pool.Set() {
 		if len(r.Bring) > 0 {
-			d.add(SeverityError, r.Bring[0].Pos, "pool", "bring goes with pool: nothing of this rule travels",
+			d.add(diag.SeverityError, r.Bring[0].Pos, "pool", "bring goes with pool: nothing of this rule travels",
 				"add pool:, or remove bring:")
 		}
 		return
 	}
-	bad := func(at rule.Pos, message, hint string) { d.add(SeverityError, at, "pool", message, hint) }
+	bad := func(at rule.Pos, message, hint string) { d.add(diag.SeverityError, at, "pool", message, hint) }
 	switch {
 	case !poolName().MatchString(r.Pool.S):
 		bad(r.Pool.Pos, fmt.Sprintf("%q cannot name a pool", r.Pool.S), "use letters, digits, - and _, at most 32")
@@ -105,7 +106,7 @@ func (d *decoder) brought(f *rule.File, p rule.Path) {
 	}
 	rel, err := filepath.Rel(f.Base, p.Absolute())
 	if err != nil || rel == "." || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
-		d.add(SeverityError, p.Pos, "bring", fmt.Sprintf("%s is outside the folder of the rules file", p.S),
+		d.add(diag.SeverityError, p.Pos, "bring", fmt.Sprintf("%s is outside the folder of the rules file", p.S),
 			"only what lies in that folder travels: put it there")
 	}
 }
@@ -114,14 +115,15 @@ func (d *decoder) brought(f *rule.File, p rule.Path) {
 func (d *decoder) travelling(r *rule.Rule, s *rule.Step) {
 	at := s.Keys[s.Verb()]
 	if s.WorkingIn != nil {
-		d.add(SeverityError, s.WorkingFolder.Pos, "pool",
+		d.add(diag.SeverityError, s.WorkingFolder.Pos, "pool",
 			"working_folder is a folder of this machine, and the command "+
 				"runs on another", "remove it: the command starts in a folder that holds what bring: names")
 	}
 	for _, word := range awayWords {
 		if s.Runs() && fills(s, word) {
-			d.add(SeverityError, at, "pool", fmt.Sprintf("{%s} is a path of this machine, and the command runs on "+
-				"another", word), "use {file}, {name}, {rel} and {scratch}")
+			d.add(diag.SeverityError, at, "pool",
+				fmt.Sprintf("{%s} is a path of this machine, and the command runs on "+
+					"another", word), "use {file}, {name}, {rel} and {scratch}")
 		}
 	}
 	if s.Command == nil {
@@ -134,7 +136,7 @@ func (d *decoder) travelling(r *rule.Rule, s *rule.Step) {
 			ok, err := filepath.Match(p.Absolute(), path)
 			return ok && err == nil
 		}) {
-			d.add(SeverityError, at, "pool",
+			d.add(diag.SeverityError, at, "pool",
 				fmt.Sprintf("%s lies beside the rules file, and the command runs on another "+
 					"machine", text), fmt.Sprintf("add bring: [%s], or give the program's whole path there", text))
 		}

@@ -7,12 +7,13 @@ import (
 	"testing"
 	"time"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/rule"
 )
 
-func parse(text string) (*rule.File, Diagnostics) {
+func parse(text string) (*rule.File, diag.List) {
 	return Parse("/office/stilltide.yaml", []byte(text))
 }
 
@@ -170,9 +171,9 @@ func TestDurations(t *testing.T) {
 }
 
 func TestNearest(t *testing.T) {
-	require.Equal(t, "debounce", Nearest("debonuce", []string{"depth", "debounce", "do"}))
-	require.Equal(t, "match", Nearest("mach", []string{"watch", "match"}))
-	require.Empty(t, Nearest("elephant", []string{"watch", "match"}))
+	require.Equal(t, "debounce", diag.Nearest("debonuce", []string{"depth", "debounce", "do"}))
+	require.Equal(t, "match", diag.Nearest("mach", []string{"watch", "match"}))
+	require.Empty(t, diag.Nearest("elephant", []string{"watch", "match"}))
 }
 
 func FuzzParse(f *testing.F) {

@@ -2,7 +2,7 @@
 // in it becomes diagnostics with their places, a sentence, and the nearest right word.
 //
 // The struct tags of the model say which keys there are; how the value of a type is written
-// stands here, once, for reading it, for the JSON Schema and for the reference.
+// stands here. Package schema describes both, package diag is what is said of errors.
 package notation
 
 import (
@@ -18,6 +18,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
@@ -43,14 +44,14 @@ func readEntries(d *decoder, n ast.Node, _ *rule.Entries) {
 
 // Parse reads a rules file without the ones that it includes; a file that
 // names others needs ParseAll.
-func Parse(path string, src []byte) (*rule.File, Diagnostics) {
+func Parse(path string, src []byte) (*rule.File, diag.List) {
 	return ParseAll(path, src, rule.Machine{})
 }
 
 // ParseAll reads a rules file and what it names. path names it in messages and gives the folder
 // that relative paths start at, so it should be absolute. The file is usable
 // only if the diagnostics hold no error.
-func ParseAll(path string, src []byte, on rule.Machine) (*rule.File, Diagnostics) {
+func ParseAll(path string, src []byte, on rule.Machine) (*rule.File, diag.List) {
 	f := &rule.File{Path: path, Base: filepath.Dir(path), Machine: on}
 	d := newDecoder(path, on, src)
 	if root := d.tree(src); root != nil {
@@ -85,11 +86,11 @@ func (d *decoder) more(f *rule.File, load rule.Load, named map[string]rule.Pos) 
 		}
 		sources, err := load(at)
 		if err != nil {
-			d.add(SeverityError, glob.Pos, "more_rules", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
+			d.add(diag.SeverityError, glob.Pos, "more_rules", fmt.Sprintf("%s cannot be read: %v", glob.S, err), "")
 			continue
 		}
 		if len(sources) == 0 {
-			d.add(SeverityWarning, glob.Pos, "more_rules", fmt.Sprintf("no file fits %s", glob.S),
+			d.add(diag.SeverityWarning, glob.Pos, "more_rules", fmt.Sprintf("no file fits %s", glob.S),
 				"write one, or remove the pattern")
 		}
 		for _, src := range sources {
@@ -149,7 +150,7 @@ func (d *decoder) header(f *rule.File, root ast.Node) {
 		f.Ignore = list
 	}
 	if f.Defaults.Name.Set() {
-		d.add(SeverityError, f.Defaults.Name.Pos, "defaults",
+		d.add(diag.SeverityError, f.Defaults.Name.Pos, "defaults",
 			"a name cannot be a default: every rule needs its own", "remove it here")
 	}
 }
@@ -158,7 +159,7 @@ func (d *decoder) header(f *rule.File, root ast.Node) {
 func (d *decoder) rules(f *rule.File, defaults rule.Rule, named map[string]rule.Pos) {
 	raw := d.entries
 	if raw.pos.Line > 0 && len(raw.nodes) == 0 && len(f.More) == 0 {
-		d.add(SeverityError, raw.pos, "empty", "there is no rule in this list", "")
+		d.add(diag.SeverityError, raw.pos, "empty", "there is no rule in this list", "")
 	}
 	for _, n := range raw.nodes {
 		r := defaults
@@ -171,7 +172,7 @@ func (d *decoder) rules(f *rule.File, defaults rule.Rule, named map[string]rule.
 			if first.File != r.Name.Pos.File {
 				where = fmt.Sprintf("in %s on line %d", first.File, first.Line)
 			}
-			d.add(SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, %s", r.Name.S,
+			d.add(diag.SeverityError, r.Name.Pos, "twice", fmt.Sprintf("there is another rule named %s, %s", r.Name.S,
 				where), "give one of them another name")
 		}
 		named[r.Name.S] = r.Name.Pos
@@ -200,7 +201,7 @@ func (d *decoder) finish(f *rule.File, r *rule.Rule, n ast.Node) {
 	case !r.Name.Set():
 		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
 	case !ruleName(r.Name.S):
-		d.add(SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S),
+		d.add(diag.SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S),
 			"use letters of any language, digits, -, _, . and single spaces, at most 64, beginning with a letter or "+
 				"digit")
 	}
@@ -239,7 +240,7 @@ func (d *decoder) matcher(r *rule.Rule) {
 	r.Matcher = list
 	for _, m := range r.Match {
 		if looksRegular(m.S) {
-			d.add(SeverityWarning, m.Pos, "pattern",
+			d.add(diag.SeverityWarning, m.Pos, "pattern",
 				fmt.Sprintf("%q looks like a regular expression, and is read as a plain pattern", m.S),
 				"begin it with re: if it is one; in a plain pattern * stands for any characters, [0-9] for one")
 		}
@@ -297,7 +298,7 @@ func (d *decoder) command(t rule.Text, words []string) *fill.Command {
 	}
 	for i, w := range c.Words {
 		if c.Words[i], err = w.With(d.words); err != nil {
-			d.add(SeverityError, t.Pos, "placeholder", err.Error(), "")
+			d.add(diag.SeverityError, t.Pos, "placeholder", err.Error(), "")
 			return nil
 		}
 		d.known(t, c.Words[i], words)
@@ -313,9 +314,9 @@ func (d *decoder) known(t rule.Text, tmpl *fill.Template, words []string) {
 			hint := "the placeholders here are " + strings.Join(words, ", ")
 			if Contains(words, "files") && Contains(fileOnly, ref.Word) {
 				hint = "a batch or group has many files: use {files}, or {list} for a file that lists them"
-			} else if other := otherWords[ref.Word]; Contains(words, other) {
+			} else if other := diag.OtherWords[ref.Word]; Contains(words, other) {
 				hint = "it is {" + other + "}"
-			} else if near := Nearest(ref.Word, words); near != "" {
+			} else if near := diag.Nearest(ref.Word, words); near != "" {
 				hint = "did you mean {" + near + "}?"
 			}
 			d.errorIn(t, ref.Raw, "unknown-placeholder", fmt.Sprintf("there is no placeholder {%s}", ref.Word),
@@ -340,7 +341,7 @@ func (d *decoder) format(t rule.Text, ref *fill.Ref) {
 		return
 	}
 	warn := func(message, hint string) {
-		d.add(SeverityWarning, d.find(t.Pos, ref.Raw), "date-format", message, hint)
+		d.add(diag.SeverityWarning, d.find(t.Pos, ref.Raw), "date-format", message, hint)
 	}
 	if !strings.Contains(ref.Format, "%") {
 		warn(fmt.Sprintf("the format %s holds no %%, so it is filled as it stands", ref.Format),
@@ -384,7 +385,7 @@ func (d *decoder) template(t rule.Text, words []string) *fill.Template {
 		return nil
 	}
 	if tmpl, err = tmpl.With(d.words); err != nil {
-		d.add(SeverityError, t.Pos, "placeholder", err.Error(), "")
+		d.add(diag.SeverityError, t.Pos, "placeholder", err.Error(), "")
 		return nil
 	}
 	d.known(t, tmpl, words)

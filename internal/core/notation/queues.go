@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/schedule"
 )
@@ -60,17 +61,18 @@ func (d *decoder) flow(f *rule.File, r *rule.Rule) {
 			}
 			slices.Sort(names)
 			hint := "the queues are " + strings.Join(names, ", ")
-			if near := Nearest(r.Queue.S, names); near != "" {
+			if near := diag.Nearest(r.Queue.S, names); near != "" {
 				hint = "did you mean " + near + "?"
 			} else if len(names) == 0 {
 				hint = "there is no queues: in this file"
 			}
-			d.add(SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s", r.Queue.S),
+			d.add(diag.SeverityError, r.Queue.Pos, "unknown-queue", fmt.Sprintf("there is no queue named %s",
+				r.Queue.S),
 				hint)
 		}
 	}
 	if s := r.SerialBy; s.S == "true" || s.S == "false" {
-		d.add(SeverityError, s.Pos, "serial_by", "serial_by is a template and cannot be "+s.S,
+		d.add(diag.SeverityError, s.Pos, "serial_by", "serial_by is a template and cannot be "+s.S,
 			"jobs whose value is the same run one after the other: write serial_by: all for one at a time, "+
 				"{folder} for one a folder, and leave it out for no such bound")
 	} else if s.Set() {
@@ -78,7 +80,7 @@ func (d *decoder) flow(f *rule.File, r *rule.Rule) {
 	}
 	d.againOn(r)
 	if r.Again == rule.AgainNever && (r.Folded() || r.Gather != nil) {
-		d.add(SeverityError, r.Pos, "again",
+		d.add(diag.SeverityError, r.Pos, "again",
 			"again: never compares the content of single files, so it does not go with unit: folder, batch or "+
 				"group", "leave it out")
 	}

@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
@@ -130,7 +131,7 @@ func (d *decoder) unfilled(t rule.Text, words []string) {
 		if word == "file" {
 			hint = "write \"$1\": it is the file"
 		}
-		d.add(SeverityWarning, d.find(t.Pos, m[1]), "unfilled", "nothing is filled into the text of a script, so "+
+		d.add(diag.SeverityWarning, d.find(t.Pos, m[1]), "unfilled", "nothing is filled into the text of a script, so "+
 			m[1]+" stays as it is", hint)
 		return
 	}
@@ -154,7 +155,7 @@ func (d *decoder) nameTemplate(t rule.Text, words []string, key string) *fill.Te
 // savedWord checks the name that save gives.
 func (d *decoder) savedWord(r *rule.Rule, t rule.Text, saved []string) bool {
 	if !pattern.ValidName(t.S) || Contains(memberWords(r), t.S) || Contains(saved, t.S) {
-		d.add(SeverityError, t.Pos, "save", fmt.Sprintf("%q cannot name a saved word here", t.S),
+		d.add(diag.SeverityError, t.Pos, "save", fmt.Sprintf("%q cannot name a saved word here", t.S),
 			"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 		return false
 	}

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/pattern"
@@ -19,24 +20,24 @@ func (d *decoder) units(r *rule.Rule) {
 		d.folded(r)
 	}
 	if r.Reacts(file.Renamed) && (r.Gather != nil || r.Folded()) {
-		d.add(SeverityError, r.Pos, "events",
+		d.add(diag.SeverityError, r.Pos, "events",
 			"renamed is for single files, so it does not go with unit: folder, batch or group",
 			"make another rule of it")
 	}
 	if r.Reacts(file.Removed) && r.Gather != nil {
-		d.add(SeverityError, r.Pos, "events",
+		d.add(diag.SeverityError, r.Pos, "events",
 			"removed is for single files and folders, so it does not go with batch or group",
 			"make another rule of it")
 	}
 	if len(r.Events) == 0 {
-		d.add(SeverityError, r.Pos, "events", "this rule reacts to nothing: events is empty",
+		d.add(diag.SeverityError, r.Pos, "events", "this rule reacts to nothing: events is empty",
 			"leave it out for added and changed")
 	}
 }
 
 func (d *decoder) folded(r *rule.Rule) {
 	bad := func(message string) {
-		d.add(SeverityError, r.Pos, "folders", message, "leave it out, or write unit: file")
+		d.add(diag.SeverityError, r.Pos, "folders", message, "leave it out, or write unit: file")
 	}
 	if r.Depth != 0 {
 		bad("depth does not go with unit: folder, whose folders lie directly inside watch")
@@ -51,7 +52,7 @@ func (d *decoder) folded(r *rule.Rule) {
 
 func (d *decoder) gathering(r *rule.Rule) {
 	r.Gather = nil
-	bad := func(at rule.Pos, code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
+	bad := func(at rule.Pos, code, message, hint string) { d.add(diag.SeverityError, at, code, message, hint) }
 	switch b, g := r.Batch, r.Group; {
 	case b != nil && g != nil:
 		bad(g.Pos, "group", "a rule has batch or group, and this one has both", "keep one of them")

@@ -8,6 +8,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/expr"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/rule"
@@ -75,7 +76,7 @@ func (c *Checker) FileGoesOn() bool {
 
 // Error notes an error at a place.
 func (c *Checker) Error(at rule.Pos, code, message, hint string) {
-	c.d.add(SeverityError, at, code, message, hint)
+	c.d.add(diag.SeverityError, at, code, message, hint)
 }
 
 // ErrorAt notes an error at a key of the step, if that is written.
@@ -131,17 +132,17 @@ func (d *decoder) verb(s *rule.Step) bool {
 	}
 	switch {
 	case len(found) == 0:
-		d.add(SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+
+		d.add(diag.SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+
 			strings.Join(all, ", "))
 		return false
 	case len(found) > 1:
-		d.add(SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s",
+		d.add(diag.SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s",
 			strings.Join(found, " and ")), "make two steps of it")
 		return false
 	}
 	for key, at := range s.Keys {
 		if key != "where" && key != "timeout" && !s.Kind().Has(key) {
-			d.add(SeverityError, at, "option", fmt.Sprintf("%s does not go with %s", key, s.Verb()),
+			d.add(diag.SeverityError, at, "option", fmt.Sprintf("%s does not go with %s", key, s.Verb()),
 				"it goes with "+strings.Join(rule.VerbsWith(key), ", "))
 		}
 	}
@@ -163,7 +164,7 @@ func (d *decoder) step(r *rule.Rule, s *rule.Step, env expr.Env, saved []string)
 	s.Act.(Checked).Check(c)
 	for _, key := range s.Kind().Needs {
 		if _, written := s.Keys[key]; !written {
-			d.add(SeverityError, s.Pos, "missing", fmt.Sprintf("%s needs %s:", s.Verb(),
+			d.add(diag.SeverityError, s.Pos, "missing", fmt.Sprintf("%s needs %s:", s.Verb(),
 				strings.Join(s.Kind().Needs, ": and ")), "")
 			break
 		}
@@ -174,7 +175,7 @@ func (d *decoder) step(r *rule.Rule, s *rule.Step, env expr.Env, saved []string)
 // beside checks what a step means beside the rule.
 func (d *decoder) beside(r *rule.Rule, s *rule.Step) {
 	v, at := s.Kind(), s.Keys[s.Verb()]
-	bad := func(code, message, hint string) { d.add(SeverityError, at, code, message, hint) }
+	bad := func(code, message, hint string) { d.add(diag.SeverityError, at, code, message, hint) }
 	if r.Share && s.TakesInput() {
 		bad("share", fmt.Sprintf("a rule that shares its files with later ones cannot take them away: it has %s",
 			v.Name), "remove one of the two")

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"stilltide/internal/core/diag"
 	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
 )
@@ -42,7 +43,7 @@ func (d *decoder) takeVars(vars rule.Vars) {
 	for _, name := range slices.Sorted(maps.Keys(vars)) {
 		t := vars[name]
 		if !pattern.ValidName(name) || isBuiltIn(name) || name == "files" || name == "list" || name == "list0" {
-			d.add(SeverityError, t.Pos, "vars", fmt.Sprintf("%q cannot name a variable", name),
+			d.add(diag.SeverityError, t.Pos, "vars", fmt.Sprintf("%q cannot name a variable", name),
 				"use a-z, 0-9 and _, beginning with a letter, and no word that is there already")
 			continue
 		}

@@ -1,4 +1,4 @@
-package notation
+package schema
 
 import (
 	"bytes"
@@ -14,6 +14,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/machine"
 )
@@ -107,7 +108,7 @@ var bad = []string{
 
 func checkTakes(t *testing.T, text string) bool {
 	path := filepath.Join(t.TempDir(), rule.FileName)
-	_, diags := Parse(path, []byte(text))
+	_, diags := notation.Parse(path, []byte(text))
 	return !diags.Failed()
 }
 
@@ -138,7 +139,7 @@ func TestAjvAgreesWithCheck(t *testing.T) {
 		require.NoError(t, json.Unmarshal(asJSON, &v))
 		files = append(files, v)
 	}
-	in, err := json.Marshal(map[string]any{"schema": Schema(), "files": files})
+	in, err := json.Marshal(map[string]any{"schema": Rules(), "files": files})
 	require.NoError(t, err)
 	node := exec.Command("node", "-e", `
 const Ajv = require("ajv/dist/2020");
@@ -182,7 +183,7 @@ func TestDefaultsAreWhatIsLeftOut(t *testing.T) {
 		}
 		value, err := json.Marshal(defaultOf[key])
 		require.NoError(t, err)
-		with, diags := Parse("/office/stilltide.yaml", []byte(ruleWith(fmt.Sprintf(form, name, value))))
+		with, diags := notation.Parse("/office/stilltide.yaml", []byte(ruleWith(fmt.Sprintf(form, name, value))))
 		require.Empty(t, diags, key)
 		without := ruleWith("enabled: true")
 		switch kind {
@@ -191,7 +192,7 @@ func TestDefaultsAreWhatIsLeftOut(t *testing.T) {
 		case "Group":
 			without = ruleWith("group: {by: '{stem}', need: ['*']}")
 		}
-		plain, diags := Parse("/office/stilltide.yaml", []byte(without))
+		plain, diags := notation.Parse("/office/stilltide.yaml", []byte(without))
 		require.Empty(t, diags)
 		a, b := with.All()[0], plain.All()[0]
 		require.Equal(t, means(b), means(a), key)

@@ -1,4 +1,4 @@
-package notation
+package schema
 
 import (
 	"fmt"

@@ -1,7 +1,8 @@
-package notation
+package diag
 
 import (
 	"fmt"
+	"reflect"
 	"regexp"
 	"strings"
 	"sync"
@@ -15,30 +16,30 @@ import (
 // usual slips are looked for in the line, and said with what to write instead.
 
 // slip is what is wrong with a line that is not YAML.
-type slip struct {
-	column  int // from 1, in characters
-	message string
-	hint    string
+type Slip struct {
+	Column  int // from 1, in characters
+	Message string
+	Hint    string
 }
 
 // keyed splits a line into its indentation with any dashes, a key and a value.
 var keyed = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\s*(?:- +)*)([A-Za-z_][\w-]*):(?:\s+(.*))?$`) })
 
-// slipIn explains why a line (from 1) is not YAML; ok is false if it is no usual slip.
-func slipIn(lines []string, line int) (s slip, ok bool) {
+// SlipIn explains why a line (from 1) is not YAML; ok is false if it is no usual slip.
+func SlipIn(lines []string, line int) (s Slip, ok bool) {
 	if line < 1 || line > len(lines) {
 		return s, false
 	}
 	text := strings.TrimRight(lines[line-1], "\r")
 	if i := strings.IndexByte(text, '\t'); i >= 0 && strings.TrimLeft(text[:i], " ") == "" {
-		return slip{i + 1, "a tab stands in the indentation, and YAML indents with spaces", "write spaces instead"},
+		return Slip{i + 1, "a tab stands in the indentation, and YAML indents with spaces", "write spaces instead"},
 			true
 	}
 	if m := keyed().FindStringSubmatchIndex(text); m != nil {
 		if m[6] >= 0 {
 			value := text[m[6]:m[7]]
 			if s, ok = slipInValue(text[m[4]:m[5]], value); ok {
-				s.column = utf8.RuneCountInString(text[:m[6]]) + 1
+				s.Column = utf8.RuneCountInString(text[:m[6]]) + 1
 				return s, true
 			}
 		}
@@ -48,9 +49,9 @@ func slipIn(lines []string, line int) (s slip, ok bool) {
 		return misplaced(lines, line, utf8.RuneCountInString(text[:m[3]]))
 	}
 	if item := strings.TrimLeft(text, " -"); item != "" && !strings.ContainsAny(item, ":{}[]\"'#") {
-		if key, value, two := strings.Cut(item, " "); two && ruleKeys[key] {
+		if key, value, two := strings.Cut(item, " "); two && isRuleKey(key) {
 			at := utf8.RuneCountInString(text) - utf8.RuneCountInString(item)
-			return slip{at + 1, "a colon is missing after " + key, "write " + key + ": " +
+			return Slip{at + 1, "a colon is missing after " + key, "write " + key + ": " +
 				strings.TrimSpace(value)}, true
 		}
 	}
@@ -59,7 +60,7 @@ func slipIn(lines []string, line int) (s slip, ok bool) {
 
 // misplacedEntry explains an entry of a list that begins in another column than the one
 // above it.
-func misplacedEntry(lines []string, line int) (s slip, ok bool) {
+func misplacedEntry(lines []string, line int) (s Slip, ok bool) {
 	dash := func(text string) int {
 		if trimmed := strings.TrimLeft(text, " "); strings.HasPrefix(trimmed, "-") {
 			return len(text) - len(trimmed)
@@ -72,7 +73,7 @@ func misplacedEntry(lines []string, line int) (s slip, ok bool) {
 		case above == here:
 			return s, false
 		case above >= 0:
-			return slip{here + 1, fmt.Sprintf("this entry begins after %s, and the one above it after %d",
+			return Slip{here + 1, fmt.Sprintf("this entry begins after %s, and the one above it after %d",
 				spaces(here), above),
 				fmt.Sprintf("the entries of a list begin in one column: indent it by %d", above)}, true
 		}
@@ -81,8 +82,8 @@ func misplacedEntry(lines []string, line int) (s slip, ok bool) {
 }
 
 // slipInValue looks at what stands behind a key.
-func slipInValue(key, value string) (s slip, ok bool) {
-	quoted := key + ": " + quote(value)
+func slipInValue(key, value string) (s Slip, ok bool) {
+	quoted := key + ": " + Quoted(value)
 	what := ""
 	switch value[0] {
 	case '*':
@@ -96,24 +97,24 @@ func slipInValue(key, value string) (s slip, ok bool) {
 	case '{':
 		end := strings.IndexByte(value, '}')
 		if end < 0 {
-			return slip{message: "this { has no } to close it", hint: "add it, or quote the value: " + quoted}, true
+			return Slip{Message: "this { has no } to close it", Hint: "add it, or quote the value: " + quoted}, true
 		}
 		if placeholderFirst().MatchString(value) {
 			what = "a placeholder at the beginning of a value is a mapping in YAML"
 		}
 	case '[':
 		if !strings.Contains(value, "]") {
-			return slip{message: "this [ has no ] to close it", hint: "add it, or quote the value: " + quoted}, true
+			return Slip{Message: "this [ has no ] to close it", Hint: "add it, or quote the value: " + quoted}, true
 		}
 	case '"', '\'':
 		end := closing(value)
 		if end < 0 {
-			return slip{message: "this quote is not closed", hint: fmt.Sprintf("add a %c at the end", value[0])},
+			return Slip{Message: "this quote is not closed", Hint: fmt.Sprintf("add a %c at the end", value[0])},
 				true
 		}
 		if rest := strings.TrimSpace(value[end+1:]); rest != "" && rest[0] != '#' {
-			return slip{message: "the value ends at its second quote, and more text follows",
-				hint: "quote the whole of it: " + quoted}, true
+			return Slip{Message: "the value ends at its second quote, and more text follows",
+				Hint: "quote the whole of it: " + quoted}, true
 		}
 		return s, false
 	default:
@@ -124,7 +125,7 @@ func slipInValue(key, value string) (s slip, ok bool) {
 	if what == "" {
 		return s, false
 	}
-	return slip{message: what, hint: "quote it: " + quoted}, true
+	return Slip{Message: what, Hint: "quote it: " + quoted}, true
 }
 
 // placeholderFirst fits a value that begins with a placeholder, and not a mapping.
@@ -145,8 +146,8 @@ func closing(value string) int {
 	return -1
 }
 
-// quote writes a value as YAML takes it for a text.
-func quote(value string) string {
+// Quoted writes a value as YAML takes it for a text.
+func Quoted(value string) string {
 	if strings.ContainsAny(value, `"\`) {
 		return "'" + strings.ReplaceAll(value, "'", "''") + "'"
 	}
@@ -154,7 +155,7 @@ func quote(value string) string {
 }
 
 // misplaced explains a line whose indentation fits none of the lines above it.
-func misplaced(lines []string, line, indent int) (s slip, ok bool) {
+func misplaced(lines []string, line, indent int) (s Slip, ok bool) {
 	for i := line - 2; i >= 0; i-- {
 		above := lines[i]
 		if trimmed := strings.TrimSpace(above); trimmed == "" || trimmed[0] == '#' {
@@ -168,7 +169,7 @@ func misplaced(lines []string, line, indent int) (s slip, ok bool) {
 		if m[6] < 0 || indent == want {
 			return s, false
 		}
-		return slip{indent + 1, fmt.Sprintf("this line begins after %s, and the keys above it after %d",
+		return Slip{indent + 1, fmt.Sprintf("this line begins after %s, and the keys above it after %d",
 			spaces(indent), want),
 			fmt.Sprintf("keys that belong together begin in one column: indent it by %d", want)}, true
 	}
@@ -182,11 +183,8 @@ func spaces(n int) string {
 	return fmt.Sprintf("%d spaces", n)
 }
 
-// ruleKeys are the keys of a rule, to tell a forgotten colon from a text.
-var ruleKeys = func() map[string]bool {
-	keys := map[string]bool{}
-	for key := range rule.FieldsOf(reflectOf(&rule.Rule{}).Type()) {
-		keys[key] = true
-	}
-	return keys
-}()
+// isRuleKey tells a forgotten colon from a text.
+func isRuleKey(word string) bool {
+	_, is := rule.FieldsOf(reflect.TypeFor[rule.Rule]())[word]
+	return is
+}

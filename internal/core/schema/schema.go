@@ -1,18 +1,22 @@
-package notation
+// Package schema describes the notation of the rules file, for editors as a JSON Schema and for
+// people as the tables of the reference. Both come from the struct tags of the model and from what
+// is said of each type's values here.
+package schema
 
 import (
 	"reflect"
 	"strconv"
 	"strings"
 
+	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 )
 
-// Schema makes the JSON Schema (2020-12) of the rules file, from the same struct tags that
+// Rules makes the JSON Schema (2020-12) of the rules file, from the same struct tags that
 // the decoder reads. It refuses what check refuses as far as JSON Schema can say it: what
 // depends on other files, on names that must be known, or on the order of two values is
 // left to check. It says one type at a time, so that a strict validator takes it.
-func Schema() map[string]any {
+func Rules() map[string]any {
 	defs := map[string]any{}
 	root := objectSchema(reflect.TypeFor[rule.File](), defs)
 	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -110,8 +114,8 @@ var keySchemas = map[string]func() map[string]any{
 	"File.listen":     func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
 	"Rule.name":       func() map[string]any { return anyOf(fitting(namePattern), integer()) },
 	"Rule.old_name":   func() map[string]any { return anyOf(fitting(namePattern), integer()) },
-	"Rule.pool":       func() map[string]any { return fitting(poolPattern) },
-	"Fleet.server":    func() map[string]any { return filled(fitting(serverPattern)) },
+	"Rule.pool":       func() map[string]any { return fitting(notation.PoolPattern) },
+	"Fleet.server":    func() map[string]any { return filled(fitting(notation.ServerPattern)) },
 	"Rule.media_type": func() map[string]any { return listOf(fitting(`^[^/]+/[^/]+$`)) },
 	"Rule.schedule":   func() map[string]any { return fitting(`^\s*(\S+\s+){4}\S+(\s+\S+)?\s*$`) },
 	"Rule.serial_by": func() map[string]any {

@@ -1,4 +1,4 @@
-package notation
+package schema
 
 import (
 	"encoding/json"
@@ -7,17 +7,18 @@ import (
 	"strings"
 	"testing"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/notation"
+	"stilltide/internal/core/rule"
 )
 
 // validator compiles our schema with a validator that is not ours.
 func validator(t *testing.T) *jsonschema.Schema {
 	t.Helper()
-	text, err := json.Marshal(Schema())
+	text, err := json.Marshal(Rules())
 	require.NoError(t, err)
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(string(text)))
 	require.NoError(t, err)
@@ -44,7 +45,7 @@ func TestSchemaFitsEveryRulesFile(t *testing.T) {
 	seen := 0
 	check := func(name, text string) {
 		path := filepath.Join(t.TempDir(), rule.FileName)
-		if _, diags := Parse(path, []byte(text)); diags.Failed() {
+		if _, diags := notation.Parse(path, []byte(text)); diags.Failed() {
 			return // a script's example of errors
 		}
 		seen++
@@ -86,7 +87,7 @@ func TestSchemaRefusesMistakes(t *testing.T) {
 
 // What the schema names, the decoder knows, and describes.
 func TestSchemaDescribesEveryKey(t *testing.T) {
-	rules := Schema()["$defs"].(map[string]any)["Rule"].(map[string]any)["properties"].(map[string]any)
+	rules := Rules()["$defs"].(map[string]any)["Rule"].(map[string]any)["properties"].(map[string]any)
 	require.Greater(t, len(rules), 30)
 	for key, s := range rules {
 		require.NotEmpty(t, s.(map[string]any)["description"], key)

@@ -1,12 +1,13 @@
-package notation
+package diag
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
-	"stilltide/internal/core/rule"
-
 	"github.com/goccy/go-yaml/ast"
+
+	"stilltide/internal/core/rule"
 )
 
 // What people write who know this notation from before its names were settled, or who
@@ -111,8 +112,8 @@ var otherKeys = map[part]map[string]string{
 	inExample:   {"ends_in": "it is file_after now", "kind": "it is media_type now"},
 }
 
-// otherValues says what to write instead of a value, by its key.
-var otherValues = map[string]map[string]string{
+// OtherValues says what to write instead of a value, by its key.
+var OtherValues = map[string]map[string]string{
 	"unit":          {"files": "it is file now", "folders": "it is folder now", "directory": "it is folder"},
 	"overdue":       {"failed": "it is fail now", "go": "it is take now"},
 	"while_running": {"after": "it is finish_first now", "ignore": "it is own_work now"},
@@ -128,8 +129,8 @@ var otherValues = map[string]map[string]string{
 		"keep": "it is skip"},
 }
 
-// otherWords says what to write instead of a placeholder or a word of an expression.
-var otherWords = map[string]string{
+// OtherWords says what to write instead of a placeholder or a word of an expression.
+var OtherWords = map[string]string{
 	"dir": "folder", "reldir": "rel_folder", "kind": "media_type", "type": "main_type", "clock": "now",
 	"path": "file", "filename": "name", "basename": "name", "extension": "ext", "directory": "folder",
 	"date": "modified", "mime": "media_type",
@@ -152,14 +153,15 @@ func partOf(what string) part {
 	return part(what)
 }
 
-// insteadOf returns a hint for a key that is not there, "" if nothing is known of it.
-func insteadOf(what, key string) string {
+// InsteadOf returns a hint for a key that is not there, "" if nothing is known of it. what is
+// the mapping, as messages call it, and pairs are its keys with their values.
+func InsteadOf(what, key string, pairs []*ast.MappingValueNode) string {
 	at := partOf(what)
-	if hint := otherKeys[at][key]; hint != "" {
-		return hint
-	}
 	if at != inRule {
-		return ""
+		return otherKeys[at][key]
+	}
+	if hint := cmp.Or(stepOption(pairs, key), otherKeys[at][key]); hint != "" {
+		return hint
 	}
 	for _, v := range rule.Verbs {
 		if v.Name == key {

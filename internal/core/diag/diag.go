@@ -1,4 +1,6 @@
-package notation
+// Package diag tells what is wrong in a rules file: diagnostics with their places, the usual slips
+// with YAML, the nearest right word, and the right one for those that are expected elsewhere.
+package diag
 
 import (
 	"fmt"
@@ -74,11 +76,11 @@ func balanced(text string, end byte) int {
 	return -1
 }
 
-// Diagnostics are all that was found, in the order of the text.
-type Diagnostics []Diagnostic
+// List is all that was found, in the order of the text.
+type List []Diagnostic
 
 // Failed reports whether there is an error among them.
-func (d Diagnostics) Failed() bool {
+func (d List) Failed() bool {
 	for _, one := range d {
 		if one.Severity == SeverityError {
 			return true
@@ -88,7 +90,7 @@ func (d Diagnostics) Failed() bool {
 }
 
 // Count returns the number of errors and of warnings.
-func (d Diagnostics) Count() (errors, warnings int) {
+func (d List) Count() (errors, warnings int) {
 	for _, one := range d {
 		if one.Severity == SeverityError {
 			errors++
@@ -100,7 +102,7 @@ func (d Diagnostics) Count() (errors, warnings int) {
 }
 
 // Error makes the diagnostics usable as an error: the first of them, and how many more.
-func (d Diagnostics) Error() string {
+func (d List) Error() string {
 	if len(d) == 0 {
 		return "no errors"
 	}
@@ -112,7 +114,7 @@ func (d Diagnostics) Error() string {
 }
 
 // Sort puts diagnostics in the order of the text.
-func (d Diagnostics) Sort() {
+func (d List) Sort() {
 	sort.SliceStable(d, func(i, j int) bool {
 		a, b := d[i].Pos, d[j].Pos
 		if a.File != b.File {

@@ -1,0 +1,3 @@
+package schema_test
+
+import _ "stilltide/internal/work" // registers the verbs
