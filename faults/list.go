@@ -71,6 +71,8 @@ var faults = []Fault{
 		"\tif f.settle.Has(o.path) {\n", "\tif false {\n", unit("engine", "TestAFileThatChangesWhile")},
 	{"a file that went while it was looked into is not waited for", "internal/core/flow/offers.go",
 		"\tf.opening.leave(path)\n", "", unit("engine", "TestAFileThatGoesWhile")},
+	{"files are taken in their order where they are looked into", "internal/core/flow/inside.go",
+		"\t\tcase f.opening.busy[lane], len(", "\t\tcase len(", unit("engine", "TestFilesAreTakenInTheirOrder")},
 	{"an order waits for what is looked into", "internal/core/flow/inside.go",
 		"below && !one.at.After(by)", "below && one.at.IsZero()", unit("engine", "TestAnOrderWaitsForWhatIsInside")},
 	{"the files of a queue are looked into beside the flow", "internal/core/flow/window.go",

@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 	"time"
 
@@ -117,6 +119,33 @@ func TestAnOrderWaitsForWhatIsInside(t *testing.T) {
 	first.Do(source{r.store, r.Rules()})(r.now) // a
 	r.pass(time.Millisecond)
 	require.Equal(t, "a", r.end(), "what has come since is not waited for")
+}
+
+// Many files of a folder are taken in the order in which they came, also where answers of others
+// come first.
+func TestFilesAreTakenInTheirOrderWhereTheyAreLookedInto(t *testing.T) {
+	r := newReader(t, "  - {name: texts, watch: in, debounce: 0s, where: 'media_type == \"text/plain\"', run: x}\n")
+	var names []string
+	for i := range 300 {
+		names = append(names, fmt.Sprintf("%03d", i))
+	}
+	r.drop(names[:200]...)
+	r.read()
+	r.drop(names[200:]...)
+	for len(r.reads)+len(r.answer) > 0 {
+		r.read()
+		slices.Reverse(r.answer)
+		r.answered()
+	}
+	require.Zero(t, r.Unsettled())
+	require.NoError(t, r.store.Flush())
+	jobs, err := r.store.OpenJobs("texts", job.States, 0, 400)
+	require.NoError(t, err)
+	var taken []string
+	for _, j := range jobs {
+		taken = append(taken, filepath.Base(j.File))
+	}
+	require.Equal(t, names, taken)
 }
 
 // The jobs of a long queue are looked into before they begin.

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -21,7 +22,8 @@ var errClosed = errors.New("the file was not looked into yet")
 // opening are settled files that are looked into.
 type opening struct {
 	files map[string]*opened
-	asked []*opened // in this round
+	asked []*opened       // those that wait to be
+	busy  map[string]bool // watched folders in which some are
 	// by folder that was looked through for the first time: when all was found that was there
 	folders map[string]time.Time
 }
@@ -36,7 +38,7 @@ type opened struct {
 	at    time.Time // when it had settled
 }
 
-// maxOpened bounds the files that are looked into one after the other.
+// maxOpened bounds the files of a folder that are looked into together.
 const maxOpened = 128
 
 // openFor has a settled file be looked into for a rule.
@@ -52,24 +54,32 @@ func (f *Flow) openFor(r, under *rule.Rule, path string, facts file.Facts, now t
 	f.opening.asked = append(f.opening.asked, o)
 }
 
-// lookInside asks for what is inside the files of this round.
+// lookInside asks for what is inside the files that wait: those of a watched folder one after the
+// other, so that they are decided on in the order in which they came.
 func (f *Flow) lookInside() {
-	var sure []*opened
+	var later []*opened
+	lanes := map[string][]*opened{}
 	for _, o := range f.opening.asked {
-		if f.eyes.Unsure(o.path) {
-			f.lookInto([]*opened{o})
-		} else {
-			sure = append(sure, o)
+		lane := f.set.Root(o.path)
+		switch {
+		case f.opening.files[o.path] != o: // it changed, or went
+		case f.eyes.Unsure(o.path): // it has a lane of its file system
+			f.lookInto("", []*opened{o})
+		case f.opening.busy[lane], len(lanes[lane]) == maxOpened:
+			later = append(later, o)
+		default:
+			lanes[lane] = append(lanes[lane], o)
 		}
 	}
-	for some := range slices.Chunk(sure, maxOpened) {
-		f.lookInto(some)
+	for _, lane := range slices.Sorted(maps.Keys(lanes)) {
+		mark(&f.opening.busy, lane)
+		f.lookInto(lane, lanes[lane])
 	}
-	f.opening.asked = nil
+	f.opening.asked = later
 }
 
-// lookInto has files of one file system be looked into.
-func (f *Flow) lookInto(files []*opened) {
+// lookInto has files be looked into.
+func (f *Flow) lookInto(lane string, files []*opened) {
 	set := f.set
 	f.read(files[0].path, func(from Source) Answer {
 		found := make([]file.Facts, len(files))
@@ -78,6 +88,7 @@ func (f *Flow) lookInto(files []*opened) {
 			from.Complete(set, set.Rule(o.rule), o.path, &found[i])
 		}
 		return func(time.Time) {
+			delete(f.opening.busy, lane)
 			for i, o := range files {
 				f.insideSeen(o, found[i])
 			}

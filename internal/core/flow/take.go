@@ -112,8 +112,12 @@ func (f *Flow) asks() take.Sources {
 	}
 }
 
-// inside ends a decision for which a file must be looked into first.
+// inside ends a decision for which a file must be looked into first. A single pass looks at once:
+// it decides on one file after the other, as preview does.
 func (f *Flow) inside(c plan.Candidate, facts *file.Facts) error {
+	if f.once {
+		f.complete(c.Rule, c.Unit, facts)
+	}
 	if f.lacks(c.Rule, facts) {
 		f.closedTo = c.Rule
 		return errClosed
