@@ -17,8 +17,8 @@ import (
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
-	"stilltide/internal/work"
 )
 
 // Reason is what one rule makes of a file.
@@ -77,7 +77,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 	if len(d.taking) > 0 {
 		first := d.taking[0]
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
-		self := work.Thing{Facts: d.facts, Source: path}
+		self := scene.Thing{Facts: d.facts, Source: path}
 		f := foreseeOne(set, l, path, self, first, now)
 		w.Steps, w.From, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.From, f.FileAfter, f.Thrown, f.Fails,
 			f.Clashes

@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -77,7 +78,7 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, now: now, tell: tell, scene: work.NewScene(), done: map[string]bool{},
+	return &previewer{set: set, l: l, now: now, tell: tell, scene: scene.New(), done: map[string]bool{},
 		handled: map[string]take.Memory{}, chains: map[string][]string{}}
 }
 
@@ -102,7 +103,7 @@ type previewer struct {
 	l       *ledger.Ledger
 	now     time.Time
 	tell    func(Foreseen)
-	scene   *work.Scene
+	scene   *scene.Scene
 	done    map[string]bool
 	handled map[string]take.Memory // by rule and path: what would have been handled and stays
 	chains  map[string][]string    // by path: the rules that what is placed there went through
@@ -115,7 +116,7 @@ var errEnough = errors.New("enough has been foretold")
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
 // before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
-func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self work.Thing, t take.Reply,
+func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, t take.Reply,
 	now time.Time) Foreseen {
 	var found *Foreseen
 	p := newPreviewer(set, l, now, func(f Foreseen) {
@@ -198,7 +199,7 @@ func (p *previewer) one(path string, dir bool) error {
 }
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
-func (p *previewer) tellOf(path string, self work.Thing, dir bool, stage int) error {
+func (p *previewer) tellOf(path string, self scene.Thing, dir bool, stage int) error {
 	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path),
 		Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
 	from, made := p.sources(self)
@@ -270,7 +271,7 @@ func (p *previewer) disabled(path string, facts file.Facts) *rule.Rule {
 
 // sources are what a decision asks, in the scene: the ledger's memory, and what was
 // foretold before.
-func (p *previewer) sources(self work.Thing) (take.Sources, func(unit string) (bool, error)) {
+func (p *previewer) sources(self scene.Thing) (take.Sources, func(unit string) (bool, error)) {
 	from, filled := askLedger(p.set, p.l)
 	memory, chain := from.Memory, from.Chain
 	from.Memory = func(c plan.Candidate) (take.Memory, bool, error) {
@@ -338,8 +339,8 @@ func (d decided) why(set *plan.Set) string {
 }
 
 // ours reports whether what has a name was placed by a rule itself, and is still that.
-func (p *previewer) ours(name string) func(path string, t work.Thing) bool {
-	return func(path string, t work.Thing) bool {
+func (p *previewer) ours(name string) func(path string, t scene.Thing) bool {
+	return func(path string, t scene.Thing) bool {
 		if t.Rule != "" || p.l == nil {
 			return t.Rule == name
 		}
@@ -366,7 +367,7 @@ func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *work.Foretelling, c
 
 // offerNext offers what was placed to the rules that watch there; of a folder that no
 // rule takes whole, what lies in it.
-func (p *previewer) offerNext(path string, t work.Thing, chain []string, stage int) {
+func (p *previewer) offerNext(path string, t scene.Thing, chain []string, stage int) {
 	if p.set.Watched(path) {
 		p.chains[path] = chain
 		p.next = append(p.next, offered{path, stage})
@@ -399,7 +400,7 @@ func (p *previewer) chain() error {
 }
 
 // foretell has one rule take one file in the scene, and tells what comes of it.
-func (p *previewer) foretell(f *Foreseen, t take.Reply, self work.Thing, chain []string) {
+func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain []string) {
 	c := t.Candidate
 	p.scene.Begin()
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),

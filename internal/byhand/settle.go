@@ -4,6 +4,7 @@ import (
 	"path/filepath"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/naming"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -101,7 +102,7 @@ func FinishPuttingBack(l Records, placer *place.Placer) error {
 func landedAt(p job.Placement, source string) string {
 	folder, name := filepath.Split(p.Target)
 	for n := 1; n < 10000; n++ {
-		path := filepath.Join(folder, place.Numbered(name, n))
+		path := filepath.Join(folder, naming.Numbered(name, n))
 		facts, err := watchfs.Stat(path)
 		if err != nil || !facts.Exists {
 			return ""

@@ -23,8 +23,8 @@ import (
 	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/naming"
 	"stilltide/internal/notify"
-	"stilltide/internal/place"
 	"stilltide/internal/placing"
 	"stilltide/internal/runner"
 	"stilltide/internal/sift"
@@ -203,7 +203,7 @@ func (e *Engine) run(ctx context.Context) error {
 	}
 	e.events = w
 	runs, stopRuns := context.WithCancel(context.Background())
-	e.desk.Runs, e.desk.Placer.Stop, e.desk.Placer.Numbers = runs, runs.Done(), &place.Numbers{}
+	e.desk.Runs, e.desk.Placer.Stop, e.desk.Placer.Numbers = runs, runs.Done(), &naming.Numbers{}
 	quit := make(chan struct{})
 	var placer sync.WaitGroup
 	placer.Go(func() { e.desk.Run(runs, quit) })

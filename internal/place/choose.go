@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/naming"
 )
 
 // choice is the name under which a file is placed.
@@ -20,21 +21,21 @@ type choice struct {
 }
 
 // choose finds the name that a content gets, by what is there already.
-func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
+func (p *Placer) choose(r *Request, d *folder, what *naming.Payload) (choice, error) {
 	left, err := p.leftTo(r, d)
 	if err != nil {
 		return choice{}, err
 	}
 	for n := range p.tries(r, d, what) {
-		there, err := p.system().StatIn(d, Numbered(r.To.Name, n))
+		there, err := p.system().StatIn(d, naming.Numbered(r.To.Name, n))
 		if err != nil {
-			return choice{}, cannot(d.at(Numbered(r.To.Name, n)), "looked at", err)
+			return choice{}, cannot(d.at(naming.Numbered(r.To.Name, n)), "looked at", err)
 		}
 		if c, found, err := p.consider(r, d, n, there, left, what); err != nil || found {
 			return c, err
 		}
 		if there.Exists {
-			p.Numbers.Note(d.at(r.To.Name), n, payloadIn(d, Numbered(r.To.Name, n), there), what)
+			p.Numbers.Note(d.at(r.To.Name), n, payloadIn(d, naming.Numbered(r.To.Name, n), there), what)
 		}
 	}
 	panic("no number is free for that name")
@@ -42,21 +43,21 @@ func (p *Placer) choose(r *Request, d *folder, what *Payload) (choice, error) {
 
 // tries returns the numbers to look at. What may be replaced, whatever its number, is
 // looked for among all of them.
-func (p *Placer) tries(r *Request, d *folder, what *Payload) iter.Seq[int] {
+func (p *Placer) tries(r *Request, d *folder, what *naming.Payload) iter.Seq[int] {
 	known := p.Numbers
 	if r.Ours != nil {
 		known = nil
 	}
 	return known.Tries(d.at(r.To.Name), what, func(n int) bool {
-		there, err := p.system().StatIn(d, Numbered(r.To.Name, n))
+		there, err := p.system().StatIn(d, naming.Numbered(r.To.Name, n))
 		return err == nil && there.Exists
 	})
 }
 
 // consider decides on one number; found is false if the next is to be looked at.
-func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*Payload,
-	what *Payload) (c choice, found bool, err error) {
-	name := Numbered(r.To.Name, n)
+func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*naming.Payload,
+	what *naming.Payload) (c choice, found bool, err error) {
+	name := naming.Numbered(r.To.Name, n)
 	if !there.Exists {
 		is, err := mayTake(r, left[name], what)
 		return choice{name: name}, is, err
@@ -95,16 +96,16 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 
 // leftTo returns the names that are left to the files that are placed here first, each
 // with the file that will have it.
-func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
+func (p *Placer) leftTo(r *Request, d *folder) (map[string]*naming.Payload, error) {
 	if r.Same == rule.SameReplace || len(r.First) == 0 {
 		return nil, nil
 	}
-	left := map[string]*Payload{}
+	left := map[string]*naming.Payload{}
 	for _, a := range r.First {
 		if a.Done.Load() {
 			continue
 		}
-		first := &Payload{Path: a.Path, Size: -1}               // on its way from step to step it is not seen
+		first := &naming.Payload{Path: a.Path, Size: -1}        // on its way from step to step it is not seen
 		for _, at := range []string{a.Path, a.Before, a.Path} { // it may move while it is looked for
 			if f, err := p.system().Stat(at); err == nil && f.Exists {
 				first = payloadOf(at, f)
@@ -122,9 +123,9 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*Payload, error) {
 }
 
 // leave finds the name of one file that is placed first.
-func (p *Placer) leave(r *Request, d *folder, first *Payload, left map[string]*Payload) error {
+func (p *Placer) leave(r *Request, d *folder, first *naming.Payload, left map[string]*naming.Payload) error {
 	for n := range p.tries(r, d, first) {
-		name := Numbered(r.To.Name, n)
+		name := naming.Numbered(r.To.Name, n)
 		there, err := p.system().StatIn(d, name)
 		if err != nil {
 			return cannot(d.at(name), "looked at", err)
@@ -149,7 +150,7 @@ func (p *Placer) leave(r *Request, d *folder, first *Payload, left map[string]*P
 
 // mayTake reports whether a free name may be taken: it is left to no other file, or to one
 // with the same content.
-func mayTake(r *Request, first, what *Payload) (bool, error) {
+func mayTake(r *Request, first, what *naming.Payload) (bool, error) {
 	if first == nil {
 		return true, nil
 	}
@@ -166,19 +167,19 @@ func mayTake(r *Request, first, what *Payload) (bool, error) {
 }
 
 // payloadOf returns the content of what is at a path.
-func payloadOf(path string, f file.Facts) *Payload {
+func payloadOf(path string, f file.Facts) *naming.Payload {
 	if !f.Regular {
-		return &Payload{Path: path, Size: -1}
+		return &naming.Payload{Path: path, Size: -1}
 	}
-	return &Payload{Path: path, Size: f.Size}
+	return &naming.Payload{Path: path, Size: f.Size}
 }
 
 // payloadIn returns the content of what is in an open folder.
-func payloadIn(d *folder, name string, f file.Facts) *Payload {
+func payloadIn(d *folder, name string, f file.Facts) *naming.Payload {
 	c := payloadOf(d.at(name), f)
-	c.open, c.ended = func() (*os.File, error) { return d.read(name) }, d.ended
+	c.Open, c.Ended = func() (*os.File, error) { return d.read(name) }, d.ended
 	return c
 }
 
 // payload returns the content of the source.
-func (r *Request) payload() *Payload { return payloadIn(r.from, r.base(), r.Expect) }
+func (r *Request) payload() *naming.Payload { return payloadIn(r.from, r.base(), r.Expect) }

@@ -6,13 +6,14 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/naming"
 )
 
 // fresh is what is put into a new file.
 type fresh struct {
 	put   func(d *folder, part string) (lost []string, err error)
-	is    *Payload     // as far as it is asked whether it is there already
-	still func() error // an error if the source is not what was read any more
+	is    *naming.Payload // as far as it is asked whether it is there already
+	still func() error    // an error if the source is not what was read any more
 }
 
 // Copy makes a copy of the source. Content that is there already is not
@@ -54,7 +55,7 @@ func (p *Placer) Write(r Request, text []byte) (Result, error) {
 			}
 			return nil, nil
 		},
-		is:    &Payload{Size: int64(len(text)), Text: text},
+		is:    &naming.Payload{Size: int64(len(text)), Text: text},
 		still: func() error { return nil },
 	})
 }

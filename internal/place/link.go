@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"stilltide/internal/naming"
 )
 
 // linkNew renames in two steps of which the first refuses to replace. Killed
@@ -33,7 +34,7 @@ func (p *Placer) Symlink(r Request) (Result, error) {
 		f, err := p.system().Stat(at)
 		return Result{Target: at, Facts: f, Same: true}, err
 	}
-	return p.link(r, &Payload{Size: -1},
+	return p.link(r, &naming.Payload{Size: -1},
 		func(r *Request, d *folder, part string) error { return p.system().Symlink(r.Source, d, part) })
 }
 
@@ -48,7 +49,8 @@ func (p *Placer) Link(r Request) (Result, error) {
 
 // link puts what to makes in its place; is is what may be there already, nil for the source's
 // content.
-func (p *Placer) link(r Request, is *Payload, to func(r *Request, d *folder, part string) error) (Result, error) {
+func (p *Placer) link(r Request, is *naming.Payload, to func(r *Request, d *folder, part string) error) (Result,
+	error) {
 	done, err := p.source(&r)
 	if err != nil {
 		return Result{}, err

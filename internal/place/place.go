@@ -29,6 +29,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -68,7 +69,7 @@ type Placer struct {
 	Stop, Cancel <-chan struct{}
 
 	// Numbers, if set, remembers which numbers of a name are taken.
-	Numbers *Numbers
+	Numbers *naming.Numbers
 
 	ops  ops
 	open map[spot]*folder // kept open between the placements of a batch

@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -451,8 +452,8 @@ func TestLinkNewNeverReplaces(t *testing.T) {
 }
 
 func TestNumbered(t *testing.T) {
-	require.Equal(t, "a.txt", Numbered("a.txt", 1))
-	require.Equal(t, "a-2.txt", Numbered("a.txt", 2))
-	require.Equal(t, "a-3", Numbered("a", 3))
-	require.Equal(t, ".a-2", Numbered(".a", 2))
+	require.Equal(t, "a.txt", naming.Numbered("a.txt", 1))
+	require.Equal(t, "a-2.txt", naming.Numbered("a.txt", 2))
+	require.Equal(t, "a-3", naming.Numbered("a", 3))
+	require.Equal(t, ".a-2", naming.Numbered(".a", 2))
 }

@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -79,7 +80,7 @@ func (p *Placer) quiet(r *Request, hidden string) error {
 // restore gives a hidden file a name back: its own, or the next that is free.
 func (p *Placer) restore(r *Request, hidden string) (path string, err error) {
 	for n := 1; ; n++ {
-		name := Numbered(r.base(), n)
+		name := naming.Numbered(r.base(), n)
 		if err := p.system().Rename(r.from, filepath.Base(hidden), r.from, name); !errors.Is(err, fs.ErrExist) {
 			return r.from.at(name), err
 		}

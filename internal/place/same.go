@@ -1,16 +1,15 @@
 package place
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -278,29 +277,5 @@ func SameContent(a, b string, size int64) (bool, error) {
 	if err != nil || !there.Regular {
 		return false, err
 	}
-	return (&Payload{Path: a, Size: size}).Same(payloadOf(b, there))
-}
-
-func sameBytes(a, b io.Reader, room int64, ended func() error) (bool, error) {
-	bufA, bufB := make([]byte, room), make([]byte, room)
-	for {
-		if err := ended(); err != nil {
-			return false, err
-		}
-		n, errA := io.ReadFull(a, bufA)
-		m, errB := io.ReadFull(b, bufB)
-		if n != m || !bytes.Equal(bufA[:n], bufB[:m]) {
-			return false, nil
-		}
-		if errA != nil || errB != nil {
-			end := func(err error) bool { return err == nil || err == io.EOF || err == io.ErrUnexpectedEOF }
-			if !end(errA) {
-				return false, errA
-			}
-			if !end(errB) {
-				return false, errB
-			}
-			return true, nil
-		}
-	}
+	return (&naming.Payload{Path: a, Size: size}).Same(payloadOf(b, there))
 }

@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -43,9 +44,9 @@ func (p *Placer) Trash(r Request) (Result, error) {
 func (p *Placer) throw(c can, r Request) (Result, error) {
 	text := c.info(r.Source, time.Now())
 	wanted := filepath.Join(c.folder, "files", filepath.Base(r.Source))
-	nothing := &Payload{Size: -1} // in the trash, equal files are apart
+	nothing := &naming.Payload{Size: -1} // in the trash, equal files are apart
 	for n := range p.Numbers.Tries(wanted, nothing, claimed(wanted)) {
-		target := filepath.Join(filepath.Dir(wanted), Numbered(filepath.Base(wanted), n))
+		target := filepath.Join(filepath.Dir(wanted), naming.Numbered(filepath.Base(wanted), n))
 		if err := writeClaim(InfoOf(target), text); errors.Is(err, fs.ErrExist) {
 			p.Numbers.Note(wanted, n, nothing, nothing)
 			continue
@@ -70,7 +71,7 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 // claimed reports whether a number of a name has its info file.
 func claimed(wanted string) func(n int) bool {
 	return func(n int) bool {
-		_, err := os.Lstat(InfoOf(filepath.Join(filepath.Dir(wanted), Numbered(filepath.Base(wanted), n))))
+		_, err := os.Lstat(InfoOf(filepath.Join(filepath.Dir(wanted), naming.Numbered(filepath.Base(wanted), n))))
 		return err == nil
 	}
 }

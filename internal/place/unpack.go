@@ -16,6 +16,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/naming"
 )
 
 // Limits bound what an archive may hold.
@@ -364,7 +365,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	defer done()
 	u.noteMade(d)
 	r.Source = "" // what is unpacked is not the archive, whatever its name is
-	c, err = u.p.choose(&r, d, &Payload{Path: u.d.at(part), Size: info.Size()})
+	c, err = u.p.choose(&r, d, &naming.Payload{Path: u.d.at(part), Size: info.Size()})
 	if err != nil {
 		return r, c, s, err
 	}

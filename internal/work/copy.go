@@ -9,6 +9,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var copyVerb = verb(rule.Verb{Name: "copy", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile},
@@ -42,7 +43,7 @@ func (c *copying) do(_ context.Context, w *Work, s *rule.Step) error {
 
 func (c *copying) foretell(w *Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t Thing) { w.other(s, path, t, false) },
+		w.others(s, func(path string, t scene.Thing) { w.other(s, path, t, false) },
 			func(path string) { w.made(s, path) })
 		return
 	}

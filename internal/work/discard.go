@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var discardVerb = verb(rule.Verb{Name: "discard", Options: []string{"from"}, Takes: rule.TakesUnlessFrom},
@@ -104,7 +105,7 @@ func (w *Work) throwAway(d *discard, u *job.Unit) error {
 
 func (d *discard) foretell(w *Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, _ Thing) { w.Scene.Remove(path) }, nil)
+		w.others(s, func(path string, _ scene.Thing) { w.Scene.Remove(path) }, nil)
 		return
 	}
 	if w.Thrown = toTheTrash; d.To == toDelete {

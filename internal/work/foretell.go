@@ -9,17 +9,18 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/scene"
 )
 
 // Foretelling is one job under way in a scene.
 type Foretelling struct {
-	Scene  *Scene
+	Scene  *scene.Scene
 	State  string // the state folder
 	Now    time.Time
-	Ours   func(path string, t Thing) bool // whether the rule placed what has a name
+	Ours   func(path string, t scene.Thing) bool // whether the rule placed what has a name
 	Job    plan.Job
 	At     string // where the job's file is, "" if nowhere
-	Self   Thing
+	Self   scene.Thing
 	Steps  []string
 	Placed []string // what the steps would place, by path
 	Notes  []string // clashes
@@ -45,43 +46,43 @@ func (w *Foretelling) End(target *rule.Place, same rule.SameName) {
 }
 
 // move moves the job's file in the scene, and follows it.
-func (w *Foretelling) move(to plan.Spot, same rule.SameName) landing {
-	l := w.Scene.land(w.At, w.Self, to, same, nil)
+func (w *Foretelling) move(to plan.Spot, same rule.SameName) scene.Landing {
+	l := w.Scene.Land(w.At, w.Self, to, same, nil)
 	w.clash(l, filepath.Base(w.At))
 	switch {
-	case l.wrong != "":
-		w.Wrong = l.wrong
-	case l.here || l.skipped:
+	case l.Wrong != "":
+		w.Wrong = l.Wrong
+	case l.Here || l.Skipped:
 	default:
 		w.Scene.Remove(w.At)
-		w.Scene.put(l, w.Self, w.Job.Rule.Name.S)
-		w.At, w.Job.At, w.Job.Placed = l.path, l.path, l.path
+		w.Scene.Put(l, w.Self, w.Job.Rule.Name.S)
+		w.At, w.Job.At, w.Job.Placed = l.Path, l.Path, l.Path
 		w.arrives(l)
 	}
 	return l
 }
 
 // arrives notes a file that rules may take when the job is over.
-func (w *Foretelling) arrives(l landing) {
-	if !l.here && !l.same && !l.skipped && l.wrong == "" {
-		w.Placed = append(w.Placed, l.path)
+func (w *Foretelling) arrives(l scene.Landing) {
+	if !l.Here && !l.Same && !l.Skipped && l.Wrong == "" {
+		w.Placed = append(w.Placed, l.Path)
 	}
 }
 
 // clash says what is at a place already.
-func (w *Foretelling) clash(l landing, name string) {
+func (w *Foretelling) clash(l scene.Landing, name string) {
 	switch {
-	case l.wrong != "":
-	case l.maybe:
-		w.note("%s is there already; only a run can tell whether with the same content", plan.Display(l.path))
-	case l.same:
-		w.note("its content is in %s already", plan.Display(l.path))
-	case l.over:
-		w.note("%s would be replaced", plan.Display(l.path))
-	case l.skipped:
-		w.note("%s is there already, so it is left out (same_name: skip)", plan.Display(l.path))
-	case l.number > 1 && !l.here:
-		w.note("that name is taken, so it becomes %s", plan.Display(filepath.Base(l.path)))
+	case l.Wrong != "":
+	case l.Maybe:
+		w.note("%s is there already; only a run can tell whether with the same content", plan.Display(l.Path))
+	case l.Same:
+		w.note("its content is in %s already", plan.Display(l.Path))
+	case l.Over:
+		w.note("%s would be replaced", plan.Display(l.Path))
+	case l.Skipped:
+		w.note("%s is there already, so it is left out (same_name: skip)", plan.Display(l.Path))
+	case l.Number > 1 && !l.Here:
+		w.note("that name is taken, so it becomes %s", plan.Display(filepath.Base(l.Path)))
 	}
 }
 
@@ -124,7 +125,7 @@ func (w *Foretelling) scratch(path string) bool {
 }
 
 // make foretells a new file.
-func (w *Foretelling) make(s *rule.Step, t Thing) {
+func (w *Foretelling) make(s *rule.Step, t scene.Thing) {
 	spot, err := w.Job.Spot(s, w.Job.Path())
 	if err != nil {
 		w.Wrong = err.Error()
@@ -133,17 +134,17 @@ func (w *Foretelling) make(s *rule.Step, t Thing) {
 	w.land("", t, spot, s.SameName, nil)
 }
 
-func (w *Foretelling) land(source string, t Thing, to plan.Spot, same rule.SameName,
-	ours func(string, Thing) bool) {
+func (w *Foretelling) land(source string, t scene.Thing, to plan.Spot, same rule.SameName,
+	ours func(string, scene.Thing) bool) {
 	if w.scratch(to.Path()) {
 		w.Job.Placed = to.Path()
 		return
 	}
-	l := w.Scene.land(source, t, to, same, ours)
+	l := w.Scene.Land(source, t, to, same, ours)
 	w.clash(l, to.Name)
-	if w.Wrong = l.wrong; l.wrong == "" && !l.skipped {
-		w.Scene.put(l, t, w.Job.Rule.Name.S)
-		w.Job.Placed = l.path
+	if w.Wrong = l.Wrong; l.Wrong == "" && !l.Skipped {
+		w.Scene.Put(l, t, w.Job.Rule.Name.S)
+		w.Job.Placed = l.Path
 		w.arrives(l)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var linkVerb = verb(rule.Verb{Name: "link", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile,
@@ -83,13 +84,13 @@ func (l *link) link(w *Work, s *rule.Step, j plan.Job, source string, facts file
 
 func (l *link) foretell(w *Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t Thing) { l.foretellOne(w, s, path, t) }, nil)
+		w.others(s, func(path string, t scene.Thing) { l.foretellOne(w, s, path, t) }, nil)
 		return
 	}
 	l.foretellOne(w, s, w.At, w.Self)
 }
 
-func (l *link) foretellOne(w *Foretelling, s *rule.Step, source string, t Thing) {
+func (l *link) foretellOne(w *Foretelling, s *rule.Step, source string, t scene.Thing) {
 	to, err := w.Job.Spot(s, source)
 	if err != nil {
 		w.Wrong = err.Error()
@@ -99,11 +100,11 @@ func (l *link) foretellOne(w *Foretelling, s *rule.Step, source string, t Thing)
 		w.land(source, t, to, s.SameName, nil)
 		return
 	}
-	t = Thing{Facts: file.Facts{Exists: true}} // no rule takes a symbolic link
-	at := w.Scene.land("", t, to, s.SameName, nil)
+	t = scene.Thing{Facts: file.Facts{Exists: true}} // no rule takes a symbolic link
+	at := w.Scene.Land("", t, to, s.SameName, nil)
 	w.clash(at, to.Name)
-	if w.Wrong = at.wrong; at.wrong == "" && !at.skipped {
-		w.Scene.put(at, t, w.Job.Rule.Name.S)
-		w.Job.Placed = at.path
+	if w.Wrong = at.Wrong; at.Wrong == "" && !at.Skipped {
+		w.Scene.Put(at, t, w.Job.Rule.Name.S)
+		w.Job.Placed = at.Path
 	}
 }

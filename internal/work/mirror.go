@@ -11,7 +11,9 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/naming"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
 )
 
@@ -113,7 +115,7 @@ func (w *Work) setAside(at plan.Spot, there file.Facts) error {
 	}
 	aside := at
 	for n := 2; LookAt(aside.Path(), false).Exists; n++ {
-		aside.Name = place.Numbered(at.Name, n)
+		aside.Name = naming.Numbered(at.Name, n)
 	}
 	req := place.Request{To: aside}
 	list := w.placing(job.Moved, at.Path(), there, &req, rule.SameNumber)
@@ -167,8 +169,10 @@ func (m *mirror) foretell(w *Foretelling, s *rule.Step) {
 		return
 	}
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t Thing) { w.land(path, t, to, s.SameName, w.Ours) }, func(path string) {
-			w.land(path, Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true}, to, s.SameName, w.Ours)
+		landed := func(path string, t scene.Thing) { w.land(path, t, to, s.SameName, w.Ours) }
+		w.others(s, landed, func(path string) {
+			w.land(path, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName,
+				w.Ours)
 		})
 		return
 	}

@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var moveVerb = verb(rule.Verb{Name: "move", Options: []string{"from", "as", "same_name"},
@@ -48,7 +49,7 @@ func (m *move) foretell(w *Foretelling, s *rule.Step) {
 		w.moveTo(s)
 		return
 	}
-	w.others(s, func(path string, t Thing) { w.other(s, path, t, true) }, func(path string) { w.made(s, path) })
+	w.others(s, func(path string, t scene.Thing) { w.other(s, path, t, true) }, func(path string) { w.made(s, path) })
 }
 
 // move moves or renames one of the job's files, and follows it.
@@ -114,24 +115,24 @@ func (w *Foretelling) moveTo(s *rule.Step) {
 }
 
 // other foretells that a file which is none of the job's is moved or copied.
-func (w *Foretelling) other(s *rule.Step, path string, t Thing, moved bool) {
+func (w *Foretelling) other(s *rule.Step, path string, t scene.Thing, moved bool) {
 	to, err := w.Job.Spot(s, path)
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
-	l := w.Scene.land(path, t, to, s.SameName, nil)
-	if w.Wrong = l.wrong; l.wrong != "" || l.here || l.skipped {
+	l := w.Scene.Land(path, t, to, s.SameName, nil)
+	if w.Wrong = l.Wrong; l.Wrong != "" || l.Here || l.Skipped {
 		return
 	}
 	if moved {
 		w.Scene.Remove(path)
 		if path == w.At { // its own file, by another way
-			w.At, w.Job.At = l.path, l.path
+			w.At, w.Job.At = l.Path, l.Path
 		}
 	}
-	w.Scene.put(l, t, w.Job.Rule.Name.S)
-	w.Job.Placed = l.path
+	w.Scene.Put(l, t, w.Job.Rule.Name.S)
+	w.Job.Placed = l.Path
 	w.arrives(l)
 }
 
@@ -142,5 +143,5 @@ func (w *Foretelling) made(s *rule.Step, path string) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.land("", Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true}, to, s.SameName, nil)
+	w.land("", scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName, nil)
 }

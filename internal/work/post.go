@@ -26,6 +26,7 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
 )
 
@@ -128,7 +129,7 @@ func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
 
 func (p *post) foretell(w *Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(string, Thing) {}, func(string) {})
+		w.others(s, func(string, scene.Thing) {}, func(string) {})
 	}
 }
 

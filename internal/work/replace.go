@@ -159,7 +159,7 @@ func (r *replace) foretell(w *Foretelling, _ *rule.Step) {
 		w.Wrong = err.Error()
 		return
 	case inScratch && w.ran:
-		w.Doubt, w.Self.open, w.Self.Source = true, true, ""
+		w.Doubt, w.Self.Open, w.Self.Source = true, true, ""
 	case !ok || inScratch:
 		w.Wrong = "replace_with: there is no " + plan.Display(path)
 		return
@@ -169,7 +169,7 @@ func (r *replace) foretell(w *Foretelling, _ *rule.Step) {
 	case !r.gains(w.Self.Facts.Size, there.Facts.Size):
 		return
 	default:
-		w.Self.Source, w.Self.text, w.Self.open, w.Self.Facts.Size = there.Source, there.text, there.open,
+		w.Self.Source, w.Self.Text, w.Self.Open, w.Self.Facts.Size = there.Source, there.Text, there.Open,
 			there.Facts.Size
 	}
 	w.Scene.Now[w.At] = w.Self

@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/runner"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
 )
 
@@ -60,7 +61,7 @@ func (program) do(ctx context.Context, w *Work, s *rule.Step) error {
 func (program) foretell(w *Foretelling, s *rule.Step) {
 	w.ran = true
 	if s.To != nil {
-		w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true}, open: true})
+		w.make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true})
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var unpackVerb = verb(rule.Verb{Name: "unpack", Options: []string{"same_name"}, Puts: rule.PutsMany,
@@ -108,8 +109,8 @@ func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
 		if spot.Rel == "." {
 			spot.Rel = ""
 		}
-		t := Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)},
-			text: content, open: !whole}
+		t := scene.Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)},
+			Text: content, Open: !whole}
 		first = cmp.Or(first, w.entry(t, spot, s.SameName))
 	})
 	if err != nil && w.Wrong == "" {
@@ -119,15 +120,15 @@ func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
 }
 
 // entry foretells one entry of an archive, and returns where it would be.
-func (w *Foretelling) entry(t Thing, to plan.Spot, same rule.SameName) string {
-	l := w.Scene.land("", t, to, same, nil)
-	if w.clash(l, to.Name); l.skipped {
-		l.wrong = l.path + " is there already with other content"
+func (w *Foretelling) entry(t scene.Thing, to plan.Spot, same rule.SameName) string {
+	l := w.Scene.Land("", t, to, same, nil)
+	if w.clash(l, to.Name); l.Skipped {
+		l.Wrong = l.Path + " is there already with other content"
 	}
-	if w.Wrong = l.wrong; w.Wrong != "" {
+	if w.Wrong = l.Wrong; w.Wrong != "" {
 		return ""
 	}
-	w.Scene.put(l, t, w.Job.Rule.Name.S)
+	w.Scene.Put(l, t, w.Job.Rule.Name.S)
 	w.arrives(l)
-	return l.path
+	return l.Path
 }

@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
 )
 
@@ -131,7 +132,7 @@ func (w *Foretelling) act(s *rule.Step) {
 
 // others foretells something for the files that from names; made, for one that a command
 // is to make under a path that is spelled out.
-func (w *Foretelling) others(s *rule.Step, each func(path string, t Thing), made func(path string)) {
+func (w *Foretelling) others(s *rule.Step, each func(path string, t scene.Thing), made func(path string)) {
 	globs, err := w.Job.Sources(s)
 	if err != nil {
 		w.Wrong = err.Error()
@@ -146,7 +147,7 @@ func (w *Foretelling) others(s *rule.Step, each func(path string, t Thing), made
 			}
 			continue
 		}
-		paths := w.Scene.glob(glob)
+		paths := w.Scene.Glob(glob)
 		if len(paths) == 0 {
 			w.Wrong = "from: there is no " + plan.Display(glob)
 		}

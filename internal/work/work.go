@@ -2,7 +2,7 @@
 // attempt takes back what its steps placed, newest first.
 //
 // What a step would do is foretold with the same parts, in a picture of the folders instead
-// of the folders themselves ([Foretelling], [Scene]), and a rule is tried on a copy with the
+// of the folders themselves ([Foretelling], [scene.Scene]), and a rule is tried on a copy with the
 // same parts in a throwaway folder ([Trial]). The one who has the work done hears of each
 // placement before it is made, by [Book], and may refuse it.
 package work

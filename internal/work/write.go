@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
+	"stilltide/internal/scene"
 )
 
 var writeVerb = verb(rule.Verb{Name: "write", Options: []string{"as", "same_name"},
@@ -64,6 +65,6 @@ func (t *write) foretell(w *Foretelling, s *rule.Step) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.make(s, Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)},
-		text: []byte(text)})
+	w.make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)},
+		Text: []byte(text)})
 }

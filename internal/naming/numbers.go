@@ -1,4 +1,6 @@
-package place
+// Package naming finds the name that a file gets in a folder where the one that it is to have is
+// taken: the next free number, or none if its content has the name already.
+package naming
 
 import (
 	"bytes"
@@ -245,15 +247,15 @@ type Payload struct {
 	Size int64  // in bytes; -1 for what is like no other, as a folder
 	Text []byte
 
-	open  func() (*os.File, error) // nil to open Path
-	ended func() error             // an error when comparing is to end; nil for never
+	Open  func() (*os.File, error) // nil to open Path
+	Ended func() error             // an error when comparing is to end; nil for never
 	head  []byte
 	read  bool
 }
 
 func (c *Payload) reader() (*os.File, error) {
-	if c.open != nil {
-		return c.open()
+	if c.Open != nil {
+		return c.Open()
 	}
 	return os.Open(c.Path)
 }
@@ -340,9 +342,34 @@ func (c *Payload) sameThroughout(there *Payload) (bool, error) {
 		return false, err
 	}
 	defer b.Close()
-	ended := c.ended
+	ended := c.Ended
 	if ended == nil {
 		ended = func() error { return nil }
 	}
 	return sameBytes(a, b, min(c.Size+1, 256<<10), ended)
+}
+
+// sameBytes compares what two readers give.
+func sameBytes(a, b io.Reader, room int64, ended func() error) (bool, error) {
+	bufA, bufB := make([]byte, room), make([]byte, room)
+	for {
+		if err := ended(); err != nil {
+			return false, err
+		}
+		n, errA := io.ReadFull(a, bufA)
+		m, errB := io.ReadFull(b, bufB)
+		if n != m || !bytes.Equal(bufA[:n], bufB[:m]) {
+			return false, nil
+		}
+		if errA != nil || errB != nil {
+			end := func(err error) bool { return err == nil || err == io.EOF || err == io.ErrUnexpectedEOF }
+			if !end(errA) {
+				return false, errA
+			}
+			if !end(errB) {
+				return false, errB
+			}
+			return true, nil
+		}
+	}
 }

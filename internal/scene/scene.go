@@ -1,4 +1,6 @@
-package work
+// Package scene is the file system as it would be: what preview and check foretell is done there
+// instead of on the disk. A scene answers as the disk and what was foretold so far would together.
+package scene
 
 import (
 	"iter"
@@ -13,6 +15,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/look"
+	"stilltide/internal/naming"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -22,7 +25,7 @@ import (
 type Scene struct {
 	Now     map[string]Thing // by path
 	changes []change         // since begin
-	numbers *place.Numbers
+	numbers *naming.Numbers
 	answers *look.Answers // what lies where nothing is answered counts as not there
 }
 
@@ -38,13 +41,14 @@ type Thing struct {
 	Gone   bool
 	Facts  file.Facts
 	Source string // the real file or folder whose content it has, "" if there is none
-	text   []byte // the content, if a step writes it
-	open   bool   // only a run can tell the content
+	Text   []byte // the content, if a step writes it
+	Open   bool   // only a run can tell the content
 	Rule   string // the rule that would have placed it
 }
 
-func NewScene() *Scene {
-	return &Scene{Now: map[string]Thing{}, numbers: &place.Numbers{}, answers: look.NewAnswers()}
+// New returns the scene of what is there now.
+func New() *Scene {
+	return &Scene{Now: map[string]Thing{}, numbers: &naming.Numbers{}, answers: look.NewAnswers()}
 }
 
 // Begin starts what takeBack takes back.
@@ -60,7 +64,7 @@ func (s *Scene) TakeBack() {
 		}
 	}
 	if len(s.changes) > 0 {
-		s.numbers = &place.Numbers{}
+		s.numbers = &naming.Numbers{}
 	}
 	s.Begin()
 }
@@ -121,8 +125,8 @@ func (s *Scene) real(look func(string) (file.Facts, error), path string) file.Fa
 	return found.facts
 }
 
-// glob lists the paths of the scene that a pattern fits, by name.
-func (s *Scene) glob(pattern string) []string {
+// Glob lists the paths of the scene that a pattern fits, by name.
+func (s *Scene) Glob(pattern string) []string {
 	found := map[string]bool{}
 	paths, _ := filepath.Glob(pattern)
 	for _, path := range paths {
@@ -144,7 +148,7 @@ func (s *Scene) same(a, b Thing) (same, sure bool) {
 	switch {
 	case !a.Facts.Regular || !b.Facts.Regular:
 		return false, true
-	case a.open || b.open:
+	case a.Open || b.Open:
 		return false, false
 	case a.Facts.Size != b.Facts.Size:
 		return false, true
@@ -153,56 +157,56 @@ func (s *Scene) same(a, b Thing) (same, sure bool) {
 	return is, err == nil
 }
 
-// landing is where something would come to be placed, and how.
-type landing struct {
-	path    string
-	here    bool   // it is there already
-	same    bool   // its content is
-	over    bool   // it would replace what is there
-	skipped bool   // it would be left out (same_name: skip)
-	wrong   string // why it cannot be placed
-	maybe   bool   // only a run can tell whether the content is the same
-	number  int    // 1 if it gets the wanted name
+// Landing is where something would come to be placed, and how.
+type Landing struct {
+	Path    string
+	Here    bool   // it is there already
+	Same    bool   // its content is
+	Over    bool   // it would replace what is there
+	Skipped bool   // it would be left out (same_name: skip)
+	Wrong   string // why it cannot be placed
+	Maybe   bool   // only a run can tell whether the content is the same
+	Number  int    // 1 if it gets the wanted name
 }
 
-// land foretells a placement, as place.Placer would do it. ours tells whether what has
+// Land foretells a placement, as place.Placer would do it. ours tells whether what has
 // the name may be replaced in any case.
-func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName,
-	ours func(path string, t Thing) bool) landing {
+func (s *Scene) Land(source string, t Thing, to plan.Spot, same rule.SameName,
+	ours func(path string, t Thing) bool) Landing {
 	if why := s.cannotEnter(source, t, to); why != "" {
-		return landing{path: to.Path(), wrong: why}
+		return Landing{Path: to.Path(), Wrong: why}
 	}
 	s.makeFolder(to.Folder())
 	maybe := false
 	wanted, path := t.payload(), filepath.Join(to.Folder(), to.Name)
 	for n := range s.tries(path, wanted, ours != nil) {
-		l := landing{path: filepath.Join(to.Folder(), place.Numbered(to.Name, n)), number: n, maybe: maybe}
-		there, taken := s.there(l.path)
+		l := Landing{Path: filepath.Join(to.Folder(), naming.Numbered(to.Name, n)), Number: n, Maybe: maybe}
+		there, taken := s.there(l.Path)
 		if !taken {
 			return l
 		}
-		if source != "" && place.SameEntry(l.path, source) {
-			l.here = true
+		if source != "" && place.SameEntry(l.Path, source) {
+			l.Here = true
 			return l
 		}
 		is, sure := s.same(t, there)
 		maybe = maybe || !sure
-		l.maybe = maybe
+		l.Maybe = maybe
 		switch {
 		case is:
-			l.same = true
+			l.Same = true
 			return l
-		case there.Facts.Regular && (same == rule.SameReplace || ours != nil && ours(l.path, there)):
-			l.over = true
+		case there.Facts.Regular && (same == rule.SameReplace || ours != nil && ours(l.Path, there)):
+			l.Over = true
 			return l
 		case same == rule.SameSkip:
-			l.skipped = true
+			l.Skipped = true
 			return l
 		case same == rule.SameFail:
-			l.wrong = "that name is there already with other content (same_name: fail)"
+			l.Wrong = "that name is there already with other content (same_name: fail)"
 			return l
 		case same == rule.SameReplace:
-			l.wrong = "the file of that name is not a regular file, so it is not replaced"
+			l.Wrong = "the file of that name is not a regular file, so it is not replaced"
 			return l
 		}
 		if sure {
@@ -213,23 +217,23 @@ func (s *Scene) land(source string, t Thing, to plan.Spot, same rule.SameName,
 }
 
 // tries returns the numbers to look at, as a place.Placer has them.
-func (s *Scene) tries(path string, wanted *place.Payload, all bool) iter.Seq[int] {
+func (s *Scene) tries(path string, wanted *naming.Payload, all bool) iter.Seq[int] {
 	known := s.numbers
 	if all {
 		known = nil
 	}
 	return known.Tries(path, wanted, func(n int) bool {
-		_, taken := s.there(filepath.Join(filepath.Dir(path), place.Numbered(filepath.Base(path), n)))
+		_, taken := s.there(filepath.Join(filepath.Dir(path), naming.Numbered(filepath.Base(path), n)))
 		return taken
 	})
 }
 
 // payload returns the content of a thing, as far as it is known.
-func (t Thing) payload() *place.Payload {
-	if !t.Facts.Regular || t.open {
-		return &place.Payload{Size: -1}
+func (t Thing) payload() *naming.Payload {
+	if !t.Facts.Regular || t.Open {
+		return &naming.Payload{Size: -1}
 	}
-	return &place.Payload{Path: t.Source, Size: t.Facts.Size, Text: t.text}
+	return &naming.Payload{Path: t.Source, Size: t.Facts.Size, Text: t.Text}
 }
 
 // makeFolder notes a folder that is made for what is placed in it.
@@ -267,13 +271,13 @@ func (s *Scene) cannotEnter(source string, t Thing, to plan.Spot) string {
 	return ""
 }
 
-// put notes a placement.
-func (s *Scene) put(l landing, t Thing, by string) {
-	if l.here || l.same || l.skipped || l.wrong != "" {
+// Put notes a placement.
+func (s *Scene) Put(l Landing, t Thing, by string) {
+	if l.Here || l.Same || l.Skipped || l.Wrong != "" {
 		return
 	}
 	t.Gone, t.Rule = false, by
-	s.set(l.path, t)
+	s.set(l.Path, t)
 }
 
 // Remove notes that nothing is at a path any more.
