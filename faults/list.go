@@ -35,7 +35,7 @@ var faults = []Fault{
 		"\tis, err := p.isDuplicate(r, d, c, hidden)\n", "\tis, err := apart, error(nil)\n", unit("place", ".")},
 	{"content that another job relies on stays", "internal/work/takeback.go",
 		"\t\tif other.After.Ino == p.After.Ino {\n", "\t\tif false {\n", script("relies")},
-	{"a move never replaces", "internal/place/system_linux.go", "unix.RENAME_NOREPLACE)", "0)", unit("place", ".")},
+	{"a move never replaces", "internal/held/system_linux.go", "unix.RENAME_NOREPLACE)", "0)", unit("place", ".")},
 
 	// Who takes a file.
 	{"a folder rule leaves files to the others", "internal/core/take/take.go", "\tif len(units) > 0 || dir {\n",

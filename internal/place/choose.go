@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 )
 
@@ -21,7 +22,7 @@ type choice struct {
 }
 
 // choose finds the name that a content gets, by what is there already.
-func (p *Placer) choose(r *Request, d *folder, what *naming.Payload) (choice, error) {
+func (p *Placer) choose(r *Request, d *held.Folder, what *naming.Payload) (choice, error) {
 	left, err := p.leftTo(r, d)
 	if err != nil {
 		return choice{}, err
@@ -29,13 +30,13 @@ func (p *Placer) choose(r *Request, d *folder, what *naming.Payload) (choice, er
 	for n := range p.tries(r, d, what) {
 		there, err := p.system().StatIn(d, naming.Numbered(r.To.Name, n))
 		if err != nil {
-			return choice{}, cannot(d.at(naming.Numbered(r.To.Name, n)), "looked at", err)
+			return choice{}, held.Cannot(d.At(naming.Numbered(r.To.Name, n)), "looked at", err)
 		}
 		if c, found, err := p.consider(r, d, n, there, left, what); err != nil || found {
 			return c, err
 		}
 		if there.Exists {
-			p.Numbers.Note(d.at(r.To.Name), n, payloadIn(d, naming.Numbered(r.To.Name, n), there), what)
+			p.Numbers.Note(d.At(r.To.Name), n, payloadIn(d, naming.Numbered(r.To.Name, n), there), what)
 		}
 	}
 	panic("no number is free for that name")
@@ -43,19 +44,19 @@ func (p *Placer) choose(r *Request, d *folder, what *naming.Payload) (choice, er
 
 // tries returns the numbers to look at. What may be replaced, whatever its number, is
 // looked for among all of them.
-func (p *Placer) tries(r *Request, d *folder, what *naming.Payload) iter.Seq[int] {
+func (p *Placer) tries(r *Request, d *held.Folder, what *naming.Payload) iter.Seq[int] {
 	known := p.Numbers
 	if r.Ours != nil {
 		known = nil
 	}
-	return known.Tries(d.at(r.To.Name), what, func(n int) bool {
+	return known.Tries(d.At(r.To.Name), what, func(n int) bool {
 		there, err := p.system().StatIn(d, naming.Numbered(r.To.Name, n))
 		return err == nil && there.Exists
 	})
 }
 
 // consider decides on one number; found is false if the next is to be looked at.
-func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left map[string]*naming.Payload,
+func (p *Placer) consider(r *Request, d *held.Folder, n int, there file.Facts, left map[string]*naming.Payload,
 	what *naming.Payload) (c choice, found bool, err error) {
 	name := naming.Numbered(r.To.Name, n)
 	if !there.Exists {
@@ -73,22 +74,22 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 	if !r.Apart {
 		is, err = what.Same(payloadIn(d, name, there))
 	}
-	held := (is || r.Same == rule.SameReplace) && r.held(d.at(name))
+	held := (is || r.Same == rule.SameReplace) && r.held(d.At(name))
 	switch {
 	case err != nil:
 		return choice{}, false, err
 	case is && !held:
 		return choice{name: name, same: true, old: there}, true, nil
 	case r.Same == rule.SameReplace && held:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrHeld)
-	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.at(name), there)):
+		return choice{}, false, fmt.Errorf("%s: %w", d.At(name), job.ErrHeld)
+	case there.Regular && (r.Same == rule.SameReplace || r.Ours != nil && r.Ours(d.At(name), there)):
 		return choice{name: name, over: true, old: there}, true, nil
 	case r.Same == rule.SameSkip:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrSkipped)
+		return choice{}, false, fmt.Errorf("%s: %w", d.At(name), job.ErrSkipped)
 	case r.Same == rule.SameFail:
-		return choice{}, false, fmt.Errorf("%s: %w", d.at(name), job.ErrTaken)
+		return choice{}, false, fmt.Errorf("%s: %w", d.At(name), job.ErrTaken)
 	case r.Same == rule.SameReplace:
-		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.at(name),
+		return choice{}, false, fmt.Errorf("%s is not a regular file, so it is not replaced: %w", d.At(name),
 			job.ErrTaken)
 	}
 	return choice{}, false, nil
@@ -96,7 +97,7 @@ func (p *Placer) consider(r *Request, d *folder, n int, there file.Facts, left m
 
 // leftTo returns the names that are left to the files that are placed here first, each
 // with the file that will have it.
-func (p *Placer) leftTo(r *Request, d *folder) (map[string]*naming.Payload, error) {
+func (p *Placer) leftTo(r *Request, d *held.Folder) (map[string]*naming.Payload, error) {
 	if r.Same == rule.SameReplace || len(r.First) == 0 {
 		return nil, nil
 	}
@@ -123,12 +124,12 @@ func (p *Placer) leftTo(r *Request, d *folder) (map[string]*naming.Payload, erro
 }
 
 // leave finds the name of one file that is placed first.
-func (p *Placer) leave(r *Request, d *folder, first *naming.Payload, left map[string]*naming.Payload) error {
+func (p *Placer) leave(r *Request, d *held.Folder, first *naming.Payload, left map[string]*naming.Payload) error {
 	for n := range p.tries(r, d, first) {
 		name := naming.Numbered(r.To.Name, n)
 		there, err := p.system().StatIn(d, name)
 		if err != nil {
-			return cannot(d.at(name), "looked at", err)
+			return held.Cannot(d.At(name), "looked at", err)
 		}
 		other := left[name]
 		if there.Exists {
@@ -142,7 +143,7 @@ func (p *Placer) leave(r *Request, d *folder, first *naming.Payload, left map[st
 			return nil
 		}
 		if there.Exists {
-			p.Numbers.Note(d.at(r.To.Name), n, other, first)
+			p.Numbers.Note(d.At(r.To.Name), n, other, first)
 		}
 	}
 	return nil
@@ -175,9 +176,9 @@ func payloadOf(path string, f file.Facts) *naming.Payload {
 }
 
 // payloadIn returns the content of what is in an open folder.
-func payloadIn(d *folder, name string, f file.Facts) *naming.Payload {
-	c := payloadOf(d.at(name), f)
-	c.Open, c.Ended = func() (*os.File, error) { return d.read(name) }, d.ended
+func payloadIn(d *held.Folder, name string, f file.Facts) *naming.Payload {
+	c := payloadOf(d.At(name), f)
+	c.Open, c.Ended = func() (*os.File, error) { return d.Read(name) }, d.Ended
 	return c
 }
 

@@ -6,12 +6,13 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 )
 
 // fresh is what is put into a new file.
 type fresh struct {
-	put   func(d *folder, part string) (lost []string, err error)
+	put   func(d *held.Folder, part string) (lost []string, err error)
 	is    *naming.Payload // as far as it is asked whether it is there already
 	still func() error    // an error if the source is not what was read any more
 }
@@ -33,7 +34,7 @@ func (p *Placer) Copy(r Request) (Result, error) {
 	}
 	defer src.release()
 	return p.put(r, fresh{
-		put: func(d *folder, _ string) ([]string, error) { return p.copyPart(&r, d, false) },
+		put: func(d *held.Folder, _ string) ([]string, error) { return p.copyPart(&r, d, false) },
 		is:  r.payload(),
 		still: func() error {
 			now, err := p.look(r.base(), &r)
@@ -49,9 +50,9 @@ func (p *Placer) Copy(r Request) (Result, error) {
 func (p *Placer) Write(r Request, text []byte) (Result, error) {
 	sys := p.system()
 	return p.put(r, fresh{
-		put: func(d *folder, part string) ([]string, error) {
+		put: func(d *held.Folder, part string) ([]string, error) {
 			if err := sys.Write(d, part, text); err != nil {
-				return nil, errors.Join(cannot(d.at(r.To.Name), "written", err), sys.DiscardIn(d, part))
+				return nil, errors.Join(held.Cannot(d.At(r.To.Name), "written", err), sys.DiscardIn(d, part))
 			}
 			return nil, nil
 		},
@@ -67,17 +68,17 @@ func (p *Placer) put(r Request, c fresh) (Result, error) {
 		return Result{}, err
 	}
 	defer done()
-	r.made = d.made
+	r.made = d.Made
 	sys := p.system()
 	var res Result
 	for made := false; ; {
 		name, err := p.choose(&r, d, c.is)
 		if err == nil && name.is != apart && !made {
-			return Result{Target: d.at(name.name), Facts: name.old, Here: true}, nil
+			return Result{Target: d.At(name.name), Facts: name.old, Here: true}, nil
 		}
 		chosen := err == nil
 		if err == nil && !name.same && !made {
-			if err = r.stage(Staged{Target: d.at(name.name)}); err != nil {
+			if err = r.stage(Staged{Target: d.At(name.name)}); err != nil {
 				return Result{}, err
 			}
 			if res.Lost, err = c.put(d, r.part()); err != nil {
@@ -89,7 +90,7 @@ func (p *Placer) put(r Request, c fresh) (Result, error) {
 			}
 		}
 		if err == nil && !name.same {
-			err = r.stage(Staged{Target: d.at(name.name), Facts: res.Facts, Replaced: name.over})
+			err = r.stage(Staged{Target: d.At(name.name), Facts: res.Facts, Replaced: name.over})
 		}
 		if err == nil && !name.same {
 			err = p.install(&r, d, name)
@@ -106,22 +107,22 @@ func (p *Placer) put(r Request, c fresh) (Result, error) {
 		if name.same {
 			res.Facts = name.old
 		}
-		res.Target, res.Same, res.Made = d.at(name.name), name.same, d.made
+		res.Target, res.Same, res.Made = d.At(name.name), name.same, d.Made
 		return res, nil
 	}
 }
 
 // partFacts looks at the part: by these facts the placed file will be known.
-func (p *Placer) partFacts(r *Request, d *folder, name string) (f file.Facts, err error) {
+func (p *Placer) partFacts(r *Request, d *held.Folder, name string) (f file.Facts, err error) {
 	f, err = p.lookIn(d, r.part(), r)
 	if err != nil {
-		err = cannot(d.at(name), "made", err)
+		err = held.Cannot(d.At(name), "made", err)
 	}
 	return f, err
 }
 
 // install gives a part its name; fs.ErrExist says that it is taken.
-func (p *Placer) install(r *Request, d *folder, c choice) error {
+func (p *Placer) install(r *Request, d *held.Folder, c choice) error {
 	sys := p.system()
 	if c.over {
 		return p.swap(d, r.part(), c, r.Kept)
@@ -130,10 +131,10 @@ func (p *Placer) install(r *Request, d *folder, c choice) error {
 		if errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		return cannot(d.at(c.name), "made", err)
+		return held.Cannot(d.At(c.name), "made", err)
 	}
 	if err := sys.Flush(d); err != nil {
-		return errors.Join(cannot(d.path, "flushed", err), sys.DiscardIn(d, c.name))
+		return errors.Join(held.Cannot(d.Path, "flushed", err), sys.DiscardIn(d, c.name))
 	}
 	return nil
 }
@@ -156,14 +157,14 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	old, err := sys.StatIn(d, r.To.Name)
 	switch {
 	case err != nil:
-		return Result{}, cannot(d.at(r.To.Name), "looked at", err)
+		return Result{}, held.Cannot(d.At(r.To.Name), "looked at", err)
 	case !old.Exists:
 		return Result{}, job.ErrGone
 	case !old.Same(r.Expect):
 		return Result{}, job.ErrChanged
 	}
 	c := choice{name: r.To.Name, over: true, old: old}
-	target := d.at(c.name)
+	target := d.At(c.name)
 	if err := r.stage(Staged{Target: target, Replaced: true}); err != nil {
 		return Result{}, err
 	}
@@ -172,7 +173,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 	}
 	var now file.Facts
 	if err = sys.Adopt(d, c.name, r.part()); err != nil {
-		err = cannot(target, "replaced", err)
+		err = held.Cannot(target, "replaced", err)
 	} else {
 		now, err = p.partFacts(&r, d, c.name)
 	}
@@ -204,7 +205,7 @@ func (p *Placer) Delete(r Request) error {
 		return err
 	}
 	if err := p.removeExpected(&r, nil); err != nil {
-		return cannot(r.Source, "deleted", err)
+		return held.Cannot(r.Source, "deleted", err)
 	}
 	return nil
 }

@@ -1,30 +1,13 @@
 package place
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
+
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 )
-
-// linkNew renames in two steps of which the first refuses to replace. Killed
-// in between, the file has both names, and the next start removes the first.
-func linkNew(from, to string) error {
-	err := os.Link(from, to)
-	if err == nil {
-		return os.Remove(from)
-	}
-	if errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) || isCrossDevice(err) {
-		return err
-	}
-	// No hard links here: look, then rename.
-	if _, statErr := os.Lstat(to); statErr == nil {
-		return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
-	}
-	return os.Rename(from, to)
-}
 
 // Symlink makes a symbolic link that leads to the source. One that does so already is not
 // made twice.
@@ -35,13 +18,13 @@ func (p *Placer) Symlink(r Request) (Result, error) {
 		return Result{Target: at, Facts: f, Same: true}, err
 	}
 	return p.link(r, &naming.Payload{Size: -1},
-		func(r *Request, d *folder, part string) error { return p.system().Symlink(r.Source, d, part) })
+		func(r *Request, d *held.Folder, part string) error { return p.system().Symlink(r.Source, d, part) })
 }
 
 // Link makes a second name of the source, on the same file system. Content that is there
 // already is not stored under another number.
 func (p *Placer) Link(r Request) (Result, error) {
-	return p.link(r, nil, func(r *Request, d *folder, part string) error {
+	return p.link(r, nil, func(r *Request, d *held.Folder, part string) error {
 		return p.system().Link(r.from, r.base(),
 			d, part)
 	})
@@ -49,7 +32,7 @@ func (p *Placer) Link(r Request) (Result, error) {
 
 // link puts what to makes in its place; is is what may be there already, nil for the source's
 // content.
-func (p *Placer) link(r Request, is *naming.Payload, to func(r *Request, d *folder, part string) error) (Result,
+func (p *Placer) link(r Request, is *naming.Payload, to func(r *Request, d *held.Folder, part string) error) (Result,
 	error) {
 	done, err := p.source(&r)
 	if err != nil {
@@ -64,16 +47,16 @@ func (p *Placer) link(r Request, is *naming.Payload, to func(r *Request, d *fold
 	if is == nil {
 		is = r.payload()
 	}
-	return p.put(r, fresh{is: is, still: func() error { return nil }, put: func(d *folder, part string) ([]string,
+	return p.put(r, fresh{is: is, still: func() error { return nil }, put: func(d *held.Folder, part string) ([]string,
 		error) {
 		_ = p.system().DiscardIn(d, part) // of an earlier try that was ended by force
 		err := to(&r, d, part)
-		if isCrossDevice(err) {
+		if held.IsCrossDevice(err) {
 			return nil, fmt.Errorf("%s cannot have a second name in %s: it lies on another file system", r.Source,
-				d.path)
+				d.Path)
 		}
 		if err != nil {
-			return nil, cannot(r.Source, "linked from "+d.path, err)
+			return nil, held.Cannot(r.Source, "linked from "+d.Path, err)
 		}
 		return nil, nil
 	}})

@@ -29,6 +29,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
@@ -36,12 +37,8 @@ import (
 var (
 	// ErrFar says that the target is on another file system.
 	ErrFar = errors.New("it lies on another file system")
-	// ErrInTheWay says that a part of the target's folder is there as a file.
-	ErrInTheWay = errors.New("a file is there in its place")
 	// ErrInside says that a folder was to be placed inside itself.
 	ErrInside = errors.New("a folder cannot be placed inside itself")
-
-	errNoExchange = errors.New("this file system cannot swap two names")
 )
 
 // Final reports whether trying again cannot help: what is wrong is the place itself.
@@ -49,7 +46,7 @@ func Final(err error) bool {
 	if err == nil {
 		return false
 	}
-	for _, one := range []error{job.ErrTaken, ErrInside, ErrInTheWay, errLink, syscall.ENAMETOOLONG} {
+	for _, one := range []error{job.ErrTaken, ErrInside, held.ErrInTheWay, held.ErrLink, syscall.ENAMETOOLONG} {
 		if errors.Is(err, one) {
 			return true
 		}
@@ -71,8 +68,8 @@ type Placer struct {
 	// Numbers, if set, remembers which numbers of a name are taken.
 	Numbers *naming.Numbers
 
-	ops  ops
-	open map[spot]*folder // kept open between the placements of a batch
+	ops  held.Ops
+	open map[spot]*held.Folder // kept open between the placements of a batch
 }
 
 // spot names an open folder.
@@ -88,20 +85,20 @@ const maxOpen = 64
 func (p *Placer) Batch() *Placer {
 	q := *p
 	q.ops = p.system()
-	q.open = map[spot]*folder{}
+	q.open = map[spot]*held.Folder{}
 	return &q
 }
 
 // End closes the folders of a batch.
 func (p *Placer) End() {
 	for key, d := range p.open {
-		d.close()
+		d.Close()
 		delete(p.open, key)
 	}
 }
 
 // folder opens a destination folder; done is to be called afterwards.
-func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
+func (p *Placer) folder(s plan.Spot) (d *held.Folder, done func(), err error) {
 	return p.opened(spot{s.Root, s.Rel, false}, p.system().Open)
 }
 
@@ -109,16 +106,16 @@ func (p *Placer) folder(s plan.Spot) (d *folder, done func(), err error) {
 func (p *Placer) source(r *Request) (done func(), err error) {
 	at := SpotWithin(r.Root, r.Source)
 	r.from, done, err = p.opened(spot{at.Root, at.Rel, true}, p.system().OpenSource)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, ErrInTheWay) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, held.ErrInTheWay) {
 		err = job.ErrGone
 	}
-	if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, ErrSwapped) {
-		err = cannot(r.Source, "reached", err)
+	if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, held.ErrSwapped) {
+		err = held.Cannot(r.Source, "reached", err)
 	}
 	return done, err
 }
 
-func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) (d *folder, done func(),
+func (p *Placer) opened(key spot, open func(root, rel string) (*held.Folder, error)) (d *held.Folder, done func(),
 	err error) {
 	if d = p.open[key]; d != nil {
 		return d, func() {}, nil
@@ -127,7 +124,7 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) 
 		return nil, nil, err
 	}
 	if p.open == nil {
-		return d, d.close, nil
+		return d, d.Close, nil
 	}
 	if len(p.open) >= maxOpen {
 		p.End()
@@ -136,16 +133,16 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*folder, error)) 
 	return d, func() {}, nil
 }
 
-func (p *Placer) system() ops {
+func (p *Placer) system() held.Ops {
 	if p.open != nil {
 		return p.ops // a batch's, made once
 	}
 	inner := p.ops
 	if inner == nil {
-		inner = realOps{p.Stop, p.Cancel}
+		inner = held.System{Stop: p.Stop, Cancel: p.Cancel}
 	}
 	if p.Before != nil {
-		return guarded{inner, p.Before}
+		return held.Guarded{Ops: inner, Before: p.Before}
 	}
 	return inner
 }
@@ -218,14 +215,14 @@ func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
 		return Result{}, err
 	}
 	defer done()
-	r.made = d.made
-	defer func() { res.Made = d.made }()
+	r.made = d.Made
+	defer func() { res.Made = d.Made }()
 	if r.Stage == nil && len(r.First) == 0 { // the wanted name is tried right away
 		res, err := p.rename(r, src, d, r.To.Name)
 		switch {
-		case isCrossDevice(err) && r.Near:
+		case held.IsCrossDevice(err) && r.Near:
 			return res, ErrFar
-		case !errors.Is(err, fs.ErrExist) && !isCrossDevice(err):
+		case !errors.Is(err, fs.ErrExist) && !held.IsCrossDevice(err):
 			return res, err
 		}
 	}
@@ -240,7 +237,7 @@ func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
 
 // moveOnce chooses a name and moves; errAgain says that it is not the right one
 // any more.
-func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
+func (p *Placer) moveOnce(r *Request, src source, d *held.Folder) (Result, error) {
 	c, err := p.choose(r, d, r.payload())
 	if err != nil {
 		return Result{}, err
@@ -253,18 +250,18 @@ func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
 	case c.same:
 		return p.removeTwin(r, d, c)
 	}
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect, Replaced: c.over}); err != nil {
+	if err := r.stage(Staged{Target: d.At(c.name), Facts: r.Expect, Replaced: c.over}); err != nil {
 		return Result{}, err
 	}
 	if c.over {
 		return p.moveOver(r, src, d, c)
 	}
 	res, err := p.rename(r, src, d, c.name)
-	if isCrossDevice(err) && !r.Near {
+	if held.IsCrossDevice(err) && !r.Near {
 		res, err = p.across(r, d, c.name)
 	}
 	switch {
-	case isCrossDevice(err):
+	case held.IsCrossDevice(err):
 		return res, ErrFar
 	case errors.Is(err, fs.ErrExist):
 		return res, errAgain
@@ -273,27 +270,27 @@ func (p *Placer) moveOnce(r *Request, src source, d *folder) (Result, error) {
 }
 
 // rename moves by a rename that never replaces.
-func (p *Placer) rename(r *Request, src source, d *folder, name string) (Result, error) {
+func (p *Placer) rename(r *Request, src source, d *held.Folder, name string) (Result, error) {
 	err := p.system().Rename(r.from, r.base(), d, name)
 	switch {
 	case err == nil:
 		return p.finished(src, r, d, name)
-	case isCrossDevice(err), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
+	case held.IsCrossDevice(err), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrNotExist):
 		return Result{}, err
 	}
-	return Result{}, cannot(r.Source, "moved to "+d.path, err)
+	return Result{}, held.Cannot(r.Source, "moved to "+d.Path, err)
 }
 
 // look returns the facts that Expect is compared with, of a name in the source's folder:
 // for a folder those of all that lies inside.
 func (p *Placer) look(name string, r *Request) (file.Facts, error) { return p.lookIn(r.from, name, r) }
 
-func (p *Placer) lookIn(d *folder, name string, r *Request) (file.Facts, error) {
+func (p *Placer) lookIn(d *held.Folder, name string, r *Request) (file.Facts, error) {
 	now, err := p.system().StatIn(d, name)
 	if err != nil || !r.Expect.Dir || !now.Dir {
 		return now, err
 	}
-	all, err := watchfs.LookTree(d.at(name))
+	all, err := watchfs.LookTree(d.At(name))
 	if err == nil && (all.Ino != now.Ino || all.Dev != now.Dev) {
 		err = job.ErrChanged // the path leads elsewhere meanwhile
 	}
@@ -301,27 +298,27 @@ func (p *Placer) lookIn(d *folder, name string, r *Request) (file.Facts, error) 
 }
 
 // finished checks that the file at the target is the one that was meant.
-func (p *Placer) finished(src source, r *Request, d *folder, name string) (Result, error) {
+func (p *Placer) finished(src source, r *Request, d *held.Folder, name string) (Result, error) {
 	sys := p.system()
 	now, err := sys.StatIn(d, name)
 	if err != nil {
-		return Result{Target: d.at(name), Facts: r.Expect}, nil // moved; only the last look failed
+		return Result{Target: d.At(name), Facts: r.Expect}, nil // moved; only the last look failed
 	}
 	if now.Exists && !src.is(now, r) {
 		if err := sys.Rename(d, name, r.from, r.base()); err != nil {
 			return Result{}, fmt.Errorf("%s was replaced during the move; what took its name lies in %s now: %w",
-				r.Source, d.at(name), err)
+				r.Source, d.At(name), err)
 		}
 		return Result{}, job.ErrChanged
 	}
 	if r.Expect.Dir {
 		now = r.Expect // its own times stay; what lies inside went along
 	}
-	return Result{Target: d.at(name), Facts: now}, nil
+	return Result{Target: d.At(name), Facts: now}, nil
 }
 
 // across moves to another file system.
-func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
+func (p *Placer) across(r *Request, d *held.Folder, name string) (Result, error) {
 	sys := p.system()
 	lost, err := p.copyPart(r, d, true)
 	if err != nil {
@@ -329,7 +326,7 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	}
 	now, err := p.partFacts(r, d, name)
 	if err == nil {
-		err = r.stage(Staged{Target: d.at(name), Facts: now})
+		err = r.stage(Staged{Target: d.At(name), Facts: now})
 	}
 	if err == nil {
 		err = p.install(r, d, choice{name: name})
@@ -346,12 +343,12 @@ func (p *Placer) across(r *Request, d *folder, name string) (Result, error) {
 	if err != nil {
 		return Result{}, errors.Join(err, p.withdraw(r, d, name))
 	}
-	return Result{Target: d.at(name), Facts: now, Lost: lost, Rest: rest}, nil
+	return Result{Target: d.At(name), Facts: now, Lost: lost, Rest: rest}, nil
 }
 
 // withdraw removes a copy that is not to be, by way of its hidden name: where it cannot be
 // removed now, the next try does, or the next start.
-func (p *Placer) withdraw(r *Request, d *folder, name string) error {
+func (p *Placer) withdraw(r *Request, d *held.Folder, name string) error {
 	if err := p.system().Rename(d, name, d, r.part()); err == nil {
 		name = r.part()
 	}
@@ -359,20 +356,20 @@ func (p *Placer) withdraw(r *Request, d *folder, name string) error {
 }
 
 // copyPart copies the source to the hidden name; whole says that the source is to go.
-func (p *Placer) copyPart(r *Request, d *folder, whole bool) (lost []string, err error) {
+func (p *Placer) copyPart(r *Request, d *held.Folder, whole bool) (lost []string, err error) {
 	sys := p.system()
-	if r.from.path != d.path || r.base() != r.part() {
+	if r.from.Path != d.Path || r.base() != r.part() {
 		_ = sys.DiscardIn(d, r.part()) // of an earlier try that was ended by force
 	}
 	if lost, err = sys.Copy(r.from, r.base(), d, r.part(), whole); err != nil {
 		if !errors.Is(err, job.ErrChanged) {
-			err = cannot(r.Source, "copied to "+d.path, err)
+			err = held.Cannot(r.Source, "copied to "+d.Path, err)
 		}
 		return nil, errors.Join(err, sys.DiscardIn(d, r.part()))
 	}
 	if r.Looks != nil {
 		if err := sys.Dress(d, r.part(), *r.Looks); err != nil {
-			return nil, errors.Join(cannot(r.Source, "copied to "+d.path, err), sys.DiscardIn(d, r.part()))
+			return nil, errors.Join(held.Cannot(r.Source, "copied to "+d.Path, err), sys.DiscardIn(d, r.part()))
 		}
 	}
 	return lost, nil

@@ -3,7 +3,6 @@
 package place
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -20,6 +19,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
@@ -68,7 +68,7 @@ func TestACopyCanBeEnded(t *testing.T) {
 	for what, do := range map[string]func(*Placer) (Result, error){
 		"copy": func(p *Placer) (Result, error) { return p.Copy(r) },
 		"move": func(p *Placer) (Result, error) {
-			p.ops = crossOps{realOps{stop: stop}}
+			p.ops = crossOps{held.System{Stop: stop}}
 			return p.Move(r)
 		},
 	} {
@@ -110,13 +110,13 @@ func TestMove(t *testing.T) {
 }
 
 // crossOps behaves as if source and target were on different file systems.
-type crossOps struct{ realOps }
+type crossOps struct{ held.System }
 
-func (c crossOps) Rename(from *folder, name string, d *folder, as string) error {
-	if from.path != d.path {
-		return &os.LinkError{Op: "rename", Old: from.at(name), New: d.at(as), Err: unix.EXDEV}
+func (c crossOps) Rename(from *held.Folder, name string, d *held.Folder, as string) error {
+	if from.Path != d.Path {
+		return &os.LinkError{Op: "rename", Old: from.At(name), New: d.At(as), Err: unix.EXDEV}
 	}
-	return c.realOps.Rename(from, name, d, as)
+	return c.System.Rename(from, name, d, as)
 }
 
 func TestMoveAcross(t *testing.T) {
@@ -146,7 +146,7 @@ var faults = []error{unix.ENOSPC, unix.EACCES, unix.EROFS, unix.ENAMETOOLONG, un
 
 // everyFault lets each operation of an act fail, one after the other, with
 // each error; check looks at what is left. setUp makes a new world.
-func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir string) error,
+func everyFault(t *testing.T, faults []error, inner held.Ops, act func(p *Placer, dir string) error,
 	setUp func(dir string), check func(dir, what string, err error)) {
 	for _, fault := range faults {
 		for at := 1; ; at++ {
@@ -184,7 +184,7 @@ func everyFault(t *testing.T, faults []error, inner ops, act func(p *Placer, dir
 // Whatever operation fails, with whatever error: the content is whole in
 // exactly one place, and no part-file remains.
 func TestEveryFaultOfAMove(t *testing.T) {
-	for _, inner := range []ops{realOps{}, crossOps{}} {
+	for _, inner := range []held.Ops{held.System{}, crossOps{}} {
 		for _, untouched := range []bool{false, true} {
 			everyFault(t, faults, inner, func(p *Placer, dir string) error {
 				f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
@@ -207,7 +207,7 @@ func TestEveryFaultOfAMove(t *testing.T) {
 }
 
 func TestEveryFaultOfACopy(t *testing.T) {
-	everyFault(t, faults, realOps{}, func(p *Placer, dir string) error {
+	everyFault(t, faults, held.System{}, func(p *Placer, dir string) error {
 		f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
 		require.NoError(t, err)
 		_, err = p.Copy(request(dir, f))
@@ -238,7 +238,7 @@ func TestEveryFaultOfReplacing(t *testing.T) {
 			return err
 		},
 	} {
-		for _, inner := range []ops{realOps{}, crossOps{}} {
+		for _, inner := range []held.Ops{held.System{}, crossOps{}} {
 			everyFault(t, faults[:3], inner, func(p *Placer, dir string) error {
 				f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
 				require.NoError(t, err)
@@ -265,7 +265,7 @@ func TestEveryFaultOfReplacing(t *testing.T) {
 }
 
 func TestEveryFaultOfUnpacking(t *testing.T) {
-	everyFault(t, faults[:3], realOps{}, func(p *Placer, dir string) error {
+	everyFault(t, faults[:3], held.System{}, func(p *Placer, dir string) error {
 		f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
 		require.NoError(t, err)
 		_, err = p.Unpack(request(dir, f), roomy)
@@ -286,15 +286,15 @@ func TestEveryFaultOfUnpacking(t *testing.T) {
 
 // swapOps puts a stranger in the source's place right before the rename.
 type swapOps struct {
-	realOps
+	held.System
 	swap func()
 }
 
-func (s swapOps) Rename(from *folder, name string, d *folder, as string) error {
+func (s swapOps) Rename(from *held.Folder, name string, d *held.Folder, as string) error {
 	if s.swap != nil {
 		s.swap()
 	}
-	return s.realOps.Rename(from, name, d, as)
+	return s.System.Rename(from, name, d, as)
 }
 
 // moveAmid moves a file, and does something right before the rename.
@@ -439,16 +439,6 @@ func TestTheTargetFolderVanishes(t *testing.T) {
 	_, err := p.Move(r)
 	require.NoError(t, err)
 	require.Equal(t, map[string]string{"out/deep/a.txt": "one"}, all(t, dir))
-}
-
-func TestLinkNewNeverReplaces(t *testing.T) {
-	dir := t.TempDir()
-	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")
-	write(t, a, "a")
-	write(t, b, "b")
-	require.True(t, errors.Is(linkNew(a, b), fs.ErrExist))
-	require.NoError(t, linkNew(a, filepath.Join(dir, "c")))
-	require.Equal(t, map[string]string{"b": "b", "c": "a"}, all(t, dir))
 }
 
 func TestNumbered(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
@@ -35,7 +36,7 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 	}
 	now, err := p.look(filepath.Base(hidden), r)
 	if err != nil {
-		err = cannot(r.Source, "removed", err)
+		err = held.Cannot(r.Source, "removed", err)
 	} else if !now.Same(r.Expect) {
 		err = job.ErrChanged
 	}
@@ -51,7 +52,7 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 			remove = sys.RemoveAll
 		}
 		if err = remove(r.from, filepath.Base(hidden)); err != nil {
-			err = cannot(r.Source, "removed", err)
+			err = held.Cannot(r.Source, "removed", err)
 		}
 	}
 	if err != nil {
@@ -64,13 +65,13 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 // quiet checks that nobody writes to a source that has its hidden name: what is written
 // after the copy was made would be lost with it.
 func (p *Placer) quiet(r *Request, hidden string) error {
-	look := func() (file.Facts, error) { return watchfs.LookIn(r.from.dir, filepath.Base(hidden)) }
+	look := func() (file.Facts, error) { return watchfs.LookIn(r.from.Dir, filepath.Base(hidden)) }
 	if r.Expect.Dir {
 		look = func() (file.Facts, error) { return watchfs.LookTree(hidden) }
 	}
 	switch now, err := look(); {
 	case err != nil:
-		return cannot(r.Source, "looked at", err)
+		return held.Cannot(r.Source, "looked at", err)
 	case now.Writers == file.Some, r.Expect.Exists && !now.Same(r.Expect):
 		return fmt.Errorf("%s: %w", r.Source, job.ErrChanged)
 	}
@@ -82,7 +83,7 @@ func (p *Placer) restore(r *Request, hidden string) (path string, err error) {
 	for n := 1; ; n++ {
 		name := naming.Numbered(r.base(), n)
 		if err := p.system().Rename(r.from, filepath.Base(hidden), r.from, name); !errors.Is(err, fs.ErrExist) {
-			return r.from.at(name), err
+			return r.from.At(name), err
 		}
 	}
 }

@@ -5,23 +5,24 @@ import (
 	"fmt"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/held"
 )
 
 // moveOver moves onto a name that is there; what was there is kept.
-func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, error) {
+func (p *Placer) moveOver(r *Request, src source, d *held.Folder, c choice) (Result, error) {
 	sys := p.system()
 	copied := false
 	var lost []string
 	err := sys.Rename(r.from, r.base(), d, r.part())
-	if isCrossDevice(err) && r.Near {
+	if held.IsCrossDevice(err) && r.Near {
 		return Result{}, ErrFar
 	}
-	if isCrossDevice(err) {
+	if held.IsCrossDevice(err) {
 		copied = true
 		lost, err = p.copyPart(r, d, true)
 	}
 	if err != nil {
-		return Result{}, cannot(r.Source, "moved to "+d.path, err)
+		return Result{}, held.Cannot(r.Source, "moved to "+d.Path, err)
 	}
 	back := func(err error) (Result, error) {
 		if copied {
@@ -44,32 +45,32 @@ func (p *Placer) moveOver(r *Request, src source, d *folder, c choice) (Result, 
 			return Result{}, err // both are whole, and the attempt that failed puts the old one back
 		}
 	}
-	return Result{Target: d.at(c.name), Facts: now, Lost: lost}, nil
+	return Result{Target: d.At(c.name), Facts: now, Lost: lost}, nil
 }
 
 // swap puts a part in the place of what has its name, in one instant. What
 // was there is kept first; if it is not what was meant, nothing changes.
-func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
+func (p *Placer) swap(d *held.Folder, part string, c choice, kept string) error {
 	sys := p.system()
-	if err := sys.Preserve(d.at(c.name), kept); err != nil {
-		return errors.Join(cannot(d.at(c.name), "kept before it is replaced", err), sys.Discard(kept))
+	if err := sys.Preserve(d.At(c.name), kept); err != nil {
+		return errors.Join(held.Cannot(d.At(c.name), "kept before it is replaced", err), sys.Discard(kept))
 	}
 	other := func() error {
-		return errors.Join(fmt.Errorf("%s: %w", d.at(c.name), job.ErrChanged), sys.Discard(kept))
+		return errors.Join(fmt.Errorf("%s: %w", d.At(c.name), job.ErrChanged), sys.Discard(kept))
 	}
 	if saved, err := sys.Stat(kept); err != nil || saved.Size != c.old.Size || saved.Mod != c.old.Mod {
 		return errors.Join(err, other())
 	}
 	err := sys.Exchange(d, part, c.name)
-	if errors.Is(err, errNoExchange) {
+	if errors.Is(err, held.ErrNoExchange) {
 		return p.replaceBlindly(d, part, c, other)
 	}
 	if err != nil {
-		return errors.Join(cannot(d.at(c.name), "replaced", err), sys.Discard(kept))
+		return errors.Join(held.Cannot(d.At(c.name), "replaced", err), sys.Discard(kept))
 	}
 	was, err := sys.StatIn(d, part)
 	if err == nil && !was.Same(c.old) {
-		err = fmt.Errorf("%s: %w", d.at(c.name), job.ErrChanged)
+		err = fmt.Errorf("%s: %w", d.At(c.name), job.ErrChanged)
 	}
 	if err == nil {
 		err = sys.Flush(d)
@@ -78,7 +79,7 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 		err = sys.DiscardIn(d, part)
 	}
 	if err != nil && !errors.Is(err, job.ErrChanged) {
-		err = cannot(d.at(c.name), "replaced", err)
+		err = held.Cannot(d.At(c.name), "replaced", err)
 	}
 	if err != nil {
 		return errors.Join(err, sys.Exchange(d, part, c.name), sys.Discard(kept))
@@ -88,12 +89,12 @@ func (p *Placer) swap(d *folder, part string, c choice, kept string) error {
 
 // replaceBlindly replaces where two names cannot be swapped: the last look is
 // an instant before.
-func (p *Placer) replaceBlindly(d *folder, part string, c choice, other func() error) error {
+func (p *Placer) replaceBlindly(d *held.Folder, part string, c choice, other func() error) error {
 	if now, err := p.system().StatIn(d, c.name); err != nil || !now.Same(c.old) {
 		return errors.Join(err, other())
 	}
-	if err := d.root.Rename(part, c.name); err != nil {
-		return cannot(d.at(c.name), "replaced", err)
+	if err := d.Root.Rename(part, c.name); err != nil {
+		return held.Cannot(d.At(c.name), "replaced", err)
 	}
 	return p.system().Flush(d)
 }

@@ -7,6 +7,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 )
 
 // Request is one placement.
@@ -48,8 +49,8 @@ type Request struct {
 	// Looks, if set, has the mode and the time that a copy gets instead of its source's.
 	Looks *file.Facts
 
-	from *folder // that Source lies in
-	made int     // folders that were made to open the target's
+	from *held.Folder // that Source lies in
+	made int          // folders that were made to open the target's
 }
 
 // Staged is a file that is about to get its name.

@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
@@ -26,7 +27,7 @@ const (
 // device and inode of the two folders, and leaves the source alone. Where these do
 // not tell (overlays, two mounts of one share), a folder is found out by a probe;
 // a file has the same content then, and removeTwin finds out before it removes any.
-func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (relation, error) {
+func (p *Placer) relate(r *Request, d *held.Folder, name string, there file.Facts) (relation, error) {
 	if r.Source == "" {
 		return apart, nil
 	}
@@ -51,12 +52,12 @@ func (p *Placer) relate(r *Request, d *folder, name string, there file.Facts) (r
 // sameFolder tells by device and inode whether the source lies in the target's
 // folder. Two numbers on one device are two folders for sure; on two devices they may
 // be one folder that is mounted twice.
-func (p *Placer) sameFolder(r *Request, d *folder) (same, sure bool) {
-	own, err := r.from.dir.Stat()
+func (p *Placer) sameFolder(r *Request, d *held.Folder) (same, sure bool) {
+	own, err := r.from.Dir.Stat()
 	if err != nil {
 		return false, true // the move itself will say what is wrong
 	}
-	target, err := d.dir.Stat()
+	target, err := d.Dir.Stat()
 	if err != nil {
 		return false, true
 	}
@@ -65,13 +66,13 @@ func (p *Placer) sameFolder(r *Request, d *folder) (same, sure bool) {
 }
 
 // probe reports whether what is made in the target's folder appears beside the source.
-func (p *Placer) probe(r *Request, d *folder) (bool, error) {
+func (p *Placer) probe(r *Request, d *held.Folder) (bool, error) {
 	name := r.part() + "-p"
-	if err := d.root.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
-		return false, cannot(d.path, "written to", err)
+	if err := d.Root.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return false, held.Cannot(d.Path, "written to", err)
 	}
 	seen, err := p.system().StatIn(r.from, name)
-	return seen.Exists, errors.Join(err, d.root.Remove(name))
+	return seen.Exists, errors.Join(err, d.Root.Remove(name))
 }
 
 // outside checks that a folder is not placed inside itself.
@@ -100,8 +101,8 @@ func (r *Request) outside() error {
 // respell ends a move whose target is the source under another spelling of its
 // name: the source gets its hidden name first. If the target is still there then,
 // it is a second hard link, and only the source goes.
-func (p *Placer) respell(r *Request, src source, d *folder, c choice) (Result, error) {
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: r.Expect}); err != nil {
+func (p *Placer) respell(r *Request, src source, d *held.Folder, c choice) (Result, error) {
+	if err := r.stage(Staged{Target: d.At(c.name), Facts: r.Expect}); err != nil {
 		return Result{}, err
 	}
 	hidden, err := p.hide(r)
@@ -120,7 +121,7 @@ func (p *Placer) respell(r *Request, src source, d *folder, c choice) (Result, e
 			return p.finished(src, r, d, c.name)
 		}
 	}
-	return Result{}, errors.Join(cannot(r.Source, "renamed", err), p.unhide(r, hidden))
+	return Result{}, errors.Join(held.Cannot(r.Source, "renamed", err), p.unhide(r, hidden))
 }
 
 // hiddenName is the hidden name of the source, in its own folder.
@@ -155,13 +156,13 @@ var errAgain = errors.New("the file there has just changed")
 // its hidden name first; only then is the target looked at, compared and looked at
 // again. So of two moves that take each other's file for the one that stays, at
 // least one finds nothing there and puts its own back.
-func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
-	if err := r.stage(Staged{Target: d.at(c.name), Facts: c.old, Duplicate: true}); err != nil {
+func (p *Placer) removeTwin(r *Request, d *held.Folder, c choice) (Result, error) {
+	if err := r.stage(Staged{Target: d.At(c.name), Facts: c.old, Duplicate: true}); err != nil {
 		return Result{}, err
 	}
 	hidden, err := p.hide(r)
 	if err != nil {
-		return Result{}, cannot(r.Source, "removed", err)
+		return Result{}, held.Cannot(r.Source, "removed", err)
 	}
 	is, err := p.isDuplicate(r, d, c, hidden)
 	if err == nil && is == apart {
@@ -169,12 +170,12 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 	}
 	if err == nil && is == apart {
 		if err = p.system().Remove(r.from, filepath.Base(hidden)); err == nil {
-			return Result{Target: d.at(c.name), Facts: c.old, Same: true}, nil
+			return Result{Target: d.At(c.name), Facts: c.old, Same: true}, nil
 		}
-		err = cannot(r.Source, "removed", err)
+		err = held.Cannot(r.Source, "removed", err)
 	}
 	if backErr := p.unhide(r, hidden); backErr != nil { // it is whole, and the next try finds it there
-		return Result{}, cannot(r.Source, "put back", backErr)
+		return Result{}, held.Cannot(r.Source, "put back", backErr)
 	}
 	if err != nil {
 		return Result{}, err
@@ -184,7 +185,7 @@ func (p *Placer) removeTwin(r *Request, d *folder, c choice) (Result, error) {
 
 // isDuplicate reports whether the target is another file with the content of the source,
 // which has its hidden name: apart if so, here if it is the source's own place.
-func (p *Placer) isDuplicate(r *Request, d *folder, c choice, hidden string) (relation, error) {
+func (p *Placer) isDuplicate(r *Request, d *held.Folder, c choice, hidden string) (relation, error) {
 	now, err := p.look(filepath.Base(hidden), r)
 	if err == nil && !now.Same(r.Expect) {
 		return apart, job.ErrChanged
@@ -195,10 +196,10 @@ func (p *Placer) isDuplicate(r *Request, d *folder, c choice, hidden string) (re
 			return is, err
 		}
 	}
-	return apart, cannot(r.Source, "compared with "+d.at(c.name), err)
+	return apart, held.Cannot(r.Source, "compared with "+d.At(c.name), err)
 }
 
-func (p *Placer) comparedTwin(r *Request, d *folder, c choice, hidden string) (relation, error) {
+func (p *Placer) comparedTwin(r *Request, d *held.Folder, c choice, hidden string) (relation, error) {
 	sys := p.system()
 	own, err := sys.StatIn(d, r.part())
 	if err != nil {

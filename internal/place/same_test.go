@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/machine"
 	"stilltide/internal/standin/caseblind"
 	"stilltide/internal/watchfs"
@@ -150,7 +151,7 @@ func TestDuplicatesMovedCrosswise(t *testing.T) {
 
 // Whatever fails or happens while a duplicate is removed: its content is left.
 func TestEveryFaultOfRemovingADuplicate(t *testing.T) {
-	everyFault(t, faults, realOps{}, func(p *Placer, dir string) error {
+	everyFault(t, faults, held.System{}, func(p *Placer, dir string) error {
 		f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
 		require.NoError(t, err)
 		_, err = p.Move(request(dir, f))

@@ -6,12 +6,13 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/held"
 )
 
 // source is the source of a move. Its inode number is no other file's as long as
 // it is held.
 type source struct {
-	held heldFile // nil if it is not
+	held held.File // nil if it is not
 	ino  uint64
 }
 

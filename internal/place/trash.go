@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
@@ -51,7 +52,7 @@ func (p *Placer) throw(c can, r Request) (Result, error) {
 			p.Numbers.Note(wanted, n, nothing, nothing)
 			continue
 		} else if err != nil {
-			return Result{}, cannot(InfoOf(target), "written", err)
+			return Result{}, held.Cannot(InfoOf(target), "written", err)
 		}
 		move := r
 		move.To, move.Same, move.Apart = plan.Spot{Root: filepath.Dir(target), Name: filepath.Base(target)},
@@ -109,7 +110,7 @@ func (c can) info(path string, now time.Time) string {
 func (c can) prepare() error {
 	for _, sub := range []string{"files", "info"} {
 		if err := os.MkdirAll(filepath.Join(c.folder, sub), 0o700); err != nil {
-			return cannotMake(c.folder, err)
+			return held.CannotMake(c.folder, err)
 		}
 	}
 	if info, err := os.Lstat(c.folder); err != nil || info.Mode()&fs.ModeSymlink != 0 {
@@ -154,5 +155,13 @@ func nearest(path string) string {
 			return path
 		}
 		path = filepath.Dir(path)
+	}
+}
+
+// RemoveEmpty removes the folder of a place and those above it, below the place's root, as far
+// as they are empty.
+func (p *Placer) RemoveEmpty(at plan.Spot) {
+	if at.Rel != "" {
+		held.RemoveMade(at.Folder(), strings.Count(filepath.ToSlash(at.Rel), "/")+1)
 	}
 }

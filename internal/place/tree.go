@@ -4,14 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/held"
 )
 
 // A whole folder goes to another file system in this order: it is copied and flushed
@@ -20,115 +19,13 @@ import (
 // byte; and only then its files go one by one, each after another look, and its folders
 // when they are empty. Nothing is ever removed with all that lies inside.
 
-// copyTree copies a whole folder to a new one below root: files with all
-// their attributes, links as links (never followed), everything flushed.
-// Sockets, devices and FIFOs have no content to copy and are refused.
-func (o realOps) copyTree(from *folder, name string, root *os.Root, as string, whole bool) (lost []string,
-	err error) {
-	in, err := from.inside(name)
-	if err != nil {
-		return nil, err
-	}
-	defer in.close()
-	if err := root.Mkdir(as, 0o700); err != nil {
-		return nil, err
-	}
-	out, err := root.OpenRoot(as)
-	if err != nil {
-		return nil, err
-	}
-	defer out.Close()
-	err = in.each(func(e fs.DirEntry) error {
-		if plan.Hidden(e.Name()) {
-			return nil // on its way by another job
-		}
-		missing, err := o.copyEntry(in, e, out, whole)
-		lost = append(lost, missing...)
-		return err
-	})
-	if err != nil {
-		return lost, err
-	}
-	return lost, finishFolder(in, root, as, whole) // last: what is made inside changes a folder's times
-}
-
-func (o realOps) copyEntry(in *folder, e fs.DirEntry, out *os.Root, whole bool) (lost []string, err error) {
-	switch {
-	case e.IsDir():
-		return o.copyTree(in, e.Name(), out, e.Name(), whole)
-	case e.Type()&fs.ModeSymlink != 0:
-		link, err := in.root.Readlink(e.Name())
-		if err != nil {
-			return nil, err
-		}
-		return nil, out.Symlink(link, e.Name())
-	case e.Type().IsRegular():
-		return o.copyFile(in, e.Name(), out, e.Name(), whole)
-	}
-	return nil, fmt.Errorf("%s is neither a file, a folder nor a link, and cannot be moved to another file system",
-		in.at(e.Name()))
-}
-
-func finishFolder(in *folder, root *os.Root, name string, whole bool) error {
-	out, err := root.Open(name)
-	if err != nil {
-		return err
-	}
-	defer out.Close()
-	info, err := in.dir.Stat()
-	if err != nil {
-		return err
-	}
-	if _, err := keepAttributes(in.dir, out, info, func(t time.Time) error { return root.Chtimes(name, t, t) },
-		whole); err != nil {
-		return err
-	}
-	return flushFolder(out)
-}
-
-// inside opens a folder that lies in this one.
-func (d *folder) inside(name string) (*folder, error) {
-	r, err := openBelow(d.root, name)
-	if err != nil {
-		return nil, err
-	}
-	dir, err := r.Open(".")
-	if err != nil {
-		r.Close()
-		return nil, err
-	}
-	return &folder{path: d.at(name), root: r, dir: dir, ended: d.ended}, nil
-}
-
-// each calls f with each entry, until an error.
-func (d *folder) each(f func(fs.DirEntry) error) error {
-	dir, err := d.root.Open(".")
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	entries, err := dir.ReadDir(-1)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		if err := d.ended(); err != nil {
-			return err
-		}
-		if err := f(e); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // sameTree checks that a copy holds all that its source does, byte by byte.
-func sameTree(source, copied *folder) error {
-	return source.each(func(e fs.DirEntry) error {
+func sameTree(source, copied *held.Folder) error {
+	return source.Each(func(e fs.DirEntry) error {
 		if plan.Hidden(e.Name()) {
 			return nil
 		}
-		differs := fmt.Errorf("%s: %w", source.at(e.Name()), job.ErrChanged)
+		differs := fmt.Errorf("%s: %w", source.At(e.Name()), job.ErrChanged)
 		switch {
 		case e.IsDir():
 			return withInside(source, copied, e.Name(), sameTree)
@@ -138,11 +35,11 @@ func sameTree(source, copied *folder) error {
 			}
 			return nil
 		}
-		now, err := statIn(source, e.Name())
+		now, err := held.StatIn(source, e.Name())
 		if err != nil {
 			return err
 		}
-		there, err := statIn(copied, e.Name())
+		there, err := held.StatIn(copied, e.Name())
 		if err != nil {
 			return errors.Join(differs, err)
 		}
@@ -154,23 +51,23 @@ func sameTree(source, copied *folder) error {
 	})
 }
 
-func withInside(source, copied *folder, name string, do func(source, copied *folder) error) error {
-	in, err := source.inside(name)
+func withInside(source, copied *held.Folder, name string, do func(source, copied *held.Folder) error) error {
+	in, err := source.Inside(name)
 	if err != nil {
 		return err
 	}
-	defer in.close()
-	out, err := copied.inside(name)
+	defer in.Close()
+	out, err := copied.Inside(name)
 	if err != nil {
-		return fmt.Errorf("%s: %w", source.at(name), errors.Join(job.ErrChanged, err))
+		return fmt.Errorf("%s: %w", source.At(name), errors.Join(job.ErrChanged, err))
 	}
-	defer out.close()
+	defer out.Close()
 	return do(in, out)
 }
 
-func sameLink(source, copied *folder, name string) bool {
-	a, errA := source.root.Readlink(name)
-	b, errB := copied.root.Readlink(name)
+func sameLink(source, copied *held.Folder, name string) bool {
+	a, errA := source.Root.Readlink(name)
+	b, errB := copied.Root.Readlink(name)
 	return errA == nil && errB == nil && a == b
 }
 
@@ -184,22 +81,22 @@ type clearing struct {
 
 func (c *clearing) keep(path string, err error) {
 	if c.kept++; c.first == nil {
-		c.first = cannot(strings.Replace(path, c.r.hiddenName(), c.r.Source, 1), "removed", err)
+		c.first = held.Cannot(strings.Replace(path, c.r.hiddenName(), c.r.Source, 1), "removed", err)
 	}
 }
 
 // folder removes what the copy holds, too, and goes on after an error.
-func (c *clearing) folder(source, copied *folder) error {
-	return source.each(func(e fs.DirEntry) error {
+func (c *clearing) folder(source, copied *held.Folder) error {
+	return source.Each(func(e fs.DirEntry) error {
 		err := c.entry(source, copied, e)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			c.keep(source.at(e.Name()), err)
+			c.keep(source.At(e.Name()), err)
 		}
 		return nil
 	})
 }
 
-func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
+func (c *clearing) entry(source, copied *held.Folder, e fs.DirEntry) error {
 	switch {
 	case e.IsDir():
 		before := c.kept
@@ -211,11 +108,11 @@ func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
 			return job.ErrChanged
 		}
 	default:
-		now, err := statIn(source, e.Name())
+		now, err := held.StatIn(source, e.Name())
 		if err != nil {
 			return err
 		}
-		there, err := statIn(copied, e.Name())
+		there, err := held.StatIn(copied, e.Name())
 		if err != nil {
 			return err
 		}
@@ -226,24 +123,12 @@ func (c *clearing) entry(source, copied *folder, e fs.DirEntry) error {
 	return c.p.system().Remove(source, e.Name())
 }
 
-// removeUnit removes a file of ours, or a folder with all that lies inside.
-func removeUnit(path string) error {
-	info, err := os.Lstat(path)
-	if err != nil {
-		return err
-	}
-	if info.IsDir() {
-		return os.RemoveAll(path)
-	}
-	return os.Remove(path)
-}
-
 // removeCopied removes a source folder as far as its copy holds it. After an error nothing
 // was removed, and the source has its name. What cannot be removed gets the name back.
-func (p *Placer) removeCopied(r *Request, d *folder, name string) (*job.Rest, error) {
+func (p *Placer) removeCopied(r *Request, d *held.Folder, name string) (*job.Rest, error) {
 	hidden, err := p.hide(r)
 	if err != nil {
-		return nil, cannot(r.Source, "removed", err)
+		return nil, held.Cannot(r.Source, "removed", err)
 	}
 	rest, err := p.clear(r, hidden, d, name)
 	if err != nil {
@@ -293,17 +178,17 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, e
 }
 
 // clear removes a folder that has its hidden name, if its copy holds all of it.
-func (p *Placer) clear(r *Request, hidden string, d *folder, name string) (*job.Rest, error) {
-	source, err := r.from.inside(filepath.Base(hidden))
+func (p *Placer) clear(r *Request, hidden string, d *held.Folder, name string) (*job.Rest, error) {
+	source, err := r.from.Inside(filepath.Base(hidden))
 	if err != nil {
-		return nil, cannot(r.Source, "removed", err)
+		return nil, held.Cannot(r.Source, "removed", err)
 	}
-	defer source.close()
-	copied, err := d.inside(name)
+	defer source.Close()
+	copied, err := d.Inside(name)
 	if err != nil {
-		return nil, cannot(d.at(name), "compared with its source", err)
+		return nil, held.Cannot(d.At(name), "compared with its source", err)
 	}
-	defer copied.close()
+	defer copied.Close()
 	if err := p.quiet(r, hidden); err != nil {
 		return nil, err
 	}

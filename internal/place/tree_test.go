@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/held"
 	"stilltide/internal/watchfs"
 )
 
@@ -206,12 +207,12 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 		To: plan.Spot{Root: filepath.Join(dir, "out"), Name: "a.txt"}, Expect: f, Part: ".stilltide-test"}
 	var p Placer
 	_, err := p.Move(r)
-	require.ErrorIs(t, err, ErrSwapped)
+	require.ErrorIs(t, err, held.ErrSwapped)
 	_, err = p.Copy(r)
-	require.ErrorIs(t, err, ErrSwapped)
-	require.ErrorIs(t, p.Delete(r), ErrSwapped)
+	require.ErrorIs(t, err, held.ErrSwapped)
+	require.ErrorIs(t, p.Delete(r), held.ErrSwapped)
 	_, err = p.Trash(r)
-	require.ErrorIs(t, err, ErrSwapped)
+	require.ErrorIs(t, err, held.ErrSwapped)
 	placed := write(t, filepath.Join(dir, "out/b.txt"), "ours")
 	err = p.Undo(Record{Kind: job.Moved, Source: filepath.Join(dir, "in/sub/b.txt"), Root: filepath.Join(dir, "in"),
 		Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/watchfs"
 )
 
@@ -102,7 +103,7 @@ func (p *Placer) Undo(r Record, part string) error {
 	err := p.undo(r, part)
 	if err == nil && r.Made > 0 {
 		p.End()
-		removeMade(filepath.Dir(r.Target), r.Made)
+		held.RemoveMade(filepath.Dir(r.Target), r.Made)
 	}
 	return err
 }
@@ -146,7 +147,7 @@ func (p *Placer) removePut(r Request) error {
 	if r.Expect.Dir { // what others put into it and took out again has changed its times
 		now, err := p.look(r.base(), &r)
 		if err != nil {
-			return cannot(r.Source, "looked at", err)
+			return held.Cannot(r.Source, "looked at", err)
 		}
 		if sameUnit(now, r.Expect) {
 			r.Expect = now
@@ -251,13 +252,13 @@ func (p *Placer) swapBack(r Record, part string) error {
 		return err
 	}
 	defer done()
-	if err := errors.Join(sys.DiscardIn(d, part), sys.Preserve(r.Kept, d.at(part))); err != nil {
-		return errors.Join(cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
+	if err := errors.Join(sys.DiscardIn(d, part), sys.Preserve(r.Kept, d.At(part))); err != nil {
+		return errors.Join(held.Cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
 	}
 	err = sys.Exchange(d, part, spot.Name)
-	if errors.Is(err, errNoExchange) {
+	if errors.Is(err, held.ErrNoExchange) {
 		if err = r.relied(); err == nil {
-			err = d.root.Rename(part, spot.Name)
+			err = d.Root.Rename(part, spot.Name)
 		}
 	} else if err == nil {
 		stays := r.relied()
@@ -270,7 +271,7 @@ func (p *Placer) swapBack(r Record, part string) error {
 		err = sys.DiscardIn(d, part)
 	}
 	if err != nil {
-		return errors.Join(cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
+		return errors.Join(held.Cannot(r.Target, "put back", err), sys.DiscardIn(d, part))
 	}
 	return errors.Join(sys.Flush(d), sys.Discard(r.Kept))
 }

@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/watchfs"
 )
 
@@ -33,7 +34,7 @@ func record(r *Request, kind job.Kind) *Record {
 }
 
 func TestUndo(t *testing.T) {
-	for _, inner := range []ops{realOps{}, crossOps{}} {
+	for _, inner := range []held.Ops{held.System{}, crossOps{}} {
 		for name, there := range map[string]string{"alone": "", "numbered": "old", "replaced": "old",
 			"duplicate": "new"} {
 			for _, kind := range []job.Kind{job.Moved, job.Put} {

@@ -16,6 +16,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/held"
 	"stilltide/internal/naming"
 )
 
@@ -53,7 +54,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 		return nil, err
 	}
 	defer src.release()
-	in, err := r.from.read(r.base())
+	in, err := r.from.Read(r.base())
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +77,7 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	err = errors.Join(err, p.system().DiscardIn(d, r.part()))
 	if err != nil {
 		for i := len(u.made) - 1; i >= 0; i-- {
-			removeMade(u.made[i].path, u.made[i].levels)
+			held.RemoveMade(u.made[i].path, u.made[i].levels)
 		}
 		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, err)
 	}
@@ -129,7 +130,7 @@ func Entries(path string, limits Limits, each func(name string, content []byte, 
 type unpacking struct {
 	p      *Placer
 	r      Request
-	d      *folder
+	d      *held.Folder
 	limits Limits
 	packed int64
 	size   int64           // bytes unpacked so far
@@ -145,16 +146,16 @@ type made struct {
 }
 
 // noteMade remembers what was made to open a folder.
-func (u *unpacking) noteMade(d *folder) {
-	if d.made > 0 {
-		u.made = append(u.made, made{d.path, d.made})
+func (u *unpacking) noteMade(d *held.Folder) {
+	if d.Made > 0 {
+		u.made = append(u.made, made{d.Path, d.Made})
 	}
 }
 
 func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
 	_ = u.p.system().DiscardIn(u.d, u.r.part()) // of an earlier try that was ended by force
-	if err := u.d.root.Mkdir(u.r.part(), 0o700); err != nil {
-		return nil, cannot(u.d.path, "written to", err)
+	if err := u.d.Root.Mkdir(u.r.part(), 0o700); err != nil {
+		return nil, held.Cannot(u.d.Path, "written to", err)
 	}
 	if err := walk(u.one); err != nil {
 		return nil, unfit(err)
@@ -190,7 +191,7 @@ func (u *unpacking) note(e entry) (string, error) {
 
 // one writes one entry below the hidden folder.
 func (u *unpacking) one(e entry) error {
-	if err := u.d.ended(); err != nil {
+	if err := u.d.Ended(); err != nil {
 		return err
 	}
 	name, err := u.note(e)
@@ -199,9 +200,9 @@ func (u *unpacking) one(e entry) error {
 	}
 	below := filepath.Join(u.r.part(), filepath.FromSlash(name))
 	if e.dir {
-		return u.make(name, u.d.root.MkdirAll(below, 0o700))
+		return u.make(name, u.d.Root.MkdirAll(below, 0o700))
 	}
-	if err := u.make(name, u.d.root.MkdirAll(filepath.Dir(below), 0o700)); err != nil {
+	if err := u.make(name, u.d.Root.MkdirAll(filepath.Dir(below), 0o700)); err != nil {
 		return err
 	}
 	u.files = append(u.files, name)
@@ -212,14 +213,14 @@ func (u *unpacking) make(name string, err error) error {
 	if err == nil {
 		return nil
 	}
-	if errors.Is(err, fs.ErrExist) || strings.Contains(reason(err).Error(), "not a directory") {
+	if errors.Is(err, fs.ErrExist) || strings.Contains(held.Reason(err).Error(), "not a directory") {
 		return fmt.Errorf("%q is a file and a folder at once", name)
 	}
-	return fmt.Errorf("%q: %w", name, reason(err))
+	return fmt.Errorf("%q: %w", name, held.Reason(err))
 }
 
 func (u *unpacking) write(e entry, below string) error {
-	if err := u.p.before("unpack", u.d.at(below)); err != nil {
+	if err := u.p.before("unpack", u.d.At(below)); err != nil {
 		return err
 	}
 	in, err := e.open()
@@ -227,7 +228,7 @@ func (u *unpacking) write(e entry, below string) error {
 		return err
 	}
 	defer in.Close()
-	out, err := u.d.root.OpenFile(below, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	out, err := u.d.Root.OpenFile(below, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return err
 	}
@@ -241,7 +242,7 @@ func (u *unpacking) write(e entry, below string) error {
 	if e.mod.IsZero() {
 		return nil
 	}
-	return u.d.root.Chtimes(below, e.mod, e.mod)
+	return u.d.Root.Chtimes(below, e.mod, e.mod)
 }
 
 func (p *Placer) before(operation string, paths ...string) error {
@@ -261,7 +262,7 @@ func (b *bounded) Read(buf []byte) (int, error) {
 	n, err := b.from.Read(buf)
 	u := b.u
 	if u.d != nil && err == nil {
-		err = u.d.ended()
+		err = u.d.Ended()
 	}
 	u.size += int64(n)
 	switch {
@@ -354,7 +355,7 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	r = u.r
 	r.To = plan.Spot{Root: u.r.To.Root, Rel: filepath.Join(u.r.To.Rel, filepath.FromSlash(dir)), Name: base}
 	part := filepath.Join(u.r.part(), filepath.FromSlash(name))
-	info, err := u.d.root.Lstat(part)
+	info, err := u.d.Root.Lstat(part)
 	if err != nil {
 		return r, c, s, err
 	}
@@ -365,16 +366,16 @@ func (u *unpacking) plan(name string) (r Request, c choice, s Staged, err error)
 	defer done()
 	u.noteMade(d)
 	r.Source = "" // what is unpacked is not the archive, whatever its name is
-	c, err = u.p.choose(&r, d, &naming.Payload{Path: u.d.at(part), Size: info.Size()})
+	c, err = u.p.choose(&r, d, &naming.Payload{Path: u.d.At(part), Size: info.Size()})
 	if err != nil {
 		return r, c, s, err
 	}
-	made := d.made
-	if u.d.made > 0 { // all below it was made, too
-		made = u.d.made + strings.Count(dir, "/")
+	made := d.Made
+	if u.d.Made > 0 { // all below it was made, too
+		made = u.d.Made + strings.Count(dir, "/")
 	}
 	facts, err := u.p.system().StatIn(u.d, part)
-	return r, c, Staged{Target: d.at(c.name), Facts: facts, Replaced: c.over, Duplicate: c.same, Made: made}, err
+	return r, c, Staged{Target: d.At(c.name), Facts: facts, Replaced: c.over, Duplicate: c.same, Made: made}, err
 }
 
 // install gives one file its name.
@@ -388,16 +389,16 @@ func (u *unpacking) install(r Request, c choice, name string, facts file.Facts) 
 	sys := u.p.system()
 	if !c.over {
 		if err := sys.Rename(u.d, part, d, c.name); err != nil {
-			return cannot(d.at(c.name), "made", err)
+			return held.Cannot(d.At(c.name), "made", err)
 		}
 		if err := sys.Flush(d); err != nil {
-			return errors.Join(cannot(d.path, "flushed", err), sys.DiscardIn(d, c.name))
+			return errors.Join(held.Cannot(d.Path, "flushed", err), sys.DiscardIn(d, c.name))
 		}
 		return nil
 	}
 	hidden := r.part() + "-u"
 	if err := sys.Rename(u.d, part, d, hidden); err != nil {
-		return cannot(d.at(c.name), "made", err)
+		return held.Cannot(d.At(c.name), "made", err)
 	}
 	for i, f := range u.files {
 		if f == name {

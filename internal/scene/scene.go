@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/held"
 	"stilltide/internal/look"
 	"stilltide/internal/naming"
 	"stilltide/internal/place"
@@ -258,7 +259,7 @@ func (s *Scene) cannotEnter(source string, t Thing, to plan.Spot) string {
 		}
 		if info, err := os.Stat(there.Source); !there.Facts.Dir && (there.Source == "" || err != nil ||
 			!info.IsDir()) {
-			return "the folder " + to.Folder() + " cannot be made: " + place.ErrInTheWay.Error()
+			return "the folder " + to.Folder() + " cannot be made: " + held.ErrInTheWay.Error()
 		}
 		if to.Rel != "" && len(at) > len(to.Root) && !there.Facts.Dir {
 			return "a part of " + to.Folder() +

@@ -1,4 +1,4 @@
-package place
+package held
 
 import (
 	"errors"
@@ -12,35 +12,35 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// held is the descriptor of a file that is held.
-type held int
+// descriptor is the descriptor of a file that is held.
+type descriptor int
 
 // openHeld opens a file for holding it: no link is followed, nothing is read.
-func openHeld(d *folder, name string) (heldFile, error) {
-	fd, err := unix.Openat(int(d.dir.Fd()), name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+func openHeld(d *Folder, name string) (File, error) {
+	fd, err := unix.Openat(int(d.Dir.Fd()), name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return nil, &os.PathError{Op: "open", Path: d.at(name), Err: err}
+		return nil, &os.PathError{Op: "open", Path: d.At(name), Err: err}
 	}
-	return held(fd), nil
+	return descriptor(fd), nil
 }
 
-// read opens a regular file of the folder, and never through a link.
-func (d *folder) read(name string) (*os.File, error) {
+// Read opens a regular file of the folder, and never through a link.
+func (d *Folder) Read(name string) (*os.File, error) {
 	for {
-		fd, err := unix.Openat(int(d.dir.Fd()), name,
+		fd, err := unix.Openat(int(d.Dir.Fd()), name,
 			unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0)
 		if err == nil {
-			return regular(os.NewFile(uintptr(fd), d.at(name)))
+			return regular(os.NewFile(uintptr(fd), d.At(name)))
 		}
 		if err != unix.EINTR {
-			return nil, &os.PathError{Op: "open", Path: d.at(name), Err: err}
+			return nil, &os.PathError{Op: "open", Path: d.At(name), Err: err}
 		}
 	}
 }
 
-func (h held) Close() error { return unix.Close(int(h)) }
+func (h descriptor) Close() error { return unix.Close(int(h)) }
 
-func (h held) Facts() (file.Facts, error) {
+func (h descriptor) Facts() (file.Facts, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(int(h), &st); err != nil {
 		return file.Facts{}, os.NewSyscallError("fstat", err)
@@ -48,11 +48,11 @@ func (h held) Facts() (file.Facts, error) {
 	return watchfs.FromStat(&st), nil
 }
 
-// statIn returns the facts of a name in an open folder.
-func statIn(d *folder, name string) (file.Facts, error) {
+// StatIn returns the facts of a name in an open folder.
+func StatIn(d *Folder, name string) (file.Facts, error) {
 	var st unix.Stat_t
-	if err := unix.Fstatat(int(d.dir.Fd()), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		return file.Facts{}, &os.PathError{Op: "look at", Path: d.at(name), Err: err}
+	if err := unix.Fstatat(int(d.Dir.Fd()), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return file.Facts{}, &os.PathError{Op: "look at", Path: d.At(name), Err: err}
 	}
 	return watchfs.FromStat(&st), nil
 }
@@ -60,13 +60,13 @@ func statIn(d *folder, name string) (file.Facts, error) {
 // renameNew renames and never replaces (renameat2(2)). Where the file system
 // lacks that, link and unlink do the same in two steps, of which the first
 // refuses to replace.
-func renameNew(from *folder, name string, d *folder, as string) error {
-	err := unix.Renameat2(int(from.dir.Fd()), name, int(d.dir.Fd()), as, unix.RENAME_NOREPLACE)
+func renameNew(from *Folder, name string, d *Folder, as string) error {
+	err := unix.Renameat2(int(from.Dir.Fd()), name, int(d.Dir.Fd()), as, unix.RENAME_NOREPLACE)
 	if noSuchFlag(err) {
-		return linkNew(from.at(name), d.at(as))
+		return linkNew(from.At(name), d.At(as))
 	}
 	if err != nil {
-		return &os.LinkError{Op: "rename", Old: from.at(name), New: d.at(as), Err: err}
+		return &os.LinkError{Op: "rename", Old: from.At(name), New: d.At(as), Err: err}
 	}
 	return nil
 }
@@ -76,28 +76,29 @@ func noSuchFlag(err error) bool {
 }
 
 // linkIn makes a second name of a file (linkat(2)).
-func linkIn(from *folder, name string, d *folder, as string) error {
-	if err := unix.Linkat(int(from.dir.Fd()), name, int(d.dir.Fd()), as, 0); err != nil {
-		return &os.LinkError{Op: "link", Old: from.at(name), New: d.at(as), Err: err}
+func linkIn(from *Folder, name string, d *Folder, as string) error {
+	if err := unix.Linkat(int(from.Dir.Fd()), name, int(d.Dir.Fd()), as, 0); err != nil {
+		return &os.LinkError{Op: "link", Old: from.At(name), New: d.At(as), Err: err}
 	}
 	return nil
 }
 
 // exchange swaps two names (renameat2(2), RENAME_EXCHANGE). Where the file
-// system lacks that, errNoExchange says so.
-func exchange(d *folder, a, b string) error {
-	fd := int(d.dir.Fd())
+// system lacks that, ErrNoExchange says so.
+func exchange(d *Folder, a, b string) error {
+	fd := int(d.Dir.Fd())
 	err := unix.Renameat2(fd, a, fd, b, unix.RENAME_EXCHANGE)
 	if noSuchFlag(err) {
-		return errNoExchange
+		return ErrNoExchange
 	}
 	if err != nil {
-		return &os.LinkError{Op: "exchange", Old: d.at(a), New: d.at(b), Err: err}
+		return &os.LinkError{Op: "exchange", Old: d.At(a), New: d.At(b), Err: err}
 	}
 	return nil
 }
 
-func isCrossDevice(err error) bool { return errors.Is(err, unix.EXDEV) }
+// IsCrossDevice reports whether two names are on different file systems (EXDEV).
+func IsCrossDevice(err error) bool { return errors.Is(err, unix.EXDEV) }
 
 func flushFolder(d *os.File) error {
 	err := d.Sync()

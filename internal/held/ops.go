@@ -1,4 +1,4 @@
-package place
+package held
 
 import (
 	"errors"
@@ -13,9 +13,9 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// ops are the operations on files, one by one, so that a test can let each of
+// Ops are the operations on files, one by one, so that a test can let each of
 // them fail.
-type ops interface {
+type Ops interface {
 	Stat(path string) (file.Facts, error)
 	// Discard removes a part-file of ours; it is no error if it is not there.
 	Discard(path string) error
@@ -23,54 +23,58 @@ type ops interface {
 	Preserve(from, to string) error
 
 	// Open opens a destination folder, made as needed.
-	Open(root, rel string) (*folder, error)
+	Open(root, rel string) (*Folder, error)
 	// OpenSource opens a folder that is there.
-	OpenSource(root, rel string) (*folder, error)
-	StatIn(d *folder, name string) (file.Facts, error)
+	OpenSource(root, rel string) (*Folder, error)
+	StatIn(d *Folder, name string) (file.Facts, error)
 	// Hold opens a file without following a link; the descriptor stays with
 	// the file whatever happens to its name.
-	Hold(d *folder, name string) (heldFile, error)
+	Hold(d *Folder, name string) (File, error)
 	// Rename brings a file from one folder into another, or the same, and never
 	// replaces: it fails with fs.ErrExist.
-	Rename(from *folder, name string, d *folder, as string) error
+	Rename(from *Folder, name string, d *Folder, as string) error
 	// Remove removes a file, or an empty folder.
-	Remove(d *folder, name string) error
+	Remove(d *Folder, name string) error
 	// RemoveAll removes a folder with all that lies inside.
-	RemoveAll(d *folder, name string) error
-	// Exchange swaps two names of a folder in one instant.
-	Exchange(d *folder, a, b string) error
+	RemoveAll(d *Folder, name string) error
+	// Exchange swaps two names of a folder in one instant; ErrNoExchange says that it cannot.
+	Exchange(d *Folder, a, b string) error
 	// Copy makes a flushed copy with mode, times and extended attributes.
 	// lost names the attributes that the target cannot hold.
 	// whole says that the original is to go: its owner is kept then, too, where
 	// this user may, and otherwise "owner" is lost.
-	Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error)
+	Copy(from *Folder, name string, d *Folder, as string, whole bool) (lost []string, err error)
 	// Adopt gives a file the mode, owner and extended attributes of another.
-	Adopt(d *folder, from, to string) error
+	Adopt(d *Folder, from, to string) error
 	// Dress gives a file the mode and the time that another had.
-	Dress(d *folder, name string, f file.Facts) error
-	Write(d *folder, name string, content []byte) error
+	Dress(d *Folder, name string, f file.Facts) error
+	Write(d *Folder, name string, content []byte) error
 	// Link makes a second name of a file (a hard link), or a symbolic link that leads to a path.
-	Link(from *folder, name string, d *folder, as string) error
-	Symlink(to string, d *folder, name string) error
-	Flush(d *folder) error
-	DiscardIn(d *folder, name string) error
+	Link(from *Folder, name string, d *Folder, as string) error
+	Symlink(to string, d *Folder, name string) error
+	Flush(d *Folder) error
+	DiscardIn(d *Folder, name string) error
 }
 
-type heldFile interface {
+// ErrNoExchange says that two names cannot be swapped.
+var ErrNoExchange = errors.New("this file system cannot swap two names")
+
+// File is a file that is held open: its descriptor stays with it whatever happens to its name.
+type File interface {
 	Facts() (file.Facts, error)
 	Close() error
 }
 
-// realOps works on the real file system.
-type realOps struct {
-	stop, cancel <-chan struct{} // either ends what is under way
+// System works on the real file system.
+type System struct {
+	Stop, Cancel <-chan struct{} // either ends what is under way, with job.ErrStopped
 }
 
-func (o realOps) ended() error {
+func (o System) ended() error {
 	select {
-	case <-o.stop:
+	case <-o.Stop:
 		return job.ErrStopped
-	case <-o.cancel:
+	case <-o.Cancel:
 		return job.ErrStopped
 	default:
 		return nil
@@ -78,45 +82,45 @@ func (o realOps) ended() error {
 }
 
 // with has a folder know when work in it is to end.
-func (o realOps) with(d *folder, err error) (*folder, error) {
+func (o System) with(d *Folder, err error) (*Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.ended = o.ended
+	d.Ended = o.ended
 	return d, nil
 }
 
-func (realOps) Stat(path string) (file.Facts, error)           { return watchfs.Stat(path) }
-func (o realOps) Open(root, rel string) (*folder, error)       { return o.with(openFolder(root, rel)) }
-func (o realOps) OpenSource(root, rel string) (*folder, error) { return o.with(openSource(root, rel)) }
-func (realOps) Hold(d *folder, name string) (heldFile, error)  { return openHeld(d, name) }
-func (realOps) Remove(d *folder, name string) error            { return d.root.Remove(name) }
-func (realOps) RemoveAll(d *folder, name string) error         { return d.root.RemoveAll(name) }
-func (realOps) Exchange(d *folder, a, b string) error          { return exchange(d, a, b) }
-func (realOps) Flush(d *folder) error                          { return flushFolder(d.dir) }
+func (System) Stat(path string) (file.Facts, error)           { return watchfs.Stat(path) }
+func (o System) Open(root, rel string) (*Folder, error)       { return o.with(openFolder(root, rel)) }
+func (o System) OpenSource(root, rel string) (*Folder, error) { return o.with(openSource(root, rel)) }
+func (System) Hold(d *Folder, name string) (File, error)      { return openHeld(d, name) }
+func (System) Remove(d *Folder, name string) error            { return d.Root.Remove(name) }
+func (System) RemoveAll(d *Folder, name string) error         { return d.Root.RemoveAll(name) }
+func (System) Exchange(d *Folder, a, b string) error          { return exchange(d, a, b) }
+func (System) Flush(d *Folder) error                          { return flushFolder(d.Dir) }
 
-func (realOps) Rename(from *folder, name string, d *folder, as string) error {
+func (System) Rename(from *Folder, name string, d *Folder, as string) error {
 	return renameNew(from, name, d, as)
 }
 
-func (realOps) StatIn(d *folder, name string) (file.Facts, error) {
-	f, err := statIn(d, name)
+func (System) StatIn(d *Folder, name string) (file.Facts, error) {
+	f, err := StatIn(d, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return file.Facts{}, nil
 	}
 	return f, err
 }
 
-func (realOps) Discard(path string) error {
+func (System) Discard(path string) error {
 	if err := removeUnit(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
 }
 
-func (realOps) DiscardIn(d *folder, name string) error { return d.root.RemoveAll(name) }
+func (System) DiscardIn(d *Folder, name string) error { return d.Root.RemoveAll(name) }
 
-func (o realOps) Preserve(from, to string) error {
+func (o System) Preserve(from, to string) error {
 	if err := os.Link(from, to); err == nil {
 		return nil
 	}
@@ -133,13 +137,13 @@ func (o realOps) Preserve(from, to string) error {
 	return err
 }
 
-func (realOps) Adopt(d *folder, from, to string) error {
-	in, err := d.root.Open(from)
+func (System) Adopt(d *Folder, from, to string) error {
+	in, err := d.Root.Open(from)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := d.root.OpenFile(to, os.O_WRONLY, 0)
+	out, err := d.Root.OpenFile(to, os.O_WRONLY, 0)
 	if err != nil {
 		return err
 	}
@@ -155,8 +159,8 @@ func (realOps) Adopt(d *folder, from, to string) error {
 	return out.Chmod(info.Mode().Perm())
 }
 
-func (realOps) Dress(d *folder, name string, f file.Facts) error {
-	out, err := d.root.Open(name) // its mode may allow no writing
+func (System) Dress(d *Folder, name string, f file.Facts) error {
+	out, err := d.Root.Open(name) // its mode may allow no writing
 	if err != nil {
 		return err
 	}
@@ -164,11 +168,11 @@ func (realOps) Dress(d *folder, name string, f file.Facts) error {
 	if f.Mode != 0 { // ledgers of before did not record it
 		err = out.Chmod(os.FileMode(f.Mode).Perm())
 	}
-	return errors.Join(err, d.root.Chtimes(name, f.Mod.Time(), f.Mod.Time()), out.Sync())
+	return errors.Join(err, d.Root.Chtimes(name, f.Mod.Time(), f.Mod.Time()), out.Sync())
 }
 
-func (realOps) Write(d *folder, name string, content []byte) error {
-	f, err := d.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+func (System) Write(d *Folder, name string, content []byte) error {
+	f, err := d.Root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
 	if err != nil {
 		return err
 	}
@@ -176,27 +180,27 @@ func (realOps) Write(d *folder, name string, content []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func (realOps) Link(from *folder, name string, d *folder, as string) error {
+func (System) Link(from *Folder, name string, d *Folder, as string) error {
 	return linkIn(from, name, d, as)
 }
 
-func (realOps) Symlink(to string, d *folder, name string) error { return d.root.Symlink(to, name) }
+func (System) Symlink(to string, d *Folder, name string) error { return d.Root.Symlink(to, name) }
 
-func (o realOps) Copy(from *folder, name string, d *folder, as string, whole bool) (lost []string, err error) {
-	f, err := statIn(from, name)
+func (o System) Copy(from *Folder, name string, d *Folder, as string, whole bool) (lost []string, err error) {
+	f, err := StatIn(from, name)
 	if err != nil {
 		return nil, err
 	}
 	if f.Dir {
-		return o.copyTree(from, name, d.root, as, whole)
+		return o.copyTree(from, name, d.Root, as, whole)
 	}
-	return o.copyFile(from, name, d.root, as, whole)
+	return o.copyFile(from, name, d.Root, as, whole)
 }
 
 // copyFile copies one file that is no link.
-func (o realOps) copyFile(from *folder, name string, root *os.Root, as string, whole bool) (lost []string,
+func (o System) copyFile(from *Folder, name string, root *os.Root, as string, whole bool) (lost []string,
 	err error) {
-	in, err := from.read(name)
+	in, err := from.Read(name)
 	if err != nil {
 		return nil, err
 	}
@@ -209,7 +213,7 @@ func (o realOps) copyFile(from *folder, name string, root *os.Root, as string, w
 }
 
 // copyInto copies content and attributes, flushes and closes the copy.
-func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error, whole bool) (lost []string, err error) {
+func (o System) copyInto(in, out *os.File, setTimes func(time.Time) error, whole bool) (lost []string, err error) {
 	info, err := in.Stat()
 	if err != nil {
 		return nil, errors.Join(err, out.Close())
@@ -232,7 +236,7 @@ func (o realOps) copyInto(in, out *os.File, setTimes func(time.Time) error, whol
 const stretch = 1 << 20
 
 // copyContent copies in the kernel, where it can.
-func (o realOps) copyContent(in, out *os.File) (n int64, err error) {
+func (o System) copyContent(in, out *os.File) (n int64, err error) {
 	for {
 		if err := o.ended(); err != nil {
 			return n, err
@@ -270,9 +274,26 @@ func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time)
 	return lost, setTimes(info.ModTime())
 }
 
-// reason takes the operation and path from a system error, for messages that
+// linkNew renames in two steps of which the first refuses to replace. Killed
+// in between, the file has both names, and the next start removes the first.
+func linkNew(from, to string) error {
+	err := os.Link(from, to)
+	if err == nil {
+		return os.Remove(from)
+	}
+	if errors.Is(err, fs.ErrExist) || errors.Is(err, fs.ErrNotExist) || IsCrossDevice(err) {
+		return err
+	}
+	// No hard links here: look, then rename.
+	if _, statErr := os.Lstat(to); statErr == nil {
+		return &os.LinkError{Op: "rename", Old: from, New: to, Err: fs.ErrExist}
+	}
+	return os.Rename(from, to)
+}
+
+// Reason takes the operation and path from a system error, for messages that
 // name the path themselves.
-func reason(err error) error {
+func Reason(err error) error {
 	var pe *fs.PathError
 	if errors.As(err, &pe) {
 		return pe.Err
@@ -284,7 +305,7 @@ func reason(err error) error {
 	return err
 }
 
-// cannot says in a sentence what could not be done with a file.
-func cannot(path, what string, err error) error {
-	return fmt.Errorf("%s cannot be %s: %w", path, what, reason(err))
+// Cannot says in a sentence what could not be done with a file.
+func Cannot(path, what string, err error) error {
+	return fmt.Errorf("%s cannot be %s: %w", path, what, Reason(err))
 }

@@ -1,4 +1,7 @@
-package place
+// Package held opens folders, holds them open, and does what is done to files in them by the
+// descriptors: whatever happens to the names on the way there meanwhile, it happens to the folder
+// that was opened. Package place decides what is done.
+package held
 
 import (
 	"errors"
@@ -8,29 +11,27 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-
-	"stilltide/internal/core/plan"
 )
 
-// folder is an open folder, of a source or a target. What is done in it goes by its
+// Folder is an open folder, of a source or a target. What is done in it goes by its
 // descriptor, so a link that is swapped in for one of the folders above it
 // changes nothing.
-type folder struct {
-	path string
-	root *os.Root
-	dir  *os.File // the same folder, for what os.Root cannot do
+type Folder struct {
+	Path string
+	Root *os.Root
+	Dir  *os.File // the same folder, for what os.Root cannot do
 
-	made  int          // how many folders were made on the way, this one included
-	ended func() error // an error when work in it is to end
+	Made  int          // how many folders were made on the way, this one included
+	Ended func() error // an error (job.ErrStopped) when work in it is to end
 }
 
 // openFolder opens a destination and makes what is missing of it. root may
 // pass through links; rel, which was filled from the names of files, may not.
-func openFolder(root, rel string) (*folder, error) {
+func openFolder(root, rel string) (*Folder, error) {
 	path := filepath.Join(root, rel)
 	made := missing(root)
 	if err := os.MkdirAll(root, 0o777); err != nil {
-		return nil, cannotMake(root, err)
+		return nil, CannotMake(root, err)
 	}
 	d, err := openThrough(root, rel, func(r *os.Root, name string) (*os.Root, error) {
 		if err := r.Mkdir(name, 0o777); err == nil {
@@ -41,10 +42,10 @@ func openFolder(root, rel string) (*folder, error) {
 		return openBelow(r, name)
 	})
 	if err != nil {
-		removeMade(path, made)
-		return nil, cannotMake(path, err)
+		RemoveMade(path, made)
+		return nil, CannotMake(path, err)
 	}
-	d.made = made
+	d.Made = made
 	return d, nil
 }
 
@@ -59,16 +60,8 @@ func missing(path string) (n int) {
 	return n
 }
 
-// RemoveEmpty removes the folder of a place and those above it, below the place's root, as far
-// as they are empty.
-func (p *Placer) RemoveEmpty(at plan.Spot) {
-	if at.Rel != "" {
-		removeMade(at.Folder(), strings.Count(filepath.ToSlash(at.Rel), "/")+1)
-	}
-}
-
-// removeMade removes a folder and those above it, n in all, as far as they are empty.
-func removeMade(path string, n int) {
+// RemoveMade removes a folder and those above it, n in all, as far as they are empty.
+func RemoveMade(path string, n int) {
 	for ; n > 0 && path != filepath.Dir(path); path = filepath.Dir(path) {
 		switch err := syscall.Rmdir(path); {
 		case err == nil:
@@ -79,6 +72,9 @@ func removeMade(path string, n int) {
 	}
 }
 
+// ErrInTheWay says that a part of a folder's path is there as a file.
+var ErrInTheWay = errors.New("a file is there in its place")
+
 // ErrSwapped says that a folder on the way from the watched folder to the source is a
 // link now. The watcher has not followed it, so whatever is behind it is no file of a rule.
 var ErrSwapped = errors.New("a folder on the way to it is a link now, and links below a watched folder are not " +
@@ -86,16 +82,16 @@ var ErrSwapped = errors.New("a folder on the way to it is a link now, and links 
 
 // openSource opens the folder that a source lies in. The way from root to it may not
 // pass through links.
-func openSource(root, rel string) (*folder, error) {
+func openSource(root, rel string) (*Folder, error) {
 	d, err := openThrough(root, rel, openBelow)
-	if errors.Is(err, errLink) {
+	if errors.Is(err, ErrLink) {
 		return nil, fmt.Errorf("%s: %w", filepath.Join(root, rel), ErrSwapped)
 	}
 	return d, err
 }
 
 // openThrough opens root, and from there one folder inside the other.
-func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, error)) (*folder, error) {
+func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, error)) (*Folder, error) {
 	path := filepath.Join(root, rel)
 	r, err := os.OpenRoot(root)
 	if err != nil {
@@ -112,14 +108,15 @@ func openThrough(root, rel string, inside func(*os.Root, string) (*os.Root, erro
 	dir, err := r.Open(".")
 	if err != nil {
 		r.Close()
-		return nil, fmt.Errorf("the folder %s %w: %w", path, errOpen, reason(err))
+		return nil, fmt.Errorf("the folder %s %w: %w", path, errOpen, Reason(err))
 	}
-	return &folder{path: path, root: r, dir: dir}, nil
+	return &Folder{Path: path, Root: r, Dir: dir}, nil
 }
 
 var errOpen = errors.New("cannot be opened")
 
-var errLink = errors.New("a part of it that came from a placeholder is a link, and such links are not followed")
+// ErrLink says that a part of a path is a link that may be none.
+var ErrLink = errors.New("a part of it that came from a placeholder is a link, and such links are not followed")
 
 // openBelow opens one folder inside another, and never through a link.
 func openBelow(r *os.Root, name string) (*os.Root, error) {
@@ -128,7 +125,7 @@ func openBelow(r *os.Root, name string) (*os.Root, error) {
 		return nil, err
 	}
 	if info.Mode()&fs.ModeSymlink != 0 {
-		return nil, errLink
+		return nil, ErrLink
 	}
 	if !info.IsDir() {
 		return nil, ErrInTheWay
@@ -139,32 +136,34 @@ func openBelow(r *os.Root, name string) (*os.Root, error) {
 	}
 	if opened, err := inner.Stat("."); err != nil || !os.SameFile(info, opened) {
 		inner.Close()
-		return nil, errors.Join(errLink, err)
+		return nil, errors.Join(ErrLink, err)
 	}
 	return inner, nil
 }
 
-func cannotMake(path string, err error) error {
+// CannotMake says in a sentence why a folder cannot be made.
+func CannotMake(path string, err error) error {
 	if errors.Is(err, errOpen) {
 		return err
 	}
 	if errors.Is(err, syscall.ENOTDIR) || errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("the folder %s cannot be made: %w", path, ErrInTheWay)
 	}
-	return fmt.Errorf("the folder %s cannot be made: %w", path, reason(err))
+	return fmt.Errorf("the folder %s cannot be made: %w", path, Reason(err))
 }
 
-// at is the path of a name in the folder.
-func (d *folder) at(name string) string {
-	if strings.HasSuffix(d.path, string(filepath.Separator)) { // the root of a file system
-		return d.path + name
+// At returns the path of a name in the folder.
+func (d *Folder) At(name string) string {
+	if strings.HasSuffix(d.Path, string(filepath.Separator)) { // the root of a file system
+		return d.Path + name
 	}
-	return d.path + string(filepath.Separator) + name
+	return d.Path + string(filepath.Separator) + name
 }
 
-func (d *folder) close() {
-	d.dir.Close()
-	d.root.Close()
+// Close closes the folder.
+func (d *Folder) Close() {
+	d.Dir.Close()
+	d.Root.Close()
 }
 
 // regular returns an open file on if it is a regular one, and closes it otherwise.

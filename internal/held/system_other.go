@@ -1,6 +1,6 @@
 //go:build !linux
 
-package place
+package held
 
 import (
 	"errors"
@@ -12,10 +12,10 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// held is an open file that is held.
-type held struct{ *os.File }
+// descriptor is an open file that is held.
+type descriptor struct{ *os.File }
 
-func (h held) Facts() (file.Facts, error) {
+func (h descriptor) Facts() (file.Facts, error) {
 	info, err := h.Stat()
 	if err != nil {
 		return file.Facts{}, err
@@ -23,9 +23,9 @@ func (h held) Facts() (file.Facts, error) {
 	return watchfs.Facts(info), nil
 }
 
-// statIn returns the facts of a name in an open folder.
-func statIn(d *folder, name string) (file.Facts, error) {
-	info, err := d.root.Lstat(name)
+// StatIn returns the facts of a name in an open folder.
+func StatIn(d *Folder, name string) (file.Facts, error) {
+	info, err := d.Root.Lstat(name)
 	if err != nil {
 		return file.Facts{}, err
 	}
@@ -33,36 +33,36 @@ func statIn(d *folder, name string) (file.Facts, error) {
 }
 
 // openHeld opens a regular file for holding it.
-func openHeld(d *folder, name string) (heldFile, error) {
-	f, err := d.read(name)
+func openHeld(d *Folder, name string) (File, error) {
+	f, err := d.Read(name)
 	if err != nil {
 		return nil, err
 	}
-	return held{f}, nil
+	return descriptor{f}, nil
 }
 
-// read opens a regular file of the folder.
-func (d *folder) read(name string) (*os.File, error) {
-	info, err := d.root.Lstat(name)
+// Read opens a regular file of the folder.
+func (d *Folder) Read(name string) (*os.File, error) {
+	info, err := d.Root.Lstat(name)
 	if err != nil {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() {
-		return nil, errNotRegular(d.at(name))
+		return nil, errNotRegular(d.At(name))
 	}
-	f, err := d.root.Open(name)
+	f, err := d.Root.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	return regular(f)
 }
 
-func renameNew(from *folder, name string, d *folder, as string) error {
-	return linkNew(from.at(name), d.at(as))
+func renameNew(from *Folder, name string, d *Folder, as string) error {
+	return linkNew(from.At(name), d.At(as))
 }
 
-// isCrossDevice knows EXDEV and, on Windows, ERROR_NOT_SAME_DEVICE.
-func isCrossDevice(err error) bool {
+// IsCrossDevice knows EXDEV and, on Windows, ERROR_NOT_SAME_DEVICE.
+func IsCrossDevice(err error) bool {
 	var no syscall.Errno
 	if !errors.As(err, &no) {
 		return false
@@ -78,12 +78,12 @@ func flushFolder(*os.File) error { return nil }
 
 func copyXattrs(_, _ *os.File) ([]string, error) { return nil, nil }
 
-func exchange(*folder, string, string) error { return errNoExchange }
+func exchange(*Folder, string, string) error { return ErrNoExchange }
 
 // keepOwner leaves the owner as it is: the user who runs the watcher.
 func keepOwner(*os.File, os.FileInfo) bool { return true }
 
 // linkIn makes a second name of a file.
-func linkIn(from *folder, name string, d *folder, as string) error {
-	return os.Link(from.at(name), d.at(as))
+func linkIn(from *Folder, name string, d *Folder, as string) error {
+	return os.Link(from.At(name), d.At(as))
 }
