@@ -39,7 +39,7 @@ func moveCase(b *bench) error {
 		}
 		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
 	}
-	b.add(r, "ratio", 2)
+	b.add(r, "ratio", 1.5)
 	return nil
 }
 
@@ -93,8 +93,8 @@ func latencyCase(b *bench) error {
 		mid.Base, mid.Ours = append(mid.Base, base[len(base)/2]), append(mid.Ours, ours[len(ours)/2])
 		late.Base, late.Ours = append(late.Base, base[len(base)*99/100]), append(late.Ours, ours[len(ours)*99/100])
 	}
-	b.add(mid, "difference", 0.6)
-	b.add(late, "difference", 3)
+	b.add(mid, "difference", 0.3)
+	b.add(late, "difference", 1)
 	return nil
 }
 
@@ -171,7 +171,7 @@ func commandsCase(b *bench) error {
 		}
 		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
 	}
-	b.add(r, "ratio", 1.1)
+	b.add(r, "ratio", 1.0)
 	return nil
 }
 
@@ -286,45 +286,6 @@ func sameDevice(a, b string) (bool, error) {
 	return x.Dev == y.Dev, err
 }
 
-// idleCase: nothing happens.
-func idleCase(b *bench) error {
-	var rules strings.Builder
-	rules.WriteString("rules:\n")
-	for i := range 300 {
-		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: \"gauge-<station>_<day>.csv\", processed: "+
-			"\"out/{station}\"}\n", i, i)
-	}
-	if err := b.idle("300 rules", rules.String(), 300, 40); err != nil {
-		return err
-	}
-	return b.idle("10,000 folders", "rules: [{name: deep, watch: in, depth: all, processed: out}]\n", 10_000, 100)
-}
-
-func (b *bench) idle(what, rules string, folders int, memory float64) error {
-	dir, err := b.office("idle", rules)
-	if err != nil {
-		return err
-	}
-	for i := range folders {
-		if err := os.Mkdir(filepath.Join(dir, "in", fmt.Sprint(i)), 0o777); err != nil {
-			return err
-		}
-	}
-	p, err := b.watcher(dir)
-	if err != nil {
-		return err
-	}
-	defer p.stop()
-	time.Sleep(3 * time.Second)
-	ticks, wakeups := p.ticks(), p.wakeups()
-	time.Sleep(10 * time.Second)
-	b.add(Result{Case: "idle with " + what + ": CPU in 10 s", Unit: "ticks", Ours: []float64{p.ticks() - ticks}},
-		"value", 0)
-	b.add(Result{Case: "the same: wake-ups in 10 s", Unit: "", Ours: []float64{p.wakeups() - wakeups}}, "value", 20)
-	b.add(Result{Case: "the same: memory", Unit: "MiB", Ours: []float64{p.status("VmRSS") / 1024}}, "value", memory)
-	return nil
-}
-
 // queueCase: a queue of a million jobs, and how soon the first one starts.
 func queueCase(b *bench) error {
 	n := b.count(1_000_000)
@@ -428,7 +389,7 @@ func startCase(b *bench) error {
 		}
 		r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
 	}
-	b.add(r, "difference", 10)
+	b.add(r, "difference", 4)
 	return nil
 }
 

@@ -54,7 +54,7 @@ var cases = []struct {
 }{
 	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
 	{"known", knownCase}, {"cross", crossCase},
-	{"idle", idleCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase},
+	{"idle", idleCase}, {"tree", treeCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase},
 	{"growth", growthCase}, {"large", largeCase}, {"flush", flushCase}, {"history", historyCase}, {"fleet", fleetCase},
 }
 

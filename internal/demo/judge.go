@@ -1,4 +1,4 @@
-package cli
+package demo
 
 import (
 	"fmt"
@@ -36,21 +36,21 @@ func (s *show) judge() error {
 	if err := s.expectJobs(); err != nil {
 		return err
 	}
-	fmt.Fprintln(s.a.out)
+	fmt.Fprintln(s.Out)
 	if len(s.wrong) > 0 {
 		for _, w := range s.wrong {
-			fmt.Fprintln(s.a.out, s.a.style.Bad("wrong: ")+w)
+			fmt.Fprintln(s.Out, s.Style.Bad("wrong: ")+w)
 		}
-		return found("the demo did not work as expected; its folder is " + s.folder)
+		return fmt.Errorf("%w; its folder is %s", ErrWrong, s.Folder)
 	}
 	s.say("Everything worked as expected. Look around:")
-	fmt.Fprintf(s.a.out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    "+
-		"stilltide jobs show 4\n    stilltide report --to report.html\n%s", fill.QuoteWord(s.folder), s.fleetHint())
+	fmt.Fprintf(s.Out, "    cd %s\n    cat stilltide.yaml register.txt levels/*\n    stilltide status\n    "+
+		"stilltide jobs show 4\n    stilltide report --to report.html\n%s", fill.QuoteWord(s.Folder), s.fleetHint())
 	return nil
 }
 
 func (s *show) expect(name string, texts ...string) {
-	content, err := os.ReadFile(filepath.Join(s.folder, name))
+	content, err := os.ReadFile(filepath.Join(s.Folder, name))
 	if err != nil {
 		s.wrong = append(s.wrong, name+" is not there")
 		return
@@ -63,7 +63,7 @@ func (s *show) expect(name string, texts ...string) {
 }
 
 func (s *show) expectGone(name string) {
-	if _, err := os.Lstat(filepath.Join(s.folder, name)); err == nil {
+	if _, err := os.Lstat(filepath.Join(s.Folder, name)); err == nil {
 		s.wrong = append(s.wrong, name+" is there, but should not be")
 	}
 }

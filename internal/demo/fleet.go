@@ -1,4 +1,4 @@
-package cli
+package demo
 
 import (
 	"bufio"
@@ -14,7 +14,6 @@ import (
 	"stilltide/docs"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
-	"stilltide/internal/demo"
 	"stilltide/internal/ledger"
 	"stilltide/internal/wire"
 )
@@ -28,16 +27,6 @@ type lent struct {
 	helpers map[string]*exec.Cmd
 }
 
-// findServer finds the program of the server.
-func findServer(program string) (string, error) {
-	found, err := exec.LookPath(program)
-	if err != nil {
-		return "", usage("demo --fleet needs a NATS server, and %s is not there: install nats-server, or name another "+
-			"program with --server-program (go build ./internal/standin/node makes one)", program)
-	}
-	return filepath.Abs(found)
-}
-
 // openFleet starts the server and makes the keys, and has two of the office's rules run their
 // commands on other machines.
 func (s *show) openFleet(program string) error {
@@ -46,19 +35,19 @@ func (s *show) openFleet(program string) error {
 		return err
 	}
 	s.fleet = &lent{address: fmt.Sprintf("nats://127.0.0.1:%d", port), helpers: map[string]*exec.Cmd{}}
-	conf := filepath.Join(s.folder, "server.conf")
+	conf := filepath.Join(s.Folder, "server.conf")
 	text := strings.Replace(docs.LoopbackServer, "4222", fmt.Sprint(port), 1)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		return err
 	}
-	if s.fleet.trusted, err = wire.MakeKey(filepath.Join(s.folder, "office.nk")); err != nil {
+	if s.fleet.trusted, err = wire.MakeKey(filepath.Join(s.Folder, "office.nk")); err != nil {
 		return err
 	}
-	if _, err := wire.MakeKey(filepath.Join(s.folder, "helper.nk")); err != nil {
+	if _, err := wire.MakeKey(filepath.Join(s.Folder, "helper.nk")); err != nil {
 		return err
 	}
 	s.fleet.server = exec.Command(program, "-c", conf)
-	s.fleet.server.Env = append(os.Environ(), "TIDE_STORE="+filepath.Join(s.folder, "engine"))
+	s.fleet.server.Env = append(os.Environ(), "TIDE_STORE="+filepath.Join(s.Folder, "engine"))
 	if err := s.fleet.server.Start(); err != nil {
 		return fmt.Errorf("the server cannot be started: %w", err)
 	}
@@ -67,7 +56,7 @@ func (s *show) openFleet(program string) error {
 
 // useFleet changes the office's rules.
 func (s *show) useFleet() error {
-	path := filepath.Join(s.folder, "stilltide.yaml")
+	path := s.rules()
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return err
@@ -98,9 +87,9 @@ func (s *show) lend(name string) error {
 		return err
 	}
 	h := exec.Command(self, "fleet", "lend", "--pool", "heavy", "--name", name, "--workers", "2", "--server",
-		s.fleet.address, "--key-file", filepath.Join(s.folder, "helper.nk"), "--trust", s.fleet.trusted,
-		"--folder", filepath.Join(s.folder, "lent-"+name))
-	h.Dir = s.folder
+		s.fleet.address, "--key-file", filepath.Join(s.Folder, "helper.nk"), "--trust", s.fleet.trusted,
+		"--folder", filepath.Join(s.Folder, "lent-"+name))
+	h.Dir = s.Folder
 	lines, err := h.StdoutPipe()
 	if err != nil {
 		return err
@@ -115,7 +104,7 @@ func (s *show) lend(name string) error {
 
 func (s *show) printHelper(name string, from io.Reader) {
 	for lines := bufio.NewScanner(from); lines.Scan(); {
-		fmt.Fprintln(s.a.out, s.a.style.Dim("  "+name+": "+lines.Text()))
+		fmt.Fprintln(s.Out, s.Style.Dim("  "+name+": "+lines.Text()))
 	}
 }
 
@@ -132,7 +121,7 @@ func (s *show) playFleet() error {
 	for n := range moreCharts {
 		name := fmt.Sprintf("chart-%d.pgm", 20+n)
 		names = append(names, "charts/"+name)
-		if err := demo.Deliver(demo.Chart(), filepath.Join(s.folder, "charts", name)); err != nil {
+		if err := Deliver(Chart(), filepath.Join(s.Folder, "charts", name)); err != nil {
 			return err
 		}
 	}
@@ -155,7 +144,7 @@ func (s *show) untilHalved(most time.Duration, names []string) {
 
 func (s *show) notHalved(names []string) (left []string) {
 	for _, name := range names {
-		text, err := os.ReadFile(filepath.Join(s.folder, name))
+		text, err := os.ReadFile(filepath.Join(s.Folder, name))
 		if err != nil || !strings.Contains(string(text[:min(len(text), 64)]), "48 32") {
 			left = append(left, name)
 		}
@@ -214,5 +203,5 @@ func (s *show) fleetHint() string {
 		return ""
 	}
 	return fmt.Sprintf("    TIDE_STORE=%s nats-server -c server.conf   # and then: stilltide fleet\n",
-		fill.QuoteWord(filepath.Join(s.folder, "engine")))
+		fill.QuoteWord(filepath.Join(s.Folder, "engine")))
 }
