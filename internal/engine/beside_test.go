@@ -18,7 +18,7 @@ import (
 )
 
 // slowShare is a flow whose folder lies on a file system that may not answer: what the flow
-// itself asks is not answered in time, what is looked at beside it is.
+// itself asks of what is there is not answered in time, what is looked at beside it is.
 type slowShare struct {
 	*flow.Flow
 	t   *testing.T
@@ -30,7 +30,12 @@ func newSlowShare(t *testing.T, rules string) *slowShare {
 	dir := t.TempDir()
 	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+rules))
 	require.Empty(t, diags)
-	asked := func(*watchfs.Looker, string) (file.Facts, error) { return file.Facts{}, plan.NoAnswer{Point: dir} }
+	asked := func(_ *watchfs.Looker, path string) (file.Facts, error) {
+		if _, err := os.Lstat(path); err != nil {
+			return file.Facts{}, nil // that is answered at once
+		}
+		return file.Facts{}, plan.NoAnswer{Point: dir}
+	}
 	see := &eyes{look: asked, unsure: func(string) bool { return true }}
 	s := &slowShare{Flow: flow.New(plan.NewSet(f), newStore(t), see, &work.InHand{}, rand.Float64), t: t, dir: dir,
 		now: time.Now()}
@@ -117,4 +122,26 @@ func TestASilentFolderHoldsNoWorker(t *testing.T) {
 	s.answer(near)
 	s.pass(time.Millisecond)
 	require.Len(t, s.Effects().Starts, 2, "the worker is free")
+}
+
+// A file that has got another name on a share is no other file, though it is looked at only later.
+func TestARenameIsKnownOnASlowShare(t *testing.T) {
+	s := newSlowShare(t, "  - {name: work, watch: in, debounce: 0s, events: [added, removed, renamed], run: x}\n")
+	s.found("old")
+	s.pass(time.Hour)
+	s.answer(s.path("old"))
+	s.pass(time.Millisecond)
+	exit := 0
+	s.AttemptEnded(flow.AttemptEnd{ID: s.Effects().Starts[0].Plan.ID, OK: true, Exit: &exit}, s.now)
+	s.Took()
+	require.NoError(t, os.Rename(s.path("old"), s.path("new")))
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Removed, Path: s.path("old")}, s.now)
+	bring(s.Flow, watchfs.Event{Kind: watchfs.Found, Path: s.path("new")}, s.now)
+	require.Equal(t, []string{s.path("new")}, s.pass(time.Hour))
+	s.answer(s.path("new"))
+	s.pass(time.Millisecond)
+	require.Len(t, s.Effects().Starts, 1)
+	p := s.Effects().Starts[0].Plan
+	require.Equal(t, file.Renamed, p.Event)
+	require.Equal(t, s.path("old"), p.OldFile)
 }

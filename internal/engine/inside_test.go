@@ -11,10 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/ledger"
 )
 
 // outside are eyes that must not look into a file: the flow would wait for it.
@@ -38,6 +40,9 @@ func TestAFileIsLookedIntoBesideTheFlow(t *testing.T) {
 	require.Empty(t, r.begun, "it is not known what it is")
 	require.Len(t, r.reads, 1)
 	require.False(t, r.Finished(), "it is waited for")
+	require.False(t, r.Idle(flow.Chosen{}))
+	require.False(t, r.Idle(flow.Chosen{Rules: []string{"texts"}}))
+	require.True(t, r.Idle(flow.Chosen{Rules: []string{"others"}}))
 	require.Equal(t, 1, r.Unsettled())
 	r.drop("other")
 	require.Equal(t, "other", r.end())
@@ -97,6 +102,33 @@ func TestAWriterThatComesBackWhileAFileIsLookedInto(t *testing.T) {
 	known, _, err := r.store.Known("texts", path)
 	require.NoError(t, err)
 	require.EqualValues(t, len("a longer text"), known.Facts.Size)
+}
+
+// A file that has got another name is no other file, also where that is known only when it has been
+// looked into.
+func TestARenameIsKnownWhenTheFileWasLookedInto(t *testing.T) {
+	r := newReader(t, "  - {name: texts, watch: in, debounce: 0s, events: [added, removed, renamed], "+
+		"where: 'media_type == \"text/plain\"', run: x}\n")
+	r.drop("old")
+	require.Equal(t, []string{"old"}, r.rest())
+	from, to := filepath.Join(r.dir, "in", "old"), filepath.Join(r.dir, "in", "new")
+	require.NoError(t, os.Rename(from, to))
+	r.WentAway(from, false, r.now)
+	r.Offer(to, false, settle.Moved, r.now)
+	r.pass(time.Millisecond)
+	_, more := r.Wake(r.now)
+	require.False(t, more, "it waits for the answer, and not for a time")
+	require.Equal(t, []string{"new"}, r.rest())
+	jobs, err := r.store.Jobs(ledger.Filter{})
+	require.NoError(t, err)
+	require.Len(t, jobs, 2)
+	for _, j := range jobs {
+		require.NotEqual(t, file.Removed, j.Event)
+		if filepath.Base(j.File) == "new" {
+			require.Equal(t, file.Renamed, j.Event)
+			require.Equal(t, from, j.OldFile)
+		}
+	}
 }
 
 // Files that were there are begun in their order, also where they are looked into.

@@ -82,11 +82,16 @@ func (f *Flow) isForced(rule, unit string, facts file.Facts) bool {
 	return c != nil && c.hasRule(rule) && !c.old(facts)
 }
 
-// Idle reports whether nothing of what is chosen is under way: no file settles, no job runs
+// Idle reports whether nothing of what is chosen is under way: no file settles or is looked into, no job runs
 // or waits for a worker.
 func (f *Flow) Idle(c Chosen) bool {
 	for _, w := range f.settle.All() {
 		if !w.Stuck && c.Has(w.Rule, w.Path) {
+			return false
+		}
+	}
+	for path, o := range f.opening.files {
+		if c.Has(o.under, path) {
 			return false
 		}
 	}

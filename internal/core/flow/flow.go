@@ -369,7 +369,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 		sooner(at, true)
 	}
 	for path, due := range f.removing {
-		if len(f.troubles) == 0 || f.troubles[f.removalRule(path)] == "" {
+		if !f.mayBeRenamed(path, due) && (len(f.troubles) == 0 || f.troubles[f.removalRule(path)] == "") {
 			sooner(due, true)
 		}
 	}

@@ -145,6 +145,16 @@ func (o *opening) known(now time.Time) (folders []string) {
 	return folders
 }
 
+// any reports whether a file is looked into that had come by a time.
+func (o *opening) any(by time.Time) bool {
+	for _, one := range o.files {
+		if !one.seen.After(by) {
+			return true
+		}
+	}
+	return false
+}
+
 // anyIn reports whether a file of a folder that settled by a time is looked into.
 func (o *opening) anyIn(folder string, by time.Time) bool {
 	for path, one := range o.files {

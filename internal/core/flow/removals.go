@@ -41,7 +41,7 @@ func (f *Flow) removals(now time.Time) {
 			continue
 		}
 		for _, g := range list {
-			if !g.due.After(now) {
+			if !g.due.After(now) && !f.mayBeRenamed(g.path, g.due) {
 				delete(f.removing, g.path)
 				f.removed(g, now)
 			}
@@ -49,9 +49,15 @@ func (f *Flow) removals(now time.Time) {
 	}
 }
 
+// mayBeRenamed reports whether a file that went may be one, under another name, that is not
+// decided on yet: it is looked into, or looked at on a share.
+func (f *Flow) mayBeRenamed(path string, due time.Time) bool {
+	return f.opening.any(due) || len(f.asking) > 0 && f.eyes.Unsure(path)
+}
+
 func (f *Flow) anyRemovalDue(now time.Time) bool {
-	for _, due := range f.removing {
-		if !due.After(now) {
+	for path, due := range f.removing {
+		if !due.After(now) && !f.mayBeRenamed(path, due) {
 			return true
 		}
 	}
