@@ -104,6 +104,25 @@ func TestAWriterThatComesBackWhileAFileIsLookedInto(t *testing.T) {
 	require.EqualValues(t, len("a longer text"), known.Facts.Size)
 }
 
+// A group does not end without a file that came in time, and that is still looked into.
+func TestAGroupWaitsForWhatIsLookedInto(t *testing.T) {
+	r := newReader(t, "  - {name: pair, watch: in, debounce: 0s, media_type: text/*, run: x, "+
+		"group: {by: \"{stem}\", need: [\"*.txt\", \"*.csv\"], max_wait: 1m, overdue: fail}}\n")
+	r.drop("1.txt")
+	r.read()
+	r.answered()
+	require.Equal(t, 1, r.Gathering())
+	r.drop("1.csv")
+	r.read()
+	r.pass(time.Hour)
+	require.Equal(t, 1, r.Gathering(), "the other has come in time")
+	_, more := r.Wake(r.now)
+	require.False(t, more, "it waits for the answer, and not for a time")
+	r.answered()
+	require.Equal(t, []string{"1.csv"}, r.rest())
+	require.Zero(t, r.Gathering())
+}
+
 // A file that has got another name is no other file, also where that is known only when it has been
 // looked into.
 func TestARenameIsKnownWhenTheFileWasLookedInto(t *testing.T) {

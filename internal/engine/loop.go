@@ -93,9 +93,11 @@ func (e *Engine) heed(now time.Time) error {
 	return trouble
 }
 
-// What a sweep finds waits while more rows than this wait to be durable: the placing of another
-// rule's file waits for all of them. The ledger is asked again after catchUp.
+// What a sweep finds waits while more rows than maxBehind wait to be durable: the placing of another
+// rule's file waits for all of them; the ledger is asked again after catchUp. It also waits while
+// more files than maxAsking are looked at, or into, beside the flow, which remembers each of them.
 const (
+	maxAsking = 4096
 	maxBehind = 2000
 	catchUp   = 5 * time.Millisecond
 )
@@ -106,6 +108,9 @@ func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan [
 	events, found = e.events.Events(), e.events.Found()
 	if until, held := e.desk.HoldsUp(placing.MaxFound, now); held {
 		found, wait = nil, min(wait, max(time.Until(until), 0))
+	}
+	if e.flow.Asking() > maxAsking {
+		found = nil // their answers wake the loop
 	}
 	if e.ledger.Behind() > maxBehind {
 		found = nil

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"testing"
 	"time"
 
@@ -33,17 +34,25 @@ func TestWhatWaitsInABurst(t *testing.T) {
 		what          string
 		placings      int
 		rows          int
+		asked         int // files that are looked at beside the flow
 		fails         error
 		events, found bool
 		soon          bool
 	}{
-		{"nothing waits", 0, 0, nil, true, true, false},
-		{"some moves", placing.MaxFound, 0, nil, true, false, true},
-		{"many moves", placing.MaxWaiting, 0, nil, false, false, true},
-		{"the ledger is behind", 0, maxBehind + 1, nil, true, false, true},
-		{"it cannot be written", 0, maxBehind + 1, errors.New("no space"), true, false, false},
+		{"nothing waits", 0, 0, 0, nil, true, true, false},
+		{"some moves", placing.MaxFound, 0, 0, nil, true, false, true},
+		{"many moves", placing.MaxWaiting, 0, 0, nil, false, false, true},
+		{"the ledger is behind", 0, maxBehind + 1, 0, nil, true, false, true},
+		{"it cannot be written", 0, maxBehind + 1, 0, errors.New("no space"), true, false, false},
+		{"some answers", 0, 0, maxAsking, nil, true, true, false},
+		{"many answers", 0, 0, maxAsking + 1, nil, true, false, false},
 	} {
-		e := &Engine{events: w, ledger: lagging{newStore(t), c.rows}}
+		share := newSlowShare(t, "  - {name: move, watch: in, debounce: 0s, processed: done}\n")
+		for i := range c.asked {
+			bring(share.Flow, watchfs.Event{Kind: watchfs.Found, Path: share.path(fmt.Sprint(i))}, share.now)
+		}
+		share.pass(time.Second)
+		e := &Engine{events: w, ledger: lagging{newStore(t), c.rows}, flow: share.Flow}
 		e.desk = placing.New(e.ledger, t.TempDir(), nil, &work.InHand{})
 		e.desk.Add([]*flow.Placing{{}}) // without a move
 		e.desk.Now(context.Background(), func([]flow.PlacingEnd) {})

@@ -64,7 +64,7 @@ func (f *Flow) settings(now time.Time) {
 			f.readSetting(s)
 		}
 	}
-	for f.settle.Len() < maxAgain {
+	for f.Unsettled() < maxAgain {
 		if len(f.again.files) == 0 {
 			f.readPage()
 			return
@@ -208,7 +208,7 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 
 // nextSetting is when a file is to be looked at.
 func (f *Flow) nextSetting(now time.Time) (at time.Time, ok bool) {
-	if len(f.again.files) > 0 && f.settle.Len() < maxAgain {
+	if len(f.again.files) > 0 && f.Unsettled() < maxAgain {
 		return now, true
 	}
 	for _, due := range f.again.due {

@@ -273,8 +273,10 @@ func (f *Flow) Advance(now time.Time) {
 			f.Offer(path, false, settle.Nudged, now)
 		}
 	}
-	for _, g := range f.gather.Due(now) {
-		f.takeGroup(g, now)
+	if due, ok := f.gatherNext(); ok && !due.After(now) {
+		for _, g := range f.gather.Due(now) {
+			f.takeGroup(g, now)
+		}
 	}
 	f.placeLate(now)
 	f.findUnmatched(now)
@@ -349,7 +351,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 		return now, true
 	}
 	sooner(f.settle.Next())
-	sooner(f.gather.Next())
+	sooner(f.gatherNext())
 	sooner(f.batches.next())
 	sooner(f.unmatched.next())
 	sooner(f.nextSetting(now))

@@ -120,6 +120,9 @@ func (f *Flow) insideSeen(o *opened, facts file.Facts) {
 	f.settled(o.path, f.candidatesOf(o.path, facts.Dir, o.at), f.set.Rule(o.under), facts, o.at)
 }
 
+// Asking counts the files that are looked at, or into, beside the flow.
+func (f *Flow) Asking() int { return len(f.opening.files) + len(f.asking) }
+
 // lacks reports whether a rule needs to know more of a file's inside.
 func (f *Flow) lacks(r *rule.Rule, facts *file.Facts) bool { return facts.Says().Lacks(f.set.Needs(r)) }
 
@@ -143,6 +146,13 @@ func (o *opening) known(now time.Time) (folders []string) {
 		}
 	}
 	return folders
+}
+
+// gatherNext is when the next batch or group ends; ok is false while a file is looked into that came
+// before that, and may belong to it.
+func (f *Flow) gatherNext() (at time.Time, ok bool) {
+	at, ok = f.gather.Next()
+	return at, ok && !f.opening.any(at)
 }
 
 // any reports whether a file is looked into that had come by a time.
