@@ -95,9 +95,11 @@ func (e *Engine) heed(now time.Time) error {
 
 // What a sweep finds waits while more rows than maxBehind wait to be durable: the placing of another
 // rule's file waits for all of them; the ledger is asked again after catchUp. It also waits while
-// more files than maxAsking are looked at, or into, beside the flow, which remembers each of them.
+// very many files are looked into, or looked at on shares, since the flow remembers each of them: of
+// the latter more, because a share that does not answer holds up the sweeps of other folders so.
 const (
-	maxAsking = 4096
+	maxInto   = 4096
+	maxAt     = 1 << 16
 	maxBehind = 2000
 	catchUp   = 5 * time.Millisecond
 )
@@ -109,7 +111,7 @@ func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan [
 	if until, held := e.desk.HoldsUp(placing.MaxFound, now); held {
 		found, wait = nil, min(wait, max(time.Until(until), 0))
 	}
-	if e.flow.Asking() > maxAsking {
+	if into, at := e.flow.Asking(); into > maxInto || at > maxAt {
 		found = nil // their answers wake the loop
 	}
 	if e.ledger.Behind() > maxBehind {

@@ -44,12 +44,12 @@ func TestWhatWaitsInABurst(t *testing.T) {
 		{"many moves", placing.MaxWaiting, 0, 0, nil, false, false, true},
 		{"the ledger is behind", 0, maxBehind + 1, 0, nil, true, false, true},
 		{"it cannot be written", 0, maxBehind + 1, 0, errors.New("no space"), true, false, false},
-		{"some answers", 0, 0, maxAsking, nil, true, true, false},
-		{"many answers", 0, 0, maxAsking + 1, nil, true, false, false},
+		{"some answers", 0, 0, maxAt, nil, true, true, false},
+		{"many answers", 0, 0, maxAt + 1, nil, true, false, false},
 	} {
 		share := newSlowShare(t, "  - {name: move, watch: in, debounce: 0s, processed: done}\n")
 		for i := range c.asked {
-			bring(share.Flow, watchfs.Event{Kind: watchfs.Found, Path: share.path(fmt.Sprint(i))}, share.now)
+			bring(share.Flow, watchfs.Event{Kind: watchfs.Found, Path: share.path(fmt.Sprint("f", i))}, share.now)
 		}
 		share.pass(time.Second)
 		e := &Engine{events: w, ledger: lagging{newStore(t), c.rows}, flow: share.Flow}

@@ -120,8 +120,9 @@ func (f *Flow) insideSeen(o *opened, facts file.Facts) {
 	f.settled(o.path, f.candidatesOf(o.path, facts.Dir, o.at), f.set.Rule(o.under), facts, o.at)
 }
 
-// Asking counts the files that are looked at, or into, beside the flow.
-func (f *Flow) Asking() int { return len(f.opening.files) + len(f.asking) }
+// Asking counts the files that are looked into beside the flow, and those that are looked at on
+// shares.
+func (f *Flow) Asking() (into, at int) { return len(f.opening.files), len(f.asking) }
 
 // lacks reports whether a rule needs to know more of a file's inside.
 func (f *Flow) lacks(r *rule.Rule, facts *file.Facts) bool { return facts.Says().Lacks(f.set.Needs(r)) }
