@@ -83,7 +83,7 @@ var faults = []Fault{
 	{"a group waits for a file that came in time and is looked into", "internal/core/flow/inside.go",
 		"return at, ok && !f.opening.any(at)", "return at, ok", unit("engine", "TestAGroupWaits")},
 	{"a sweep waits while very many files are looked at", "internal/engine/loop.go",
-		"into > maxInto || at > maxAt {\n", "into > maxInto {\n", unit("engine", "TestWhatWaits")},
+		"into > maxInto || at > maxAt {\n", "into > maxInto && at > maxAt {\n", unit("engine", "TestWhatWaits")},
 	{"an order waits for what is looked into", "internal/core/flow/inside.go",
 		"below && !one.at.After(by)", "below && one.at.IsZero()", unit("engine", "TestAnOrderWaitsForWhatIsInside")},
 	{"the files of a queue are looked into beside the flow", "internal/core/flow/window.go",
