@@ -23,9 +23,9 @@ const shareRules = `version: 1
 workers: 2
 defaults: {debounce: 0s}
 rules:
-  - {name: near, watch: in, processed: done}
+  - {name: near, watch: in, where: 'media_type != "image/png"', processed: done}
   - {name: run, watch: run, run: "true", processed: ran}
-  - {name: far, watch: share/in, poll: 200ms, processed: share/done}
+  - {name: far, watch: share/in, poll: 200ms, where: 'media_type != "image/png"', processed: share/done}
   - {name: there, watch: out, processed: share/out}
   - {name: steps, watch: steps, do: [{copy: share/copies}]}
   - {name: from, watch: from, do: [{run: "true", working_folder: share}], processed: came}
