@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watchfs"
 )
 
 // outside are eyes that must not look into a file: the flow would wait for it.
@@ -211,6 +212,53 @@ func TestTheFilesOfAQueueAreLookedInto(t *testing.T) {
 	require.Equal(t, "b", r.end())
 	require.Equal(t, "c", r.end(), "it is known what it is")
 	require.Equal(t, []string{"d", "e"}, r.rest())
+}
+
+// parked has a job of an earlier run be looked into before it begins.
+func (r *reader) parked(name string) (path string) {
+	path = filepath.Join(r.dir, "in", name)
+	require.NoError(r.t, os.WriteFile(path, []byte(name), 0o666))
+	facts, err := watchfs.Stat(path)
+	require.NoError(r.t, err)
+	r.Restore(job.Job{ID: 7, Rule: "work", File: path, Watch: filepath.Dir(path), State: job.Queued, Event: file.Added,
+		Facts: facts, Taken: r.now, FileNow: path}, "", nil, r.now)
+	r.pass(time.Second)
+	r.pass(time.Second)
+	require.Len(r.t, r.reads, 1)
+	require.Empty(r.t, r.begun)
+	r.read()
+	return path
+}
+
+const saysKind = "  - {name: work, watch: in, debounce: 0s, run: \"x {media_type}\"}\n"
+
+// A job whose file goes while it is looked into is over.
+func TestAJobWhoseFileGoesWhileItIsLookedInto(t *testing.T) {
+	r := newReader(t, saysKind)
+	path := r.parked("a")
+	require.NoError(t, os.Remove(path))
+	r.WentAway(path, false, r.now)
+	r.answered()
+	require.Empty(t, r.rest())
+	require.Zero(t, r.Open(), "it waits for nothing")
+	tally, err := r.store.Tally()
+	require.NoError(t, err)
+	require.Equal(t, 1, tally["work"][job.Vanished])
+}
+
+// A job that is cancelled while its file is looked into does not come back.
+func TestAJobThatIsCancelledWhileItIsLookedInto(t *testing.T) {
+	r := newReader(t, saysKind)
+	path := r.parked("a")
+	_, err := r.Cancel(7, path, r.now)
+	require.NoError(t, err)
+	require.Zero(t, r.Unsettled(), "its file is not waited for")
+	r.answered()
+	require.Empty(t, r.rest())
+	require.Zero(t, r.Open()+r.Unsettled())
+	tally, err := r.store.Tally()
+	require.NoError(t, err)
+	require.Equal(t, 1, tally["work"][job.Cancelled])
 }
 
 // A job of an earlier run whose file lies on a share is looked into when it is to start.

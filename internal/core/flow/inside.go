@@ -176,8 +176,18 @@ func (o *opening) anyIn(folder string, by time.Time) bool {
 	return false
 }
 
-// leave lets go of a file.
-func (o *opening) leave(path string) { delete(o.files, path) }
+// leave lets go of a file; false if it was not looked into.
+func (o *opening) leave(path string) bool {
+	_, was := o.files[path]
+	delete(o.files, path)
+	return was
+}
+
+// letGo drops a file that waits to be decided on.
+func (f *Flow) letGo(path string) {
+	f.settle.Forget(path)
+	f.opening.leave(path)
+}
 
 // drop lets go of the files in a folder.
 func (o *opening) drop(folder string) {

@@ -463,7 +463,7 @@ func (f *Flow) cancelJob(id int64, now time.Time) error {
 	case j.row.State == job.Running:
 		return errors.New("its input is being placed, which cannot be stopped")
 	default:
-		f.settle.Forget(j.row.File)
+		f.letGo(j.row.File)
 		f.finish(j, job.Cancelled, "it was cancelled by hand", j.row.File, now)
 	}
 	return nil

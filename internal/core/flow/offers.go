@@ -241,7 +241,9 @@ func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 		}
 	}
 	f.settle.Nudge(path, now)
-	f.opening.leave(path)
+	if j := f.byPath[path]; f.opening.leave(path) && j != nil && j.parked[path] {
+		f.wait(path, j.rule, settle.Nudged, now) // the next look tells its job
+	}
 	f.gather.Leave(path)
 	if f.claims[path] != nil || !f.store.KnowsFiles() {
 		return // what a job took away did not go

@@ -35,7 +35,7 @@ func (f *Flow) test(j *Job, now time.Time) {
 			return
 		}
 	}
-	f.settle.Forget(j.row.File)
+	f.letGo(j.row.File)
 	f.finish(j, job.Cancelled, "the rule changed and no longer takes it", j.row.File, now)
 	f.store.Forget(j.row.Rule, j.row.File) // it is offered anew, to this rule, too
 }
