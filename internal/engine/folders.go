@@ -141,17 +141,16 @@ func (e *Engine) findMissing(folder string) {
 	rules := e.flow.Rules().Rules()
 	e.active++
 	e.work.Go(func() {
-		var missing []string
+		missing := map[string][]string{}
 		for _, r := range rules {
 			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
-				missing = append(missing, e.missing(r.Name.S, folder)...)
+				missing[r.Name.S] = e.missing(r.Name.S, folder)
 			}
 		}
 		e.asks <- func() { // the flow listens as long as anything is under way
 			e.active--
-			now := time.Now()
-			for _, path := range missing {
-				e.flow.WentAway(path, false, now)
+			for rule, paths := range missing {
+				e.flow.Missing(rule, paths, time.Now())
 			}
 		}
 	})

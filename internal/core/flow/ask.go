@@ -211,7 +211,7 @@ func (f *Flow) Finished() bool {
 	if len(f.again.due) > 0 || f.again.pending() || f.settle.Busy() || f.gather.Busy() || len(f.asking) > 0 ||
 		len(f.opening.files) > 0 ||
 		len(f.unmatched.queue) > 0 ||
-		len(f.removing) > 0 && len(f.troubles) == 0 {
+		f.anyRemoval() {
 		return false
 	}
 	for _, j := range f.open {

@@ -372,7 +372,7 @@ func (f *Flow) finish(j *Job, state job.State, reason, fileNow string, now time.
 	f.noteOffers(j)
 	f.release(j, now)
 	if j.rule != nil && j.rule.Share && j.row.Event == file.Removed {
-		f.removing[j.row.File] = now // the rules after it come next
+		f.gone.add(j.row.File, now) // the rules after it come next
 	} else if j.rule != nil && j.rule.Share && fileNow == j.row.File {
 		mark(&j.again, j.row.File)
 	}

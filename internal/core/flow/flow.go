@@ -48,7 +48,7 @@ type arrivals struct {
 	// by path: rules that leave it alone, as soon as it has been looked at
 	owed      map[string]map[string]bool
 	markers   map[string]string          // by a marker that is waited for: its file
-	removing  map[string]time.Time       // known files that went: when that counts
+	gone      gone                       // known files that went
 	aging     map[string]time.Time       // files that are too young for a rule: when they are not
 	leaving   map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	opening   opening                    // settled files that are looked into
@@ -109,7 +109,7 @@ type deciding struct {
 func New(set *plan.Set, m Memory, eyes Eyes, hands Hands, chance func() float64) *Flow {
 	f := &Flow{set: set, store: m, eyes: eyes, hands: hands, chance: chance,
 		arrivals: arrivals{asking: map[string]bool{}, markers: map[string]string{}, lent: map[string]bool{},
-			removing: map[string]time.Time{}, aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}},
+			aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}},
 		underWay: underWay{dispatch: dispatch.New(set.File.WorkerCount()), open: map[int64]*Job{},
 			byPath: map[string]*Job{}, running: map[int64]*Job{}, claims: map[string]*Job{},
 			wanted: map[string]wanting{}},
@@ -232,14 +232,7 @@ func (f *Flow) accept(rule string) {
 		mark(&f.again.mass, rule)
 	}
 	f.out.Recovered = append(f.out.Recovered, rule)
-	for _, list := range f.removalsByRule() {
-		for _, g := range list {
-			if g.rule() == rule {
-				delete(f.removing, g.path)
-				f.removed(g, g.due)
-			}
-		}
-	}
+	f.acceptRemovals(rule)
 }
 
 func mark(m *map[string]bool, path string) {
@@ -370,20 +363,6 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 	for _, at := range f.aging {
 		sooner(at, true)
 	}
-	for path, due := range f.removing {
-		if !f.mayBeRenamed(path, due) && (len(f.troubles) == 0 || f.troubles[f.removalRule(path)] == "") {
-			sooner(due, true)
-		}
-	}
+	sooner(f.nextRemoval())
 	return at, ok
-}
-
-// removalRule names the first rule that remembers a file that went.
-func (f *Flow) removalRule(path string) string {
-	for _, c := range f.goneCandidates(path) {
-		if _, known, err := f.store.Known(c.Rule.Name.S, path); err == nil && known {
-			return c.Rule.Name.S
-		}
-	}
-	return ""
 }

@@ -240,19 +240,26 @@ func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 			return
 		}
 	}
-	f.settle.Nudge(path, now)
-	if j := f.byPath[path]; f.opening.leave(path) && j != nil && j.parked[path] {
-		f.wait(path, j.rule, settle.Nudged, now) // the next look tells its job
-	}
-	f.gather.Leave(path)
+	f.letGoOf(path, now)
 	if f.claims[path] != nil || !f.store.KnowsFiles() {
 		return // what a job took away did not go
 	}
 	// none for a folder of files: what was known below is found missing by its sweep
+	if f.waitsForPerson(path) {
+		return
+	}
+	var inodes []string
+	var due time.Time
 	for _, c := range f.goneCandidates(path) {
-		if _, known, err := f.store.Known(c.Rule.Name.S, path); err != nil || known {
-			f.removing[path] = now.Add(c.Rule.Debounce.Duration)
-			return
+		row, known, err := f.store.Known(c.Rule.Name.S, path)
+		if known && err == nil {
+			inodes = append(inodes, inode(row.Facts))
 		}
+		if (known || err != nil) && due.IsZero() {
+			due = now.Add(c.Rule.Debounce.Duration)
+		}
+	}
+	if !due.IsZero() {
+		f.gone.add(path, due, inodes...)
 	}
 }

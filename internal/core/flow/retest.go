@@ -10,6 +10,7 @@ import (
 func (f *Flow) Reload(set *plan.Set, now time.Time) {
 	old := f.set
 	f.set, f.asked = set, nil
+	f.gone.anew()
 	for name := range f.lacking { // the rule may name another program now
 		f.accept(name)
 	}

@@ -80,11 +80,7 @@ func (f *Flow) silent(folder string) {
 			delete(f.again.reading, s)
 		}
 	}
-	for path := range f.removing {
-		if _, below := plan.Below(path, folder); below {
-			delete(f.removing, path)
-		}
-	}
+	f.gone.dropBelow(folder)
 	f.unmatched.drop(folder)
 	for id, j := range f.running {
 		if f.isAbsent(j.row.Watch) {

@@ -127,10 +127,10 @@ func (f *Flow) inside(c plan.Candidate, facts *file.Facts) error {
 
 // renamed returns the path that a file had for a rule that knows it, if it has just left that.
 func (f *Flow) renamed(c plan.Candidate, facts file.Facts) (old string, ok bool) {
-	for path := range f.removing {
-		known, is, err := f.store.Known(c.Rule.Name.S, path)
+	for _, w := range f.gone.inodes[inode(facts)] {
+		known, is, err := f.store.Known(c.Rule.Name.S, w.path)
 		if err == nil && is && known.Facts.Same(facts) {
-			return path, true
+			return w.path, true
 		}
 	}
 	return "", false
