@@ -85,9 +85,8 @@ func (f *Flow) caughtUp(now time.Time) {
 	if len(f.batches.open) == 0 {
 		return
 	}
-	busy := f.busyRules()
 	for name, batch := range f.batches.open {
-		if busy[name] || f.window.count[name] > 0 || f.window.more[name] {
+		if f.isBusy(name) || f.window.count[name] > 0 || f.window.more[name] {
 			delete(f.batches.idle, name)
 			continue
 		}
@@ -112,19 +111,17 @@ func (f *Flow) AllCaughtUp() {
 	clear(f.batches.open)
 }
 
-// busyRules are the rules for which files wait to settle or to be complete, or are looked into.
-func (f *Flow) busyRules() map[string]bool {
-	busy := map[string]bool{}
-	for _, o := range f.opening.files {
-		busy[o.under] = true
+// isBusy reports whether files wait to settle for a rule, or are looked into.
+func (f *Flow) isBusy(rule string) bool {
+	if f.settle.Waits(rule) {
+		return true
 	}
-	for _, w := range f.settle.All() {
-		busy[w.Rule] = true
-		if len(busy) == len(f.batches.open) {
-			break
+	for _, o := range f.opening.files {
+		if o.under == rule {
+			return true
 		}
 	}
-	return busy
+	return false
 }
 
 // next is when a batch may be over.

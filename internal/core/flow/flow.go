@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/dispatch"
+	"stilltide/internal/core/due"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
@@ -49,7 +50,7 @@ type arrivals struct {
 	owed      map[string]map[string]bool
 	markers   map[string]string          // by a marker that is waited for: its file
 	gone      gone                       // known files that went
-	aging     map[string]time.Time       // files that are too young for a rule: when they are not
+	aging     due.Queue[string]          // files that are too young for a rule, until they are not
 	leaving   map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	opening   opening                    // settled files that are looked into
 	lent      map[string]bool            // paths that a command is putting back
@@ -109,7 +110,7 @@ type deciding struct {
 func New(set *plan.Set, m Memory, eyes Eyes, hands Hands, chance func() float64) *Flow {
 	f := &Flow{set: set, store: m, eyes: eyes, hands: hands, chance: chance,
 		arrivals: arrivals{asking: map[string]bool{}, markers: map[string]string{}, lent: map[string]bool{},
-			aging: map[string]time.Time{}, leaving: map[string]map[string]bool{}},
+			leaving: map[string]map[string]bool{}},
 		underWay: underWay{dispatch: dispatch.New(set.File.WorkerCount()), open: map[int64]*Job{},
 			byPath: map[string]*Job{}, running: map[int64]*Job{}, claims: map[string]*Job{},
 			wanted: map[string]wanting{}},
@@ -260,11 +261,8 @@ func (f *Flow) Advance(now time.Time) {
 	f.pausesEnd(now)
 	f.settings(now)
 	f.removals(now)
-	for path, at := range f.aging {
-		if !at.After(now) {
-			delete(f.aging, path)
-			f.Offer(path, false, settle.Nudged, now)
-		}
+	for path, ok := f.aging.Pop(now); ok; path, ok = f.aging.Pop(now) {
+		f.Offer(path, false, settle.Nudged, now)
 	}
 	if due, ok := f.gatherNext(); ok && !due.After(now) {
 		for _, g := range f.gather.Due(now) {
@@ -360,9 +358,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 	for _, j := range f.late {
 		sooner(j.setback().retryAt, true)
 	}
-	for _, at := range f.aging {
-		sooner(at, true)
-	}
+	sooner(f.aging.Next())
 	sooner(f.nextRemoval())
 	return at, ok
 }

@@ -171,7 +171,7 @@ func (f *Flow) made(unit string) (bool, error) { return take.MadeByRules(f.set, 
 // be asked about it: a file that may have been handled before is never taken for a
 // new one.
 func (f *Flow) askAgain(path string, err error, now time.Time) {
-	f.aging[path] = now.Add(time.Second)
+	f.aging.Set(path, now.Add(time.Second))
 	if !f.unread[path] {
 		f.unread[path] = true
 		f.out.Overdue = append(f.out.Overdue, OverdueFile{File: path, Why: err.Error()})

@@ -70,7 +70,7 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		f.give(*v.Taker, path, v, now)
 		return
 	case !v.Older.IsZero():
-		f.aging[path] = v.Older
+		f.aging.Set(path, v.Older)
 	case !v.Claimed && !facts.Dir:
 		f.unclaimed(path, now)
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/due"
 	"stilltide/internal/core/file"
 )
 
@@ -50,12 +51,14 @@ type Group struct {
 	spec    Spec
 	first   time.Time
 	last    time.Time
+	lacks   []string // needs that no member meets
 }
 
 // Machine holds the groups under way. The zero value is ready to use.
 type Machine struct {
 	groups map[Key]*Group
 	member map[string]Key
+	ends   due.Queue[Key] // when groups end if no other file comes
 }
 
 // Join adds a settled file to its group.
@@ -72,6 +75,17 @@ func (m *Machine) Join(k Key, s Spec, member Member, now time.Time) {
 	g.spec, g.last = s, now
 	g.Members = append(g.Members, member)
 	m.member[member.Path] = k
+	m.changed(g)
+}
+
+// changed finds out anew when a group ends.
+func (m *Machine) changed(g *Group) {
+	g.lacks = g.missing()
+	if end, has := g.end(); has {
+		m.ends.Set(g.Key, end)
+	} else {
+		m.ends.Remove(g.Key)
+	}
 }
 
 // Leave takes a file out of its group; false if it is in none.
@@ -85,6 +99,9 @@ func (m *Machine) Leave(path string) bool {
 	g.Members = slices.DeleteFunc(g.Members, func(one Member) bool { return one.Path == path })
 	if len(g.Members) == 0 {
 		delete(m.groups, k)
+		m.ends.Remove(k)
+	} else {
+		m.changed(g)
 	}
 	return true
 }
@@ -96,27 +113,20 @@ func (m *Machine) Len() int { return len(m.member) }
 func (m *Machine) Each(f func(path string, k Key, since time.Time, missing []string)) {
 	for _, g := range m.groups {
 		for _, one := range g.Members {
-			f(one.Path, g.Key, g.first, g.missing())
+			f(one.Path, g.Key, g.first, g.lacks)
 		}
 	}
 }
 
 // Next is the earliest time at which a group may end; ok is false if only
 // another file can change anything.
-func (m *Machine) Next() (at time.Time, ok bool) {
-	for _, g := range m.groups {
-		if end, has := g.end(); has && (!ok || end.Before(at)) {
-			at, ok = end, true
-		}
-	}
-	return at, ok
-}
+func (m *Machine) Next() (at time.Time, ok bool) { return m.ends.Next() }
 
 // Busy reports whether any group ends by itself as a success: a batch, or a group
 // that is complete.
 func (m *Machine) Busy() bool {
 	for _, g := range m.groups {
-		if len(g.missing()) == 0 {
+		if len(g.lacks) == 0 {
 			return true
 		}
 	}
@@ -125,26 +135,23 @@ func (m *Machine) Busy() bool {
 
 // Due takes the groups that have ended by now, the longest waiting first.
 func (m *Machine) Due(now time.Time) []Group {
-	var due []Group
-	for k, g := range m.groups {
-		end, has := g.end()
-		if !has || end.After(now) {
-			continue
-		}
-		g.Missing = g.missing()
-		due = append(due, *g)
+	var ended []Group
+	for k, ok := m.ends.Pop(now); ok; k, ok = m.ends.Pop(now) {
+		g := m.groups[k]
+		g.Missing = g.lacks
+		ended = append(ended, *g)
 		delete(m.groups, k)
 		for _, one := range g.Members {
 			delete(m.member, one.Path)
 		}
 	}
-	slices.SortFunc(due, func(a, b Group) int {
+	slices.SortFunc(ended, func(a, b Group) int {
 		if c := a.first.Compare(b.first); c != 0 {
 			return c
 		}
 		return compare(a.Key, b.Key)
 	})
-	return due
+	return ended
 }
 
 func compare(a, b Key) int {
@@ -162,7 +169,7 @@ func compare(a, b Key) int {
 // end is the time at which the group ends if no other file comes.
 func (g *Group) end() (at time.Time, ok bool) {
 	if len(g.spec.Need) > 0 {
-		if len(g.missing()) == 0 {
+		if len(g.lacks) == 0 {
 			return g.last, true
 		}
 		return g.first.Add(g.spec.MaxWait), g.spec.MaxWait > 0

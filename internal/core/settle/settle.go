@@ -99,8 +99,9 @@ type waiting struct {
 type Machine struct {
 	files map[string]*waiting
 	heap  dueHeap
-	next  int        // number of the next path
-	spare []*waiting // of paths that are forgotten, for those that come
+	rules map[string]int // how many paths wait under each rule's policy
+	next  int            // number of the next path
+	spare []*waiting     // of paths that are forgotten, for those that come
 }
 
 // maxSpare bounds what is kept for paths to come.
@@ -112,13 +113,16 @@ func (m *Machine) Event(path string, kind Kind, p Policy, at time.Time) {
 	w := m.files[path]
 	if w == nil {
 		if m.files == nil {
-			m.files = map[string]*waiting{}
+			m.files, m.rules = map[string]*waiting{}, map[string]int{}
 		}
 		w = m.fresh()
 		*w = waiting{path: path, since: at, still: at, grown: at, slot: -1, number: m.next, why: "just seen"}
 		m.next++
 		m.files[path] = w
+	} else {
+		m.leaveRule(w)
 	}
+	m.rules[p.Rule]++
 	w.policy, w.backoff = p, 0
 	if kind == Closed {
 		w.backoff = closing
@@ -139,11 +143,22 @@ func (m *Machine) Forget(path string) {
 			heap.Remove(&m.heap, w.slot)
 		}
 		delete(m.files, path)
+		m.leaveRule(w)
 		if *w = (waiting{}); len(m.spare) < maxSpare {
 			m.spare = append(m.spare, w)
 		}
 	}
 }
+
+func (m *Machine) leaveRule(w *waiting) {
+	rule := w.policy.Rule
+	if m.rules[rule]--; m.rules[rule] == 0 {
+		delete(m.rules, rule)
+	}
+}
+
+// Waits reports whether any path waits under a rule's policy.
+func (m *Machine) Waits(rule string) bool { return m.rules[rule] > 0 }
 
 func (m *Machine) fresh() *waiting {
 	if n := len(m.spare); n > 0 {

@@ -2,6 +2,7 @@ package settle
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"testing"
 	"time"
 
@@ -222,4 +223,31 @@ func TestTheOrderOfArrivalIsKept(t *testing.T) {
 		m.Event(path, Closed, Policy{}, at)
 	}
 	require.Equal(t, want, m.Asks(at))
+}
+
+// It is known for which rules files wait, whatever becomes of them.
+func TestWaitsIsWhatAllLists(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	var m Machine
+	now := time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
+	for range 2000 {
+		path := fmt.Sprint("f", r.IntN(20))
+		switch r.IntN(3) {
+		case 0:
+			m.Forget(path)
+		case 1:
+			m.Answer(path, file.Facts{Exists: r.IntN(2) == 0, Writers: file.Writers(r.IntN(3))}, now)
+		default:
+			m.Event(path, Kind(r.IntN(6)), Policy{Rule: fmt.Sprint("r", r.IntN(3))}, now)
+		}
+		waits := map[string]bool{}
+		for _, w := range m.All() {
+			waits[w.Rule] = true
+		}
+		for i := range 3 {
+			rule := fmt.Sprint("r", i)
+			require.Equal(t, waits[rule], m.Waits(rule))
+		}
+		now = now.Add(time.Second)
+	}
 }
