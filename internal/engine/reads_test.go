@@ -57,12 +57,17 @@ func newReader(t *testing.T, rules string) *reader {
 
 // drop has files come.
 func (r *reader) drop(names ...string) {
+	r.dropQuietly(names...)
+	r.pass(time.Second)
+}
+
+// dropQuietly has files come that are not decided on yet.
+func (r *reader) dropQuietly(names ...string) {
 	for _, name := range names {
 		path := filepath.Join(r.dir, "in", name)
 		require.NoError(r.t, os.WriteFile(path, []byte(name), 0o666))
 		r.Offer(path, false, settle.Closed, r.now)
 	}
-	r.pass(time.Second)
 }
 
 // pass lets time pass.

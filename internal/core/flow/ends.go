@@ -236,6 +236,7 @@ func (f *Flow) PlacedEnd(p PlacingEnd, now time.Time) {
 		f.notPlaced(j, p, now)
 		return
 	}
+	f.late.goOn(j)
 	for _, m := range p.Moved {
 		j.keepRest(m.Rest)
 	}
@@ -320,33 +321,6 @@ func causeOf(reason string) string {
 	cause, _, _ := strings.Cut(reason, notPlacedYet)
 	cause = strings.TrimSuffix(cause, "its steps succeeded, but ") // as ledgers of before have it
 	return strings.TrimSuffix(cause, "; ")
-}
-
-// postpone keeps a job whose input could not be placed and tries the
-// placement again, later and later; the command is not repeated.
-func (f *Flow) postpone(j *Job, leads job.State, err error, now time.Time) {
-	s := j.suffer()
-	first := s.wait == 0
-	s.wait = min(max(2*s.wait, time.Second), time.Minute)
-	s.leads, s.retryAt, s.why = leads, now.Add(s.wait), err.Error()
-	f.late = append(f.late, j)
-	if first {
-		j.row.Reason = join(j.cause, fmt.Sprintf("%s: %v", notPlacedYet, err))
-		f.record(j)
-		f.out.Outcomes = append(f.out.Outcomes, Outcome{Job: j.asItIs(), Next: s.retryAt, Waits: true})
-	}
-}
-
-func (f *Flow) placeLate(now time.Time) {
-	due := f.late
-	f.late = nil
-	for _, j := range due {
-		if j.setback().retryAt.After(now) {
-			f.late = append(f.late, j)
-			continue
-		}
-		f.end(j, j.setback().leads, now)
-	}
 }
 
 // finish ends a job for good.

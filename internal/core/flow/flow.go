@@ -71,7 +71,7 @@ type underWay struct {
 	wanted   map[string]wanting // by path: the jobs that reserved it
 	taken    []*Job             // in this round, and not recorded yet
 	held     []*Job             // jobs whose watched folder is not there
-	late     []*Job             // placements to be tried again
+	late     late               // placements to be tried again
 	window   window
 	batches  batches
 	book     loop.Book
@@ -355,9 +355,7 @@ func (f *Flow) Wake(now time.Time) (at time.Time, ok bool) {
 	if !f.stopping && !f.holding {
 		sooner(f.dispatch.Wake(now))
 	}
-	for _, j := range f.late {
-		sooner(j.setback().retryAt, true)
-	}
+	sooner(f.late.jobs.Next())
 	sooner(f.aging.Next())
 	sooner(f.nextRemoval())
 	return at, ok
