@@ -72,7 +72,7 @@ var faults = []Fault{
 	{"a file that went while it was looked into is not waited for", "internal/core/flow/removals.go",
 		"f.opening.leave(path) && j != nil", "j != nil", unit("engine", "TestAFileThatGoesWhile")},
 	{"files are taken in their order where they are looked into", "internal/core/flow/inside.go",
-		"\t\tcase f.opening.busy[lane], len(", "\t\tcase len(", unit("engine", "TestFilesAreTakenInTheirOrder")},
+		"\t\tif f.opening.busy[lane] {\n", "\t\tif false {\n", unit("engine", "TestFilesAreTakenInTheirOrder")},
 	{"a file that is looked into may be one that went, under another name", "internal/core/flow/removals.go",
 		"return f.opening.any(w.due) ||", "return", unit("engine", "TestARenameIsKnownWhen")},
 	{"a file that is looked at on a share may be one that went", "internal/core/flow/removals.go",

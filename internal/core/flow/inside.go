@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/due"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -22,8 +23,9 @@ var errClosed = errors.New("the file was not looked into yet")
 // opening are settled files that are looked into.
 type opening struct {
 	files map[string]*opened
-	asked []*opened       // those that wait to be
-	busy  map[string]bool // watched folders in which some are
+	came  due.Queue[string]    // their paths, by when they came
+	lanes map[string][]*opened // those that wait, by what they lie in
+	busy  map[string]bool      // lanes of which some are being read
 	// by folder that was looked through for the first time: when all was found that was there
 	folders map[string]time.Time
 }
@@ -47,35 +49,53 @@ func (f *Flow) openFor(r, under *rule.Rule, path string, facts file.Facts, now t
 	if under != nil {
 		o.under = under.Name.S
 	}
-	if f.opening.files == nil {
-		f.opening.files = map[string]*opened{}
+	lane := f.set.Root(path)
+	if f.eyes.Unsure(path) {
+		lane = path // its file system has a lane of its own
 	}
-	f.opening.files[path] = o
-	f.opening.asked = append(f.opening.asked, o)
+	f.opening.add(lane, o)
+}
+
+// add has a file wait.
+func (o *opening) add(lane string, one *opened) {
+	if o.files == nil {
+		o.files, o.lanes, o.busy = map[string]*opened{}, map[string][]*opened{}, map[string]bool{}
+	}
+	o.files[one.path] = one
+	o.came.Set(one.path, one.seen)
+	o.lanes[lane] = append(o.lanes[lane], one)
+}
+
+// next takes some files of a lane; the others stay until these have been read.
+func (o *opening) next(lane string) (some []*opened) {
+	list := o.lanes[lane]
+	for len(list) > 0 && len(some) < maxOpened {
+		if o.files[list[0].path] == list[0] { // it has neither changed, nor gone
+			some = append(some, list[0])
+		}
+		list = list[1:]
+	}
+	if o.lanes[lane] = list; len(list) == 0 {
+		delete(o.lanes, lane)
+	}
+	return some
 }
 
 // lookInside asks for what is inside the files that wait: those of a watched folder one after the
 // other, so that they are decided on in the order in which they came.
 func (f *Flow) lookInside() {
-	var later []*opened
-	lanes := map[string][]*opened{}
-	for _, o := range f.opening.asked {
-		lane := f.set.Root(o.path)
-		switch {
-		case f.opening.files[o.path] != o: // it changed, or went
-		case f.eyes.Unsure(o.path): // it has a lane of its file system
-			f.lookInto("", []*opened{o})
-		case f.opening.busy[lane], len(lanes[lane]) == maxOpened:
-			later = append(later, o)
-		default:
-			lanes[lane] = append(lanes[lane], o)
+	if len(f.opening.lanes) == 0 {
+		return
+	}
+	for _, lane := range slices.Sorted(maps.Keys(f.opening.lanes)) {
+		if f.opening.busy[lane] {
+			continue
+		}
+		if some := f.opening.next(lane); len(some) > 0 {
+			f.opening.busy[lane] = true
+			f.lookInto(lane, some)
 		}
 	}
-	for _, lane := range slices.Sorted(maps.Keys(lanes)) {
-		mark(&f.opening.busy, lane)
-		f.lookInto(lane, lanes[lane])
-	}
-	f.opening.asked = later
 }
 
 // lookInto has files be looked into.
@@ -111,7 +131,7 @@ func (f *Flow) insideSeen(o *opened, facts file.Facts) {
 	if f.opening.files[o.path] != o {
 		return
 	}
-	delete(f.opening.files, o.path)
+	f.opening.leave(o.path)
 	if f.settle.Has(o.path) {
 		return // it changed, and settles again
 	}
@@ -158,12 +178,8 @@ func (f *Flow) gatherNext() (at time.Time, ok bool) {
 
 // any reports whether a file is looked into that had come by a time.
 func (o *opening) any(by time.Time) bool {
-	for _, one := range o.files {
-		if !one.seen.After(by) {
-			return true
-		}
-	}
-	return false
+	first, some := o.came.Next()
+	return some && !first.After(by)
 }
 
 // anyIn reports whether a file of a folder that settled by a time is looked into.
@@ -180,6 +196,7 @@ func (o *opening) anyIn(folder string, by time.Time) bool {
 func (o *opening) leave(path string) bool {
 	_, was := o.files[path]
 	delete(o.files, path)
+	o.came.Remove(path)
 	return was
 }
 
@@ -193,7 +210,7 @@ func (f *Flow) letGo(path string) {
 func (o *opening) drop(folder string) {
 	for path := range o.files {
 		if _, below := plan.Below(path, folder); below {
-			delete(o.files, path)
+			o.leave(path)
 		}
 	}
 }
