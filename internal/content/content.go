@@ -1,6 +1,6 @@
 // Package content reads what is inside a file: its media type, the time at which a picture or a film
 // was taken, its tags, its hash. That takes the time of a disk, so it is read only where a rule
-// asks for it, and never in the loop that decides.
+// asks for it, and beside the loop that decides.
 package content
 
 import (
