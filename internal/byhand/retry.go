@@ -172,7 +172,7 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if err := record(); err != nil {
 		return facts, err
 	}
-	res, err := r.placer.Move(place.Request{Source: from, To: place.SpotWithin(r.row.Watch, to), Expect: facts,
+	res, err := r.placer.Move(place.Request{Source: from, To: plan.SpotWithin(r.row.Watch, to), Expect: facts,
 		Part: place.PartName(r.l.Folder(), r.row.ID),
 		Amend: func(s place.Staged) error {
 			s.Amend(&p)

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/machine"
 	"stilltide/internal/watchfs"
@@ -34,7 +35,7 @@ func benchmarkMove(b *testing.B, untouched bool) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		requests = append(requests, Request{Source: path, To: SpotOf(filepath.Join(out, filepath.Base(path))),
+		requests = append(requests, Request{Source: path, To: plan.SpotOf(filepath.Join(out, filepath.Base(path))),
 			Expect: facts, Same: rule.SameNumber, Ledger: folder, Job: int64(i), Untouched: untouched})
 	}
 	b.ReportAllocs()

@@ -104,7 +104,7 @@ func (p *Placer) folder(s plan.Spot) (d *held.Folder, done func(), err error) {
 
 // source opens the folder that the source lies in; done is to be called afterwards.
 func (p *Placer) source(r *Request) (done func(), err error) {
-	at := SpotWithin(r.Root, r.Source)
+	at := plan.SpotWithin(r.Root, r.Source)
 	r.from, done, err = p.opened(spot{at.Root, at.Rel, true}, p.system().OpenSource)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, held.ErrInTheWay) {
 		err = job.ErrGone

@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/held"
 	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
@@ -235,7 +236,7 @@ func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error)
 		return false, err
 	}
 	defer doneSource()
-	d, done, err := p.folder(SpotOf(at))
+	d, done, err := p.folder(plan.SpotOf(at))
 	if err != nil {
 		return false, err
 	}

@@ -151,7 +151,7 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, e
 		return false, nil, err
 	}
 	defer done()
-	d, doneTo, err := p.folder(SpotOf(at))
+	d, doneTo, err := p.folder(plan.SpotOf(at))
 	if err != nil {
 		return false, nil, err
 	}

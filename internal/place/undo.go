@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
@@ -130,7 +129,8 @@ func (p *Placer) undo(r Record, part string) error {
 		if r.Replaced {
 			return p.swapBack(r, part)
 		}
-		return p.removePut(Request{Source: r.Target, Expect: r.After, Part: part, Relied: r.Relied})
+		return p.removePut(Request{Source: r.Target, Root: r.targetRoot(), Expect: r.After, Part: part,
+			Relied: r.Relied})
 	case job.Tagged:
 		return r.tagBack()
 	}
@@ -170,8 +170,17 @@ func (r Record) tagBack() error {
 	return content.WriteTags(f, r.Kept)
 }
 
+// targetRoot is the folder from which the way to the target may pass through no link: where it lies
+// beside its source (rename, replace_with) the watched one, "" for none.
+func (r Record) targetRoot() string {
+	if filepath.Dir(r.Target) != filepath.Dir(r.Source) {
+		return ""
+	}
+	return r.Root
+}
+
 // back is the place that the source comes back to.
-func (r Record) back() plan.Spot { return SpotWithin(r.Root, r.Source) }
+func (r Record) back() plan.Spot { return plan.SpotWithin(r.Root, r.Source) }
 
 // removeEmpty removes an empty folder that another placement made where a file had been.
 func (p *Placer) removeEmpty(r Record) {
@@ -184,21 +193,6 @@ func (p *Placer) removeEmpty(r Record) {
 	if there, err := p.system().StatIn(req.from, req.base()); err == nil && there.Dir {
 		_ = p.system().Remove(req.from, req.base()) // only an empty one goes by that
 	}
-}
-
-// SpotWithin names a path as a spot whose way from a folder may pass through no link.
-func SpotWithin(root, path string) plan.Spot {
-	rel, below := strings.CutPrefix(path, root)
-	if root == "" || !below || rel == "" || rel[0] != filepath.Separator {
-		return SpotOf(path)
-	}
-	in, name := filepath.Split(rel[1:])
-	return plan.Spot{Root: root, Rel: strings.TrimSuffix(in, string(filepath.Separator)), Name: name}
-}
-
-// SpotOf names a whole path as a spot in which nothing was filled.
-func SpotOf(path string) plan.Spot {
-	return plan.Spot{Root: filepath.Dir(path), Name: filepath.Base(path)}
 }
 
 // copyBack makes a file anew that went because its content was at the target, with
@@ -225,7 +219,8 @@ func (p *Placer) moveBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	res, err := p.Move(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail})
+	res, err := p.Move(Request{Source: r.Target, Root: r.targetRoot(), To: r.back(), Expect: now, Part: part,
+		Same: rule.SameFail})
 	if res.Rest != nil && r.Rest != nil {
 		r.Rest(res.Rest)
 	}
@@ -239,14 +234,15 @@ func (p *Placer) BringBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.Move(Request{Source: r.Kept, To: SpotOf(r.Target), Expect: kept, Part: part, Same: rule.SameFail})
+	_, err = p.Move(Request{Source: r.Kept, To: plan.SpotWithin(r.targetRoot(), r.Target), Expect: kept, Part: part,
+		Same: rule.SameFail})
 	return err
 }
 
 // swapBack puts what was replaced back in one instant.
 func (p *Placer) swapBack(r Record, part string) error {
 	sys := p.system()
-	spot := SpotOf(r.Target)
+	spot := plan.SpotWithin(r.targetRoot(), r.Target)
 	d, done, err := p.folder(spot)
 	if err != nil {
 		return err

@@ -12,6 +12,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/held"
 	"stilltide/internal/watchfs"
@@ -128,7 +129,7 @@ func TestReplaceOnlyWhatIsMeant(t *testing.T) {
 	dir := t.TempDir()
 	f := write(t, filepath.Join(dir, "chart.png"), "a large picture")
 	write(t, filepath.Join(dir, "small"), "tiny")
-	r := Request{Source: filepath.Join(dir, "small"), To: SpotOf(filepath.Join(dir, "chart.png")), Expect: f,
+	r := Request{Source: filepath.Join(dir, "small"), To: plan.SpotOf(filepath.Join(dir, "chart.png")), Expect: f,
 		Part: ".stilltide-t", Kept: filepath.Join(dir, "kept")}
 	var p Placer
 	p.Before = func(operation string, _ ...string) error {

@@ -392,7 +392,7 @@ func (d *Desk) writeNote(p *flow.Placing, target string) {
 	if p.Output != "" {
 		n.Output = work.LastLines(filepath.Join(d.state, p.Output), 20)
 	}
-	to := place.SpotOf(target + plan.NoteEnding)
+	to := plan.SpotOf(target + plan.NoteEnding)
 	if there, err := watchfs.Stat(to.Path()); p.Landed != "" && (err != nil || there.Exists) {
 		return // it was written before the program ended
 	}

@@ -113,7 +113,7 @@ func (w *Work) replace(r *replace, u *job.Unit, j plan.Job) error {
 		w.tell("kept as it is: the new content is not %ssmaller", r.gainText())
 		return nil
 	}
-	req := place.Request{To: spotOf(u.At, j.Watch)}
+	req := place.Request{To: plan.SpotWithin(j.Watch, u.At)}
 	list := w.placing(job.Put, source, u.Facts, &req, "")
 	req.Source, req.Expect = source, u.Facts
 	res, err := w.Placer.Replace(req)
@@ -136,19 +136,6 @@ func percent(was, is int64) string {
 		return fmt.Sprintf("%+.1f %%", by)
 	}
 	return fmt.Sprintf("%+d %%", (is-was)*100/max(was, 1))
-}
-
-// spotOf names the place where a unit is now: links above the watched folder
-// are meant, those below are not followed.
-func spotOf(at, watch string) plan.Spot {
-	if rel, err := filepath.Rel(watch, at); err == nil && filepath.IsLocal(rel) {
-		dir := filepath.Dir(rel)
-		if dir == "." {
-			dir = ""
-		}
-		return plan.Spot{Root: watch, Rel: dir, Name: filepath.Base(rel)}
-	}
-	return place.SpotOf(at)
 }
 
 func (r *replace) foretell(w *Foretelling, _ *rule.Step) {

@@ -120,7 +120,7 @@ func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
 	path, t := s.Destination()
 	if t == nil { // rename
 		name, err := j.name(s.Name, source)
-		return Spot{Root: filepath.Dir(source), Name: name}, err
+		return SpotWithin(j.Watch, filepath.Join(filepath.Dir(source), name)), err
 	}
 	spot, err := j.folder(t, path.Base)
 	if err != nil {
@@ -141,6 +141,21 @@ func (j *Job) Spot(s *rule.Step, source string) (Spot, error) {
 	}
 	spot.Name, err = j.name(s.Name, source)
 	return spot, err
+}
+
+// SpotWithin names a path as a spot whose way from a folder may pass through no link.
+func SpotWithin(root, path string) Spot {
+	rel, below := strings.CutPrefix(path, root)
+	if root == "" || !below || rel == "" || rel[0] != filepath.Separator {
+		return SpotOf(path)
+	}
+	in, name := filepath.Split(rel[1:])
+	return Spot{Root: root, Rel: strings.TrimSuffix(in, string(filepath.Separator)), Name: name}
+}
+
+// SpotOf names a whole path as a spot in which nothing was filled.
+func SpotOf(path string) Spot {
+	return Spot{Root: filepath.Dir(path), Name: filepath.Base(path)}
 }
 
 // split makes a spot's last element its name.

@@ -1,0 +1,47 @@
+//go:build linux
+
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/core/job"
+)
+
+// A step that renames a file where it is follows no link that is swapped in for its folder between
+// the opening of the source and that of the destination, which are the same folder.
+func TestARenameFollowsNoSwappedFolder(t *testing.T) {
+	dir := t.TempDir()
+	sub, aside, victim := filepath.Join(dir, "in", "sub"), filepath.Join(dir, "aside"), filepath.Join(dir, "victim")
+	for _, folder := range []string{sub, victim} {
+		require.NoError(t, os.MkdirAll(folder, 0o777))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(sub, "f.b"), []byte("mine"), 0o666))
+	var o outcomes
+	var opened atomic.Int32
+	_, stop := runGuarded(t, dir, "rules: [{name: named, watch: in, depth: all, debounce: 0s, retry: 0, "+
+		"do: [{rename: \"{stem}.c\"}]}]\n", o.add, func(operation string, paths ...string) error {
+		if operation == "open" && strings.HasSuffix(filepath.Join(paths...), "sub") && opened.Add(1) == 2 {
+			require.NoError(t, os.Rename(sub, aside))
+			require.NoError(t, os.Symlink(victim, sub))
+		}
+		return nil
+	})
+	require.Eventually(t, func() bool { return o.count(job.Failed)+o.count(job.Processed)+o.count(job.Vanished) > 0 }, 5*time.Second,
+		10*time.Millisecond)
+	stop()
+	require.EqualValues(t, 2, min(opened.Load(), 2), "the folder was swapped")
+	there, err := os.ReadDir(victim)
+	require.NoError(t, err)
+	require.Empty(t, there)
+	mine, err := os.ReadFile(filepath.Join(aside, "f.b"))
+	require.NoError(t, err)
+	require.Equal(t, "mine", string(mine))
+}
