@@ -71,7 +71,8 @@ func (r Rule) Entry(indent int) string {
 func quoted(text string) string {
 	plain, err := yaml.Marshal(text)
 	lines := strings.Contains(strings.TrimSpace(string(plain)), "\n")
-	if err != nil || lines || strings.ContainsAny(text, "{}[]*&!|>%@`#,:") {
+	asked := strings.HasPrefix(text, "?") // it may begin a key, which is written as it is all the same
+	if err != nil || lines || asked || strings.ContainsAny(text, "{}[]*&!|>%@`#,:") {
 		return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\t", `\t`).Replace(text) + `"`
 	}
 	return strings.TrimSpace(string(plain))

@@ -45,6 +45,16 @@ func TestInsert(t *testing.T) {
 	require.ErrorIs(t, err, ErrPlace)
 }
 
+// What begins as a key of YAML may is a text.
+func TestAQuestionIsReadBack(t *testing.T) {
+	for _, text := range []string{"? \"", "?", "?x", "? a", "- b", "~", "null", "yes", "1"} {
+		var back []struct{ Name, Run string }
+		entry := Rule{Name: "a", Watch: "in", Run: text}.Entry(2)
+		require.NoError(t, yaml.Unmarshal([]byte(entry), &back), entry)
+		require.Equal(t, text, back[0].Run)
+	}
+}
+
 // Whatever is written, YAML reads it back as it was meant.
 func TestEntryIsReadBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
