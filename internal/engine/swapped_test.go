@@ -34,8 +34,9 @@ func TestARenameFollowsNoSwappedFolder(t *testing.T) {
 		}
 		return nil
 	})
-	require.Eventually(t, func() bool { return o.count(job.Failed)+o.count(job.Processed)+o.count(job.Vanished) > 0 }, 5*time.Second,
-		10*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return o.count(job.Failed)+o.count(job.Processed)+o.count(job.Vanished) > 0
+	}, 30*time.Second, 10*time.Millisecond)
 	stop()
 	require.EqualValues(t, 2, min(opened.Load(), 2), "the folder was swapped")
 	there, err := os.ReadDir(victim)
