@@ -215,7 +215,7 @@ var faults = []Fault{
 	{"the intention is durable before a file is moved", "internal/placing/placing.go",
 		"\terr := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +
 			"them\n", "\terr := error(nil)\n", unit("engine", "TestNoFileIsMovedBeforeItsIntentionIsDurable")},
-	{"without a watcher nothing runs", "internal/cli/jobs.go",
+	{"without a watcher nothing runs", "internal/cli/see/jobs.go",
 		"\t\tif list[i].State == job.Running {\n\t\t\tlist[i].Become(job.Queued)\n",
 		"\t\tif false {\n\t\t\tlist[i].Become(job.Queued)\n", script("cutshort")},
 	{"a job's further files are durable with it", "internal/ledger/record.go",

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/cli/console"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
@@ -37,7 +38,8 @@ func (a *app) complete(root *cobra.Command) {
 		"service show": nothing, "jobs": nothing, "recipes": nothing, "recipes show": first(recipeWords),
 	}
 	values := map[string]completer{
-		"rule": a.ruleWords, "state": stateWords, "log-format": fixed(logText, logJSON), "of": commandWords,
+		"rule": a.ruleWords, "state": stateWords, "log-format": fixed(console.LogText, console.LogJSON),
+			"of": commandWords,
 		"recipe": recipeWords, "since": fixed("1h", "12h", "24h", "7d", "30d"), "png": folders, "folder": folders,
 		"config": files("yaml", "yml"), "to": files("html"),
 	}
@@ -119,15 +121,15 @@ func commandWords(*cobra.Command, []string, string) ([]cobra.Completion, cobra.S
 }
 
 func (a *app) ruleWords(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
-	f, _, err := a.readRules()
+	f, _, err := a.ReadRules()
 	if err != nil {
 		return nil, plainWords
 	}
-	return ruleNames(f), plainWords
+	return console.RuleNames(f), plainWords
 }
 
 func (a *app) channelWords(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
-	f, _, err := a.readRules()
+	f, _, err := a.ReadRules()
 	if err != nil {
 		return nil, plainWords
 	}
@@ -140,7 +142,7 @@ const maxJobs = 50
 // jobWords offers the numbers of jobs in some states, or in any, each with its file.
 func (a *app) jobWords(states ...job.State) completer {
 	return func(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
-		_, l, err := a.ledgerFor()
+		_, l, err := a.LedgerFor()
 		if err != nil || l == nil {
 			return nil, plainWords
 		}
@@ -152,7 +154,7 @@ func (a *app) jobWords(states ...job.State) completer {
 		var list []cobra.Completion
 		for _, j := range jobs {
 			list = append(list, cobra.CompletionWithDesc(fmt.Sprint(j.ID),
-				fmt.Sprintf("%s, %s of %s", jobName(j), j.State, j.Rule)))
+				fmt.Sprintf("%s, %s of %s", console.JobName(j), j.State, j.Rule)))
 		}
 		return list, plainWords | cobra.ShellCompDirectiveKeepOrder
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/cli/console"
 	"stilltide/internal/manual"
 )
 
@@ -25,14 +26,14 @@ stilltide.yaml(5), made from the model of the rules file. Where man looks for th
 		RunE: func(c *cobra.Command, args []string) error {
 			root := c.Root()
 			root.InitDefaultCompletionCmd()
-			args[0] = atHome(args[0])
+			args[0] = console.AtHome(args[0])
 			names, err := manual.Write(root, args[0], released)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.err, "%d pages are in %s; to read one: man -l %s/man1/stilltide.1\n", len(names),
-				display(args[0]),
-				display(args[0]))
+			fmt.Fprintf(a.Err, "%d pages are in %s; to read one: man -l %s/man1/stilltide.1\n", len(names),
+				console.Display(args[0]),
+				console.Display(args[0]))
 			return nil
 		},
 	}

@@ -1,6 +1,6 @@
-// Package cli is the command tree and what the commands print.
+// Package cli is the command tree: it puts the groups of commands together and runs one.
 //
-// It decides nothing about files: it asks the other packages and shows their
+// It decides nothing about files: the commands ask the other packages and show their
 // answers. Data goes to standard output, everything else to standard error.
 package cli
 
@@ -8,62 +8,27 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/core/diag"
+	"stilltide/internal/cli/act"
+	"stilltide/internal/cli/atwork"
+	"stilltide/internal/cli/begin"
+	"stilltide/internal/cli/console"
+	"stilltide/internal/cli/foresee"
+	"stilltide/internal/cli/see"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 )
 
-// Version is the program's version.
-const Version = "0.1.0"
-
-// Exit statuses.
-const (
-	exitFound = 1 // it ran, and something failed or was found
-	exitUsage = 2 // wrong usage or rules
-	exitBusy  = 3 // another watcher holds this ledger
-)
-
-// exitError ends the program with a status. An empty message prints nothing.
-type exitError struct {
-	status int
-	text   string
-}
-
-func (e *exitError) Error() string { return e.text }
-
-func found(text string) error { return &exitError{exitFound, text} }
-
-func usage(format string, args ...any) error {
-	return &exitError{exitUsage, fmt.Sprintf(format, args...)}
-}
-
-// app is what all commands share.
-type app struct {
-	in        io.Reader
-	out, err  io.Writer
-	rules     string // --config
-	json      bool   // --json
-	wide      bool   // --wide
-	trust     bool   // --trust-rules
-	beside    bool   // --beside
-	logFormat string // --log-format
-	board     board
-	warnings  diag.List // of the rules that were read last
-	read      []byte    // the texts of the rules that were read last
-	style     ink.Style // of standard output
-	styleErr  ink.Style // of standard error
-}
+// app is what the commands of this package have: what all commands share.
+type app struct{ *console.App }
 
 // Main runs the program and gives its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	a := &app{in: in, out: out, err: errOut, style: ink.For(out), styleErr: ink.For(errOut)}
+	a := &app{&console.App{In: in, Out: out, Err: errOut, Style: ink.For(out), StyleErr: ink.For(errOut)}}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -73,26 +38,27 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if err == nil {
 		return 0
 	}
-	var exit *exitError
+	var exit *console.ExitError
 	switch {
 	case errors.As(err, &exit):
-		if exit.text != "" {
-			fmt.Fprintf(errOut, "stilltide: %s\n", exit.text)
+		if exit.Text != "" {
+			fmt.Fprintf(errOut, "stilltide: %s\n", exit.Text)
 		}
-		return exit.status
+		return exit.Status
 	case errors.Is(err, ledger.ErrBusy):
 		fmt.Fprintf(errOut, "stilltide: %v\n", err)
-		return exitBusy
+		return console.ExitBusy
 	case errors.Is(err, errUsage):
 		fmt.Fprintf(errOut, "stilltide: %s\n", strings.TrimPrefix(err.Error(), errUsage.Error()+": "))
-		return exitUsage
+		return console.ExitUsage
 	}
 	fmt.Fprintf(errOut, "stilltide: %v\n", err)
-	return exitFound
+	return console.ExitFound
 }
 
 var errUsage = errors.New("usage")
 
+// root is the whole command tree.
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // the order of the groups is the order of work
 	root := &cobra.Command{
@@ -103,13 +69,13 @@ complete, runs a command or a script on it, retries when that fails, and moves t
 processed or a failed folder. A ledger records what it did, and why.
 
 Begin with: stilltide init, then stilltide watch. To see it at work: stilltide demo.`,
-		Version:       Version,
+		Version:       console.Version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
-	root.PersistentFlags().StringVarP(&a.rules, "config", "c", "",
+	root.PersistentFlags().StringVarP(&a.Rules, "config", "c", "",
 		"the rules `FILE` (default: stilltide.yaml here, in a parent folder, or in the XDG config folder)")
-	root.PersistentFlags().BoolVar(&a.wide, "wide", false, "shorten nothing to the width of the terminal")
+	root.PersistentFlags().BoolVar(&a.Wide, "wide", false, "shorten nothing to the width of the terminal")
 	root.SetVersionTemplate("stilltide {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w: %v; see %s --help", errUsage, err, c.CommandPath())
@@ -118,15 +84,11 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"begin", "To begin:", []*cobra.Command{a.initCommand(), a.recipesCommand(), a.demoCommand(),
-			a.quickCommand()}},
-		{"before", "Before anything happens:", []*cobra.Command{a.checkCommand(), a.previewCommand(),
-			a.whyCommand(), a.tryCommand(), a.rulesCommand(), a.tellCommand()}},
-		{"work", "At work:", []*cobra.Command{a.watchCommand(), a.sweepCommand(), a.serviceCommand(),
-			a.fleetCommand()}},
-		{"see", "To see how it goes:", []*cobra.Command{a.statusCommand(), a.jobsCommand(), a.reportCommand()}},
-		{"act", "To act on it:", []*cobra.Command{a.retryCommand(), a.undoCommand(), a.cancelCommand(),
-			a.pauseCommand(), a.resumeCommand(), a.dismissCommand()}},
+		{"begin", "To begin:", begin.Commands(a.App, a.again)},
+		{"before", "Before anything happens:", foresee.Commands(a.App)},
+		{"work", "At work:", atwork.Commands(a.App)},
+		{"see", "To see how it goes:", see.Commands(a.App)},
+		{"act", "To act on it:", act.Commands(a.App)},
 		{"more", "More:", []*cobra.Command{a.schemaCommand(), a.manCommand(), a.versionCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
@@ -151,6 +113,15 @@ Begin with: stilltide init, then stilltide watch. To see it at work: stilltide d
 	return root
 }
 
+// again runs another command in this process, as if it were given on the command line.
+func (a *app) again(args ...string) error {
+	root := (&app{a.Again()}).root()
+	root.SetArgs(args)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	return root.Execute()
+}
+
 // wrapArgs makes wrong arguments end with the status for wrong usage.
 func wrapArgs(c *cobra.Command) {
 	check := c.Args
@@ -169,46 +140,15 @@ func wrapArgs(c *cobra.Command) {
 	}
 }
 
-// jsonFlag adds --json to a command that prints data.
-func (a *app) jsonFlag(c *cobra.Command) *cobra.Command {
-	c.Flags().BoolVar(&a.json, "json", false, "print one JSON object a line")
-	return c
-}
-
 func (a *app) versionCommand() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	return a.JSONFlag(&cobra.Command{
 		Use: "version", Short: "Print the version",
 		RunE: func(*cobra.Command, []string) error {
-			if a.json {
-				return a.printJSON(jsonlines.Version{Version: Version})
+			if a.JSON {
+				return a.PrintJSON(jsonlines.Version{Version: console.Version})
 			}
-			fmt.Fprintf(a.out, "stilltide %s\n", Version)
+			fmt.Fprintf(a.Out, "stilltide %s\n", console.Version)
 			return nil
 		},
 	})
-}
-
-// short returns a path below base as a relative one: shorter to read, and as it
-// stands in the rules.
-func short(base, path string) string {
-	rel, below := strings.CutPrefix(path, base+string(filepath.Separator))
-	if !below || !filepath.IsLocal(rel) {
-		var err error
-		if rel, err = filepath.Rel(base, path); err != nil || rel == ".." || strings.HasPrefix(rel,
-			".."+string(filepath.Separator)) {
-			return fromHome(path)
-		}
-	}
-	if strings.HasPrefix(rel, "~") {
-		return "." + string(filepath.Separator) + rel // no home folder
-	}
-	return rel
-}
-
-// fromHome returns a path below the home folder with a ~ in its place.
-func fromHome(path string) string {
-	if home, err := os.UserHomeDir(); err == nil && home != "/" && strings.HasPrefix(path, home+"/") {
-		return "~" + path[len(home):]
-	}
-	return path
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"stilltide/internal/cli/console"
 	"stilltide/internal/core/schema"
 	"stilltide/internal/jsonlines"
 )
@@ -21,14 +22,14 @@ line of a command's JSON: ` + strings.Join(withJSON(), ", ") + `.`,
 			if of != "" {
 				c, known := jsonlines.Of(of)
 				if !known {
-					return usage("no command %q has --json%s", of, didYouMean(of, withJSON()))
+					return console.Usage("no command %q has --json%s", of, console.DidYouMean(of, withJSON()))
 				}
 				var err error
 				if text, err = c.Schema(); err != nil {
 					return err
 				}
 			}
-			e := json.NewEncoder(a.out)
+			e := json.NewEncoder(a.Out)
 			e.SetIndent("", "  ")
 			e.SetEscapeHTML(false)
 			return e.Encode(text)

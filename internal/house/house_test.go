@@ -21,7 +21,8 @@ var rooms = []string{
 	"placing", "byhand", "advice",
 	"wire", "fleet", "lend",
 	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "presence", "draft", "jsonlines",
-	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo", "cli",
+	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo",
+	"cli/console", "cli/see", "cli/act", "cli/foresee", "cli/begin", "cli/atwork", "cli",
 }
 
 // pure are the packages outside the standard library that the core may use:
@@ -77,6 +78,9 @@ func room(pkg string) string {
 		return ""
 	}
 	name, _, _ := strings.Cut(rest, "/")
+	if name == "cli" { // its groups of commands are rooms of their own
+		return rest
+	}
 	if name == "house" || name == "laws" || name == "machine" { // tests alone
 		return ""
 	}

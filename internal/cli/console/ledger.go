@@ -1,0 +1,109 @@
+package console
+
+import (
+	"errors"
+	"time"
+
+	"stilltide/internal/advice"
+	"stilltide/internal/byhand"
+	"stilltide/internal/control"
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/rule"
+	"stilltide/internal/engine"
+	"stilltide/internal/ledger"
+	"stilltide/internal/standing"
+)
+
+// ViaWatcher asks the running watcher, or does it through the ledger.
+func ViaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]byhand.Sent, error),
+	offline func(*ledger.Ledger, int64) byhand.Sent) ([]byhand.Sent, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	var sent []byhand.Sent
+	err := WhileTaken(func() (err error) {
+		if sent, err = ask(control.Dial(state), ids); !errors.Is(err, control.ErrNobody) {
+			return err
+		}
+		l, err := ledger.Open(state, func(error) {})
+		if err != nil {
+			return err
+		}
+		for _, id := range ids {
+			sent = append(sent, offline(l, id))
+		}
+		return l.Close()
+	})
+	return sent, err
+}
+
+// takenFor is how long a ledger may be held by somebody who does not answer.
+const takenFor = 5 * time.Second
+
+// WhileTaken does something again and again, for a while, as long as it fails because
+// somebody holds the ledger: a command that is at work in it, or a watcher that starts or
+// ends, and cannot be asked yet or any more.
+func WhileTaken(do func() error) error {
+	for end := time.Now().Add(takenFor); ; time.Sleep(20 * time.Millisecond) {
+		if err := do(); !errors.Is(err, ledger.ErrBusy) || time.Now().After(end) {
+			return err
+		}
+	}
+}
+
+// LedgerFor opens the ledger of the rules file for reading. Broken rules do
+// not matter here, as long as they say where the ledger is.
+func (a *App) LedgerFor() (*rule.File, *ledger.Ledger, error) {
+	f, _, err := a.ReadRules()
+	if err != nil {
+		return nil, nil, err
+	}
+	l, err := a.ReadLedger(f)
+	return f, l, err
+}
+
+// Running asks the watcher of the rules what only it knows; nil if none answers.
+func Running(f *rule.File) *engine.Live {
+	live, err := control.Dial(f.StateFolder()).Live()
+	if err != nil {
+		return nil
+	}
+	return &live
+}
+
+// Standing is how it all stands now. l may be nil.
+func (a *App) Standing(f *rule.File, diags diag.List, l *ledger.Ledger,
+	watcher *engine.Live) (standing.Standing, error) {
+	asked := AskedOf(f, l, watcher, time.Now())
+	if diags.Failed() {
+		asked.Errors, _ = diags.Count()
+	}
+	return standing.Collect(asked)
+}
+
+// AskedOf is what a standing of rules without errors is made from.
+func AskedOf(f *rule.File, l *ledger.Ledger, watcher *engine.Live, now time.Time) standing.Asked {
+	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
+	if watcher == nil {
+		asked.Lacking = advice.Lacking(f)
+	}
+	return asked
+}
+
+// Ask asks the watcher, and opens the ledger for reading; nil is none. A file that
+// becomes a job meanwhile is in both, and never in neither.
+func (a *App) Ask(f *rule.File) (*engine.Live, *ledger.Ledger, error) {
+	watcher := Running(f)
+	l, err := a.ReadLedger(f)
+	return watcher, l, err
+}
+
+// ReadLedger opens the ledger for reading, nil if there is none yet.
+func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
+	_ = control.Dial(f.StateFolder()).CatchUp() // without a watcher there is nothing to wait for
+	l, err := ledger.Read(f.StateFolder())
+	if err == ledger.ErrNone {
+		return nil, nil
+	}
+	return l, err
+}
