@@ -155,7 +155,7 @@ var faults = []Fault{
 	{"a job whose end cannot be placed takes back what its steps placed", "internal/core/flow/ends.go",
 		"\t\tif len(j.rule.Steps) > 0 {\n\t\t\tf.unmake(j, now)\n", "\t\tif false {\n\t\t\tf.unmake(j, now)\n",
 		script("unmade")},
-	{"what an archive holds that was there already is not the job's", "internal/work/unpack.go",
+	{"what an archive holds that was there already is not the job's", "internal/verbs/unpack.go",
 		"\t\tif r.Same {\n", "\t\tif false {\n", script("unpacked")},
 	{"the copy of a file that is gone stays", "internal/work/takeback.go",
 		"\t\tif gone && p.Kind == job.Put && !p.Replaced {\n", "\t\tif gone = false; gone {\n",

@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/scene"
+	_ "stilltide/internal/verbs" // what steps do
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )

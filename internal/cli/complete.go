@@ -39,7 +39,7 @@ func (a *app) complete(root *cobra.Command) {
 	}
 	values := map[string]completer{
 		"rule": a.ruleWords, "state": stateWords, "log-format": fixed(console.LogText, console.LogJSON),
-			"of": commandWords,
+		"of":     commandWords,
 		"recipe": recipeWords, "since": fixed("1h", "12h", "24h", "7d", "30d"), "png": folders, "folder": folders,
 		"config": files("yaml", "yml"), "to": files("html"),
 	}

@@ -28,6 +28,7 @@ import (
 	"stilltide/internal/placing"
 	"stilltide/internal/runner"
 	"stilltide/internal/sift"
+	_ "stilltide/internal/verbs" // what steps do
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )

@@ -8,10 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
+
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
-	"strings"
 )
 
 // promises checks what must hold when all has come to its end.

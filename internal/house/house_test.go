@@ -18,7 +18,7 @@ import (
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
 	"core", "watchfs", "content", "look", "ledger", "sift", "naming", "held", "place", "scene", "runner", "work",
-	"placing", "byhand", "advice",
+	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",
 	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "presence", "draft", "jsonlines",
 	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo",

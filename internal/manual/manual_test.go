@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/schema"
-	_ "stilltide/internal/work" // its verbs
+	_ "stilltide/internal/verbs" // its verbs
 )
 
 // A text comes out as it is, whatever it begins with, and each sentence on a line of its own.

@@ -10,7 +10,7 @@ import (
 
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
-	_ "stilltide/internal/work" // the verbs
+	_ "stilltide/internal/verbs" // the verbs
 )
 
 func parse(t *testing.T, text string) *rule.File {

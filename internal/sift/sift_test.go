@@ -19,8 +19,8 @@ import (
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	_ "stilltide/internal/verbs" // the verbs
 	"stilltide/internal/watchfs"
-	_ "stilltide/internal/work" // the verbs
 )
 
 // office is a folder with rules, and a ledger of what they remember.

@@ -12,6 +12,12 @@ import (
 	"stilltide/internal/scene"
 )
 
+// What a foretold job has done with its file.
+const (
+	ToTheTrash = "to the trash"
+	Deleted    = "deleted"
+)
+
 // Foretelling is one job under way in a scene.
 type Foretelling struct {
 	Scene  *scene.Scene
@@ -25,7 +31,7 @@ type Foretelling struct {
 	Placed []string // what the steps would place, by path
 	Notes  []string // clashes
 	Wrong  string   // why it would fail
-	ran    bool     // a command may have made something
+	Ran    bool     // a command may have made something
 	Doubt  bool     // it is assumed that a command made what a later step uses
 	Open   bool     // from here on only a run can tell where the file is
 	Thrown string   // "to the trash" or "deleted", if a step discards the file
@@ -42,13 +48,13 @@ func (w *Foretelling) End(target *rule.Place, same rule.SameName) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.move(spot, same)
+	w.Move(spot, same)
 }
 
-// move moves the job's file in the scene, and follows it.
-func (w *Foretelling) move(to plan.Spot, same rule.SameName) scene.Landing {
+// Move moves the job's file in the scene, and follows it.
+func (w *Foretelling) Move(to plan.Spot, same rule.SameName) scene.Landing {
 	l := w.Scene.Land(w.At, w.Self, to, same, nil)
-	w.clash(l, filepath.Base(w.At))
+	w.Clash(l, filepath.Base(w.At))
 	switch {
 	case l.Wrong != "":
 		w.Wrong = l.Wrong
@@ -57,20 +63,20 @@ func (w *Foretelling) move(to plan.Spot, same rule.SameName) scene.Landing {
 		w.Scene.Remove(w.At)
 		w.Scene.Put(l, w.Self, w.Job.Rule.Name.S)
 		w.At, w.Job.At, w.Job.Placed = l.Path, l.Path, l.Path
-		w.arrives(l)
+		w.Arrives(l)
 	}
 	return l
 }
 
-// arrives notes a file that rules may take when the job is over.
-func (w *Foretelling) arrives(l scene.Landing) {
+// Arrives notes a file that rules may take when the job is over.
+func (w *Foretelling) Arrives(l scene.Landing) {
 	if !l.Here && !l.Same && !l.Skipped && l.Wrong == "" {
 		w.Placed = append(w.Placed, l.Path)
 	}
 }
 
-// clash says what is at a place already.
-func (w *Foretelling) clash(l scene.Landing, name string) {
+// Clash says what is at a place already.
+func (w *Foretelling) Clash(l scene.Landing, name string) {
 	switch {
 	case l.Wrong != "":
 	case l.Maybe:
@@ -119,32 +125,34 @@ func (w *Foretelling) Step(s *rule.Step) {
 	}
 }
 
-// scratch reports whether a path lies in the attempt's own folder: only a run fills that.
-func (w *Foretelling) scratch(path string) bool {
+// Scratch reports whether a path lies in the attempt's own folder: only a run fills that.
+func (w *Foretelling) Scratch(path string) bool {
 	return strings.HasPrefix(path, w.Job.Scratch+string(filepath.Separator))
 }
 
-// make foretells a new file.
-func (w *Foretelling) make(s *rule.Step, t scene.Thing) {
+// Make foretells a new file.
+func (w *Foretelling) Make(s *rule.Step, t scene.Thing) {
 	spot, err := w.Job.Spot(s, w.Job.Path())
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
-	w.land("", t, spot, s.SameName, nil)
+	w.Land("", t, spot, s.SameName, nil)
 }
 
-func (w *Foretelling) land(source string, t scene.Thing, to plan.Spot, same rule.SameName,
+// Land foretells that a thing gets a place. ours tells whether what is there may be replaced in any
+// case; nil for never.
+func (w *Foretelling) Land(source string, t scene.Thing, to plan.Spot, same rule.SameName,
 	ours func(string, scene.Thing) bool) {
-	if w.scratch(to.Path()) {
+	if w.Scratch(to.Path()) {
 		w.Job.Placed = to.Path()
 		return
 	}
 	l := w.Scene.Land(source, t, to, same, ours)
-	w.clash(l, to.Name)
+	w.Clash(l, to.Name)
 	if w.Wrong = l.Wrong; l.Wrong == "" && !l.Skipped {
 		w.Scene.Put(l, t, w.Job.Rule.Name.S)
 		w.Job.Placed = l.Path
-		w.arrives(l)
+		w.Arrives(l)
 	}
 }

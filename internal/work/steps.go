@@ -20,6 +20,12 @@ import (
 	"stilltide/internal/watchfs"
 )
 
+// Hopeless is an error that another attempt would meet again.
+type Hopeless struct{ Text string }
+
+// Error is the reason.
+func (h Hopeless) Error() string { return h.Text }
+
 // Hands are what steps act with: those of the engine record every placement
 // before it is made, those of a trial only touch a throwaway folder.
 type Hands struct {
@@ -28,7 +34,7 @@ type Hands struct {
 	State   string // folder of scripts, scratch folders and kept content
 	Book    Book
 	Carrier Carrier     // to other machines, nil if there is none
-	trial   *trialHands // nil for real
+	Trial   *trialHands // nil for real
 	Watch   string      // the watched folder that the job's file was taken from
 
 	Secrets []string // environment variables that commands do not get
@@ -65,13 +71,13 @@ type Work struct {
 	Rests  []*job.Rest       // what could not be removed of folders that were moved
 	Away   bool              // its commands run on other machines
 	Behind bool              // the watcher ends, and a command goes on elsewhere
-	by     string            // the machine that ran the last command, "" for this one
-	run    runner.Result
+	By     string            // the machine that ran the last command, "" for this one
+	Ran    runner.Result
 	Exit   *int
 	CPU    time.Duration
 	Memory int64
 
-	printed int64 // bytes in the output file
+	Printed int64 // bytes in the output file
 }
 
 // Problem is why a step failed.
@@ -82,9 +88,11 @@ type Problem struct {
 	Missing  bool // the rule's program is not there: no file is to blame
 }
 
+// Error is the reason.
 func (p *Problem) Error() string { return p.Text }
 
-func problemOf(err error) *Problem {
+// ProblemOf is the problem that an error tells of, nil for none.
+func ProblemOf(err error) *Problem {
 	if err == nil {
 		return nil
 	}
@@ -94,12 +102,12 @@ func problemOf(err error) *Problem {
 	full := errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT)
 	return &Problem{Text: err.Error(), Waits: full || errors.Is(err, ErrDiskAway) ||
 		errors.As(err, new(plan.NoAnswer)) || errors.Is(err, job.ErrHeld), Hopeless: place.Final(err) ||
-		errors.As(err, new(hopeless))}
+		errors.As(err, new(Hopeless))}
 }
 
 // ended says why a step failed that was ended.
 func (w *Work) ended(ctx context.Context, s *rule.Step, err error) *Problem {
-	p := problemOf(err)
+	p := ProblemOf(err)
 	if errors.Is(err, job.ErrStopped) && ctx.Err() != nil {
 		p.Text = whyEnded(ctx, w.Job.Rule)
 		if context.Cause(ctx) == context.DeadlineExceeded {
@@ -119,8 +127,8 @@ func (w *Work) as(u *job.Unit) plan.Job {
 	return j
 }
 
-// placing begins the record of a placement; the request's Stage completes it.
-func (w *Work) placing(kind job.Kind, source string, before file.Facts, req *place.Request,
+// Placing begins the record of a placement; the request's Stage completes it.
+func (w *Work) Placing(kind job.Kind, source string, before file.Facts, req *place.Request,
 	same rule.SameName) *[]*job.Placement {
 	list := &[]*job.Placement{}
 	if w.passing(req.To.Folder()) {
@@ -172,8 +180,8 @@ func (w *Work) passing(folder string) bool {
 
 func (w *Work) part() string { return place.PartName(w.State, w.Job.ID) }
 
-// done completes the records of a placement that went well.
-func (w *Work) done(list []*job.Placement, results ...place.Result) {
+// Done completes the records of a placement that went well.
+func (w *Work) Done(list []*job.Placement, results ...place.Result) {
 	if len(results) > 0 && results[0].Target != "" {
 		w.Job.Placed = results[0].Target
 	}
@@ -195,7 +203,7 @@ func (w *Work) done(list []*job.Placement, results ...place.Result) {
 			w.Rests = append(w.Rests, r.Rest)
 		}
 		if len(r.Lost) > 0 {
-			w.note(w.Book.Lost(filepath.Dir(r.Target), r.Lost))
+			w.Note(w.Book.Lost(filepath.Dir(r.Target), r.Lost))
 		}
 	}
 }
@@ -216,41 +224,42 @@ func (w *Work) changed(p *job.Placement) {
 	}
 }
 
-// placedAt tells whoever wants to know that something has got its place.
-func (w *Work) placedAt(path string) {
+// PlacedAt tells whoever wants to know that something has got its place.
+func (w *Work) PlacedAt(path string) {
 	if w.Fulfil != nil {
 		w.Fulfil(path)
 	}
 }
 
-func (w *Work) note(text string) {
+// Note adds to what the line of the job says.
+func (w *Work) Note(text string) {
 	if text != "" && !slices.Contains(w.Notes, text) {
 		w.Notes = append(w.Notes, text)
 	}
 }
 
-// gone drops the records of a placement whose source went before it was made: what
+// Gone drops the records of a placement whose source went before it was made: what
 // lies at its target now is somebody else's.
-func (w *Work) gone(list []*job.Placement, err error) error {
+func (w *Work) Gone(list []*job.Placement, err error) error {
 	if errors.Is(err, job.ErrGone) {
 		for _, p := range list {
-			w.drop(p)
+			w.Drop(p)
 		}
 	}
 	return err
 }
 
-// left reports whether a placement was left out on purpose (same_name: skip).
-func (w *Work) left(err error) bool {
+// Left reports whether a placement was left out on purpose (same_name: skip).
+func (w *Work) Left(err error) bool {
 	if errors.Is(err, job.ErrSkipped) {
-		w.note(err.Error())
+		w.Note(err.Error())
 		return true
 	}
 	return false
 }
 
-// spot fills a destination; in a trial it lies below the throwaway folder.
-func (w *Work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) {
+// Spot fills a destination; in a trial it lies below the throwaway folder.
+func (w *Work) Spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) {
 	spot, err := j.Spot(s, source)
 	if err != nil {
 		return spot, err
@@ -259,14 +268,14 @@ func (w *Work) spot(s *rule.Step, j plan.Job, source string) (plan.Spot, error) 
 }
 
 func (w *Work) real(spot plan.Spot) (plan.Spot, error) {
-	if w.trial != nil {
-		return w.trial.spot(spot), nil
+	if w.Trial != nil {
+		return w.Trial.spot(spot), nil
 	}
 	return spot, w.Book.There(spot.Folder())
 }
 
-// follow lets later steps see where a single file is.
-func (w *Work) follow(u *job.Unit) {
+// Follow lets later steps see where a single file is.
+func (w *Work) Follow(u *job.Unit) {
 	if w.Job.Files != nil {
 		for i := range w.Units {
 			w.Job.Files[i] = w.Units[i].At
@@ -276,25 +285,28 @@ func (w *Work) follow(u *job.Unit) {
 	w.Job.At = u.At
 }
 
-// wentTo follows the job's own file where a step took it that named it by its path.
-func (w *Work) wentTo(from, to string, facts file.Facts) {
+// WentTo follows the job's own file where a step took it that named it by its path.
+func (w *Work) WentTo(from, to string, facts file.Facts) {
 	for i := range w.Units {
 		if u := &w.Units[i]; u.At == from && from != to {
 			u.At, u.Facts = to, facts
-			w.follow(u)
+			w.Follow(u)
 		}
 	}
 }
 
-// tell prints a line in a trial.
-func (w *Work) tell(format string, args ...any) {
-	if w.trial != nil {
+// Trying reports whether the steps are only tried, in a throwaway folder.
+func (w *Work) Trying() bool { return w.Trial != nil }
+
+// Tell prints a line in a trial.
+func (w *Work) Tell(format string, args ...any) {
+	if w.Trial != nil {
 		text := fmt.Sprintf(format, args...)
 		for _, inner := range []string{"copy", "placed"} { // the real path that it stands for
-			text = strings.ReplaceAll(text, filepath.Join(w.trial.folder, inner)+string(filepath.Separator),
+			text = strings.ReplaceAll(text, filepath.Join(w.Trial.folder, inner)+string(filepath.Separator),
 				string(filepath.Separator))
 		}
-		fmt.Fprintf(w.trial.out, "  %s\n", text)
+		fmt.Fprintf(w.Trial.out, "  %s\n", text)
 	}
 }
 

@@ -57,7 +57,7 @@ func (h Hands) TakeBack(list []*job.Placement, inputs []job.Unit, crashed bool) 
 		case job.Intended:
 			if !h.happened(p, place.PartName(h.State, p.Job)) {
 				now.back(p) // perhaps from another disk, while the ledger could not be written
-				h.drop(p)
+				h.Drop(p)
 				continue
 			}
 		}
@@ -95,8 +95,8 @@ func NotUndone(list []*job.Placement) []*job.Placement {
 	return slices.DeleteFunc(slices.Clone(list), func(p *job.Placement) bool { return p.State != job.Done })
 }
 
-// drop ends a placement that was not made.
-func (h Hands) drop(p *job.Placement) {
+// Drop ends a placement that was not made.
+func (h Hands) Drop(p *job.Placement) {
 	if p.Replaced && p.Kept != "" {
 		_ = h.Placer.Discard(p.Kept) // what it would have replaced is still in its place
 	}

@@ -11,6 +11,7 @@ import (
 
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -147,7 +148,7 @@ func (t Trial) steps(ctx context.Context, j plan.Job) (at string, ok bool, err e
 	w := &Work{Job: j, Output: filepath.Join(t.Folder, "output"),
 		Units: []job.Unit{{Taken: j.File, At: j.File, Facts: j.Facts, Captures: j.Captures}},
 		Hands: Hands{Secrets: t.Set.File.SecretNames(), Placer: &place.Placer{}, Runner: r, State: t.Folder,
-			Book: &trialHands{}, trial: &trialHands{folder: t.Folder, out: t.Out}}}
+			Book: &trialHands{}, Trial: &trialHands{folder: t.Folder, out: t.Out}}}
 	if p := w.All(ctx); p != nil {
 		fmt.Fprintln(t.Out, p.Text)
 		return "", false, nil
@@ -171,8 +172,15 @@ func (t *trialHands) spot(s plan.Spot) plan.Spot {
 	return s
 }
 
-// ran prints what a command printed, and how it ended.
-func (t *trialHands) ran(res runner.Result, output string) {
+// Begins prints a command.
+func (t *trialHands) Begins(args []string) {
+	if t != nil {
+		fmt.Fprintf(t.out, "$ %s\n", fill.Quote(args))
+	}
+}
+
+// Ran prints what a command printed, and how it ended.
+func (t *trialHands) Ran(res runner.Result, output string) {
 	if t == nil {
 		return
 	}
@@ -185,17 +193,28 @@ func (t *trialHands) ran(res runner.Result, output string) {
 	}
 }
 
-func (t *trialHands) Number() int64                                { t.last++; return t.last }
-func (t *trialHands) Intend([]*job.Placement) error                { return nil }
-func (t *trialHands) Did(*job.Placement)                           {}
+func (t *trialHands) Number() int64 { t.last++; return t.last }
+
+func (t *trialHands) Intend([]*job.Placement) error { return nil }
+
+func (t *trialHands) Did(*job.Placement) {}
+
 func (t *trialHands) Stays(*job.Placement, []*job.Placement) error { return nil }
-func (t *trialHands) Answers(string) error                         { return nil }
-func (t *trialHands) There(string) error                           { return nil }
-func (t *trialHands) MadeFrom(string, string) string               { return "" }
-func (t *trialHands) Ours(string, string, file.Facts) bool         { return false }
-func (t *trialHands) Notice(string, string, plan.Job)              {}
-func (t *trialHands) First(string) []job.Ahead                     { return nil }
-func (t *trialHands) Held(string, bool) bool                       { return false }
+
+func (t *trialHands) Answers(string) error { return nil }
+
+func (t *trialHands) There(string) error { return nil }
+
+func (t *trialHands) MadeFrom(string, string) string { return "" }
+
+func (t *trialHands) Ours(string, string, file.Facts) bool { return false }
+
+func (t *trialHands) Notice(string, string, plan.Job) {}
+
+func (t *trialHands) First(string) []job.Ahead { return nil }
+
+func (t *trialHands) Held(string, bool) bool { return false }
+
 func (t *trialHands) Lost(folder string, _ []string) string {
 	return folder + " cannot hold all attributes"
 }

@@ -5,6 +5,9 @@
 // of the folders themselves ([Foretelling], [scene.Scene]), and a rule is tried on a copy with the
 // same parts in a throwaway folder ([Trial]). The one who has the work done hears of each
 // placement before it is made, by [Book], and may refuse it.
+//
+// The verbs, of which steps are made, stand in a room of their own: here is what each must be able
+// to do ([Act]), and what it acts with.
 package work
 
 import (
@@ -104,15 +107,6 @@ func writeLists(j plan.Job) error {
 	return nil
 }
 
-// shorten keeps a printed line to the length of a sentence.
-func shorten(line string) string {
-	line = strings.TrimSpace(strings.ToValidUTF8(line, "\uFFFD"))
-	if r := []rune(line); len(r) > 200 {
-		return string(r[:199]) + "…"
-	}
-	return line
-}
-
 // stepName names the step in messages where a rule has several.
 func stepName(r *rule.Rule, i int) string {
 	if len(r.Steps) < 2 {
@@ -121,37 +115,10 @@ func stepName(r *rule.Rule, i int) string {
 	return fmt.Sprintf("step %d: ", i+1)
 }
 
-// writeScript puts a script's text where it is run from. The name holds the
-// text's hash, so it is written once.
-func writeScript(s *plan.Script) error {
-	if s == nil {
-		return nil
-	}
-	if have, err := os.ReadFile(s.Path); err == nil && string(have) == s.Text {
-		return nil
-	}
-	part, err := os.CreateTemp(filepath.Dir(s.Path), ".part-*")
-	if err != nil {
-		return fmt.Errorf("the script cannot be written: %w", err)
-	}
-	_, err = part.WriteString(s.Text)
-	if closeErr := part.Close(); err == nil {
-		err = closeErr
-	}
-	if err == nil {
-		err = os.Rename(part.Name(), s.Path)
-	}
-	if err != nil {
-		os.Remove(part.Name())
-		return fmt.Errorf("the script cannot be written: %w", err)
-	}
-	return nil
-}
-
 // KeepOutput returns the output's name, or removes the file and gives "" if
 // nothing was printed.
 func (w *Work) KeepOutput(name string) string {
-	if w.printed == 0 {
+	if w.Printed == 0 {
 		os.Remove(w.Output)
 		return ""
 	}
@@ -159,10 +126,10 @@ func (w *Work) KeepOutput(name string) string {
 }
 
 // LastLines reads the last lines of a file, at most n of them and 4 KiB.
-func LastLines(path string, n int) []string { return lastLines(path, 0, n) }
+func LastLines(path string, n int) []string { return LinesAfter(path, 0, n) }
 
 // lastLines is LastLines without what stands before an offset.
-func lastLines(path string, from int64, n int) []string {
+func LinesAfter(path string, from int64, n int) []string {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil

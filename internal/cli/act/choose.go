@@ -44,11 +44,11 @@ func (c chosen) common() bool {
 func (a *app) find(f *rule.File, args []string, by chosen, states []job.State,
 	fits func(*ledger.Ledger, job.Job) (bool, error)) ([]job.Job, error) {
 	if by.common() == (len(args) > 0) {
-		return nil, console.Usage("name the jobs by their numbers, or choose them by --rule, --file, --since or --last N")
+		return nil,
+			console.Usage("name the jobs by their numbers, or choose them by --rule, --file, --since or --last N")
 	}
 	if by.rule != "" && !console.KnowsRule(f, by.rule) {
-		return nil, console.Usage("there is no rule named %s in %s%s", by.rule, a.Shown(f.Path),
-			console.DidYouMean(by.rule, console.RuleNames(f)))
+		return nil, a.NoRule(f, by.rule)
 	}
 	if by.last < 0 {
 		return nil, console.Usage("--last: %d jobs cannot be chosen; write how many", by.last)

@@ -37,7 +37,7 @@ func (a *app) dismiss(args []string, all bool, ruleName string) error {
 		return console.Usage("name the jobs by their numbers, or their rule with --rule, or all with --all")
 	}
 	if ruleName != "" && !console.KnowsRule(f, ruleName) {
-		return console.Usage("there is no rule named %s in %s%s", ruleName, a.Shown(f.Path), console.DidYouMean(ruleName, console.RuleNames(f)))
+		return a.NoRule(f, ruleName)
 	}
 	ids, err := console.JobNumbers(args)
 	if err == nil && len(args) == 0 {

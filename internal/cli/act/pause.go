@@ -83,13 +83,14 @@ func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (
 	shown := append([]string(nil), names...)
 	for _, name := range names {
 		if !diags.Failed() && !console.KnowsRule(f, name) {
-			return "", console.Usage("there is no rule named %s in %s%s", name, a.Shown(f.Path), console.DidYouMean(name, console.RuleNames(f)))
+			return "", a.NoRule(f, name)
 		}
 	}
 	for _, folder := range folders {
 		path := console.Absolute(folder)
 		if paused && !diags.Failed() && !console.Watched(f, path) {
-			return "", console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch", folder)
+			return "", console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch",
+				folder)
 		}
 		names, shown = append(names, path), append(shown, console.Display(console.Short(f.Base, path)))
 	}

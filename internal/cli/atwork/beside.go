@@ -40,9 +40,10 @@ func (a *app) claimShares(f *rule.File, beside bool) (release func(), err error)
 			}
 			if other != nil && !beside {
 				release()
-				return nil, &console.ExitError{Status: console.ExitBusy, Text: fmt.Sprintf("%s is watched by %s since %s (process %d there); two "+
-					"watchers would both take its files: end one, or use --beside", a.Shown(folder),
-					cmp.Or(other.Machine, "another machine"), plan.Clock(other.Since, time.Now()), other.PID)}
+				return nil, &console.ExitError{Status: console.ExitBusy,
+					Text: fmt.Sprintf("%s is watched by %s since %s (process %d there); two "+
+						"watchers would both take its files: end one, or use --beside", a.Shown(folder),
+						cmp.Or(other.Machine, "another machine"), plan.Clock(other.Since, time.Now()), other.PID)}
 			}
 		}
 	}

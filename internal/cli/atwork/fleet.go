@@ -74,8 +74,9 @@ func (a *app) showFleet() error {
 		}
 		for _, h := range p.Helpers {
 			helpers, workers, busy = helpers+1, workers+h.Workers, busy+len(h.Runs)
-			rows = append(rows, []console.Cell{{Text: p.Name, Whole: true}, {Text: h.Name}, {Text: fmt.Sprint(h.Workers),
-				Right: true},
+			rows = append(rows, []console.Cell{{Text: p.Name, Whole: true}, {Text: h.Name},
+				{Text: fmt.Sprint(h.Workers),
+					Right: true},
 				{Text: fmt.Sprint(len(h.Runs)), Right: true}, {Text: h.Version}, {Text: runsText(h.Runs)}})
 		}
 	}

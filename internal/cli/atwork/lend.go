@@ -61,15 +61,16 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 	case l.keyFile == "":
 		return o, console.Usage("name this helper's key: --key-file FILE; stilltide fleet make-key FILE makes one")
 	case len(l.trust) == 0:
-		return o, console.Usage("a helper runs commands for others, so it must be told for whom: --trust KEY, the public key " +
-			"that stilltide fleet make-key has printed for the watcher")
+		return o, console.Usage("a helper runs commands for others, so it must be told for whom: --trust KEY, the " +
+			"public key that stilltide fleet make-key has printed for the watcher")
 	}
 	if l.name == "" {
 		l.name, _ = os.Hostname()
 	}
 	if l.name = helperName().ReplaceAllString(l.name, "-"); !wire.GoodName(l.name) {
-		return o, console.Usage("%q cannot name this machine: give it another name, of 64 characters at most, with --name",
-			l.name)
+		return o,
+			console.Usage("%q cannot name this machine: give it another name, of 64 characters at most, with --name",
+				l.name)
 	}
 	if l.folder == "" {
 		l.folder = filepath.Join(stateHome(), "stilltide-lend")
@@ -97,7 +98,8 @@ func (a *app) lendingOf(l lending) (o lend.Lending, err error) {
 		return o, console.Usage("--stop-after: %v", err)
 	}
 	return lend.Lending{Access: wire.Access{Servers: l.servers, KeyFile: l.keyFile, CA: l.ca}, Pool: l.pool,
-		Name: l.name, Workers: l.workers, Trusted: l.trust, Folder: l.folder, Version: console.Version, MaxSize: int64(maxSize),
+		Name: l.name, Workers: l.workers, Trusted: l.trust, Folder: l.folder, Version: console.Version,
+		MaxSize: int64(maxSize),
 		MaxTime: maxTime, MaxKept: int64(maxKept), StopAfter: stopAfter, Line: a.lentLine,
 		Said: func(text string) { a.Note("%s", text) }}, nil
 }

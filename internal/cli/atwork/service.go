@@ -57,8 +57,9 @@ changed it.`,
 func (a *app) serviceOf(name string, lend bool, args []string) (service.Spec, error) {
 	if !lend {
 		if len(args) > 0 {
-			return service.Spec{}, console.Usage("%q is no option of a service; after --lend -- stand those of fleet lend",
-				args[0])
+			return service.Spec{},
+				console.Usage("%q is no option of a service; after --lend -- stand those of fleet lend",
+					args[0])
 		}
 		return a.serviceSpec(name)
 	}
@@ -104,7 +105,8 @@ func programSpec(name string) (service.Spec, error) {
 		program = resolved
 	}
 	if !service.ValidName(name) {
-		return service.Spec{}, console.Usage("%q cannot name a service; use small letters, digits and dashes, 63 at most", name)
+		return service.Spec{},
+			console.Usage("%q cannot name a service; use small letters, digits and dashes, 63 at most", name)
 	}
 	return service.Spec{Name: name, Program: program, Path: os.Getenv("PATH"),
 		Day: time.Now().Format(time.DateOnly)}, nil

@@ -45,13 +45,14 @@ func (a *app) chosenBy(f *rule.File, paths, rules []string, since string, again 
 	c := flow.Chosen{Rules: rules, Again: again}
 	for _, name := range rules {
 		if !console.KnowsRule(f, name) {
-			return c, console.Usage("there is no rule named %s in %s%s", name, a.Shown(f.Path), console.DidYouMean(name, console.RuleNames(f)))
+			return c, a.NoRule(f, name)
 		}
 	}
 	for _, arg := range paths {
 		path := console.Absolute(arg)
 		if !console.Watched(f, path) {
-			return c, console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch", arg)
+			return c, console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch",
+				arg)
 		}
 		c.Paths = append(c.Paths, path)
 	}
@@ -63,7 +64,8 @@ func (a *app) chosenBy(f *rule.File, paths, rules []string, since string, again 
 	} else if at, ok := fill.ParseDate(since); ok {
 		c.Since = at
 	} else {
-		return c, console.Usage("--changed-since: %q is neither a time nor a date; write it as 2h, 7d or 2031-04-02", since)
+		return c, console.Usage("--changed-since: %q is neither a time nor a date; write it as 2h, 7d or 2031-04-02",
+			since)
 	}
 	return c, nil
 }

@@ -146,7 +146,8 @@ func (a *app) trusted(f *rule.File) error {
 	if !loose[0].Rules {
 		what = "which the rules run"
 	}
-	return console.Usage("%s can change %s, %s; remove that permission (chmod, chown), or use --trust-rules", loose[0].Who,
+	return console.Usage("%s can change %s, %s; remove that permission (chmod, chown), or use --trust-rules",
+		loose[0].Who,
 		a.Shown(loose[0].Path), what)
 }
 
@@ -191,8 +192,9 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 
 // taken says that somebody else holds the ledger; who is what is known of that.
 func (a *app) taken(f *rule.File, who string) error {
-	return &console.ExitError{Status: console.ExitBusy, Text: fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the "+
-		"work", who, a.Shown(f.StateFolder()))}
+	return &console.ExitError{Status: console.ExitBusy,
+		Text: fmt.Sprintf("another watcher%s holds this ledger, %s; end it first, or let it do the "+
+			"work", who, a.Shown(f.StateFolder()))}
 }
 
 // addProcessor gives Go's scheduler one processor more than it would have, if
@@ -331,7 +333,8 @@ func (a *app) before(f *rule.File) (standing.Standing, error) {
 
 // greet says what is watched, so that silence afterwards does not worry anybody.
 func (a *app) greet(f *rule.File, s standing.Standing) {
-	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", console.Version, plan.Plural(len(f.All()), "rule"),
+	head := fmt.Sprintf("Still Tide %s: %s on %s. Rules: %s. Ledger: %s.", console.Version, plan.Plural(len(f.All()),
+		"rule"),
 		plan.Plural(foresee.WatchedFolders(f), "folder"),
 		a.Shown(f.Path), a.Shown(f.StateFolder()))
 	if a.LogFormat == console.LogJSON {

@@ -98,8 +98,8 @@ func demoFolder(folder string, keep bool) (string, error) {
 func findServer(program string) (string, error) {
 	found, err := exec.LookPath(program)
 	if err != nil {
-		return "", console.Usage("demo --fleet needs a NATS server, and %s is not there: install nats-server, or name another "+
-			"program with --server-program (go build ./internal/standin/node makes one)", program)
+		return "", console.Usage("demo --fleet needs a NATS server, and %s is not there: install nats-server, or "+
+			"name another program with --server-program (go build ./internal/standin/node makes one)", program)
 	}
 	return filepath.Abs(found)
 }

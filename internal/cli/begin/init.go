@@ -61,7 +61,8 @@ func (a *app) init(folder string, names []string) error {
 	}
 	made, err := makeWatched(console.Absolute(path), text)
 	if err != nil {
-		return console.Usage("%s was written, but a folder that it watches cannot be made: %v", a.Shown(console.Absolute(path)), err)
+		return console.Usage("%s was written, but a folder that it watches cannot be made: %v",
+			a.Shown(console.Absolute(path)), err)
 	}
 	fmt.Fprintf(a.Err, "Wrote %s%s. Next:\n", a.Shown(console.Absolute(path)), madeFolders(made))
 	if folder != "." {

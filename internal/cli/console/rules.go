@@ -152,3 +152,8 @@ func LoadIncluded(glob string) ([]rule.Source, error) {
 	}
 	return sources, nil
 }
+
+// NoRule says that there is no rule with a name, and which name is near.
+func (a *App) NoRule(f *rule.File, name string) error {
+	return Usage("there is no rule named %s in %s%s", name, a.Shown(f.Path), DidYouMean(name, RuleNames(f)))
+}

@@ -48,7 +48,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 		return err
 	}
 	if only != "" && !console.KnowsRule(f, only) {
-		return console.Usage("there is no rule named %s in %s%s", only, a.Shown(f.Path), console.DidYouMean(only, console.RuleNames(f)))
+		return a.NoRule(f, only)
 	}
 	watcher, l, err := a.Ask(f)
 	if err != nil {

@@ -65,7 +65,8 @@ func (a *app) addRule(r draft.Rule, before string) error {
 	}
 	if r.Watch == "" {
 		if !a.CanAsk() {
-			return console.Usage("the form needs a terminal; say the rule by options: stilltide rules add --watch FOLDER …")
+			return console.Usage("the form needs a terminal; say the rule by options: " +
+				"stilltide rules add --watch FOLDER …")
 		}
 		ctx, stop := a.UntilSignal()
 		defer stop()
@@ -124,7 +125,8 @@ func (n *newRule) beforeLine() (int, error) {
 		switch {
 		case r.Name.S != n.before:
 		case r.Pos.File != n.f.Path:
-			return 0, console.Usage("the rule %s stands in %s; add it there, with --config, or without --before", n.before,
+			return 0, console.Usage("the rule %s stands in %s; add it there, with --config, or without --before",
+				n.before,
 				n.a.Shown(r.Pos.File))
 		default:
 			return r.Pos.Line, nil
@@ -180,7 +182,8 @@ func (n *newRule) write(r draft.Rule) error {
 	fmt.Fprint(n.a.Out, r.Entry(2))
 	fmt.Fprintf(n.a.Err, "Wrote it into %s, line %d.\n", n.a.Shown(n.path), at)
 	if folder := absoluteFrom(f.Base, r.Watch); notThere(folder) {
-		fmt.Fprintf(n.a.Err, "The folder %s is not there yet; the rule waits for it.\n", console.Display(console.Short(f.Base, folder)))
+		fmt.Fprintf(n.a.Err, "The folder %s is not there yet; the rule waits for it.\n",
+			console.Display(console.Short(f.Base, folder)))
 	}
 	fmt.Fprintf(n.a.Err, "What it would do: stilltide preview --rule %s\nTo try it on the next file: "+
 		"stilltide watch --next\n", fill.QuoteWord(r.Name))

@@ -38,8 +38,7 @@ func (a *app) editRules(args []string) error {
 	if len(args) == 1 {
 		at := slices.IndexFunc(f.All(), func(r *rule.Rule) bool { return r.Name.S == args[0] })
 		if at < 0 {
-			return console.Usage("there is no rule named %s in %s%s", args[0], a.Shown(f.Path), console.DidYouMean(args[0],
-				console.RuleNames(f)))
+			return a.NoRule(f, args[0])
 		}
 		path, line = f.All()[at].Pos.File, f.All()[at].Pos.Line
 	}

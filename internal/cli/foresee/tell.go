@@ -53,7 +53,8 @@ func (a *app) tell(name, text string) error {
 	}
 	o := notify.Options{State: f.StateFolder(), Rules: f.Path}
 	if err := notify.Try(context.Background(), o, name, c, m); err != nil {
-		return &console.ExitError{Status: console.ExitFound, Text: fmt.Sprintf("the channel %s did not deliver: %v", name, err)}
+		return &console.ExitError{Status: console.ExitFound, Text: fmt.Sprintf("the channel %s did not deliver: %v",
+			name, err)}
 	}
 	fmt.Fprintf(a.Out, "Delivered on the channel %s.\n", name)
 	return nil

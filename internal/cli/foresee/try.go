@@ -77,8 +77,7 @@ func (a *app) ruleToTry(f *rule.File, set *plan.Set, path, name string) (*rule.R
 		if r := set.Rule(name); r != nil {
 			return r, nil
 		}
-		return nil, console.Usage("there is no rule named %s in %s%s", name, a.Shown(f.Path),
-			console.DidYouMean(name, console.RuleNames(f)))
+		return nil, a.NoRule(f, name)
 	}
 	w, err := advice.Explain(set, nil, path, false, time.Now())
 	if err != nil {

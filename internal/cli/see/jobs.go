@@ -76,8 +76,7 @@ func (a *app) jobs(filter JobFilter) error {
 		return err
 	}
 	if filter.Rule != "" && !console.KnowsRule(f, filter.Rule) {
-		return console.Usage("there is no rule named %s in %s%s", filter.Rule, a.Shown(f.Path),
-			console.DidYouMean(filter.Rule, console.RuleNames(f)))
+		return a.NoRule(f, filter.Rule)
 	}
 	var list []job.Job
 	if l != nil {

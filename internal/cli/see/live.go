@@ -187,7 +187,8 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Liv
 		return err
 	}
 	for _, j := range list {
-		row := live.Row{ID: j.ID, Rule: j.Rule, File: console.JobName(j), State: j.State, Time: plan.Clock(j.Ended, time.Now()),
+		row := live.Row{ID: j.ID, Rule: j.Rule, File: console.JobName(j), State: j.State, Time: plan.Clock(j.Ended,
+			time.Now()),
 			Note: j.Reason}
 		if row.Note == "" {
 			row.Note = strings.TrimSpace("→ " + console.WhereNow(v.f, j) + "  " + j.Result)

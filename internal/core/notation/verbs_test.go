@@ -1,3 +1,3 @@
 package notation_test
 
-import _ "stilltide/internal/work" // registers the verbs
+import _ "stilltide/internal/verbs" // registers the verbs

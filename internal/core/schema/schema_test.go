@@ -51,7 +51,7 @@ func TestSchemaFitsEveryRulesFile(t *testing.T) {
 		seen++
 		require.NoError(t, valid(t, s, text), name)
 	}
-	for _, name := range []string{"../../cli/init.yaml", "../../demo/world/stilltide.yaml"} {
+	for _, name := range []string{"../../cli/begin/init.yaml", "../../demo/world/stilltide.yaml"} {
 		text, err := os.ReadFile(name)
 		require.NoError(t, err)
 		check(name, string(text))

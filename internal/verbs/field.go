@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -12,9 +12,10 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
-var tagVerb = verb(rule.Verb{Name: "tag"}, func() act { return &tag{} })
+var tagVerb = verb(rule.Verb{Name: "tag"}, func() work.Act { return &tag{} })
 
 type tag struct {
 	Tags []rule.Text `key:"tag" fits:"^[^,\\n]*$" doc:"tags that are added to the file's (user.xdg.tags)"`
@@ -56,8 +57,9 @@ func (t *tag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
 	return "tag " + strings.Join(tags, ", "), err
 }
 
-func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error {
+// Do is part of work.Act.
+func (t *tag) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error {
 		tags, err := fillTags(&j, t.filled)
 		if err != nil {
 			return err
@@ -68,12 +70,12 @@ func (t *tag) do(_ context.Context, w *Work, s *rule.Step) error {
 				all = append(all, one)
 			}
 		}
-		return w.setTags(u, all)
+		return setTags(w, u, all)
 	})
 }
 
 // setTags gives a file its tags.
-func (w *Work) setTags(u *job.Unit, all []string) error {
+func setTags(w *work.Work, u *job.Unit, all []string) error {
 	if slices.Equal(all, content.Tags(u.At)) {
 		return nil
 	}
@@ -92,9 +94,10 @@ func (w *Work) setTags(u *job.Unit, all []string) error {
 	if err := content.WriteTags(f, strings.Join(all, ",")); err != nil {
 		return err
 	}
-	w.done([]*job.Placement{p})
-	w.tell("its tags would be %s", strings.Join(all, ", "))
+	w.Done([]*job.Placement{p})
+	w.Tell("its tags would be %s", strings.Join(all, ", "))
 	return nil
 }
 
-func (t *tag) foretell(*Foretelling, *rule.Step) {}
+// Foretell is part of work.Act.
+func (t *tag) Foretell(*work.Foretelling, *rule.Step) {}

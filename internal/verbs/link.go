@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -11,11 +11,12 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var linkVerb = verb(rule.Verb{Name: "link", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile,
 	Files: rule.SuitsFiles},
-	func() act { return &link{} })
+	func() work.Act { return &link{} })
 
 type link struct {
 	Folder rule.Path `key:"link" doc:"the folder in which a symbolic link leads to the file, or to from:"`
@@ -43,16 +44,17 @@ func (l *link) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "link from " + plan.Display(to.Path()), nil
 }
 
-func (l *link) do(_ context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (l *link) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *job.Unit, j plan.Job) error { return l.link(w, s, j, u.At, u.Facts) })
+		return w.Each(s, func(u *job.Unit, j plan.Job) error { return l.link(w, s, j, u.At, u.Facts) })
 	}
-	return w.others(s, func(path string, facts file.Facts) error { return l.link(w, s, w.Job, path, facts) })
+	return w.Others(s, func(path string, facts file.Facts) error { return l.link(w, s, w.Job, path, facts) })
 }
 
 // link makes one link.
-func (l *link) link(w *Work, s *rule.Step, j plan.Job, source string, facts file.Facts) error {
-	to, err := w.spot(s, j, source)
+func (l *link) link(w *work.Work, s *rule.Step, j plan.Job, source string, facts file.Facts) error {
+	to, err := w.Spot(s, j, source)
 	if err != nil {
 		return err
 	}
@@ -61,48 +63,49 @@ func (l *link) link(w *Work, s *rule.Step, j plan.Job, source string, facts file
 	if l.Hard {
 		kind, link = job.Put, w.Placer.Link
 	}
-	list := w.placing(kind, source, facts, &req, s.SameName)
+	list := w.Placing(kind, source, facts, &req, s.SameName)
 	res, err := link(req)
-	if w.left(err) {
+	if w.Left(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
-	w.placedAt(to.Path())
+	w.Done(*list, res)
+	w.PlacedAt(to.Path())
 	switch {
 	case res.Here || res.Same && !l.Hard:
-		w.note("it was linked from " + res.Target + " already")
+		w.Note("it was linked from " + res.Target + " already")
 	case res.Same:
-		w.note("its content was already in " + res.Target)
+		w.Note("its content was already in " + res.Target)
 	default:
-		w.tell("%s would be linked from %s", filepath.Base(source), res.Target)
+		w.Tell("%s would be linked from %s", filepath.Base(source), res.Target)
 	}
 	return nil
 }
 
-func (l *link) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (l *link) Foretell(w *work.Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t scene.Thing) { l.foretellOne(w, s, path, t) }, nil)
+		w.Others(s, func(path string, t scene.Thing) { l.foretellOne(w, s, path, t) }, nil)
 		return
 	}
 	l.foretellOne(w, s, w.At, w.Self)
 }
 
-func (l *link) foretellOne(w *Foretelling, s *rule.Step, source string, t scene.Thing) {
+func (l *link) foretellOne(w *work.Foretelling, s *rule.Step, source string, t scene.Thing) {
 	to, err := w.Job.Spot(s, source)
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
 	if l.Hard {
-		w.land(source, t, to, s.SameName, nil)
+		w.Land(source, t, to, s.SameName, nil)
 		return
 	}
 	t = scene.Thing{Facts: file.Facts{Exists: true}} // no rule takes a symbolic link
 	at := w.Scene.Land("", t, to, s.SameName, nil)
-	w.clash(at, to.Name)
+	w.Clash(at, to.Name)
 	if w.Wrong = at.Wrong; at.Wrong == "" && !at.Skipped {
 		w.Scene.Put(at, t, w.Job.Rule.Name.S)
 		w.Job.Placed = at.Path

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -15,12 +15,13 @@ import (
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 var mirrorVerb = verb(rule.Verb{Name: "mirror", Options: []string{"same_name", "from", "as"}, Puts: rule.PutsFile,
 	SameRel: true,
 	Removal: true, Apart: true, Files: rule.SuitsSingle},
-	func() act { return &mirror{} })
+	func() work.Act { return &mirror{} })
 
 type mirror struct {
 	Repair bool      `key:"repair" doc:"true: what is lost or changed by hand is made again at the next sweep"`
@@ -66,37 +67,37 @@ func (m *mirror) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "mirror to " + plan.Display(to.Path()), err
 }
 
-// do keeps the same path below another folder in step.
-func (m *mirror) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error {
-		to, err := w.spot(s, j, u.Taken)
+// Do keeps the same path below another folder in step.
+func (m *mirror) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error {
+		to, err := w.Spot(s, j, u.Taken)
 		if err != nil {
 			return err
 		}
 		ours := func(target string, f file.Facts) bool { return w.Book.Ours(j.Rule.Name.S, target, f) }
 		switch {
 		case u.At == "":
-			return w.unmirror(s, to, ours)
+			return unmirror(w, s, to, ours)
 		case len(s.From) > 0 || m.Repair:
-			if err := w.makeWay(to, u.Taken, ours); err != nil {
+			if err := makeWay(w, to, u.Taken, ours); err != nil {
 				return err
 			}
 		}
 		if len(s.From) > 0 {
-			return w.others(s, func(path string, facts file.Facts) error {
-				return w.copyTo(to, path, facts, s.SameName, ours)
+			return w.Others(s, func(path string, facts file.Facts) error {
+				return copyTo(w, to, path, facts, s.SameName, ours)
 			})
 		}
-		return w.copyTo(to, u.At, u.Facts, s.SameName, ours)
+		return copyTo(w, to, u.At, u.Facts, s.SameName, ours)
 	})
 }
 
 // makeWay sees that what is made of a file can have its place: a result that was changed by
 // hand is set aside, and one of another file that is still there is an error.
-func (w *Work) makeWay(to plan.Spot, input string, ours func(string, file.Facts) bool) error {
+func makeWay(w *work.Work, to plan.Spot, input string, ours func(string, file.Facts) bool) error {
 	name := w.Job.Rule.Name.S
-	if other := w.Book.MadeFrom(name, to.Path()); other != "" && other != input && LookAt(other, false).Exists {
-		return hopeless{fmt.Sprintf("%s is what was made of %s; two files cannot have one result",
+	if other := w.Book.MadeFrom(name, to.Path()); other != "" && other != input && work.LookAt(other, false).Exists {
+		return work.Hopeless{Text: fmt.Sprintf("%s is what was made of %s; two files cannot have one result",
 			plan.Display(to.Path()), plan.Display(other))}
 	} else if other == "" {
 		return nil
@@ -105,61 +106,62 @@ func (w *Work) makeWay(to plan.Spot, input string, ours func(string, file.Facts)
 	if err != nil || !there.Exists || ours(to.Path(), there) {
 		return err
 	}
-	return w.setAside(to, there)
+	return setAside(w, to, there)
 }
 
 // setAside moves what lies at a place beside it, under a number.
-func (w *Work) setAside(at plan.Spot, there file.Facts) error {
-	if w.trial != nil {
+func setAside(w *work.Work, at plan.Spot, there file.Facts) error {
+	if w.Trying() {
 		return nil
 	}
 	aside := at
-	for n := 2; LookAt(aside.Path(), false).Exists; n++ {
+	for n := 2; work.LookAt(aside.Path(), false).Exists; n++ {
 		aside.Name = naming.Numbered(at.Name, n)
 	}
 	req := place.Request{To: aside}
-	list := w.placing(job.Moved, at.Path(), there, &req, rule.SameNumber)
+	list := w.Placing(job.Moved, at.Path(), there, &req, rule.SameNumber)
 	res, err := w.Placer.Move(req)
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
-	w.note("what somebody changed by hand is kept in " + res.Target)
+	w.Done(*list, res)
+	w.Note("what somebody changed by hand is kept in " + res.Target)
 	return nil
 }
 
 // unmirror discards the copy of a file that was removed, and the folders that this empties.
-func (w *Work) unmirror(s *rule.Step, to plan.Spot, ours func(string, file.Facts) bool) error {
+func unmirror(w *work.Work, s *rule.Step, to plan.Spot, ours func(string, file.Facts) bool) error {
 	there, err := watchfs.Stat(to.Path())
 	switch {
 	case err != nil:
 		return err
 	case !there.Exists:
-		w.note("its copy was gone already")
+		w.Note("its copy was gone already")
 		return nil
 	case !ours(to.Path(), there):
-		w.note("its copy has been changed, so it stays in " + to.Path())
+		w.Note("its copy has been changed, so it stays in " + to.Path())
 		return nil
 	}
 	var req place.Request
-	list := w.placing(job.Trashed, to.Path(), there, &req, "")
-	if w.trial != nil {
-		w.tell("would go to the trash: %s", to.Path())
+	list := w.Placing(job.Trashed, to.Path(), there, &req, "")
+	if w.Trying() {
+		w.Tell("would go to the trash: %s", to.Path())
 		return nil
 	}
 	res, err := w.Placer.Trash(req)
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
-	w.note("its copy is in the trash")
+	w.Done(*list, res)
+	w.Note("its copy is in the trash")
 	if len(s.From) > 0 {
 		w.Placer.RemoveEmpty(to)
 	}
 	return nil
 }
 
-func (m *mirror) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (m *mirror) Foretell(w *work.Foretelling, s *rule.Step) {
 	if w.At == "" {
 		return
 	}
@@ -169,12 +171,12 @@ func (m *mirror) foretell(w *Foretelling, s *rule.Step) {
 		return
 	}
 	if len(s.From) > 0 {
-		landed := func(path string, t scene.Thing) { w.land(path, t, to, s.SameName, w.Ours) }
-		w.others(s, landed, func(path string) {
-			w.land(path, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName,
+		landed := func(path string, t scene.Thing) { w.Land(path, t, to, s.SameName, w.Ours) }
+		w.Others(s, landed, func(path string) {
+			w.Land(path, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName,
 				w.Ours)
 		})
 		return
 	}
-	w.land(w.At, w.Self, to, s.SameName, w.Ours)
+	w.Land(w.At, w.Self, to, s.SameName, w.Ours)
 }

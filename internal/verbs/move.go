@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -11,11 +11,12 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var moveVerb = verb(rule.Verb{Name: "move", Options: []string{"from", "as", "same_name"},
 	Takes: rule.TakesUnlessFrom, Puts: rule.PutsFile},
-	func() act { return &move{} })
+	func() work.Act { return &move{} })
 
 type move struct {
 	Folder rule.Path `key:"move" doc:"the folder to which the file, or from:, is moved"`
@@ -37,85 +38,88 @@ func (m *move) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "move to " + plan.Display(to.Path()), nil
 }
 
-func (m *move) do(_ context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (m *move) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *job.Unit, j plan.Job) error { return w.move(s, u, j) })
+		return w.Each(s, func(u *job.Unit, j plan.Job) error { return moveOne(w, s, u, j) })
 	}
-	return w.others(s, func(path string, facts file.Facts) error { return w.moveOther(s, path, facts) })
+	return w.Others(s, func(path string, facts file.Facts) error { return moveOther(w, s, path, facts) })
 }
 
-func (m *move) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (m *move) Foretell(w *work.Foretelling, s *rule.Step) {
 	if len(s.From) == 0 {
-		w.moveTo(s)
+		foretellMove(w, s)
 		return
 	}
-	w.others(s, func(path string, t scene.Thing) { w.other(s, path, t, true) }, func(path string) { w.made(s, path) })
+	w.Others(s, func(path string, t scene.Thing) { foretellOther(w, s, path, t, true) },
+		func(path string) { foretellMade(w, s, path) })
 }
 
-// move moves or renames one of the job's files, and follows it.
-func (w *Work) move(s *rule.Step, u *job.Unit, j plan.Job) error {
-	to, err := w.spot(s, j, u.At)
+// moveOne moves or renames one of the job's files, and follows it.
+func moveOne(w *work.Work, s *rule.Step, u *job.Unit, j plan.Job) error {
+	to, err := w.Spot(s, j, u.At)
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(job.Moved, u.At, u.Facts, &req, s.SameName)
+	list := w.Placing(job.Moved, u.At, u.Facts, &req, s.SameName)
 	res, err := w.Placer.Move(req)
-	if w.left(err) {
+	if w.Left(err) {
 		return nil
 	}
 	if err != nil {
-		return w.gone(*list, err)
+		return w.Gone(*list, err)
 	}
-	w.done(*list, res)
-	w.placedAt(to.Path())
+	w.Done(*list, res)
+	w.PlacedAt(to.Path())
 	if res.Here {
 		return nil
 	}
-	w.tell("%s would be moved to %s", filepath.Base(u.At), res.Target)
+	w.Tell("%s would be moved to %s", filepath.Base(u.At), res.Target)
 	u.At, u.Facts = res.Target, res.Facts
-	w.follow(u)
+	w.Follow(u)
 	return nil
 }
 
 // moveOther moves a file that is none of the job's.
-func (w *Work) moveOther(s *rule.Step, path string, facts file.Facts) error {
-	to, err := w.spot(s, w.Job, path)
+func moveOther(w *work.Work, s *rule.Step, path string, facts file.Facts) error {
+	to, err := w.Spot(s, w.Job, path)
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(job.Moved, path, facts, &req, s.SameName)
+	list := w.Placing(job.Moved, path, facts, &req, s.SameName)
 	res, err := w.Placer.Move(req)
-	if w.left(err) {
+	if w.Left(err) {
 		return nil
 	}
 	if err != nil {
-		return w.gone(*list, err)
+		return w.Gone(*list, err)
 	}
-	w.done(*list, res)
+	w.Done(*list, res)
 	if !res.Here {
-		w.tell("%s would be moved to %s", filepath.Base(path), res.Target)
-		w.wentTo(path, res.Target, res.Facts)
+		w.Tell("%s would be moved to %s", filepath.Base(path), res.Target)
+		w.WentTo(path, res.Target, res.Facts)
 	}
 	return nil
 }
 
-// moveTo foretells a move or a rename of the job's own file.
-func (w *Foretelling) moveTo(s *rule.Step) {
+// foretellMove foretells a move or a rename of the job's own file.
+func foretellMove(w *work.Foretelling, s *rule.Step) {
 	to, err := w.Job.Spot(s, w.Job.Path())
 	switch {
 	case err != nil:
 		w.Wrong = err.Error()
-	case w.scratch(to.Path()):
+	case w.Scratch(to.Path()):
 		w.Open = true
 	default:
-		w.move(to, s.SameName)
+		w.Move(to, s.SameName)
 	}
 }
 
-// other foretells that a file which is none of the job's is moved or copied.
-func (w *Foretelling) other(s *rule.Step, path string, t scene.Thing, moved bool) {
+// foretellOther foretells that a file which is none of the job's is moved or copied.
+func foretellOther(w *work.Foretelling, s *rule.Step, path string, t scene.Thing, moved bool) {
 	to, err := w.Job.Spot(s, path)
 	if err != nil {
 		w.Wrong = err.Error()
@@ -133,15 +137,15 @@ func (w *Foretelling) other(s *rule.Step, path string, t scene.Thing, moved bool
 	}
 	w.Scene.Put(l, t, w.Job.Rule.Name.S)
 	w.Job.Placed = l.Path
-	w.arrives(l)
+	w.Arrives(l)
 }
 
-// made foretells that what a command has made is moved or copied.
-func (w *Foretelling) made(s *rule.Step, path string) {
+// foretellMade foretells that what a command has made is moved or copied.
+func foretellMade(w *work.Foretelling, s *rule.Step, path string) {
 	to, err := w.Job.Spot(s, path)
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
-	w.land("", scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName, nil)
+	w.Land("", scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true}, to, s.SameName, nil)
 }

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -10,10 +10,11 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var copyVerb = verb(rule.Verb{Name: "copy", Options: []string{"from", "as", "same_name"}, Puts: rule.PutsFile},
-	func() act { return &copying{} })
+	func() work.Act { return &copying{} })
 
 type copying struct {
 	Folder rule.Path `key:"copy" doc:"the folder to which the file, or from:, is copied"`
@@ -34,17 +35,19 @@ func (c *copying) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "copy to " + plan.Display(to.Path()), nil
 }
 
-func (c *copying) do(_ context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (c *copying) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *job.Unit, j plan.Job) error { return w.copy(s, j, u.At, u.Facts) })
+		return w.Each(s, func(u *job.Unit, j plan.Job) error { return copyOne(w, s, j, u.At, u.Facts) })
 	}
-	return w.others(s, func(path string, facts file.Facts) error { return w.copy(s, w.Job, path, facts) })
+	return w.Others(s, func(path string, facts file.Facts) error { return copyOne(w, s, w.Job, path, facts) })
 }
 
-func (c *copying) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (c *copying) Foretell(w *work.Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, t scene.Thing) { w.other(s, path, t, false) },
-			func(path string) { w.made(s, path) })
+		w.Others(s, func(path string, t scene.Thing) { foretellOther(w, s, path, t, false) },
+			func(path string) { foretellMade(w, s, path) })
 		return
 	}
 	to, err := w.Job.Spot(s, w.Job.Path())
@@ -52,39 +55,39 @@ func (c *copying) foretell(w *Foretelling, s *rule.Step) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.land(w.At, w.Self, to, s.SameName, nil)
+	w.Land(w.At, w.Self, to, s.SameName, nil)
 }
 
-func (w *Work) copy(s *rule.Step, j plan.Job, source string, facts file.Facts) error {
-	to, err := w.spot(s, j, source)
+func copyOne(w *work.Work, s *rule.Step, j plan.Job, source string, facts file.Facts) error {
+	to, err := w.Spot(s, j, source)
 	if err != nil {
 		return err
 	}
-	return w.copyTo(to, source, facts, s.SameName, nil)
+	return copyTo(w, to, source, facts, s.SameName, nil)
 }
 
 // copyTo copies a file to a place. ours tells whether what is there may be replaced in any
 // case; nil for never.
-func (w *Work) copyTo(to plan.Spot, source string, facts file.Facts, same rule.SameName,
+func copyTo(w *work.Work, to plan.Spot, source string, facts file.Facts, same rule.SameName,
 	ours func(string, file.Facts) bool) error {
 	req := place.Request{To: to, Ours: ours}
-	list := w.placing(job.Put, source, facts, &req, same)
+	list := w.Placing(job.Put, source, facts, &req, same)
 	res, err := w.Placer.Copy(req)
-	if w.left(err) {
+	if w.Left(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
-	w.placedAt(to.Path())
+	w.Done(*list, res)
+	w.PlacedAt(to.Path())
 	switch {
 	case res.Here:
 	case res.Same:
-		w.note("its content was already in " + res.Target)
-		w.tell("%s has that content already", res.Target)
+		w.Note("its content was already in " + res.Target)
+		w.Tell("%s has that content already", res.Target)
 	default:
-		w.tell("would be copied to %s", res.Target)
+		w.Tell("would be copied to %s", res.Target)
 	}
 	return nil
 }

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -17,15 +17,16 @@ import (
 	"stilltide/internal/runner"
 	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 var (
 	runVerb = verb(rule.Verb{Name: "run", Options: []string{"working_folder", "env", "success_codes", "add_file",
 		"stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
-		func() act { return &program{} })
+		func() work.Act { return &program{} })
 	scriptVerb = verb(rule.Verb{Name: "script", Options: []string{"interpreter", "working_folder", "env",
 		"success_codes", "stdin", "stdout", "save", "same_name"}, Program: true, Apart: true},
-		func() act { return &program{} })
+		func() work.Act { return &program{} })
 )
 
 // program is run and script: their keys are the rule's, too, so that the step has them.
@@ -51,83 +52,84 @@ func (program) Says(j *plan.Job, s *rule.Step, state string) (string, error) {
 	return text, nil
 }
 
-func (program) do(ctx context.Context, w *Work, s *rule.Step) error {
-	if p := w.program(ctx, s); p != nil {
+// Do is part of work.Act.
+func (program) Do(ctx context.Context, w *work.Work, s *rule.Step) error {
+	if p := runProgram(ctx, w, s); p != nil {
 		return p
 	}
 	return nil
 }
 
-func (program) foretell(w *Foretelling, s *rule.Step) {
-	w.ran = true
+// Foretell is part of work.Act.
+func (program) Foretell(w *work.Foretelling, s *rule.Step) {
+	w.Ran = true
 	if s.To != nil {
-		w.make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true})
+		w.Make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true}, Open: true})
 	}
 }
 
-// program runs a command or script, and keeps its standard output where the
+// runProgram runs a command or script, and keeps its standard output where the
 // step wants that.
-func (w *Work) program(ctx context.Context, s *rule.Step) *Problem {
+func runProgram(ctx context.Context, w *work.Work, s *rule.Step) *work.Problem {
 	stdout := ""
 	if s.Save.Set() || s.Stdout.Set() {
 		stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
 	}
-	before := w.printed // by the steps before
-	run := w.runHere
-	w.by = ""
-	if w.travels() {
-		run = w.carry
+	before := w.Printed // by the steps before
+	run := runHere
+	w.By = ""
+	if travels(w) {
+		run = carry
 	}
 	var err error
-	if w.run, err = run(ctx, s, stdout); err != nil {
-		return problemOf(err)
+	if w.Ran, err = run(ctx, w, s, stdout); err != nil {
+		return work.ProblemOf(err)
 	}
-	w.CPU += w.run.CPU
-	w.Memory = max(w.Memory, w.run.Memory)
-	w.printed = max(w.printed, w.run.Output)
-	if w.run.Err == nil {
-		exit := w.run.Exit
+	w.CPU += w.Ran.CPU
+	w.Memory = max(w.Memory, w.Ran.Memory)
+	w.Printed = max(w.Printed, w.Ran.Output)
+	if w.Ran.Err == nil {
+		exit := w.Ran.Exit
 		w.Exit, w.Job.Exit = &exit, exit
 	}
-	if w.run.Left {
-		w.note("processes that it left in the background were ended with it")
+	if w.Ran.Left {
+		w.Note("processes that it left in the background were ended with it")
 	}
-	if why := w.judge(ctx, s); why != "" {
-		if line := plan.Telling(lastLines(w.Output, before, tellingLines)); line != "" && w.run.Err == nil {
+	if why := judge(ctx, w, s); why != "" {
+		if line := plan.Telling(work.LinesAfter(w.Output, before, tellingLines)); line != "" && w.Ran.Err == nil {
 			why += ": " + shorten(line)
 		}
-		return &Problem{Text: why, Waits: errors.Is(w.run.Err, syscall.ENOSPC) || errors.Is(w.run.Err, ErrPoolAway),
-			Missing: errors.As(w.run.Err,
+		return &work.Problem{Text: why, Waits: errors.Is(w.Ran.Err, syscall.ENOSPC) || errors.Is(w.Ran.Err,
+			work.ErrPoolAway),
+			Missing: errors.As(w.Ran.Err,
 				new(runner.Missing)) && sameForAll(s)}
 	}
 	if s.Save.Set() {
-		return problemOf(w.save(s, stdout))
+		return work.ProblemOf(save(w, s, stdout))
 	}
 	if s.Stdout.Set() {
-		return problemOf(w.keepStdout(s, stdout))
+		return work.ProblemOf(keepStdout(w, s, stdout))
 	}
 	return nil
 }
 
 // runHere runs a step's command on this machine.
-func (w *Work) runHere(ctx context.Context, s *rule.Step, stdout string) (res runner.Result, err error) {
+func runHere(ctx context.Context, w *work.Work, s *rule.Step, stdout string) (res runner.Result, err error) {
 	c, err := w.Job.Command(s, w.State)
 	if err == nil {
 		err = writeScript(c.Script)
 	}
 	if err == nil {
-		err = w.reachable(c)
+		err = reachable(w, c)
 	}
 	if err != nil {
 		return res, err
 	}
-	if w.trial != nil {
-		fmt.Fprintf(w.trial.out, "$ %s\n", fill.Quote(c.Args))
-	}
+	w.Trial.Begins(c.Args)
 	res = w.Runner.Run(ctx, runner.Spec{Args: c.Args, Dir: c.Dir, Env: c.Env, Output: w.Output, Stdout: stdout,
 		Stdin: c.Stdin, Timeout: c.Timeout, Secrets: w.Secrets, Ledger: w.State, Job: w.Job.ID,
 		Attempt: w.Job.Attempt})
-	w.trial.ran(res, w.Output)
+	w.Trial.Ran(res, w.Output)
 	return res, nil
 }
 
@@ -136,7 +138,7 @@ func sameForAll(s *rule.Step) bool { return s.Command == nil || len(s.Command.Wo
 
 // reachable returns an error if something does not answer that a command would wait for
 // before it is one: it would hold a worker meanwhile.
-func (w *Work) reachable(c plan.Command) error {
+func reachable(w *work.Work, c plan.Command) error {
 	for _, path := range []string{c.Dir, c.Args[0], c.Stdin} {
 		if !filepath.IsAbs(path) {
 			continue
@@ -155,15 +157,15 @@ const tellingLines = 40
 const maxSaved = 1 << 20
 
 // save keeps what a command printed as a word.
-func (w *Work) save(s *rule.Step, path string) error {
+func save(w *work.Work, s *rule.Step, path string) error {
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return err
 	}
-	return w.saveText(s, text)
+	return saveText(w, s, text)
 }
 
-func (w *Work) saveText(s *rule.Step, text []byte) error {
+func saveText(w *work.Work, s *rule.Step, text []byte) error {
 	if len(text) > maxSaved {
 		return fmt.Errorf("save: %d bytes were printed, and at most %d can be saved; use stdout: for more",
 			len(text), maxSaved)
@@ -186,7 +188,7 @@ func (w *Work) saveText(s *rule.Step, text []byte) error {
 }
 
 // pretend gives the words that a step saves a value in a trial.
-func (w *Work) pretend(s *rule.Step, value string) {
+func pretend(w *work.Work, s *rule.Step, value string) {
 	if w.Job.Saved == nil {
 		w.Job.Saved = map[string]string{}
 	}
@@ -196,39 +198,39 @@ func (w *Work) pretend(s *rule.Step, value string) {
 }
 
 // keepStdout puts what a command printed where stdout: says.
-func (w *Work) keepStdout(s *rule.Step, path string) error {
+func keepStdout(w *work.Work, s *rule.Step, path string) error {
 	facts, err := watchfs.Stat(path)
 	if err != nil {
 		return err
 	}
-	to, err := w.spot(s, w.Job, w.Job.Path())
+	to, err := w.Spot(s, w.Job, w.Job.Path())
 	if err != nil {
 		return err
 	}
-	return w.copyTo(to, path, facts, s.SameName, nil)
+	return copyTo(w, to, path, facts, s.SameName, nil)
 }
 
 // judge says in one sentence why a command failed, "" if it did not.
-func (w *Work) judge(ctx context.Context, s *rule.Step) string {
+func judge(ctx context.Context, w *work.Work, s *rule.Step) string {
 	program := "the script"
 	if s.Command != nil {
 		program = filepath.Base(s.Command.Words[0].String())
 	}
-	run := w.run
-	program += w.where()
+	run := w.Ran
+	program += where(w)
 	switch {
 	case run.Behind:
 		return "the watcher ended; the command goes on elsewhere, and its result is taken up at the next start"
 	case run.Err != nil:
 		return run.Err.Error()
-	case run.Stopped && context.Cause(ctx) == ErrTimeout:
+	case run.Stopped && context.Cause(ctx) == work.ErrTimeout:
 		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.Job.Rule.Timeout.Duration))
-	case run.Stopped && context.Cause(ctx) == ErrStopJob:
+	case run.Stopped && context.Cause(ctx) == work.ErrStopJob:
 		return "it was stopped"
 	case run.Stopped:
 		return "the watcher ended"
-	case run.TimedOut && w.by != "" && w.limit(s) != s.Timeout.Duration:
-		return fmt.Sprintf("%s timed out after %s", program, plan.Span(w.limit(s)))
+	case run.TimedOut && w.By != "" && limit(w, s) != s.Timeout.Duration:
+		return fmt.Sprintf("%s timed out after %s", program, plan.Span(limit(w, s)))
 	case run.TimedOut:
 		return fmt.Sprintf("%s timed out after %s (the step's timeout)", program, plan.Span(s.Timeout.Duration))
 	case run.Signal != "":
@@ -237,4 +239,40 @@ func (w *Work) judge(ctx context.Context, s *rule.Step) string {
 		return fmt.Sprintf("%s ended with exit code %d", program, run.Exit)
 	}
 	return ""
+}
+
+// shorten keeps a printed line to the length of a sentence.
+func shorten(line string) string {
+	line = strings.TrimSpace(strings.ToValidUTF8(line, "\uFFFD"))
+	if r := []rune(line); len(r) > 200 {
+		return string(r[:199]) + "…"
+	}
+	return line
+}
+
+// writeScript puts a script's text where it is run from. The name holds the
+// text's hash, so it is written once.
+func writeScript(s *plan.Script) error {
+	if s == nil {
+		return nil
+	}
+	if have, err := os.ReadFile(s.Path); err == nil && string(have) == s.Text {
+		return nil
+	}
+	part, err := os.CreateTemp(filepath.Dir(s.Path), ".part-*")
+	if err != nil {
+		return fmt.Errorf("the script cannot be written: %w", err)
+	}
+	_, err = part.WriteString(s.Text)
+	if closeErr := part.Close(); err == nil {
+		err = closeErr
+	}
+	if err == nil {
+		err = os.Rename(part.Name(), s.Path)
+	}
+	if err != nil {
+		os.Remove(part.Name())
+		return fmt.Errorf("the script cannot be written: %w", err)
+	}
+	return nil
 }

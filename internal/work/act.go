@@ -18,32 +18,21 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// act is all that a verb must be able to do. Each verb is a type in a file of its own, with
-// the keys that it alone has; what its steps placed is taken back by the records that do
+// Act is all that a verb must be able to do. Each verb is a type in a file of its own, with
+// the keys that it alone has; what its steps placed is taken back by the records that Do
 // leaves.
-type act interface {
+type Act interface {
 	notation.Checked // what is written
 	plan.Act         // says what would be done
-	foretell(w *Foretelling, s *rule.Step)
-	do(ctx context.Context, w *Work, s *rule.Step) error
-}
-
-// verb is a registration: only what can do all of it can be registered.
-func verb(v rule.Verb, fresh func() act) rule.Verb {
-	v.New = func() rule.Act { return fresh() }
-	return v
-}
-
-func init() {
-	rule.Register(runVerb, scriptVerb, moveVerb, copyVerb, renameVerb, replaceVerb, discardVerb, unpackVerb,
-		tagVerb, untagVerb, linkVerb, writeVerb, mirrorVerb, postVerb, tellVerb)
+	Foretell(w *Foretelling, s *rule.Step)
+	Do(ctx context.Context, w *Work, s *rule.Step) error
 }
 
 // Step does one step.
 func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
 	applies, err := w.Job.Applies(s)
 	if err != nil || !applies {
-		return problemOf(err)
+		return ProblemOf(err)
 	}
 	if t := s.Timeout.Duration; t > 0 && !s.Runs() {
 		var cancel context.CancelFunc
@@ -54,11 +43,11 @@ func (w *Work) Step(ctx context.Context, s *rule.Step) *Problem {
 	placer.Cancel = ctx.Done()
 	defer func(was *place.Placer) { w.Placer = was }(w.Placer)
 	w.Placer = &placer
-	return w.ended(ctx, s, s.Act.(act).do(ctx, w, s))
+	return w.ended(ctx, s, s.Act.(Act).Do(ctx, w, s))
 }
 
-// each does something with each of the job's files.
-func (w *Work) each(s *rule.Step, do func(u *job.Unit, j plan.Job) error) error {
+// Each does something with each of the job's files.
+func (w *Work) Each(s *rule.Step, do func(u *job.Unit, j plan.Job) error) error {
 	for i := range w.Units {
 		u := &w.Units[i]
 		j := w.as(u)
@@ -77,8 +66,8 @@ func (w *Work) each(s *rule.Step, do func(u *job.Unit, j plan.Job) error) error 
 	return nil
 }
 
-// others does something with the files that from names.
-func (w *Work) others(s *rule.Step, do func(path string, facts file.Facts) error) error {
+// Others does something with the files that from names.
+func (w *Work) Others(s *rule.Step, do func(path string, facts file.Facts) error) error {
 	globs, err := w.Job.Sources(s)
 	if err != nil {
 		return err
@@ -120,27 +109,27 @@ func lookAtOther(path string) (file.Facts, error) {
 func (w *Foretelling) act(s *rule.Step) {
 	switch {
 	case w.At != "":
-	case w.Thrown == toTheTrash:
+	case w.Thrown == ToTheTrash:
 		w.Doubt = true // what is done with a file in the trash is not foretold
 		return
 	case len(s.From) == 0 && !s.Kind().Apart:
 		w.Wrong = "an earlier step has discarded the file"
 		return
 	}
-	s.Act.(act).foretell(w, s)
+	s.Act.(Act).Foretell(w, s)
 }
 
-// others foretells something for the files that from names; made, for one that a command
+// Others foretells something for the files that from names; made, for one that a command
 // is to make under a path that is spelled out.
-func (w *Foretelling) others(s *rule.Step, each func(path string, t scene.Thing), made func(path string)) {
+func (w *Foretelling) Others(s *rule.Step, each func(path string, t scene.Thing), made func(path string)) {
 	globs, err := w.Job.Sources(s)
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
 	for _, glob := range globs {
-		if w.scratch(glob) {
-			if w.Doubt = true; !w.ran {
+		if w.Scratch(glob) {
+			if w.Doubt = true; !w.Ran {
 				w.Wrong = "from: there is no " + plan.Display(glob) + ": no command before has made it"
 			} else if made != nil && !strings.ContainsAny(filepath.Base(glob), "*?[") {
 				made(glob)
@@ -157,9 +146,4 @@ func (w *Foretelling) others(s *rule.Step, each func(path string, t scene.Thing)
 			}
 		}
 	}
-}
-
-// sayOthers names the files of from in what a step says.
-func sayOthers(verb string, from []string, to plan.Spot) string {
-	return fmt.Sprintf("%s %s to %s", verb, plan.Display(strings.Join(from, ", ")), plan.Display(to.Folder()))
 }

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -11,10 +11,11 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var discardVerb = verb(rule.Verb{Name: "discard", Options: []string{"from"}, Takes: rule.TakesUnlessFrom},
-	func() act { return &discard{} })
+	func() work.Act { return &discard{} })
 
 type discard struct {
 	To trashOrDelete `key:"discard" doc:"trash: the file, or from:, goes to the freedesktop trash; delete: it is gone"`
@@ -31,12 +32,6 @@ const (
 // Words is part of rule.OneOf.
 func (trashOrDelete) Words() []string { return []string{string(toTrash), string(toDelete)} }
 
-// What a foretold job has done with its file.
-const (
-	toTheTrash = "to the trash"
-	deleted    = "deleted"
-)
-
 // Check is part of rule.Act.
 func (d *discard) Check(c *notation.Checker) {
 	if len(c.Step.From) == 0 && c.Rule.Processed != nil {
@@ -47,7 +42,7 @@ func (d *discard) Check(c *notation.Checker) {
 
 // Says is part of plan.Act.
 func (d *discard) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
-	what := toTheTrash
+	what := work.ToTheTrash
 	if d.To == toDelete {
 		what = "delete"
 	}
@@ -58,58 +53,60 @@ func (d *discard) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return what + ": " + strings.Join(from, ", "), err
 }
 
-func (d *discard) do(_ context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (d *discard) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 	if len(s.From) == 0 {
-		return w.each(s, func(u *job.Unit, _ plan.Job) error {
-			err := w.throwAway(d, u)
+		return w.Each(s, func(u *job.Unit, _ plan.Job) error {
+			err := throwAway(w, d, u)
 			if err == nil {
-				w.follow(u)
+				w.Follow(u)
 			}
 			return err
 		})
 	}
-	return w.others(s, func(path string, facts file.Facts) error {
+	return w.Others(s, func(path string, facts file.Facts) error {
 		u := job.Unit{Taken: path, At: path, Facts: facts}
-		err := w.throwAway(d, &u)
-		w.wentTo(path, u.At, u.Facts)
+		err := throwAway(w, d, &u)
+		w.WentTo(path, u.At, u.Facts)
 		return err
 	})
 }
 
 // throwAway discards a file, and follows it into the trash.
-func (w *Work) throwAway(d *discard, u *job.Unit) error {
-	if w.trial != nil {
-		w.tell("would go: %s (%s)", u.At, d.To)
+func throwAway(w *work.Work, d *discard, u *job.Unit) error {
+	if w.Trying() {
+		w.Tell("would go: %s (%s)", u.At, d.To)
 		u.At = ""
 		return nil
 	}
 	var req place.Request
 	if d.To == toDelete {
-		list := w.placing(job.Deleted, u.At, u.Facts, &req, "")
+		list := w.Placing(job.Deleted, u.At, u.Facts, &req, "")
 		if err := w.Placer.Delete(req); err != nil {
-			return w.gone(*list, err)
+			return w.Gone(*list, err)
 		}
-		w.done(*list)
+		w.Done(*list)
 		u.At = ""
 		return nil
 	}
-	list := w.placing(job.Trashed, u.At, u.Facts, &req, "")
+	list := w.Placing(job.Trashed, u.At, u.Facts, &req, "")
 	res, err := w.Placer.Trash(req)
 	if err != nil {
-		return w.gone(*list, err)
+		return w.Gone(*list, err)
 	}
-	w.done(*list, res)
+	w.Done(*list, res)
 	u.At, u.Facts = res.Target, res.Facts
 	return nil
 }
 
-func (d *discard) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (d *discard) Foretell(w *work.Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(path string, _ scene.Thing) { w.Scene.Remove(path) }, nil)
+		w.Others(s, func(path string, _ scene.Thing) { w.Scene.Remove(path) }, nil)
 		return
 	}
-	if w.Thrown = toTheTrash; d.To == toDelete {
-		w.Thrown = deleted
+	if w.Thrown = work.ToTheTrash; d.To == toDelete {
+		w.Thrown = work.Deleted
 	}
 	w.Scene.Remove(w.At)
 	w.At = ""

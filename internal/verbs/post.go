@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"bufio"
@@ -28,10 +28,11 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 var postVerb = verb(rule.Verb{Name: "post", Options: []string{"success_codes", "save", "from"}, Files: rule.SuitsFiles},
-	func() act { return &post{} })
+	func() work.Act { return &post{} })
 
 type post struct {
 	Address    rule.Text            `key:"post" pattern:"^(https?://|\\{)" doc:"the address to which the file is sent over HTTP"`
@@ -108,13 +109,14 @@ func (p *post) success(s *rule.Step, status int) bool {
 	return s.SuccessCodes.Has(status) || len(s.SuccessCodes) == 0 && 200 <= status && status < 300
 }
 
-func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (p *post) Do(ctx context.Context, w *work.Work, s *rule.Step) error {
 	if len(s.From) > 0 {
-		return w.others(s, func(path string, facts file.Facts) error {
-			return w.post(ctx, p, s, &w.Job, &parcel{path: path, facts: facts})
+		return w.Others(s, func(path string, facts file.Facts) error {
+			return postOne(ctx, w, p, s, &w.Job, &parcel{path: path, facts: facts})
 		})
 	}
-	return w.each(s, func(u *job.Unit, j plan.Job) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error {
 		what := &parcel{watch: w.Job.Watch, path: u.At, facts: u.Facts}
 		if p.text != nil {
 			text, err := p.text.Fill(j.Lookup)
@@ -123,13 +125,14 @@ func (p *post) do(ctx context.Context, w *Work, s *rule.Step) error {
 			}
 			what = &parcel{text: &text}
 		}
-		return w.post(ctx, p, s, &j, what)
+		return postOne(ctx, w, p, s, &j, what)
 	})
 }
 
-func (p *post) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (p *post) Foretell(w *work.Foretelling, s *rule.Step) {
 	if len(s.From) > 0 {
-		w.others(s, func(string, scene.Thing) {}, func(string) {})
+		w.Others(s, func(string, scene.Thing) {}, func(string) {})
 	}
 }
 
@@ -177,21 +180,21 @@ const postTimeout = 5 * time.Minute
 // maxAnswer is how much of an answer is read, in bytes.
 const maxAnswer = maxSaved
 
-// post sends something over HTTP. A redirect is not followed: it goes to the
+// postOne sends something over HTTP. A redirect is not followed: it goes to the
 // address that the rule names, or nowhere.
-func (w *Work) post(ctx context.Context, p *post, s *rule.Step, j *plan.Job, what *parcel) error {
+func postOne(ctx context.Context, w *work.Work, p *post, s *rule.Step, j *plan.Job, what *parcel) error {
 	address, err := p.address(j)
 	if err != nil {
 		return err
 	}
 	shown := plan.ShownAddress(address)
-	if w.trial != nil {
+	if w.Trying() {
 		if what.text != nil {
-			w.tell("would send this to %s:\n%s", shown, *what.text)
+			w.Tell("would send this to %s:\n%s", shown, *what.text)
 		} else {
-			w.tell("would send %s to %s", what.path, shown)
+			w.Tell("would send %s to %s", what.path, shown)
 		}
-		w.pretend(s, "(the answer)")
+		pretend(w, s, "(the answer)")
 		return nil
 	}
 	if s.Timeout.Duration == 0 {
@@ -212,15 +215,15 @@ func (w *Work) post(ctx context.Context, p *post, s *rule.Step, j *plan.Job, wha
 	if err != nil {
 		return err
 	}
-	answer, err := w.exchange(req, p, s, shown)
+	answer, err := exchange(w, req, p, s, shown)
 	if err == nil && s.Save.Set() {
-		err = w.saveText(s, answer)
+		err = saveText(w, s, answer)
 	}
 	return err
 }
 
 // exchange sends a request and returns what was answered, if that means success.
-func (w *Work) exchange(req *http.Request, p *post, s *rule.Step, shown string) ([]byte, error) {
+func exchange(w *work.Work, req *http.Request, p *post, s *rule.Step, shown string) ([]byte, error) {
 	client := http.Client{CheckRedirect: notFollowed}
 	res, err := client.Do(req)
 	if err != nil {
@@ -231,11 +234,11 @@ func (w *Work) exchange(req *http.Request, p *post, s *rule.Step, shown string) 
 	if err != nil {
 		return nil, fmt.Errorf("the response from %s ended early: %w", shown, innermost(err))
 	}
-	if err := w.print(fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
+	if err := printText(w, fmt.Sprintf("%s %s\n%s\n", req.Method, shown, res.Status), answer); err != nil {
 		return nil, err
 	}
 	if !p.success(s, res.StatusCode) {
-		return nil, w.refused(res, shown, answer)
+		return nil, refused(w, res, shown, answer)
 	}
 	return answer, nil
 }
@@ -243,22 +246,17 @@ func (w *Work) exchange(req *http.Request, p *post, s *rule.Step, shown string) 
 func notFollowed(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 
 // refused says that a status means no success.
-func (w *Work) refused(res *http.Response, shown string, answer []byte) error {
+func refused(w *work.Work, res *http.Response, shown string, answer []byte) error {
 	first, _ := bufio.NewReader(strings.NewReader(string(answer))).ReadString('\n')
 	why := fmt.Sprintf("%s answered %s", shown, res.Status)
 	if first = shorten(first); first != "" {
 		why += ": " + first
 	}
 	if slices.Contains(w.Job.Rule.Retry.NeverHTTP, res.StatusCode) {
-		return hopeless{why}
+		return work.Hopeless{Text: why}
 	}
 	return errors.New(why)
 }
-
-// hopeless is an error that another attempt would meet again.
-type hopeless struct{ text string }
-
-func (h hopeless) Error() string { return h.text }
 
 // innermost takes the method and address from an error of the client, which
 // messages name themselves.
@@ -332,13 +330,13 @@ func (p *post) request(ctx context.Context, j plan.Job, address string, body io.
 	return req, nil
 }
 
-// print adds to what the job's commands printed.
-func (w *Work) print(head string, text []byte) error {
+// printText adds to what the job's commands printed.
+func printText(w *work.Work, head string, text []byte) error {
 	f, err := os.OpenFile(w.Output, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
 		return fmt.Errorf("the output file cannot be made: %w", err)
 	}
 	n, err := f.WriteString(head + string(text))
-	w.printed += int64(n)
+	w.Printed += int64(n)
 	return errors.Join(err, f.Close())
 }

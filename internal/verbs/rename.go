@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -7,11 +7,12 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/work"
 )
 
 var renameVerb = verb(rule.Verb{Name: "rename", Options: []string{"same_name"}, Takes: rule.TakesInput,
 	Puts: rule.PutsFile, InPlace: true},
-	func() act { return &rename{} })
+	func() work.Act { return &rename{} })
 
 type rename struct {
 	Name rule.Text `key:"rename" fits:"^[^/]*$" doc:"the file's new name, in the folder where it is"`
@@ -30,8 +31,10 @@ func (r *rename) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "rename to " + plan.Display(to.Name), nil
 }
 
-func (r *rename) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.move(s, u, j) })
+// Do is part of work.Act.
+func (r *rename) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error { return moveOne(w, s, u, j) })
 }
 
-func (r *rename) foretell(w *Foretelling, s *rule.Step) { w.moveTo(s) }
+// Foretell is part of work.Act.
+func (r *rename) Foretell(w *work.Foretelling, s *rule.Step) { foretellMove(w, s) }

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"cmp"
@@ -13,11 +13,12 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var unpackVerb = verb(rule.Verb{Name: "unpack", Options: []string{"same_name"}, Puts: rule.PutsMany,
 	Files: rule.SuitsFiles},
-	func() act { return &unpack{} })
+	func() work.Act { return &unpack{} })
 
 type unpack struct {
 	Folder   rule.Path   `key:"unpack" doc:"the folder into which a zip, tar, tar.gz or gz is unpacked, all or nothing"`
@@ -44,53 +45,54 @@ func (a *unpack) limits() place.Limits {
 	}
 }
 
-func (a *unpack) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error {
-		to, err := w.spot(s, j, u.At)
+// Do is part of work.Act.
+func (a *unpack) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error {
+		to, err := w.Spot(s, j, u.At)
 		if err != nil {
 			return err
 		}
 		req := place.Request{To: to}
-		list := w.placing(job.Put, u.At, u.Facts, &req, s.SameName)
+		list := w.Placing(job.Put, u.At, u.Facts, &req, s.SameName)
 		results, err := w.Placer.Unpack(req, a.limits())
 		if err != nil {
 			return err
 		}
-		w.unpacked(*list, results)
+		unpacked(w, *list, results)
 		return nil
 	})
 }
 
 // unpacked reports what an archive held: what was made, and what was there already.
-func (w *Work) unpacked(list []*job.Placement, results []place.Result) {
+func unpacked(w *work.Work, list []*job.Placement, results []place.Result) {
 	var made []place.Result
 	for _, r := range results {
 		if r.Same {
-			w.tell("%s has that content already", r.Target)
+			w.Tell("%s has that content already", r.Target)
 			continue
 		}
 		made = append(made, r)
-		w.tell("would be unpacked: %s", r.Target)
+		w.Tell("would be unpacked: %s", r.Target)
 	}
 	if len(made) == 0 {
 		for _, p := range list {
-			w.drop(p)
+			w.Drop(p)
 		}
 	} else {
-		w.done(list, made...)
+		w.Done(list, made...)
 	}
 	note := fmt.Sprintf("%d unpacked", len(made))
 	if there := len(results) - len(made); there > 0 {
 		note += fmt.Sprintf(", %d there already", there)
 	}
-	w.note(note)
+	w.Note(note)
 	if len(results) > 0 {
 		w.Job.Placed = results[0].Target
 	}
 }
 
-// foretell looks at what the archive holds.
-func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
+// Foretell looks at what the archive holds.
+func (a *unpack) Foretell(w *work.Foretelling, s *rule.Step) {
 	to, err := w.Job.Spot(s, w.Job.Path())
 	if err != nil {
 		w.Wrong = err.Error()
@@ -111,7 +113,7 @@ func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
 		}
 		t := scene.Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(content)), Mod: file.At(w.Now)},
 			Text: content, Open: !whole}
-		first = cmp.Or(first, w.entry(t, spot, s.SameName))
+		first = cmp.Or(first, foretellEntry(w, t, spot, s.SameName))
 	})
 	if err != nil && w.Wrong == "" {
 		w.Wrong = plan.Display(w.At) + " cannot be unpacked: " + err.Error()
@@ -119,16 +121,16 @@ func (a *unpack) foretell(w *Foretelling, s *rule.Step) {
 	w.Job.Placed = first
 }
 
-// entry foretells one entry of an archive, and returns where it would be.
-func (w *Foretelling) entry(t scene.Thing, to plan.Spot, same rule.SameName) string {
+// foretellEntry foretells one entry of an archive, and returns where it would be.
+func foretellEntry(w *work.Foretelling, t scene.Thing, to plan.Spot, same rule.SameName) string {
 	l := w.Scene.Land("", t, to, same, nil)
-	if w.clash(l, to.Name); l.Skipped {
+	if w.Clash(l, to.Name); l.Skipped {
 		l.Wrong = l.Path + " is there already with other content"
 	}
 	if w.Wrong = l.Wrong; w.Wrong != "" {
 		return ""
 	}
 	w.Scene.Put(l, t, w.Job.Rule.Name.S)
-	w.arrives(l)
+	w.Arrives(l)
 	return l.Path
 }

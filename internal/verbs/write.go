@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -11,11 +11,12 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/scene"
+	"stilltide/internal/work"
 )
 
 var writeVerb = verb(rule.Verb{Name: "write", Options: []string{"as", "same_name"},
 	Needs: []string{"as", "content"}, Puts: rule.PutsOwn, Apart: true},
-	func() act { return &write{} })
+	func() work.Act { return &write{} })
 
 type write struct {
 	Folder  rule.Path `key:"write" doc:"the folder in which a text file is written, named by as: and holding content:"`
@@ -36,35 +37,37 @@ func (t *write) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 	return "write to " + plan.Display(to.Path()), err
 }
 
-func (t *write) do(_ context.Context, w *Work, s *rule.Step) error {
+// Do is part of work.Act.
+func (t *write) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 	text, err := t.text.Fill(w.Job.Lookup)
 	if err != nil {
 		return err
 	}
-	to, err := w.spot(s, w.Job, w.Job.Path())
+	to, err := w.Spot(s, w.Job, w.Job.Path())
 	if err != nil {
 		return err
 	}
 	req := place.Request{To: to}
-	list := w.placing(job.Put, "", file.Facts{}, &req, s.SameName)
+	list := w.Placing(job.Put, "", file.Facts{}, &req, s.SameName)
 	res, err := w.Placer.Write(req, []byte(text))
-	if w.left(err) {
+	if w.Left(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
-	w.tell("would be written: %s", res.Target)
+	w.Done(*list, res)
+	w.Tell("would be written: %s", res.Target)
 	return nil
 }
 
-func (t *write) foretell(w *Foretelling, s *rule.Step) {
+// Foretell is part of work.Act.
+func (t *write) Foretell(w *work.Foretelling, s *rule.Step) {
 	text, err := t.text.Fill(w.Job.Lookup)
 	if err != nil {
 		w.Wrong = err.Error()
 		return
 	}
-	w.make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)},
+	w.Make(s, scene.Thing{Facts: file.Facts{Exists: true, Regular: true, Size: int64(len(text)), Mod: file.At(w.Now)},
 		Text: []byte(text)})
 }

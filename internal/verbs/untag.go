@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -11,9 +11,10 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/work"
 )
 
-var untagVerb = verb(rule.Verb{Name: "untag"}, func() act { return &untag{} })
+var untagVerb = verb(rule.Verb{Name: "untag"}, func() work.Act { return &untag{} })
 
 type untag struct {
 	Tags []rule.Text `key:"untag" fits:"^[^,\\n]*$" doc:"tags that are taken from the file's (user.xdg.tags)"`
@@ -30,16 +31,18 @@ func (t *untag) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
 	return "untag " + strings.Join(tags, ", "), err
 }
 
-func (t *untag) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error {
+// Do is part of work.Act.
+func (t *untag) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error {
 		tags, err := fillTags(&j, t.filled)
 		if err != nil {
 			return err
 		}
 		have := content.Tags(u.At)
-		return w.setTags(u, slices.DeleteFunc(slices.Clone(have),
+		return setTags(w, u, slices.DeleteFunc(slices.Clone(have),
 			func(one string) bool { return slices.Contains(tags, one) }))
 	})
 }
 
-func (t *untag) foretell(*Foretelling, *rule.Step) {}
+// Foretell is part of work.Act.
+func (t *untag) Foretell(*work.Foretelling, *rule.Step) {}

@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -8,9 +8,10 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/work"
 )
 
-var tellVerb = verb(rule.Verb{Name: "tell", Needs: []string{"text"}, Apart: true}, func() act { return &tell{} })
+var tellVerb = verb(rule.Verb{Name: "tell", Needs: []string{"text"}, Apart: true}, func() work.Act { return &tell{} })
 
 type tell struct {
 	Channel rule.Text `key:"tell" doc:"the channel that is told; log is always there"`
@@ -31,17 +32,19 @@ func (t *tell) Says(j *plan.Job, _ *rule.Step, _ string) (string, error) {
 	return fmt.Sprintf("tell %s: %s", t.Channel.S, plan.Display(text)), err
 }
 
-func (t *tell) do(_ context.Context, w *Work, _ *rule.Step) error {
+// Do is part of work.Act.
+func (t *tell) Do(_ context.Context, w *work.Work, _ *rule.Step) error {
 	text, err := t.text.Fill(w.Job.Lookup)
 	if err != nil {
 		return err
 	}
-	if w.trial != nil {
-		w.tell("would tell %s: %s", t.Channel.S, text)
+	if w.Trying() {
+		w.Tell("would tell %s: %s", t.Channel.S, text)
 		return nil
 	}
 	w.Book.Notice(t.Channel.S, text, w.Job)
 	return nil
 }
 
-func (t *tell) foretell(*Foretelling, *rule.Step) {}
+// Foretell is part of work.Act.
+func (t *tell) Foretell(*work.Foretelling, *rule.Step) {}

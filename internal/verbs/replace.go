@@ -1,4 +1,4 @@
-package work
+package verbs
 
 import (
 	"context"
@@ -15,10 +15,11 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/work"
 )
 
 var replaceVerb = verb(rule.Verb{Name: "replace_with", InPlace: true, Files: rule.SuitsSingle},
-	func() act { return &replace{} })
+	func() work.Act { return &replace{} })
 
 type replace struct {
 	With    rule.Path    `key:"replace_with" doc:"the path whose content takes the place of the file's, atomically"`
@@ -89,12 +90,13 @@ func (r *replace) gainText() string {
 	return strconv.FormatFloat(r.gain, 'f', -1, 64) + "% "
 }
 
-func (r *replace) do(_ context.Context, w *Work, s *rule.Step) error {
-	return w.each(s, func(u *job.Unit, j plan.Job) error { return w.replace(r, u, j) })
+// Do is part of work.Act.
+func (r *replace) Do(_ context.Context, w *work.Work, s *rule.Step) error {
+	return w.Each(s, func(u *job.Unit, j plan.Job) error { return replaceOne(w, r, u, j) })
 }
 
-// replace puts new content in place of the file's.
-func (w *Work) replace(r *replace, u *job.Unit, j plan.Job) error {
+// replaceOne puts new content in place of the file's.
+func replaceOne(w *work.Work, r *replace, u *job.Unit, j plan.Job) error {
 	source, err := r.path(&j)
 	if err != nil {
 		return err
@@ -108,22 +110,22 @@ func (w *Work) replace(r *replace, u *job.Unit, j plan.Job) error {
 	case !next.Regular:
 		return fmt.Errorf("replace_with: %s is not a regular file", plan.Display(source))
 	case !r.gains(u.Facts.Size, next.Size):
-		w.note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", r.gainText(),
+		w.Note(fmt.Sprintf("kept as it is: the new content is not %ssmaller (%s, %s)", r.gainText(),
 			humanize.IBytes(uint64(next.Size)), humanize.IBytes(uint64(u.Facts.Size))))
-		w.tell("kept as it is: the new content is not %ssmaller", r.gainText())
+		w.Tell("kept as it is: the new content is not %ssmaller", r.gainText())
 		return nil
 	}
 	req := place.Request{To: plan.SpotWithin(j.Watch, u.At)}
-	list := w.placing(job.Put, source, u.Facts, &req, "")
+	list := w.Placing(job.Put, source, u.Facts, &req, "")
 	req.Source, req.Expect = source, u.Facts
 	res, err := w.Placer.Replace(req)
 	if err != nil {
 		return err
 	}
-	w.done(*list, res)
+	w.Done(*list, res)
 	was := u.Facts.Size
-	w.tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
-	w.note(fmt.Sprintf("%s → %s (%s)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)),
+	w.Tell("its content would be replaced: %d bytes, then %d", was, res.Facts.Size)
+	w.Note(fmt.Sprintf("%s → %s (%s)", humanize.IBytes(uint64(was)), humanize.IBytes(uint64(res.Facts.Size)),
 		percent(was, res.Facts.Size)))
 	u.Facts = res.Facts
 	return nil
@@ -138,14 +140,15 @@ func percent(was, is int64) string {
 	return fmt.Sprintf("%+d %%", (is-was)*100/max(was, 1))
 }
 
-func (r *replace) foretell(w *Foretelling, _ *rule.Step) {
+// Foretell is part of work.Act.
+func (r *replace) Foretell(w *work.Foretelling, _ *rule.Step) {
 	path, err := r.path(&w.Job)
 	there, ok := w.Scene.Look(path)
-	switch inScratch := w.scratch(path); {
+	switch inScratch := w.Scratch(path); {
 	case err != nil:
 		w.Wrong = err.Error()
 		return
-	case inScratch && w.ran:
+	case inScratch && w.Ran:
 		w.Doubt, w.Self.Open, w.Self.Source = true, true, ""
 	case !ok || inScratch:
 		w.Wrong = "replace_with: there is no " + plan.Display(path)
