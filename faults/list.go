@@ -55,9 +55,9 @@ var faults = []Fault{
 		script("circles")},
 
 	// Bounded.
-	{"whoever waits for a commit waits until few enough rows are under way", "internal/ledger/writer.go",
-		"len(w.rows.groups) == 0) && !many {\n", "len(w.rows.groups) == 0) && (!many || w != nil) {\n",
-		unit("ledger", "TestABurstWaitsForTheTables")},
+	{"whoever waits for a commit waits until few enough rows are under way", "internal/commits/writer.go",
+		"len(w.rows.Groups) == 0) && !many {\n", "len(w.rows.Groups) == 0) && (!many || w != nil) {\n",
+		unit("commits", "TestABurstWaitsForTheTables")},
 
 	// Reads beside the flow.
 	{"a job that ended while the queue was read does not run again", "internal/core/flow/window.go",
@@ -219,8 +219,8 @@ var faults = []Fault{
 		"\t\tif list[i].State == job.Running {\n\t\t\tlist[i].Become(job.Queued)\n",
 		"\t\tif false {\n\t\t\tlist[i].Become(job.Queued)\n", script("cutshort")},
 	{"a job's further files are durable with it", "internal/ledger/record.go",
-		"\tl.w.addTogether(append([]keyed{{key, r}}, memberRecords(j)...))\n",
-		"\tl.w.add(key, r)\n\tl.RecordMembers(j)\n", unit("ledger", "TestAJobIsNeverWithoutItsMembers")},
+		"\tl.w.AddTogether(append([]tables.Keyed{{Key: key, Record: r}}, tables.MemberRecords(j)...))\n",
+		"\tl.w.Add(key, r)\n\tl.RecordMembers(j)\n", unit("ledger", "TestAJobIsNeverWithoutItsMembers")},
 	{"a missing program blocks its rule, and fails no file", "internal/core/flow/jobs.go",
 		"\tcase res.Missing:\n\t\tf.missingProgram(j, res)\n", "", script("trouble")},
 	{"a failure that comes again counts", "internal/ledger/filter.go",

@@ -17,7 +17,8 @@ import (
 
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
-	"core", "watchfs", "content", "look", "ledger", "sift", "naming", "held", "place", "scene", "runner", "work",
+	"core", "watchfs", "content", "look", "tables", "commits", "ledger", "sift",
+	"naming", "held", "place", "scene", "runner", "work",
 	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",
 	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "presence", "draft", "jsonlines",

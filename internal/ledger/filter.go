@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 // Filter chooses jobs. Zero values choose all.
@@ -44,7 +45,7 @@ func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := "SELECT " + jobColumns + " FROM job"
+	q := "SELECT " + tables.JobColumns + " FROM job"
 	if len(c.where) > 0 {
 		q += " WHERE " + strings.Join(c.where, " AND ")
 	}
@@ -179,7 +180,7 @@ const endedSince = "SELECT id FROM job WHERE ended_at >= ? AND rule IN (SELECT r
 
 // addSince asks for the jobs that were taken or that ended since a time.
 func (l *Ledger) addSince(c *conditions, since time.Time) error {
-	at, n := nano(since), 0
+	at, n := tables.Nano(since), 0
 	if err := l.db.QueryRow(`SELECT count(*) FROM (`+endedSince+` LIMIT ?)`, at, few+1).Scan(&n); err != nil {
 		return l.damaged(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 // Whatever is asked of whatever history, the indexes answer as one would who reads all jobs: a
@@ -146,7 +147,7 @@ func TestQuestionsAreAnsweredByIndexes(t *testing.T) {
 	} {
 		c, err := l.conditions(f)
 		require.NoError(t, err)
-		requireIndexed(t, l, "SELECT "+jobColumns+" FROM job WHERE "+strings.Join(c.where, " AND ")+
+		requireIndexed(t, l, "SELECT "+tables.JobColumns+" FROM job WHERE "+strings.Join(c.where, " AND ")+
 			" ORDER BY id DESC", c.args...)
 	}
 	requireIndexed(t, l, endedBefore, 1, 500)

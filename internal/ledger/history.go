@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"stilltide/internal/tables"
 )
 
 // Prune removes the details of jobs that ended before a time: attempts,
@@ -18,17 +20,18 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 			return removed, err
 		}
 		for _, id := range jobs {
-			l.w.add(rowKey{of: prunedJob, id: id}, &record{statement: dropJob, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedAttempts, id: id},
-				&record{statement: dropAttempts, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedPlacements, id: id},
-				&record{statement: dropPlacements, columns: columns{}.num(id)})
-			l.w.add(rowKey{of: prunedMembers, id: id},
-				&record{statement: dropMembers, columns: columns{}.num(id, 0)})
-			l.w.add(rowKey{of: prunedDismissed, id: id},
-				&record{statement: dropDismissed, columns: columns{}.num(id)})
+			l.w.Add(tables.RowKey{Of: tables.PrunedJob, ID: id}, &tables.Record{Statement: tables.DropJob,
+				Columns: tables.Columns{}.Num(id)})
+			l.w.Add(tables.RowKey{Of: tables.PrunedAttempts, ID: id},
+				&tables.Record{Statement: tables.DropAttempts, Columns: tables.Columns{}.Num(id)})
+			l.w.Add(tables.RowKey{Of: tables.PrunedPlacements, ID: id},
+				&tables.Record{Statement: tables.DropPlacements, Columns: tables.Columns{}.Num(id)})
+			l.w.Add(tables.RowKey{Of: tables.PrunedMembers, ID: id},
+				&tables.Record{Statement: tables.DropMembers, Columns: tables.Columns{}.Num(id, 0)})
+			l.w.Add(tables.RowKey{Of: tables.PrunedDismissed, ID: id},
+				&tables.Record{Statement: tables.DropDismissed, Columns: tables.Columns{}.Num(id)})
 		}
-		if err := l.w.sync(context.Background(), true); err != nil {
+		if err := l.w.Sync(context.Background(), true); err != nil {
 			return removed, err
 		}
 		for _, name := range outputs {
@@ -44,7 +47,7 @@ const endedBefore = `SELECT id FROM job WHERE ended_at > 0 AND rule IN (SELECT r
 
 // old lists jobs that ended before a time, and their outputs.
 func (l *Ledger) old(before time.Time, most int) (jobs []int64, outputs []string, err error) {
-	rows, err := l.db.Query(endedBefore, nano(before), most)
+	rows, err := l.db.Query(endedBefore, tables.Nano(before), most)
 	if err != nil {
 		return nil, nil, l.damaged(err)
 	}

@@ -12,29 +12,23 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 // openAny opens a ledger whose troubles are expected.
 func openAny(t *testing.T, folder string) *Ledger {
 	t.Helper()
+	quiet = time.Second // so that a slow machine does not empty the journal in between
+	defer func() { quiet = 0 }()
 	l, err := Open(folder, func(error) {})
 	require.NoError(t, err)
-	l.w.mu.Lock()
-	defer l.w.mu.Unlock()
-	l.w.burst = time.Second // so that a slow machine does not empty the journal in between
 	return l
 }
 
 // crash ends a ledger as a crash does: what is not in the file is lost.
 func crash(t *testing.T, l *Ledger) {
 	t.Helper()
-	_, err := l.w.conn.ExecContext(context.Background(), `PRAGMA query_only = 1`)
-	require.NoError(t, err)
-	close(l.w.stop)
-	l.RecordPause("crash", true, time.Time{}) // this commit fails, and ends the writer
-	<-l.w.ended
-	l.w.closeStatements()
-	require.NoError(t, l.w.conn.Close())
+	require.NoError(t, l.w.Abandon())
 	require.NoError(t, l.db.Close())
 	l.lock.release()
 }
@@ -65,7 +59,7 @@ func burst(t *testing.T, l *Ledger, n int) []job.Job {
 func TestABurstIsDurableInTheJournal(t *testing.T) {
 	folder := t.TempDir()
 	l := openAny(t, folder)
-	jobs := burst(t, l, 2*groupRows)
+	jobs := burst(t, l, 2*tables.GroupRows)
 	require.Positive(t, parts(t, l), "it went to the journal")
 	for _, j := range jobs[:10] { // these ends are late, and lost
 		j.State, j.Ended = job.Processed, when
@@ -145,15 +139,16 @@ func TestADamagedJournalIsLeftAlone(t *testing.T) {
 }
 
 func FuzzPart(f *testing.F) {
-	_, rows, err := part(nil, []written{{record: &record{job: &job.Job{ID: 1, File: "/in/a"}}}})
+	_, rows, err := tables.EncodePart(nil, []tables.Written{{Record: &tables.Record{Job: &job.Job{ID: 1,
+		File: "/in/a"}}}})
 	require.NoError(f, err)
 	f.Add(rows)
 	f.Add([]byte{0, 1, 2, 255, 255, 255, 255, 255, 255, 255, 255, 255, 1})
 	f.Fuzz(func(t *testing.T, rows []byte) {
-		left := partReader{rows}
-		for len(left.left) > 0 {
-			if _, _, err := left.next(); err != nil {
-				require.ErrorIs(t, err, errPart)
+		left := tables.PartReader{Left: rows}
+		for len(left.Left) > 0 {
+			if _, _, err := left.Next(); err != nil {
+				require.ErrorIs(t, err, tables.ErrPart)
 				return
 			}
 		}

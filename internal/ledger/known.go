@@ -7,20 +7,20 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
-
-type knownKey struct{ rule, file string }
 
 // Remember notes that a rule has handled a file that stays where it is.
 func (l *Ledger) Remember(k job.Known) {
-	key := knownKey{k.Rule, k.File}
+	key := tables.KnownKey{Rule: k.Rule, File: k.File}
 	l.mu.Lock()
 	l.known[key] = &k
 	l.knows = true
 	l.edits[k.Rule]++
 	l.knowing[k.Rule] = true
 	l.mu.Unlock()
-	l.w.addNamed(rowName{knownRow, key}, &record{statement: putKnown, known: &k, knownKey: &key})
+	l.w.AddNamed(tables.RowName{Of: tables.KnownRow, KnownKey: key}, &tables.Record{Statement: tables.PutKnown,
+		Known: &k, KnownKey: &key})
 }
 
 // Forget notes that a file is not where the rule left it.
@@ -30,19 +30,20 @@ func (l *Ledger) Forget(rule, path string) {
 		l.mu.Unlock()
 		return
 	}
-	key := knownKey{rule, path}
+	key := tables.KnownKey{Rule: rule, File: path}
 	l.known[key] = nil
 	l.edits[rule]++
 	l.mu.Unlock()
-	l.w.addNamed(rowName{knownRow, key}, &record{statement: dropKnown, knownKey: &key,
-		columns: columns{}.text(rule, path)})
+	l.w.AddNamed(tables.RowName{Of: tables.KnownRow, KnownKey: key}, &tables.Record{Statement: tables.DropKnown,
+		KnownKey: &key,
+		Columns:  tables.Columns{}.Text(rule, path)})
 }
 
 // Known returns what a rule remembers of a file.
 func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if k, recent := l.known[knownKey{rule, path}]; recent {
+	if k, recent := l.known[tables.KnownKey{Rule: rule, File: path}]; recent {
 		if k == nil {
 			return job.Known{}, false, nil
 		}
@@ -164,7 +165,7 @@ func (l *Ledger) knownWritten(rule string) int {
 func (l *Ledger) changedLately(rule, path string) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	_, is := l.known[knownKey{rule, path}]
+	_, is := l.known[tables.KnownKey{Rule: rule, File: path}]
 	return is
 }
 
@@ -237,8 +238,8 @@ func (l *Ledger) knownLately(rule, below string) map[string]bool {
 	defer l.mu.Unlock()
 	files := map[string]bool{}
 	for key, k := range l.known {
-		if key.rule == rule && strings.HasPrefix(key.file, below) {
-			files[key.file] = k != nil
+		if key.Rule == rule && strings.HasPrefix(key.File, below) {
+			files[key.File] = k != nil
 		}
 	}
 	return files

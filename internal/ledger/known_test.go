@@ -8,10 +8,10 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 
 	"github.com/stretchr/testify/require"
 )
@@ -22,21 +22,21 @@ func TestKnownTellsWhatWasSaidLast(t *testing.T) {
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		l := open(t, t.TempDir())
-		world := map[knownKey]int64{}
+		world := map[tables.KnownKey]int64{}
 		name := func(n int) string { return fmt.Sprintf("/in/%s/f-%03d", []string{"a", "a-b", "ä", "a b"}[n%4], n/4) }
 		rules := []string{"r", "s", "rule"}
 		for step := range 60 {
 			switch r.IntN(6) {
 			case 0, 1: // a few files are handled, or gone
 				for range r.IntN(40) {
-					key := knownKey{rules[r.IntN(3)], name(r.IntN(400))}
+					key := tables.KnownKey{Rule: rules[r.IntN(3)], File: name(r.IntN(400))}
 					if r.IntN(3) == 0 {
-						l.Forget(key.rule, key.file)
+						l.Forget(key.Rule, key.File)
 						delete(world, key)
 						continue
 					}
 					world[key] = int64(step)
-					l.Remember(job.Known{Rule: key.rule, File: key.file, Job: int64(step),
+					l.Remember(job.Known{Rule: key.Rule, File: key.File, Job: int64(step),
 						Facts: file.Facts{Exists: true, Regular: true}})
 				}
 			case 2:
@@ -49,7 +49,7 @@ func TestKnownTellsWhatWasSaidLast(t *testing.T) {
 				requireBelow(t, l, world, rules[r.IntN(3)], "/in/"+[]string{"a", "a-b"}[r.IntN(2)], seed)
 			default: // events
 				for range r.IntN(100) {
-					requireKnown(t, l, world, knownKey{rules[r.IntN(3)], name(r.IntN(400))}, seed)
+					requireKnown(t, l, world, tables.KnownKey{Rule: rules[r.IntN(3)], File: name(r.IntN(400))}, seed)
 				}
 			}
 		}
@@ -57,18 +57,18 @@ func TestKnownTellsWhatWasSaidLast(t *testing.T) {
 	}
 }
 
-func requireKnown(t *testing.T, l *Ledger, world map[knownKey]int64, key knownKey, seed uint64) {
-	k, is, err := l.Known(key.rule, key.file)
+func requireKnown(t *testing.T, l *Ledger, world map[tables.KnownKey]int64, key tables.KnownKey, seed uint64) {
+	k, is, err := l.Known(key.Rule, key.File)
 	require.NoError(t, err)
 	want, wanted := world[key]
 	require.Equal(t, wanted, is, "seed %d: %v", seed, key)
 	require.Equal(t, want, k.Job, "seed %d: %v", seed, key)
-	require.True(t, !is || k.File == key.file && k.Rule == key.rule, "seed %d: %v", seed, key)
+	require.True(t, !is || k.File == key.File && k.Rule == key.Rule, "seed %d: %v", seed, key)
 }
 
 // requireStretch asks for a stretch of paths. What is told is so; what is not told was changed
 // lately.
-func requireStretch(t *testing.T, l *Ledger, world map[knownKey]int64, rule, from, to string, seed uint64) {
+func requireStretch(t *testing.T, l *Ledger, world map[tables.KnownKey]int64, rule, from, to string, seed uint64) {
 	told, last := map[string]bool{}, ""
 	l.mu.Lock()
 	lately := maps.Clone(l.known)
@@ -80,20 +80,20 @@ func requireStretch(t *testing.T, l *Ledger, world map[knownKey]int64, rule, fro
 	}
 	for _, k := range list {
 		require.Greater(t, k.File, last, "seed %d", seed)
-		require.Equal(t, world[knownKey{rule, k.File}], k.Job, "seed %d: %s", seed, k.File)
+		require.Equal(t, world[tables.KnownKey{Rule: rule, File: k.File}], k.Job, "seed %d: %s", seed, k.File)
 		told[k.File], last = true, k.File
 	}
 	for key := range world {
-		if key.rule == rule && from <= key.file && key.file <= to && !told[key.file] {
+		if key.Rule == rule && from <= key.File && key.File <= to && !told[key.File] {
 			require.Contains(t, lately, key, "seed %d", seed)
 		}
 	}
 }
 
-func requireCount(t *testing.T, l *Ledger, world map[knownKey]int64, rule string, seed uint64) {
+func requireCount(t *testing.T, l *Ledger, world map[tables.KnownKey]int64, rule string, seed uint64) {
 	want := 0
 	for key := range world {
-		if key.rule == rule {
+		if key.Rule == rule {
 			want++
 		}
 	}
@@ -101,11 +101,11 @@ func requireCount(t *testing.T, l *Ledger, world map[knownKey]int64, rule string
 }
 
 // requireBelow asks for what is known below a folder, page by page.
-func requireBelow(t *testing.T, l *Ledger, world map[knownKey]int64, rule, folder string, seed uint64) {
+func requireBelow(t *testing.T, l *Ledger, world map[tables.KnownKey]int64, rule, folder string, seed uint64) {
 	var want, files []string
 	for key := range world {
-		if key.rule == rule && strings.HasPrefix(key.file, folder+"/") {
-			want = append(want, key.file)
+		if key.Rule == rule && strings.HasPrefix(key.File, folder+"/") {
+			want = append(want, key.File)
 		}
 	}
 	slices.Sort(want)
@@ -125,7 +125,8 @@ func requireBelow(t *testing.T, l *Ledger, world map[knownKey]int64, rule, folde
 
 // Pages join to the whole, with what is on its way to the table in its place.
 func TestKnownFilesComeInPages(t *testing.T) {
-	l := open(t, t.TempDir())
+	l, err := OpenStepped(t.TempDir()) // nothing is written until somebody waits for it
+	require.NoError(t, err)
 	defer l.Close()
 	var want []string
 	remember := func(n int) {
@@ -136,9 +137,6 @@ func TestKnownFilesComeInPages(t *testing.T) {
 		remember(2 * n)
 	}
 	require.NoError(t, l.Flush())
-	l.w.mu.Lock()
-	l.w.last = time.Now().Add(time.Hour) // nothing is written until somebody waits for it
-	l.w.mu.Unlock()
 	for _, n := range []int{1, 2*knownPage - 1, 2*knownPage + 1, 9 * knownPage} {
 		remember(n)
 	}

@@ -25,7 +25,9 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/commits"
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 
 	_ "modernc.org/sqlite" // the driver
 )
@@ -48,20 +50,20 @@ type Ledger struct {
 	folder string
 	lock   *lock
 	db     *sql.DB
-	w      *writer // nil when opened for reading
+	w      *commits.Writer // nil when opened for reading
 	ask    *asked
 	tell   func(error)
 
 	mu      sync.Mutex
 	nextID  int64
 	nextPl  int64
-	known   map[knownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
-	recent  map[string]*job.Job     // by file: the newest job that was recorded, but perhaps is not yet in the file
-	knowing map[string]bool         // rules that may remember files; nil if that is not known
-	knows   bool                    // there are some
-	edits   map[string]int          // how often they changed since the ledger was opened, by rule
-	written map[string]int          // how many of these changes went to the table
-	tally   map[tallyKey]int        // jobs, those included that are not yet in the file
+	known   map[tables.KnownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
+	recent  map[string]*job.Job            // by file: the newest job of those that are perhaps not yet there
+	knowing map[string]bool                // rules that may remember files; nil if that is not known
+	knows   bool                           // there are some
+	edits   map[string]int                 // how often they changed since the ledger was opened, by rule
+	written map[string]int                 // how many of these changes went to the table
+	tally   map[tables.TallyKey]int        // jobs, those included that are not yet in the file
 
 	chained map[string]*job.Placement // by target: placed where a rule may take it, but perhaps not yet in the file
 }
@@ -80,7 +82,7 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[knownKey]*job.Known{},
+	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[tables.KnownKey]*job.Known{},
 		recent: map[string]*job.Job{}, knowing: map[string]bool{}, chained: map[string]*job.Placement{},
 		edits:   map[string]int{},
 		written: map[string]int{}}
@@ -131,7 +133,7 @@ func Read(folder string) (*Ledger, error) {
 func (l *Ledger) renew() error {
 	for patience := time.Now().Add(busyForStart); ; time.Sleep(busyForStart / 100) {
 		have, parts, err := l.behind()
-		if err != nil || have == version && parts == 0 {
+		if err != nil || have == tables.Version && parts == 0 {
 			return err
 		}
 		now, err := Open(l.folder, func(error) {})
@@ -140,7 +142,7 @@ func (l *Ledger) renew() error {
 			return now.Close()
 		case !errors.Is(err, ErrBusy):
 			return err
-		case have == version:
+		case have == tables.Version:
 			return nil // the watcher will see to it in a moment
 		case time.Now().After(patience):
 			return fmt.Errorf("an older stilltide is using the ledger in %s; stop it, then start this one: %w",
@@ -156,7 +158,7 @@ var busyForStart = 15 * time.Second
 // behind tells the ledger's version and how many parts of its journal are left.
 func (l *Ledger) behind() (have, parts int, err error) {
 	err = l.db.QueryRow(`PRAGMA user_version`).Scan(&have)
-	if err == nil && have == version {
+	if err == nil && have == tables.Version {
 		err = l.db.QueryRow(`SELECT count(*) FROM journal`).Scan(&parts)
 	}
 	return have, parts, err
@@ -195,7 +197,7 @@ func (l *Ledger) open(stepped bool) error {
 		return err
 	}
 	db, err := connect(path, "journal_mode(WAL)", "synchronous(FULL)", "foreign_keys(0)",
-		fmt.Sprintf("wal_autocheckpoint(%d)", maxLogPages))
+		fmt.Sprintf("wal_autocheckpoint(%d)", commits.MaxLogPages))
 	if err != nil {
 		return err
 	}
@@ -221,7 +223,10 @@ func (l *Ledger) open(stepped bool) error {
 	if l.tally, err = l.readTally(); err != nil {
 		return err
 	}
-	if l.w, err = startWriter(l, stepped); err != nil {
+	l.w, err = commits.Start(l.db, commits.Options{Stepped: stepped, Check: l.lock.check, Tell: l.tell,
+		Damaged: l.damaged,
+		Settled: l.settled, Quiet: quiet})
+	if err != nil {
 		return err
 	}
 	return os.WriteFile(filepath.Join(l.folder, used), nil, 0o600)
@@ -286,9 +291,13 @@ func (l *Ledger) findKnowing() error {
 	}
 }
 
+// quiet is how long no row has come before those of a burst are written late: 0 for the usual.
+// Tests have it longer.
+var quiet time.Duration
+
 // Behind counts the rows that are recorded and not durable: a wait for a commit is a wait for
 // all of them.
-func (l *Ledger) Behind() int { return int(l.w.behind()) }
+func (l *Ledger) Behind() int { return int(l.w.Behind()) }
 
 // ErrDamaged says that the ledger's file is broken: trying again does not help.
 var ErrDamaged = errors.New("it was left as it is: move it away to begin a new one")
@@ -299,24 +308,17 @@ func (l *Ledger) damaged(err error) error {
 
 // Explain says of an error of the ledger in a folder that its file is broken, if it means that.
 func Explain(folder string, err error) error {
-	if broken(err) && !errors.Is(err, ErrDamaged) {
+	if commits.Broken(err) && !errors.Is(err, ErrDamaged) {
 		return (&Ledger{folder: folder}).damaged(err)
 	}
 	return err
-}
-
-// broken reports whether an error says that the file is not, or not whole, a database
-// (SQLITE_CORRUPT, SQLITE_NOTADB).
-func broken(err error) bool {
-	var coded interface{ Code() int }
-	return errors.As(err, &coded) && (coded.Code()&0xff == 11 || coded.Code()&0xff == 26)
 }
 
 // Close writes what is left and gives the lock back.
 func (l *Ledger) Close() error {
 	var err error
 	if l.w != nil {
-		err = l.w.close()
+		err = l.w.Close()
 	}
 	if e := l.db.Close(); err == nil {
 		err = e
@@ -346,13 +348,13 @@ func (l *Ledger) NextPlacement() int64 {
 // Sync waits until what was recorded before is durable, but for what may be
 // late. It may be in the journal, and not yet in its tables.
 func (l *Ledger) Sync(ctx context.Context) error {
-	return l.w.sync(ctx, false)
+	return l.w.Sync(ctx, false)
 }
 
 // Flush is for callers that read right afterwards: it waits until all that was
 // recorded is in its tables. It does not wait for a disk that is full.
 func (l *Ledger) Flush() error {
-	return l.w.sync(context.Background(), true)
+	return l.w.Sync(context.Background(), true)
 }
 
 // settle has the tables hold all that was recorded, for a query that the
@@ -362,19 +364,4 @@ func (l *Ledger) settle() {
 	if l.w != nil {
 		_ = l.Flush()
 	}
-}
-
-// nano and its opposite keep times as nanoseconds since 1970 (UTC), 0 for none.
-func nano(t time.Time) int64 {
-	if t.IsZero() {
-		return 0
-	}
-	return t.UnixNano()
-}
-
-func fromNano(n int64) time.Time {
-	if n == 0 {
-		return time.Time{}
-	}
-	return time.Unix(0, n)
 }

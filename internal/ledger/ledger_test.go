@@ -17,6 +17,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 func open(t *testing.T, dir string) *Ledger {
@@ -157,7 +158,8 @@ func TestKnownIsSeenAtOnceAndLater(t *testing.T) {
 // What is on its way to the table and what is in it are told together, and asking
 // has nothing written: in a burst that would be every row of it.
 func TestKnownFilesOfTableAndMemory(t *testing.T) {
-	l := open(t, t.TempDir())
+	l, err := OpenStepped(t.TempDir()) // nothing is written until somebody waits for it
+	require.NoError(t, err)
 	defer l.Close()
 	known := func(rule, path string) job.Known {
 		return job.Known{Rule: rule, File: path, Facts: file.Facts{Exists: true, Regular: true}}
@@ -166,9 +168,6 @@ func TestKnownFilesOfTableAndMemory(t *testing.T) {
 		l.Remember(known("r", path))
 	}
 	require.NoError(t, l.Flush())
-	l.w.mu.Lock()
-	l.w.last = time.Now().Add(time.Hour) // nothing is written until somebody waits for it
-	l.w.mu.Unlock()
 	l.Forget("r", "/in/gone")
 	l.Forget("r", "/in/again")
 	for _, k := range []job.Known{known("r", "/in/a"), known("r", "/in/again"), known("r", "/input"),
@@ -178,7 +177,7 @@ func TestKnownFilesOfTableAndMemory(t *testing.T) {
 	files, _, err := l.KnownFiles("r", "/in", "")
 	require.NoError(t, err)
 	require.Equal(t, []string{"/in/a", "/in/again", "/in/b"}, files)
-	require.Len(t, l.w.rows.named, 5, "nothing was written")
+	require.Equal(t, 5, l.Behind(), "nothing was written")
 	require.NoError(t, l.Flush())
 	files, _, err = l.KnownFiles("r", "/in", "")
 	require.NoError(t, err)
@@ -315,8 +314,7 @@ func TestTroubleIsToldAndOvercome(t *testing.T) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(dir, FileName))
 	require.NoError(t, err)
 	defer db.Close()
-	_, err = l.w.conn.ExecContext(context.Background(), `PRAGMA busy_timeout = 10`)
-	require.NoError(t, err)
+	require.NoError(t, l.w.Set(`busy_timeout = 10`))
 	db.SetMaxOpenConns(1)
 	_, err = db.Exec(`BEGIN IMMEDIATE`)
 	require.NoError(t, err)
@@ -428,7 +426,7 @@ func TestAnOlderLedger(t *testing.T) {
 	db, err := sql.Open("sqlite", filepath.Join(folder, FileName))
 	require.NoError(t, err)
 	for _, q := range []string{
-		migrations[0], "PRAGMA user_version = 1", fmt.Sprintf("PRAGMA application_id = %d", applicationID),
+		tables.Migrations[0], "PRAGMA user_version = 1", fmt.Sprintf("PRAGMA application_id = %d", applicationID),
 		`INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, taken, ended, ends_in) VALUES (7, 'r', '/in/a', '/in', 'processed', 'added', 3, 5, 1, 2, 4, 6, '/out/a')`,
 		`INSERT INTO placement (id, job, source, target, dev, ino, size, mod, change, state, leads) VALUES (9, 7, '/in/a', '/out/a', 1, 2, 3, 5, 5, 'done', 'processed')`,
 		`INSERT INTO attempt (job, number, started, ended, exit) VALUES (7, 1, 3, 4, 2), (7, 2, 5, 0, NULL)`,
@@ -479,7 +477,7 @@ func TestReadingBesideAStart(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	starting := &Ledger{folder: folder, db: db}
-	require.NoError(t, starting.bringTo(1, migrations[:1]))
+	require.NoError(t, starting.bringTo(1, tables.Migrations[:1]))
 	read := make(chan error, 1)
 	go func() {
 		l, err := Read(folder)
@@ -506,12 +504,12 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		db, err := connect(filepath.Join(t.TempDir(), FileName))
 		require.NoError(t, err)
 		defer db.Close()
-		require.NoError(t, (&Ledger{db: db}).bringTo(version, steps))
+		require.NoError(t, (&Ledger{db: db}).bringTo(tables.Version, steps))
 		return shape(t, db)
 	}
-	step := made(migrations)
+	step := made(tables.Migrations)
 	require.Len(t, step, 28)
-	require.Equal(t, step, made([]string{tables}))
+	require.Equal(t, step, made([]string{tables.Schema}))
 }
 
 // shape reports each table and index what it consists of.
@@ -552,7 +550,7 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	defer db.Close()
-	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(1, migrations[:1]))
+	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(1, tables.Migrations[:1]))
 	_, err = Read(folder)
 	require.ErrorIs(t, err, ErrBusy)
 	require.ErrorContains(t, err, "an older stilltide is using the ledger in "+folder+
@@ -571,12 +569,13 @@ func TestTheLogIsTidiedAtRest(t *testing.T) {
 		return info.Size()
 	}
 	before := size()
-	for range someLogRows {
+	const rows = 500
+	for range rows {
 		l.Record(job.Job{ID: l.NextID(), Rule: "r", File: strings.Repeat("long/", 50), State: job.Queued,
 			Taken: when}, "")
 	}
 	require.NoError(t, l.Flush())
-	require.Eventually(t, func() bool { return size() > before+someLogRows*250 }, 20*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return size() > before+rows*250 }, 20*time.Second, time.Millisecond)
 	require.NoError(t, l.Close())
 }
 
@@ -586,7 +585,7 @@ func TestLateRows(t *testing.T) {
 	folder := t.TempDir()
 	l, err := Open(folder, func(err error) { t.Error(err) })
 	require.NoError(t, err)
-	const jobs = 2*maxRows + 100
+	const jobs = 3100 // more than two commits hold
 	end := func(from, to int) {
 		var list []job.Job
 		for i := from; i < to; i++ {
@@ -625,7 +624,7 @@ func TestLateRows(t *testing.T) {
 		require.Equal(t, job.Done, placed[0].State)
 	}
 	end(0, jobs)
-	require.NoError(t, l.w.sync(context.Background(), true))
+	require.NoError(t, l.Flush())
 	check(jobs-1, 1)
 	end(jobs, jobs+700)
 	require.NoError(t, l.Close())

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 
 	"github.com/stretchr/testify/require"
 )
@@ -16,7 +17,7 @@ func TestOldNamesBecomeNewOnes(t *testing.T) {
 	folder := t.TempDir()
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
-	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(6, migrations[:6]))
+	require.NoError(t, (&Ledger{folder: folder, db: db}).bringTo(6, tables.Migrations[:6]))
 	const undone = "it was undone: its files are back where they came from"
 	for i, q := range []string{
 		`INSERT INTO job (id, rule, file, watch, state, event, size, mod, dev, ino, taken, started, ended, exit, reason, ends_in, seen, last, last_started, last_ended, last_exit)
@@ -32,13 +33,13 @@ func TestOldNamesBecomeNewOnes(t *testing.T) {
 		_, err := db.Exec(q)
 		require.NoError(t, err, i)
 	}
-	late := columns{}.text("r", "/in/late").num(3, 5, 1, 2, 0).text("").num(1)
-	rows := []byte{byte(putKnown), byte(len(late))}
+	late := tables.Columns{}.Text("r", "/in/late").Num(3, 5, 1, 2, 0).Text("").Num(1)
+	rows := []byte{byte(tables.PutKnown), byte(len(late))}
 	for _, c := range late {
-		rows = c.encode(rows)
+		rows = c.Encode(rows)
 	}
 	_, err = db.Exec(`INSERT INTO journal (id, statements, rows) VALUES (1, ?, ?)`,
-		fmt.Sprintf(`{"%d": "INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)"}`, putKnown), rows)
+		fmt.Sprintf(`{"%d": "INSERT INTO known (rule, file, size, mod, dev, ino, dir, hash, job) VALUES (?,?,?,?,?,?,?,?,?)"}`, tables.PutKnown), rows)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 

@@ -9,13 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
-)
-
-const (
-	jobColumns   = plainColumns + `, ` + lastColumns
-	plainColumns = `id, rule, file, watch, state, event, size, mtime, dev, ino, is_folder, hash, attempts, earlier, taken_at, next_attempt, started_at, ended_at, ran, exit_code, reason, file_now, chain, depth, result, first_event, crashes, old_file`
-	// of its newest attempt
-	lastColumns = `last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output`
+	"stilltide/internal/tables"
 )
 
 // asked are the queries that may be asked for each file that comes.
@@ -27,9 +21,9 @@ func newAsked() *asked {
 			WHERE rule = ? AND file = ?`},
 		among: query{text: `SELECT file, size, mtime, dev, ino, job FROM known
 			WHERE rule = ? AND file BETWEEN ? AND ? AND is_folder = 0 ORDER BY file`},
-		open: query{text: `SELECT ` + jobColumns +
+		open: query{text: `SELECT ` + tables.JobColumns +
 			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
-		later: query{text: `SELECT ` + jobColumns +
+		later: query{text: `SELECT ` + tables.JobColumns +
 			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
 			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mtime = ?
@@ -210,8 +204,9 @@ func scanJob(rows *sql.Rows) (job.Job, error) {
 		&j.Depth, &j.Result, &seen, &j.Crashes, &j.OldFile}, last.columns()...)...)
 	j.Facts = file.Facts{Exists: true, Dir: j.Facts.Dir, Regular: !j.Facts.Dir, Size: j.Facts.Size,
 		Mod: file.Time(mod), Dev: uint64(dev), Ino: uint64(ino)}
-	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = fromNano(seen), fromNano(taken), fromNano(due),
-		fromNano(started), fromNano(ended), time.Duration(ran)
+	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = tables.FromNano(seen), tables.FromNano(taken),
+		tables.FromNano(due),
+		tables.FromNano(started), tables.FromNano(ended), time.Duration(ran)
 	j.Exit, j.FileNow, j.Last = exitOf(exit), fileNow.String, last.attempt(j.ID)
 	return j, err
 }
@@ -221,7 +216,7 @@ func (l *Ledger) Attempts(id int64) ([]job.Attempt, error) {
 	l.settle()
 	rows, err := l.db.Query(`SELECT number, started_at, ended_at, exit_code, reason, cpu, memory, output FROM attempt
 		WHERE job = ?1 AND number <> coalesce((SELECT last FROM job WHERE id = ?1), 0)
-		UNION ALL SELECT `+lastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, id)
+		UNION ALL SELECT `+tables.LastColumns+` FROM job WHERE id = ?1 AND last > 0 ORDER BY 1`, id)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
@@ -254,7 +249,8 @@ func (s *attemptScan) attempt(of int64) *job.Attempt {
 		return nil
 	}
 	a := s.Attempt
-	a.Job, a.Started, a.Ended, a.CPU, a.Exit = of, fromNano(s.started), fromNano(s.ended), time.Duration(s.cpu),
+	a.Job, a.Started, a.Ended, a.CPU, a.Exit = of, tables.FromNano(s.started), tables.FromNano(s.ended),
+		time.Duration(s.cpu),
 		exitOf(s.exit)
 	return &a
 }
@@ -277,25 +273,25 @@ func (l *Ledger) Tally() (map[string]map[job.State]int, error) {
 	}
 	all := map[string]map[job.State]int{}
 	for k, n := range tally {
-		if all[k.rule] == nil {
-			all[k.rule] = map[job.State]int{}
+		if all[k.Rule] == nil {
+			all[k.Rule] = map[job.State]int{}
 		}
-		all[k.rule][k.state] = n
+		all[k.Rule][k.State] = n
 	}
 	return all, err
 }
 
-func (l *Ledger) readTally() (map[tallyKey]int, error) {
+func (l *Ledger) readTally() (map[tables.TallyKey]int, error) {
 	rows, err := l.db.Query(`SELECT rule, state, jobs FROM tally`)
 	if err != nil {
 		return nil, l.damaged(err)
 	}
 	defer rows.Close()
-	tally := map[tallyKey]int{}
+	tally := map[tables.TallyKey]int{}
 	for rows.Next() {
-		var k tallyKey
+		var k tables.TallyKey
 		var n int
-		if err := rows.Scan(&k.rule, &k.state, &n); err != nil {
+		if err := rows.Scan(&k.Rule, &k.State, &n); err != nil {
 			return nil, l.damaged(err)
 		}
 		tally[k] = n
@@ -305,7 +301,7 @@ func (l *Ledger) readTally() (map[tallyKey]int, error) {
 
 // LastEnded returns the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (job.Job, bool, error) {
-	list, err := l.jobs(`SELECT `+jobColumns+
+	list, err := l.jobs(`SELECT `+tables.JobColumns+
 		` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
 	if err != nil || len(list) == 0 {
 		return job.Job{}, false, err
@@ -322,8 +318,8 @@ const pageSize = 10_000
 func (l *Ledger) EachEnded(since time.Time, f func(job.Job)) error {
 	last := int64(0)
 	for {
-		rows, err := l.db.Query(`SELECT `+jobColumns+
-			` FROM job WHERE id > ? AND ended_at > 0 AND ended_at >= ? ORDER BY id LIMIT ?`, last, nano(since),
+		rows, err := l.db.Query(`SELECT `+tables.JobColumns+
+			` FROM job WHERE id > ? AND ended_at > 0 AND ended_at >= ? ORDER BY id LIMIT ?`, last, tables.Nano(since),
 			pageSize)
 		if err != nil {
 			return l.damaged(err)
@@ -353,10 +349,10 @@ func (l *Ledger) EachEnded(since time.Time, f func(job.Job)) error {
 func (l *Ledger) FirstEnded(since time.Time) (time.Time, error) {
 	var first sql.NullInt64
 	if err := l.db.QueryRow(`SELECT min(ended_at) FROM job WHERE ended_at > 0 AND ended_at >= ?`,
-		nano(since)).Scan(&first); err != nil {
+		tables.Nano(since)).Scan(&first); err != nil {
 		return time.Time{}, l.damaged(err)
 	}
-	return fromNano(first.Int64), nil
+	return tables.FromNano(first.Int64), nil
 }
 
 // Recent lists the jobs that ended last, the last first. It asks rule by
@@ -368,7 +364,7 @@ func (l *Ledger) Recent(limit int) ([]job.Job, error) {
 	}
 	var recent []job.Job
 	for rule := range tally {
-		list, err := l.jobs(`SELECT `+jobColumns+
+		list, err := l.jobs(`SELECT `+tables.JobColumns+
 			` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
 		if err != nil {
 			return nil, err
@@ -397,7 +393,7 @@ func (l *Ledger) OpenJobs(rule string, states []job.State, after int64, limit in
 			continue
 		}
 		for _, s := range states {
-			list, err := l.jobs(`SELECT `+jobColumns+
+			list, err := l.jobs(`SELECT `+tables.JobColumns+
 				` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name,
 				string(s), after, limit)
 			if err != nil {

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 // Watched reports which folders each rule has watched before, as rule and folder.
@@ -78,7 +79,7 @@ func (l *Ledger) Paused() (job.Pauses, error) {
 		if err := rows.Scan(&name, &until); err != nil {
 			return nil, l.damaged(err)
 		}
-		paused[name] = fromNano(until)
+		paused[name] = tables.FromNano(until)
 	}
 	for _, name := range paused.Over(time.Now()) {
 		delete(paused, name)

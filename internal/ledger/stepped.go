@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -27,8 +26,7 @@ func (s *Stepped) Refuse(refuse bool) error {
 	if refuse {
 		value = "1"
 	}
-	_, err := s.w.conn.ExecContext(context.Background(), `PRAGMA query_only = `+value)
-	return err
+	return s.w.Set(`query_only = ` + value)
 }
 
 // Crash ends it as a power cut would: what no commit has written is lost, and the log ends in a
@@ -44,8 +42,7 @@ func (s *Stepped) Crash(torn []byte) error {
 		files[name] = text
 	}
 	files[path+"-wal"] = append(files[path+"-wal"], torn...)
-	s.w.closeStatements()
-	err := errors.Join(s.w.conn.Close(), s.db.Close())
+	err := errors.Join(s.w.Abandon(), s.db.Close())
 	for name, text := range files { // closing has brought the log into the tables
 		err = errors.Join(err, os.WriteFile(name, text, 0o600))
 	}
@@ -53,42 +50,5 @@ func (s *Stepped) Crash(torn []byte) error {
 		err = errors.Join(err, gone)
 	}
 	s.lock.release()
-	return err
-}
-
-// step does the work of the writing goroutine until no caller waits or a commit fails.
-func (w *writer) step() error {
-	for {
-		c, _, _ := w.next()
-		if c.empty() {
-			w.tell(w.told())
-			return nil
-		}
-		err := w.carryOut(&c)
-		w.committed(&c, err)
-		if err != nil {
-			return err
-		}
-		w.tell(w.told())
-		w.mu.Lock()
-		waits := len(w.waiting) > 0
-		w.mu.Unlock()
-		if !waits {
-			return nil
-		}
-	}
-}
-
-// stepFor steps for the caller that done belongs to. After a failed commit it does not wait any longer.
-func (w *writer) stepFor(done chan error) error {
-	err := w.step()
-	select {
-	case told := <-done:
-		return told
-	default:
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	w.waiting = nil
 	return err
 }

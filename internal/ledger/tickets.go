@@ -7,19 +7,22 @@ import (
 	"strings"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/tables"
 )
 
 // RecordTicket notes that a command is about to be handed over.
 func (l *Ledger) RecordTicket(t job.Ticket) {
-	l.w.addNamed(rowName{ticketRow, knownKey{rule: t.Name}}, &record{statement: putTicket,
-		columns: columns{}.text(t.Name).num(t.Job, int64(t.Attempt), int64(t.Step)).text(t.Pool, t.Content).
-			num(nano(t.Handed))})
+	l.w.AddNamed(tables.RowName{Of: tables.TicketRow, KnownKey: tables.KnownKey{Rule: t.Name}},
+		&tables.Record{Statement: tables.PutTicket,
+			Columns: tables.Columns{}.Text(t.Name).Num(t.Job, int64(t.Attempt), int64(t.Step)).Text(t.Pool, t.Content).
+				Num(tables.Nano(t.Handed))})
 }
 
 // CloseTicket notes that no result is taken for a ticket any more.
 func (l *Ledger) CloseTicket(name string) {
-	l.w.addNamed(rowName{closedTicket, knownKey{rule: name}}, &record{statement: dropTicket,
-		columns: columns{}.text(name)})
+	l.w.AddNamed(tables.RowName{Of: tables.ClosedTicket, KnownKey: tables.KnownKey{Rule: name}},
+		&tables.Record{Statement: tables.DropTicket,
+			Columns: tables.Columns{}.Text(name)})
 }
 
 // Tickets lists the open ones.
@@ -38,7 +41,7 @@ func (l *Ledger) Tickets() (list []job.Ticket, err error) {
 		if err := rows.Scan(&t.Name, &t.Job, &t.Attempt, &t.Step, &t.Pool, &t.Content, &handed); err != nil {
 			return nil, l.damaged(err)
 		}
-		t.Handed = fromNano(handed)
+		t.Handed = tables.FromNano(handed)
 		list = append(list, t)
 	}
 	return list, rows.Err()
@@ -55,7 +58,8 @@ func (l *Ledger) Identity() (id string, err error) {
 		return id, err
 	}
 	id = strings.ToLower(rand.Text()[:12])
-	l.w.addNamed(rowName{of: identityRow}, &record{statement: putIdentity, columns: columns{}.text(id)})
+	l.w.AddNamed(tables.RowName{Of: tables.IdentityRow}, &tables.Record{Statement: tables.PutIdentity,
+		Columns: tables.Columns{}.Text(id)})
 	return id, l.Flush()
 }
 

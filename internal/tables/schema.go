@@ -1,13 +1,11 @@
-package ledger
-
-import (
-	"fmt"
-	"path/filepath"
-)
+// Package tables is what the ledger holds: its tables with their history, the statements that
+// change them, the values of a row, and the rows that are under way there, directly or by the
+// journal. It touches no file.
+package tables
 
 // tables makes a new ledger, as the steps below would. Times are nanoseconds
 // since 1970, UTC.
-const tables = `
+const Schema = `
 CREATE TABLE job (
 	id              INTEGER PRIMARY KEY,
 	rule            TEXT NOT NULL,
@@ -189,9 +187,9 @@ FROM (SELECT job, number, started_at, ended_at, exit_code, reason, cpu, memory, 
 	UNION ALL SELECT id, last, last_started_at, last_ended_at, last_exit_code, last_reason, last_cpu, last_memory, last_output FROM job WHERE last > 0);
 `
 
-// migrations bring a ledger from each version to the next. A step that has
+// Migrations bring a ledger from each version to the next. A step that has
 // been released is never changed.
-var migrations = []string{`
+var Migrations = []string{`
 CREATE TABLE job (
 	id       INTEGER PRIMARY KEY,
 	rule     TEXT NOT NULL,
@@ -437,43 +435,8 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
 `}
 
-// firstJournal is the first version that has a journal.
-const firstJournal = 4
+// FirstJournal is the first version that has a journal.
+const FirstJournal = 4
 
-// version is the newest schema this program knows.
-var version = len(migrations)
-
-func (l *Ledger) checkVersion() error {
-	path := filepath.Join(l.folder, FileName)
-	var have, id int
-	if err := l.db.QueryRow(`PRAGMA user_version`).Scan(&have); err != nil {
-		return l.damaged(err)
-	}
-	if err := l.db.QueryRow(`PRAGMA application_id`).Scan(&id); err != nil {
-		return l.damaged(err)
-	}
-	switch {
-	case have == 0 && id == 0:
-		return ErrNone
-	case id != applicationID:
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in "+
-			"state_folder", path)
-	case have > version:
-		return fmt.Errorf("the ledger %s was written by a newer stilltide (schema %d, this program knows %d); "+
-			"use that one", path, have, version)
-	}
-	return nil
-}
-
-// mustBeEmpty fails if another program's tables are in the file.
-func (l *Ledger) mustBeEmpty() error {
-	var tables int
-	if err := l.db.QueryRow(`SELECT count(*) FROM sqlite_schema`).Scan(&tables); err != nil {
-		return l.damaged(err)
-	}
-	if tables > 0 {
-		return fmt.Errorf("%s is not a ledger of stilltide; it was left as it is: name another folder in "+
-			"state_folder", filepath.Join(l.folder, FileName))
-	}
-	return nil
-}
+// Version is the newest schema this program knows.
+var Version = len(Migrations)

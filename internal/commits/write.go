@@ -1,12 +1,15 @@
-package ledger
+package commits
 
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
+
+	"stilltide/internal/tables"
 )
 
-func (w *writer) carryOut(c *commit) error {
-	if err := w.l.lock.check(); err != nil {
+func (w *Writer) carryOut(c *commit) error {
+	if err := w.o.Check(); err != nil {
 		return err
 	}
 	return w.conn.Raw(func(conn any) error {
@@ -26,7 +29,7 @@ func (w *writer) carryOut(c *commit) error {
 
 // exec carries out a statement. The values must be such as a driver takes
 // (driver.Value).
-func (w *writer) exec(s statement, values ...any) error {
+func (w *Writer) exec(s tables.Statement, values ...any) error {
 	w.args = w.args[:0]
 	for i, v := range values {
 		w.args = append(w.args, driver.NamedValue{Ordinal: i + 1, Value: v})
@@ -36,16 +39,16 @@ func (w *writer) exec(s statement, values ...any) error {
 }
 
 // write carries out the statements of a commit.
-func (w *writer) write(c *commit) error {
-	change := map[tallyKey]int{}
+func (w *Writer) write(c *commit) error {
+	change := map[tables.TallyKey]int{}
 	if err := w.toTables(c, c.late, change); err != nil {
 		return err
 	}
 	for _, g := range c.groups {
-		if g.journal == 0 {
+		if g.Journal == 0 {
 			continue
 		}
-		if err := w.exec(dropJournal, g.journal); err != nil {
+		if err := w.exec(tables.DropJournal, g.Journal); err != nil {
 			return err
 		}
 	}
@@ -64,38 +67,38 @@ func (w *writer) write(c *commit) error {
 // maxKept bounds the memory that is kept for the next part of the journal.
 const maxKept = 1 << 20
 
-func (w *writer) toJournal(number int64, rows []written) error {
-	statements, values, err := part(w.part[:0], rows)
+func (w *Writer) toJournal(number int64, rows []tables.Written) error {
+	statements, values, err := tables.EncodePart(w.part[:0], rows)
 	if err != nil {
 		return err
 	}
 	if w.part = values; cap(w.part) > maxKept {
 		w.part = nil
 	}
-	return w.exec(putJournal, number, statements, values)
+	return w.exec(tables.PutJournal, number, statements, values)
 }
 
 // toTables writes rows of a commit.
-func (w *writer) toTables(c *commit, list []written, change map[tallyKey]int) error {
-	var values columns
+func (w *Writer) toTables(c *commit, list []tables.Written, change map[tables.TallyKey]int) error {
+	var values tables.Columns
 	for _, one := range list {
-		values = one.record.fill(values[:0])
-		w.row = values.args(w.row[:0])
-		if err := w.exec(one.record.statement, w.row...); err != nil {
+		values = one.Record.Fill(values[:0])
+		w.row = values.Args(w.row[:0])
+		if err := w.exec(one.Record.Statement, w.row...); err != nil {
 			return err
 		}
-		if one.record.placement != nil {
-			c.placed = max(c.placed, one.record.placement.ID)
+		if one.Record.Placement != nil {
+			c.placed = max(c.placed, one.Record.Placement.ID)
 		}
 	}
-	tally(list, change)
+	tables.Count(list, change)
 	return nil
 }
 
 // sums keeps the counter of placements and the tally of jobs.
-func (w *writer) sums(placed int64, change map[tallyKey]int) error {
+func (w *Writer) sums(placed int64, change map[tables.TallyKey]int) error {
 	if placed > w.counted {
-		if err := w.exec(putCounter, placed); err != nil {
+		if err := w.exec(tables.PutCounter, placed); err != nil {
 			return err
 		}
 	}
@@ -103,9 +106,16 @@ func (w *writer) sums(placed int64, change map[tallyKey]int) error {
 		if n == 0 {
 			continue
 		}
-		if err := w.exec(putTally, k.rule, string(k.state), int64(n)); err != nil {
+		if err := w.exec(tables.PutTally, k.Rule, string(k.State), int64(n)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Broken reports whether an error says that the file is not, or not whole, a database
+// (SQLITE_CORRUPT, SQLITE_NOTADB).
+func Broken(err error) bool {
+	var coded interface{ Code() int }
+	return errors.As(err, &coded) && (coded.Code()&0xff == 11 || coded.Code()&0xff == 26)
 }
