@@ -22,7 +22,7 @@ import (
 	"time"
 
 	"stilltide/internal/byhand"
-	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 )
 
@@ -77,7 +77,7 @@ type Watcher interface {
 	Undo(id int64) byhand.Sent
 	Dismiss(id int64) byhand.Sent
 	Pause(names []string, paused bool, until time.Time) error
-	Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome) error) error
+	Sweep(ctx context.Context, chosen turn.Chosen, tell func([]turn.Outcome) error) error
 	CatchUp() error
 }
 
@@ -146,7 +146,7 @@ func each(do func(id int64) byhand.Sent) http.HandlerFunc {
 
 // swept is a part of the answer to a sweep: some outcomes, or how it ended.
 type swept struct {
-	Outcomes []flow.Outcome `json:"outcomes,omitempty"`
+	Outcomes []turn.Outcome `json:"outcomes,omitempty"`
 	Over     bool           `json:"over,omitempty"`
 	Err      string         `json:"error,omitempty"`
 }
@@ -154,7 +154,7 @@ type swept struct {
 // sweep answers with what becomes of the jobs, as it happens.
 func sweep(w Watcher) http.HandlerFunc {
 	return func(rw http.ResponseWriter, r *http.Request) {
-		var chosen flow.Chosen
+		var chosen turn.Chosen
 		if err := json.NewDecoder(r.Body).Decode(&chosen); err != nil {
 			answer(rw, nil, err)
 			return
@@ -162,7 +162,7 @@ func sweep(w Watcher) http.HandlerFunc {
 		out, flush := json.NewEncoder(rw), http.NewResponseController(rw)
 		send := func(part swept) error { return errors.Join(out.Encode(part), flush.Flush()) }
 		end := swept{Over: true}
-		if err := w.Sweep(r.Context(), chosen, func(list []flow.Outcome) error {
+		if err := w.Sweep(r.Context(), chosen, func(list []turn.Outcome) error {
 			return send(swept{Outcomes: list})
 		}); err != nil {
 			end.Err = err.Error()
@@ -258,7 +258,7 @@ func (c *Client) Dismiss(ids []int64) ([]byhand.Sent, error) {
 
 // Sweep has the watcher look through its folders, and tells of the jobs of what is chosen as
 // they end, until none is left.
-func (c *Client) Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome)) error {
+func (c *Client) Sweep(ctx context.Context, chosen turn.Chosen, tell func([]turn.Outcome)) error {
 	text, err := json.Marshal(chosen)
 	if err != nil {
 		return err

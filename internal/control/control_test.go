@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/byhand"
-	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 )
 
@@ -24,7 +24,7 @@ func (quiet) Retry(id int64) byhand.Sent                                        
 func (quiet) Cancel(id int64) byhand.Sent                                          { return byhand.Sent{ID: id} }
 func (quiet) Undo(id int64) byhand.Sent                                            { return byhand.Sent{ID: id} }
 func (quiet) Dismiss(id int64) byhand.Sent                                         { return byhand.Sent{ID: id} }
-func (quiet) Sweep(context.Context, flow.Chosen, func([]flow.Outcome) error) error { return nil }
+func (quiet) Sweep(context.Context, turn.Chosen, func([]turn.Outcome) error) error { return nil }
 func (quiet) Pause([]string, bool, time.Time) error                                { return nil }
 func (quiet) CatchUp() error                                                       { return nil }
 

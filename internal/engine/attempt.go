@@ -10,16 +10,16 @@ import (
 
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/work"
 )
 
 // attempt runs a job's steps, one after the other, in a goroutine of its own.
-func (e *Engine) attempt(ctx context.Context, a *flow.Attempt) flow.AttemptEnd {
+func (e *Engine) attempt(ctx context.Context, a *turn.Attempt) turn.AttemptEnd {
 	begun := time.Now()
-	res := flow.AttemptEnd{ID: a.Plan.ID}
+	res := turn.AttemptEnd{ID: a.Plan.ID}
 	defer func() { res.Ran = time.Since(begun) }()
 	if a.Unmakes {
 		return e.unmakeSteps(a)
@@ -73,7 +73,7 @@ func (e *Engine) attempt(ctx context.Context, a *flow.Attempt) flow.AttemptEnd {
 
 // conclude fills in how the steps ended. What a failed attempt placed is taken
 // back before anything else is done with the job.
-func conclude(w *work.Work, a *flow.Attempt, why *work.Problem, res *flow.AttemptEnd) {
+func conclude(w *work.Work, a *turn.Attempt, why *work.Problem, res *turn.AttemptEnd) {
 	res.Result = strings.Join(w.Notes, "; ")
 	if res.OK = why == nil; res.OK {
 		res.Units, res.Took, res.Rests = w.Units, w.Took(), w.Rests
@@ -99,8 +99,8 @@ func conclude(w *work.Work, a *flow.Attempt, why *work.Problem, res *flow.Attemp
 }
 
 // unmakeSteps takes back what a job's steps placed that ended well.
-func (e *Engine) unmakeSteps(a *flow.Attempt) flow.AttemptEnd {
-	res := flow.AttemptEnd{ID: a.Plan.ID, Unmade: true, Units: a.Units()}
+func (e *Engine) unmakeSteps(a *turn.Attempt) turn.AttemptEnd {
+	res := turn.AttemptEnd{ID: a.Plan.ID, Unmade: true, Units: a.Units()}
 	err := e.ledger.Flush()
 	var all []job.Placement
 	if err == nil {
@@ -126,7 +126,7 @@ func (e *Engine) unmakeSteps(a *flow.Attempt) flow.AttemptEnd {
 }
 
 // rehash returns the hash of a file whose content a step replaced and that stays.
-func (e *Engine) rehash(a *flow.Attempt, res *flow.AttemptEnd) {
+func (e *Engine) rehash(a *turn.Attempt, res *turn.AttemptEnd) {
 	if !res.OK || res.Hash == "" || len(res.Units) != 1 {
 		return
 	}
@@ -139,7 +139,7 @@ func (e *Engine) rehash(a *flow.Attempt, res *flow.AttemptEnd) {
 }
 
 // workOn makes the work of an attempt.
-func (e *Engine) workOn(a *flow.Attempt, output string) *work.Work {
+func (e *Engine) workOn(a *turn.Attempt, output string) *work.Work {
 	w := &work.Work{Hands: e.hands(a.Plan.ID, a.Plan.Watch, a.Set, a.Plan.Rule.Name.S, a.Chain), Job: a.Plan,
 		Units: a.Units(), Output: output, Fulfil: a.Fulfil, Away: a.Away && e.fleet != nil}
 	w.Job.Files = slices.Clone(a.Plan.Files) // they change as steps move them
@@ -154,7 +154,7 @@ func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chai
 }
 
 // handledBefore reports whether the content need not be handled again.
-func (e *Engine) handledBefore(a *flow.Attempt, sum string) bool {
+func (e *Engine) handledBefore(a *turn.Attempt, sum string) bool {
 	if a.Unless != "" && a.Unless == sum {
 		return true
 	}

@@ -12,9 +12,9 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -170,7 +170,7 @@ func (b *attemptBook) MadeFrom(rule, target string) string {
 
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	_ = b.e.do(func() { // a watcher that is ending sends no notices
-		b.e.flow.Notify(flow.Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
+		b.e.flow.Notify(turn.Notice{Channel: channel, Text: text, Rule: b.rule, Job: job.ID, File: job.Path()})
 	})
 }
 

@@ -6,10 +6,10 @@ import (
 
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
@@ -39,7 +39,7 @@ func (e *Engine) lookAt(by *watchfs.Looker, path string) (file.Facts, error) {
 	if _, unsure := e.answers.Unsure(path); !unsure {
 		return look.By(by, set, path)
 	}
-	res := &flow.Look{}
+	res := &turn.Look{}
 	if err := e.answers.Ask(path, look.Patience, func() { res.Facts, res.Err = look.From(set, path) }); err != nil {
 		e.doubt(path)
 		return file.Facts{}, err
@@ -77,7 +77,7 @@ func (e *Engine) lookBeside(paths []string) {
 func (e *Engine) lookLater(point string, paths []string) {
 	set := e.flow.Rules()
 	e.answers.Later(point, func() {
-		looks := make([]flow.Look, len(paths))
+		looks := make([]turn.Look, len(paths))
 		for i, path := range paths {
 			looks[i] = lookWhole(set, path)
 		}
@@ -106,7 +106,7 @@ func (s source) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.F
 func (s source) Hash(path string, size int64) (string, error) { return content.Hash("", path, size) }
 
 // readBeside carries out reads of the flow beside it.
-func (e *Engine) readBeside(reads []flow.Read) {
+func (e *Engine) readBeside(reads []turn.Read) {
 	from := source{e.ledger, e.flow.Rules()}
 	for _, r := range reads {
 		if point, unsure := e.answers.Unsure(r.Path); unsure && r.Path != "" {
@@ -143,7 +143,7 @@ func (e *Engine) doubtLater(path string) {
 }
 
 // lookWhole looks at a path and at all that its rules may ask of what is inside.
-func lookWhole(set *plan.Set, path string) (res flow.Look) {
+func lookWhole(set *plan.Set, path string) (res turn.Look) {
 	if res.Facts, res.Err = look.From(set, path); res.Err != nil || !res.Facts.Regular {
 		return res
 	}

@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -132,7 +133,7 @@ func TestARenameIsKnownOnASlowShare(t *testing.T) {
 	s.answer(s.path("old"))
 	s.pass(time.Millisecond)
 	exit := 0
-	s.AttemptEnded(flow.AttemptEnd{ID: s.Effects().Starts[0].Plan.ID, OK: true, Exit: &exit}, s.now)
+	s.AttemptEnded(turn.AttemptEnd{ID: s.Effects().Starts[0].Plan.ID, OK: true, Exit: &exit}, s.now)
 	s.Took()
 	require.NoError(t, os.Rename(s.path("old"), s.path("new")))
 	bring(s.Flow, watchfs.Event{Kind: watchfs.Removed, Path: s.path("old")}, s.now)

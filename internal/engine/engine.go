@@ -20,6 +20,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
@@ -48,20 +49,20 @@ type Options struct {
 	// Once handles what is there now and ends.
 	Once bool
 	// Chosen is what a single pass works on.
-	Chosen flow.Chosen
+	Chosen turn.Chosen
 	// Next works on the next file that arrives, and on nothing else.
 	Next bool
 	// Arrived is called for that file, and for others that arrive before and that no rule takes.
-	Arrived func(flow.Arrival)
+	Arrived func(turn.Arrival)
 	// Report is called with the outcomes of a round, from one goroutine. The list
 	// is its only until it returns.
-	Report func([]flow.Outcome)
+	Report func([]turn.Outcome)
 	// Folders is called when the state of a watched folder changes.
 	Folders func(watchfs.Event)
 	// Overdue is called for each file that did not become ready in time.
-	Overdue func(flow.OverdueFile)
+	Overdue func(turn.OverdueFile)
 	// CaughtUp is called when a rule has nothing to do any more.
-	CaughtUp func(flow.Batch)
+	CaughtUp func(turn.Batch)
 	// Notice is called for what is told to the channel log.
 	Notice func(notice.Event)
 	// Said is called with sentences about the channels themselves.
@@ -91,7 +92,7 @@ type Engine struct {
 	folders map[string]*folderState
 	started time.Time
 
-	results chan flow.AttemptEnd
+	results chan turn.AttemptEnd
 	asks    chan func()
 	wake    chan struct{}
 	desk    *placing.Desk
@@ -123,7 +124,7 @@ type Engine struct {
 func Open(o Options) (*Engine, error) {
 	state := o.Rules.StateFolder()
 	e := &Engine{
-		o: o, state: state, results: make(chan flow.AttemptEnd),
+		o: o, state: state, results: make(chan turn.AttemptEnd),
 		asks: make(chan func()),
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
 		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{}, silent: map[string]bool{},

@@ -14,27 +14,28 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 	"stilltide/internal/work"
 )
 
 // run runs an engine on rules in a folder until stop is called. At the end no
 // goroutine of it is left.
-func run(t *testing.T, dir, rules string, report func(flow.Outcome)) (e *Engine, stop func()) {
+func run(t *testing.T, dir, rules string, report func(turn.Outcome)) (e *Engine, stop func()) {
 	t.Helper()
 	return runGuarded(t, dir, rules, report, nil)
 }
 
 // runGuarded is run with something that is asked before each operation on a file.
-func runGuarded(t *testing.T, dir, rules string, report func(flow.Outcome),
+func runGuarded(t *testing.T, dir, rules string, report func(turn.Outcome),
 	before func(operation string, paths ...string) error) (e *Engine, stop func()) {
 	t.Helper()
 	running := runtime.NumGoroutine()
 	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
-	each := func(list []flow.Outcome) {
+	each := func(list []turn.Outcome) {
 		for _, o := range list {
 			report(o)
 		}
@@ -65,10 +66,10 @@ func runGuarded(t *testing.T, dir, rules string, report func(flow.Outcome),
 // outcomes collects what an engine reports.
 type outcomes struct {
 	mu   sync.Mutex
-	list []flow.Outcome
+	list []turn.Outcome
 }
 
-func (o *outcomes) add(one flow.Outcome) {
+func (o *outcomes) add(one turn.Outcome) {
 	o.mu.Lock()
 	o.list = append(o.list, one)
 	o.mu.Unlock()
@@ -119,7 +120,7 @@ func TestALongQueueWaitsInTheLedger(t *testing.T) {
 	dir := t.TempDir()
 	in := filepath.Join(dir, "in")
 	require.NoError(t, os.Mkdir(in, 0o777))
-	files := 3*flow.MaxQueued + 17
+	files := 3*underway.MaxQueued + 17
 	for i := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -138,7 +139,7 @@ rules:
 	e, stop = run(t, dir, rules, o.add)
 	var inMemory int
 	require.NoError(t, e.do(func() { inMemory = e.flow.Open() }))
-	require.LessOrEqual(t, inMemory, flow.MaxQueued)
+	require.LessOrEqual(t, inMemory, underway.MaxQueued)
 	require.NoError(t, e.Pause(nil, false, time.Time{}))
 	require.Eventually(t, func() bool { return o.count(job.Processed) == files }, 60*time.Second,
 		5*time.Millisecond)
@@ -176,9 +177,9 @@ func TestOutputIsBounded(t *testing.T) {
 
 // crowded makes the memory's part of the queue small.
 func crowded(t *testing.T) {
-	before := flow.MaxTogether
-	flow.MaxTogether = 0
-	t.Cleanup(func() { flow.MaxTogether = before })
+	before := underway.MaxTogether
+	underway.MaxTogether = 0
+	t.Cleanup(func() { underway.MaxTogether = before })
 }
 
 // More events for files whose jobs wait in the ledger alone make no second job.
@@ -193,7 +194,7 @@ workers: 2
 rules:
   - {name: all, watch: in, debounce: 0s, script: 'exit 0', processed: done}
 `, o.add)
-	files := 2*flow.MaxQueued + 100
+	files := 2*underway.MaxQueued + 100
 	write := func(i int) {
 		require.NoError(t, os.WriteFile(filepath.Join(in, fmt.Sprintf("f%05d", i)), nil, 0o666))
 	}
@@ -208,7 +209,7 @@ rules:
 		return o.count(job.Processed) >= files
 	}, 100*time.Second, 5*time.Millisecond)
 	stop()
-	require.LessOrEqual(t, most, flow.MaxQueued+flow.MaxQueued/2, "the memory holds a part of the queue")
+	require.LessOrEqual(t, most, underway.MaxQueued+underway.MaxQueued/2, "the memory holds a part of the queue")
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	seen := map[string]int{}

@@ -4,9 +4,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
 	"stilltide/internal/work"
@@ -109,9 +109,9 @@ func (e *Engine) usePools(now time.Time) {
 		return
 	}
 	if e.pools.changed.Swap(false) {
-		stand := map[string]flow.Pool{}
+		stand := map[string]turn.Pool{}
 		for _, p := range e.fleet.Pools() {
-			stand[p.Name] = flow.Pool{Places: p.Places, Away: p.Why}
+			stand[p.Name] = turn.Pool{Places: p.Places, Away: p.Why}
 			e.noteAway(p, now)
 		}
 		e.flow.SetPools(stand)

@@ -11,11 +11,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 )
@@ -41,9 +41,9 @@ func TestAFileIsLookedIntoBesideTheFlow(t *testing.T) {
 	require.Empty(t, r.begun, "it is not known what it is")
 	require.Len(t, r.reads, 1)
 	require.False(t, r.Finished(), "it is waited for")
-	require.False(t, r.Idle(flow.Chosen{}))
-	require.False(t, r.Idle(flow.Chosen{Rules: []string{"texts"}}))
-	require.True(t, r.Idle(flow.Chosen{Rules: []string{"others"}}))
+	require.False(t, r.Idle(turn.Chosen{}))
+	require.False(t, r.Idle(turn.Chosen{Rules: []string{"texts"}}))
+	require.True(t, r.Idle(turn.Chosen{Rules: []string{"others"}}))
 	require.Equal(t, 1, r.Unsettled())
 	r.drop("other")
 	require.Equal(t, "other", r.end())

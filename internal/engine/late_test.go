@@ -8,8 +8,9 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 )
 
 // While a disk is full only some placements are tried each second, however many wait; all of them
@@ -17,8 +18,8 @@ import (
 func TestAFullDiskIsTriedBySome(t *testing.T) {
 	const files = 300
 	r := newReader(t, "  - {name: move, watch: in, debounce: 0s, processed: done}\n")
-	flow.MaxQueued, flow.MaxTogether = 1000, 1000
-	var waiting []*flow.Placing
+	underway.MaxQueued, underway.MaxTogether = 1000, 1000
+	var waiting []*turn.Placing
 	pass := func(long time.Duration) {
 		r.now = r.now.Add(long)
 		r.Advance(r.now)
@@ -28,9 +29,9 @@ func TestAFullDiskIsTriedBySome(t *testing.T) {
 	end := func(err error) (n int) {
 		n = len(waiting)
 		for _, p := range waiting {
-			e := flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
+			e := turn.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
 			if err == nil {
-				e.Moved = []flow.Moved{{Source: p.Moves[0].Record.Source, Target: p.Moves[0].Record.Target}}
+				e.Moved = []turn.Moved{{Source: p.Moves[0].Record.Source, Target: p.Moves[0].Record.Target}}
 			}
 			r.PlacedEnd(e, r.now)
 		}

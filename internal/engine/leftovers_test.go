@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"stilltide/internal/byhand"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
 
 	"github.com/stretchr/testify/require"
@@ -71,7 +71,7 @@ rules:
 	require.FileExists(t, copied)
 	require.Contains(t, theJob(t, dir).Reason, "not undone")
 
-	_, stop = run(t, dir, rules, func(flow.Outcome) {})
+	_, stop = run(t, dir, rules, func(turn.Outcome) {})
 	stop()
 	require.Equal(t, job.Retrying, theJob(t, dir).State)
 	require.NoFileExists(t, copied)

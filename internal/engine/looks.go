@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
@@ -16,7 +17,7 @@ import (
 type eyes struct {
 	look   func(by *watchfs.Looker, path string) (file.Facts, error)
 	unsure func(path string) bool   // nil for never
-	looks  [flow.MaxLooks]flow.Look // of LookAll
+	looks  [flow.MaxLooks]turn.Look // of LookAll
 }
 
 func (e *eyes) Look(path string) (file.Facts, error) {
@@ -41,7 +42,7 @@ const (
 // LookAll looks at up to MaxLooks paths, with several goroutines if they are
 // many, so that a burst is not held up by the time that one look takes. What it
 // gives is good until the next call.
-func (e *eyes) LookAll(paths []string) []flow.Look {
+func (e *eyes) LookAll(paths []string) []turn.Look {
 	looks := e.looks[:len(paths)]
 	share := len(paths)
 	if share >= lookTogether {
@@ -58,7 +59,7 @@ func (e *eyes) LookAll(paths []string) []flow.Look {
 	return looks
 }
 
-func (e *eyes) lookInto(looks []flow.Look, paths []string) {
+func (e *eyes) lookInto(looks []turn.Look, paths []string) {
 	var by watchfs.Looker
 	defer by.Close()
 	for i, path := range paths {

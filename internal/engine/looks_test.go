@@ -9,6 +9,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/watchfs"
 )
 
@@ -28,7 +29,7 @@ func TestLooksTogether(t *testing.T) {
 			return file.Facts{Exists: true, Size: int64(len(path))}, nil
 		}}
 		for i := range f.looks {
-			f.looks[i] = flow.Look{Facts: file.Facts{Size: -1}, Err: fmt.Errorf("of an earlier round")}
+			f.looks[i] = turn.Look{Facts: file.Facts{Size: -1}, Err: fmt.Errorf("of an earlier round")}
 		}
 		paths := make([]string, n)
 		for i := range paths {

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
@@ -169,7 +170,7 @@ func (e *Engine) takeMore(taken int, events, found <-chan []watchfs.Event) {
 	}
 }
 
-func (e *Engine) attempted(res flow.AttemptEnd) {
+func (e *Engine) attempted(res turn.AttemptEnd) {
 	e.active--
 	delete(e.cancels, res.ID)
 	e.flow.AttemptEnded(res, time.Now())
@@ -178,7 +179,7 @@ func (e *Engine) attempted(res flow.AttemptEnd) {
 	}
 }
 
-func (e *Engine) wasPlaced(batch []flow.PlacingEnd) {
+func (e *Engine) wasPlaced(batch []turn.PlacingEnd) {
 	e.active -= len(batch)
 	now := time.Now()
 	for _, p := range batch {

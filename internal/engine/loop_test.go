@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
@@ -54,10 +54,10 @@ func TestWhatWaitsInABurst(t *testing.T) {
 		share.pass(time.Second)
 		e := &Engine{events: w, ledger: lagging{newStore(t), c.rows}, flow: share.Flow}
 		e.desk = placing.New(e.ledger, t.TempDir(), nil, &work.InHand{})
-		e.desk.Add([]*flow.Placing{{}}) // without a move
-		e.desk.Now(context.Background(), func([]flow.PlacingEnd) {})
+		e.desk.Add([]*turn.Placing{{}}) // without a move
+		e.desk.Now(context.Background(), func([]turn.PlacingEnd) {})
 		for range c.placings {
-			e.desk.Add([]*flow.Placing{{}})
+			e.desk.Add([]*turn.Placing{{}})
 		}
 		e.health.err = c.fails
 		events, found, wait := e.open(time.Hour, time.Now())

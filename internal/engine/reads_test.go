@@ -15,6 +15,8 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -28,16 +30,16 @@ type reader struct {
 	store  *ledger.Stepped
 	now    time.Time
 	begun  []string // files whose attempts began and have not ended, by name
-	reads  []flow.Read
-	answer []flow.Answer
+	reads  []turn.Read
+	answer []turn.Answer
 	ids    map[string]int64
 }
 
 // newReader has room for two jobs in the memory.
 func newReader(t *testing.T, rules string) *reader {
-	queued, together := flow.MaxQueued, flow.MaxTogether
-	flow.MaxQueued, flow.MaxTogether = 2, 2
-	t.Cleanup(func() { flow.MaxQueued, flow.MaxTogether = queued, together })
+	queued, together := underway.MaxQueued, underway.MaxTogether
+	underway.MaxQueued, underway.MaxTogether = 2, 2
+	t.Cleanup(func() { underway.MaxQueued, underway.MaxTogether = queued, together })
 	dir := t.TempDir()
 	parsed, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\nworkers: 1\nrules:\n"+
 		rules))
@@ -104,7 +106,7 @@ func (r *reader) end() string {
 	name := r.begun[0]
 	r.begun = nil
 	exit := 0
-	r.AttemptEnded(flow.AttemptEnd{ID: r.ids[name], OK: true, Exit: &exit}, r.now)
+	r.AttemptEnded(turn.AttemptEnd{ID: r.ids[name], OK: true, Exit: &exit}, r.now)
 	r.pass(time.Millisecond)
 	return name
 }

@@ -9,9 +9,9 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/underway"
 	"stilltide/internal/runner"
 	"stilltide/internal/work"
 )
@@ -82,7 +82,7 @@ func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if (row.State == job.Running || flow.Pending(row, placements)) && e.unanswered(row, placements) {
+	if (row.State == job.Running || underway.Pending(row, placements)) && e.unanswered(row, placements) {
 		e.later = append(e.later, row)
 		return nil
 	}

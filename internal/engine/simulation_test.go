@@ -21,6 +21,8 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
 	"stilltide/internal/placing"
@@ -67,9 +69,9 @@ type world struct {
 	serial  int
 	writing map[string]bool      // files that somebody holds open for writing
 	changed map[string]time.Time // when a file last changed, in the world's time
-	running []*flow.Attempt
-	reads   []flow.Read     // that the flow has asked for
-	answers []flow.Answer   // that it has not heard
+	running []*turn.Attempt
+	reads   []turn.Read     // that the flow has asked for
+	answers []turn.Answer   // that it has not heard
 	dirty   []string        // paths whose event was not told yet
 	late    []string        // and those whose event is on its way
 	removed map[string]bool // inputs that the user took away
@@ -89,9 +91,9 @@ type crashed struct{}
 
 func TestSimulation(t *testing.T) {
 	base := machine.Memory(t)
-	queued, together := flow.MaxQueued, flow.MaxTogether
-	flow.MaxQueued, flow.MaxTogether = 4, 4 // most jobs wait in the ledger alone
-	t.Cleanup(func() { flow.MaxQueued, flow.MaxTogether = queued, together })
+	queued, together := underway.MaxQueued, underway.MaxTogether
+	underway.MaxQueued, underway.MaxTogether = 4, 4 // most jobs wait in the ledger alone
+	t.Cleanup(func() { underway.MaxQueued, underway.MaxTogether = queued, together })
 	if *simSeed > 0 {
 		simulate(t, base, *simSeed)
 		return
@@ -294,7 +296,7 @@ func (w *world) cancelOne() {
 	}
 	j := jobs[w.r.IntN(len(jobs))]
 	content, err := os.ReadFile(j.File)
-	under := slices.ContainsFunc(w.running, func(a *flow.Attempt) bool { return a.Plan.ID == j.ID })
+	under := slices.ContainsFunc(w.running, func(a *turn.Attempt) bool { return a.Plan.ID == j.ID })
 	if err != nil || under || j.Rule == "set" {
 		return
 	}
@@ -482,7 +484,7 @@ func (w *world) endAttempt() {
 		w.endSteps(a, exit)
 		return
 	}
-	res := flow.AttemptEnd{ID: a.Plan.ID, OK: exit == 0, Exit: &exit, Ran: time.Second}
+	res := turn.AttemptEnd{ID: a.Plan.ID, OK: exit == 0, Exit: &exit, Ran: time.Second}
 	if exit != 0 {
 		res.Reason = "it ended with exit code 1"
 	}
@@ -498,9 +500,9 @@ func (w *world) endAttempt() {
 }
 
 // endSteps runs an attempt's steps for real, but for the command among them.
-func (w *world) endSteps(a *flow.Attempt, exit int) {
+func (w *world) endSteps(a *turn.Attempt, exit int) {
 	under := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
-	res := flow.AttemptEnd{ID: a.Plan.ID, Ran: time.Second}
+	res := turn.AttemptEnd{ID: a.Plan.ID, Ran: time.Second}
 	var p *work.Problem
 	for i := 0; i < len(a.Plan.Rule.Steps) && p == nil; i++ {
 		s := &a.Plan.Rule.Steps[i]
@@ -524,7 +526,7 @@ func (w *world) placeBatch() {
 }
 
 // placed tells the flow what came of placings.
-func (w *world) placed(ends []flow.PlacingEnd) {
+func (w *world) placed(ends []turn.PlacingEnd) {
 	for _, end := range ends {
 		for _, m := range end.Moved {
 			w.say("moved %s to %q: %v", filepath.Base(m.Source), m.Target, m.Err)

@@ -6,8 +6,8 @@ import (
 	"sort"
 	"time"
 
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/placing"
 )
 
@@ -25,7 +25,7 @@ type Live struct {
 	Running  []LiveJob         `json:"running,omitempty"`       // the longest running first
 	Troubles map[string]string `json:"blocked_rules,omitempty"` // by rule: why it needs your attention
 	// by rule: jobs that wait for room or for a disk
-	Hindered map[string]flow.Hindrance `json:"hindered,omitempty"`
+	Hindered map[string]turn.Hindrance `json:"hindered,omitempty"`
 	Pauses   job.Pauses                `json:"pauses,omitempty"`
 	Disabled []string                  `json:"disabled,omitempty"` // rules that are off in the file
 	Folders  map[string]LiveFolder     `json:"folders"`

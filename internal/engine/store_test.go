@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -69,7 +70,7 @@ func answer(f *flow.Flow, s store, now time.Time) {
 }
 
 // newFlow makes a flow that sees with a function.
-func newFlow(set *plan.Set, m flow.Memory, look func(string) (file.Facts, error)) *flow.Flow {
+func newFlow(set *plan.Set, m underway.Memory, look func(string) (file.Facts, error)) *flow.Flow {
 	return flow.New(set, m, &eyes{look: func(_ *watchfs.Looker, path string) (file.Facts,
 		error) {
 		return look(path)

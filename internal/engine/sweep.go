@@ -5,13 +5,13 @@ import (
 	"errors"
 	"time"
 
-	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 )
 
 // pass is a sweep by hand through a running engine, and who follows it.
 type pass struct {
-	chosen flow.Chosen
-	ended  []flow.Outcome // not told yet
+	chosen turn.Chosen
+	ended  []turn.Outcome // not told yet
 	told   chan struct{}  // there is something to tell, or it is over; one place is enough
 	over   bool
 	asked  time.Time // when it was last asked whether it is over
@@ -22,7 +22,7 @@ const passLook = 50 * time.Millisecond
 
 // Sweep looks through all folders now, and tells of the jobs of what is chosen until nothing
 // of it is under way, or the context ends.
-func (e *Engine) Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow.Outcome) error) error {
+func (e *Engine) Sweep(ctx context.Context, chosen turn.Chosen, tell func([]turn.Outcome) error) error {
 	p := &pass{chosen: chosen, told: make(chan struct{}, 1)}
 	if err := e.do(func() { e.beginPass(p) }); err != nil {
 		return err
@@ -36,7 +36,7 @@ func (e *Engine) Sweep(ctx context.Context, chosen flow.Chosen, tell func([]flow
 		case <-e.ended:
 			return errors.New("the watcher ended meanwhile; what is left waits for the next one")
 		}
-		var ended []flow.Outcome
+		var ended []turn.Outcome
 		over := false
 		if err := e.do(func() { ended, over, p.ended = p.ended, p.over, nil }); err != nil {
 			return err
@@ -70,12 +70,12 @@ func (e *Engine) beginPass(p *pass) {
 
 // tellPasses gives those who follow a pass what became of its jobs, and sees which passes are
 // over. next is when to look again.
-func (e *Engine) tellPasses(list []flow.Outcome, now time.Time) {
+func (e *Engine) tellPasses(list []turn.Outcome, now time.Time) {
 	for p := range e.sweeps {
 		for i := range list {
 			if j := list[i].Job; j.ID != 0 && p.chosen.Has(j.Rule, j.File) {
 				row := *j
-				p.ended = append(p.ended, flow.Outcome{Job: &row, Next: list[i].Next, Waits: list[i].Waits})
+				p.ended = append(p.ended, turn.Outcome{Job: &row, Next: list[i].Next, Waits: list[i].Waits})
 			}
 		}
 		if !p.over && now.Sub(p.asked) >= passLook {

@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/notify"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -85,7 +85,7 @@ func (e *Engine) tellAll(now time.Time) {
 	e.heartbeat(now)
 }
 
-func (e *Engine) tellOutcome(o flow.Outcome, now time.Time) {
+func (e *Engine) tellOutcome(o turn.Outcome, now time.Time) {
 	ev := notice.Event{At: now, Rule: o.Job.Rule, File: o.Job.File, Job: o.Job.ID, Text: o.Job.Reason}
 	switch {
 	case o.Job.ID == 0:
@@ -226,7 +226,7 @@ func (e *Engine) rulesRead() {
 }
 
 // caughtUpEvent says in one sentence what a rule has done.
-func caughtUpEvent(b flow.Batch, now time.Time) notice.Event {
+func caughtUpEvent(b turn.Batch, now time.Time) notice.Event {
 	text := fmt.Sprintf("%d processed", b.Count[job.Processed])
 	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
 		if s != job.Processed && b.Count[s] > 0 {

@@ -5,8 +5,9 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"stilltide/internal/wire"
 	"sync"
+
+	"stilltide/internal/wire"
 )
 
 // output is a job's output file here, while a command prints elsewhere: behind what earlier

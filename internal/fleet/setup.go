@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"stilltide/internal/wire"
 	"strings"
 	"time"
+
+	"stilltide/internal/wire"
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"

@@ -4,8 +4,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"stilltide/internal/core/plan"
 	"time"
+
+	"stilltide/internal/core/plan"
 )
 
 // copyTree copies a whole folder to a new one below root: files with all

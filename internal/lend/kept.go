@@ -9,9 +9,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"stilltide/internal/wire"
 	"sync"
 	"time"
+
+	"stilltide/internal/wire"
 )
 
 // kept are the files that have travelled along with commands, by content, so that each comes

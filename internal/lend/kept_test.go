@@ -5,9 +5,10 @@ import (
 	"encoding/hex"
 	"os"
 	"path/filepath"
-	"stilltide/internal/wire"
 	"testing"
 	"time"
+
+	"stilltide/internal/wire"
 
 	"github.com/stretchr/testify/require"
 )

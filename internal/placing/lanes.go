@@ -7,7 +7,7 @@ import (
 	"slices"
 	"sync"
 
-	"stilltide/internal/core/flow"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/watchfs"
 )
 
@@ -24,7 +24,7 @@ type lanes struct {
 
 // lane is the way to one file system.
 type lane struct {
-	waiting []*flow.Placing
+	waiting []*turn.Placing
 	busy    []string // the targets of what is being copied
 	workers int
 }
@@ -34,7 +34,7 @@ type lane struct {
 const MaxCopies = 2
 
 // add puts a placing last. Two of the same target follow one upon the other.
-func (l *lanes) add(p *flow.Placing) {
+func (l *lanes) add(p *turn.Placing) {
 	device := l.d.wayOf(p)
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -55,7 +55,7 @@ func (l *lanes) add(p *flow.Placing) {
 
 // wayOf names the file system that a placing goes to, or the one that may not answer, if
 // it goes to such a one or comes from there.
-func (d *Desk) wayOf(p *flow.Placing) string {
+func (d *Desk) wayOf(p *turn.Placing) string {
 	if point, unsure := d.unsureWay(p); unsure {
 		return point
 	}
@@ -72,7 +72,7 @@ func (d *Desk) wayOf(p *flow.Placing) string {
 
 // unsureWay is the file system that may not answer to which a placing goes, or from which
 // it comes.
-func (d *Desk) unsureWay(p *flow.Placing) (point string, unsure bool) {
+func (d *Desk) unsureWay(p *turn.Placing) (point string, unsure bool) {
 	if !d.answers.Any() {
 		return "", false
 	}
@@ -106,14 +106,14 @@ func (l *lanes) work(device string, way *lane) {
 		if p.Unsure {
 			l.d.far.Add(-1)
 		}
-		l.d.Ends <- []flow.PlacingEnd{done}
+		l.d.Ends <- []turn.PlacingEnd{done}
 	}
 }
 
 // next takes the first that goes to no target that is busy. If there is none,
 // the worker ends, and with the last one the lane: a busy one takes over
 // what is left.
-func (l *lanes) next(device string, way *lane) *flow.Placing {
+func (l *lanes) next(device string, way *lane) *turn.Placing {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, p := range way.waiting {
@@ -132,7 +132,7 @@ func (l *lanes) next(device string, way *lane) *flow.Placing {
 }
 
 // targets are the paths that a placing wants.
-func targets(p *flow.Placing) []string {
+func targets(p *turn.Placing) []string {
 	list := make([]string, len(p.Moves))
 	for i := range p.Moves {
 		list[i] = p.Moves[i].To.Path()

@@ -16,10 +16,10 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
@@ -35,7 +35,7 @@ type Desk struct {
 	state   string // the state folder
 	Mounts  Mounts
 	Runs    context.Context // ends when placements may not wait for the ledger any more
-	Ends    chan []flow.PlacingEnd
+	Ends    chan []turn.PlacingEnd
 
 	waits placeQueue
 	far   atomic.Int64 // on their way to or from a file system that may not answer
@@ -56,18 +56,18 @@ type placeBook interface {
 // for the ledger.
 func New(l placeBook, state string, a *look.Answers, h *work.InHand) *Desk {
 	return &Desk{ledger: l, answers: a, inHand: h, state: state, Runs: context.Background(),
-		Ends: make(chan []flow.PlacingEnd, 8), waits: placeQueue{kick: make(chan struct{}, 1)}}
+		Ends: make(chan []turn.PlacingEnd, 8), waits: placeQueue{kick: make(chan struct{}, 1)}}
 }
 
 // placeQueue holds the end moves that wait for the placing goroutine.
 type placeQueue struct {
 	mu    sync.Mutex
-	list  []*flow.Placing
+	list  []*turn.Placing
 	taken time.Time // when the placing goroutine last took some
 	kick  chan struct{}
 }
 
-func (q *placeQueue) add(p []*flow.Placing) {
+func (q *placeQueue) add(p []*turn.Placing) {
 	q.mu.Lock()
 	q.list = append(q.list, p...)
 	q.mu.Unlock()
@@ -87,7 +87,7 @@ func (q *placeQueue) waiting() int {
 	return len(q.list)
 }
 
-func (q *placeQueue) take(n int) []*flow.Placing {
+func (q *placeQueue) take(n int) []*turn.Placing {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	list := q.list[:n:n]
@@ -130,16 +130,16 @@ func (d *Desk) Stuck() int { return int(d.far.Load()) }
 
 // Now carries out all that waits, in the caller's goroutine: for tests in which nothing
 // happens by itself.
-func (d *Desk) Now(runs context.Context, told func([]flow.PlacingEnd)) {
-	var far []*flow.Placing
+func (d *Desk) Now(runs context.Context, told func([]turn.PlacingEnd)) {
+	var far []*turn.Placing
 	near := d.mover()
 	near.near = true
-	near.placeWaiting(runs, func(p *flow.Placing) { far = append(far, p) }, told)
+	near.placeWaiting(runs, func(p *turn.Placing) { far = append(far, p) }, told)
 	for _, p := range far {
 		by := d.mover()
 		end := by.place(p, nil)
 		by.end()
-		told([]flow.PlacingEnd{end})
+		told([]turn.PlacingEnd{end})
 	}
 }
 
@@ -162,13 +162,13 @@ func (d *Desk) Run(runs context.Context, quit <-chan struct{}) {
 			}
 		}
 		// the flow listens as long as anything is under way
-		by.placeWaiting(runs, far.add, func(done []flow.PlacingEnd) { d.Ends <- done })
+		by.placeWaiting(runs, far.add, func(done []turn.PlacingEnd) { d.Ends <- done })
 	}
 }
 
 // placeWaiting places what waits in the queue, in batches, and tells what came of it. What lies
 // far is left to another.
-func (by *mover) placeWaiting(runs context.Context, far func(*flow.Placing), told func([]flow.PlacingEnd)) {
+func (by *mover) placeWaiting(runs context.Context, far func(*turn.Placing), told func([]turn.PlacingEnd)) {
 	d := by.d
 	waiting := d.waits.waiting()
 	err := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of them
@@ -182,7 +182,7 @@ func (by *mover) placeWaiting(runs context.Context, far func(*flow.Placing), tol
 }
 
 // queuePlaces records the intentions of placings and has them carried out.
-func (d *Desk) Add(list []*flow.Placing) {
+func (d *Desk) Add(list []*turn.Placing) {
 	for _, p := range list {
 		for i := range p.Moves {
 			d.ledger.RecordIntention(p.Moves[i].Record)
@@ -192,13 +192,13 @@ func (d *Desk) Add(list []*flow.Placing) {
 }
 
 // placeAll places what lies near; err is why nothing can be placed.
-func (by *mover) placeAll(batch []*flow.Placing, err error, far func(*flow.Placing)) []flow.PlacingEnd {
-	done := make([]flow.PlacingEnd, 0, len(batch))
+func (by *mover) placeAll(batch []*turn.Placing, err error, far func(*turn.Placing)) []turn.PlacingEnd {
+	done := make([]turn.PlacingEnd, 0, len(batch))
 	defer by.end()
 	clear(by.there)
-	room := make([]flow.Moved, len(batch)) // most have but one file
+	room := make([]turn.Moved, len(batch)) // most have but one file
 	for i, p := range batch {
-		result := flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
+		result := turn.PlacingEnd{ID: p.ID, Leads: p.Leads, Err: err}
 		if _, unsure := by.d.unsureWay(p); unsure && err == nil {
 			far(p)
 			continue
@@ -232,8 +232,8 @@ func (by *mover) end() { by.batch.End() }
 
 // place does the moves of one job: all or none. A file that is gone or has
 // changed meanwhile is left out. room is where the moves are told, if they fit.
-func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
-	d, end := by.d, flow.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
+func (by *mover) place(p *turn.Placing, room []turn.Moved) turn.PlacingEnd {
+	d, end := by.d, turn.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
 	for i := range p.Moves {
 		m := &p.Moves[i]
 		if m.Marker != nil {
@@ -253,12 +253,12 @@ func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
 		}
 		if p.Alone && by.asIntended(m, res, err) {
 			d.ledger.RecordPlaced(m.Record, res.Facts)
-			end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest,
+			end.Moved = append(end.Moved, turn.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest,
 				Intended: true})
 			break
 		}
 		d.change(m, func(r *job.Placement) { placedAs(r, res, err) })
-		end.Moved = append(end.Moved, flow.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest, Err: err})
+		end.Moved = append(end.Moved, turn.Moved{Source: m.Record.Source, Target: res.Target, Rest: res.Rest, Err: err})
 	}
 	switch {
 	case p.Note == nil:
@@ -271,8 +271,8 @@ func (by *mover) place(p *flow.Placing, room []flow.Moved) flow.PlacingEnd {
 }
 
 // nameMarker names a marker after the name that its file was given.
-func (by *mover) nameMarker(m *flow.Move, all []flow.Moved) {
-	at := slices.IndexFunc(all, func(one flow.Moved) bool { return one.Source == m.Of && one.Err == nil })
+func (by *mover) nameMarker(m *turn.Move, all []turn.Moved) {
+	at := slices.IndexFunc(all, func(one turn.Moved) bool { return one.Source == m.Of && one.Err == nil })
 	if at < 0 {
 		return
 	}
@@ -286,7 +286,7 @@ func (by *mover) nameMarker(m *flow.Move, all []flow.Moved) {
 }
 
 // move does one move.
-func (by *mover) move(m *flow.Move, watch string) (place.Result, error) {
+func (by *mover) move(m *turn.Move, watch string) (place.Result, error) {
 	if err := by.disk(m.To.Folder()); err != nil {
 		return place.Result{}, err
 	}
@@ -304,7 +304,7 @@ func (by *mover) move(m *flow.Move, watch string) (place.Result, error) {
 }
 
 // asIntended reports whether a move ended just as its record says.
-func (by *mover) asIntended(m *flow.Move, res place.Result, err error) bool {
+func (by *mover) asIntended(m *turn.Move, res place.Result, err error) bool {
 	return err == nil && m.Record.Target == res.Target && res.Made == 0 && !res.Same && !res.Here &&
 		m.Same != rule.SameReplace
 }
@@ -322,7 +322,7 @@ func placedAs(r *job.Placement, res place.Result, err error) {
 }
 
 // change records a move in another state.
-func (d *Desk) change(m *flow.Move, to func(*job.Placement)) {
+func (d *Desk) change(m *turn.Move, to func(*job.Placement)) {
 	next := *m.Record
 	to(&next)
 	m.Record = &next
@@ -331,7 +331,7 @@ func (d *Desk) change(m *flow.Move, to func(*job.Placement)) {
 
 // stageOver has a move that may replace something say so before it does: what
 // is replaced is found by that record.
-func (d *Desk) stageOver(m *flow.Move, r *place.Request) {
+func (d *Desk) stageOver(m *turn.Move, r *place.Request) {
 	kept, before := work.KeptPath(d.state, m.Record.ID), m.Record.Facts
 	r.Kept = kept
 	r.Stage = func(staged []place.Staged) error {
@@ -361,7 +361,7 @@ func (by *mover) disk(folder string) error {
 
 // takeBack undoes the moves of a job whose later move failed, newest first. It returns how
 // the files look that are back.
-func (d *Desk) takeBack(moves []flow.Move, watch string) map[string]file.Facts {
+func (d *Desk) takeBack(moves []turn.Move, watch string) map[string]file.Facts {
 	back := map[string]file.Facts{}
 	for i := len(moves) - 1; i >= 0; i-- {
 		m := &moves[i]
@@ -384,7 +384,7 @@ func (d *Desk) takeBack(moves []flow.Move, watch string) map[string]file.Facts {
 
 // writeNote puts the failure note beside the input. A note that cannot be
 // written does not undo the move; the ledger knows the reason anyway.
-func (d *Desk) writeNote(p *flow.Placing, target string) {
+func (d *Desk) writeNote(p *turn.Placing, target string) {
 	n := *p.Note
 	job := *n.Job
 	job.File = target

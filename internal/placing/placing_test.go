@@ -4,9 +4,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
+	"stilltide/internal/core/turn"
 
-	"stilltide/internal/core/flow"
+	"github.com/stretchr/testify/require"
 )
 
 // Events wait while many moves do and those go on; not for long if they do not.
@@ -18,7 +18,7 @@ func TestWhenEventsWait(t *testing.T) {
 		require.True(t, !is || until.Equal(q.taken.Add(patience)))
 		return is
 	}
-	q.add(make([]*flow.Placing, MaxWaiting+MaxPlaced))
+	q.add(make([]*turn.Placing, MaxWaiting+MaxPlaced))
 	require.False(t, held(0), "nothing was taken yet, so nobody knows how quick they are")
 	require.Len(t, q.take(MaxPlaced), MaxPlaced)
 	q.taken = now

@@ -7,10 +7,11 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"stilltide/internal/core/fill"
 	"strings"
 	"sync"
 	"time"
+
+	"stilltide/internal/core/fill"
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nkeys"

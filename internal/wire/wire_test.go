@@ -5,9 +5,10 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
-	"stilltide/internal/standin/engine"
 	"strings"
 	"testing"
+
+	"stilltide/internal/standin/engine"
 
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"

@@ -14,10 +14,10 @@ import (
 
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 )
@@ -84,7 +84,7 @@ func (l *lines) cut(s string, width int) string {
 }
 
 // report prints what became of jobs, all of a round at once.
-func (l *lines) report(list []flow.Outcome) {
+func (l *lines) report(list []turn.Outcome) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	defer l.flush()
@@ -117,7 +117,7 @@ func (l *lines) flush() {
 
 // line adds an outcome to what is printed: time, rule, name, state, how long,
 // where to.
-func (l *lines) line(o *flow.Outcome, stamp string) {
+func (l *lines) line(o *turn.Outcome, stamp string) {
 	switch {
 	case l.a.LogFormat == console.LogJSON:
 		l.a.logOutcome(&l.text, *o)
@@ -133,7 +133,7 @@ func (l *lines) line(o *flow.Outcome, stamp string) {
 const filler = "                                                "
 
 // words adds an outcome in one line, and perhaps one more that says why.
-func (l *lines) words(o *flow.Outcome, stamp string) {
+func (l *lines) words(o *turn.Outcome, stamp string) {
 	st, j := l.a.Style, o.Job
 	column := func(s, shown string, width int) {
 		l.text.WriteString(shown)
@@ -227,7 +227,7 @@ func (b *burst) holds(j *job.Job, now time.Time) bool {
 const fewest = 10
 
 // caughtUp sums up a batch that scrolled by, or what a card brought.
-func (l *lines) caughtUp(b flow.Batch) {
+func (l *lines) caughtUp(b turn.Batch) {
 	if l.tidy != nil && b.Jobs() >= manyJobs {
 		l.tidy.Reset(tidyAfter)
 	}
@@ -247,7 +247,7 @@ func (l *lines) caughtUp(b flow.Batch) {
 	l.a.Board.Print(l.a.Out, text+"\n")
 }
 
-func (l *lines) whereTo(o *flow.Outcome) string {
+func (l *lines) whereTo(o *turn.Outcome) string {
 	j := o.Job
 	switch {
 	case !o.Next.IsZero():
@@ -302,7 +302,7 @@ func counts(count map[job.State]int) string {
 }
 
 // logOutcome writes the record of one outcome.
-func (a *app) logOutcome(w io.Writer, o flow.Outcome) {
+func (a *app) logOutcome(w io.Writer, o turn.Outcome) {
 	j, level := jsonlines.JobOf(*o.Job), slog.LevelInfo
 	switch o.Job.State {
 	case job.Failed:

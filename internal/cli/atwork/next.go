@@ -13,10 +13,10 @@ import (
 	"stilltide/internal/cli/see"
 	"stilltide/internal/control"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 	"stilltide/internal/look"
 )
@@ -27,7 +27,7 @@ type next struct {
 	f       *rule.File
 	e       *engine.Engine
 	end     func()
-	arrived chan flow.Arrival
+	arrived chan turn.Arrival
 
 	mu   sync.Mutex // of what the engine's reports tell
 	last *job.Job   // the newest outcome of the file's job
@@ -43,8 +43,8 @@ func (a *app) watchNext() (err error) {
 		return err
 	}
 	l := a.newLines(f)
-	n := &next{a: a, f: f, arrived: make(chan flow.Arrival, 64)}
-	n.e, err = a.openEngine(f, l, engine.Options{Next: true, Arrived: func(one flow.Arrival) {
+	n := &next{a: a, f: f, arrived: make(chan turn.Arrival, 64)}
+	n.e, err = a.openEngine(f, l, engine.Options{Next: true, Arrived: func(one turn.Arrival) {
 		select {
 		case n.arrived <- one:
 		default: // many that no rule takes
@@ -138,7 +138,7 @@ func (n *next) follow(ctx context.Context) {
 }
 
 // explain says what arrived, and what the rules make of it.
-func (n *next) explain(one flow.Arrival) {
+func (n *next) explain(one turn.Arrival) {
 	path := console.Display(console.Short(n.f.Base, one.File))
 	if !one.Taken {
 		n.a.Note("%s arrived, and no rule takes it (stilltide why %s); waiting for another", path,

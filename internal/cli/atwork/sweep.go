@@ -10,9 +10,9 @@ import (
 	"stilltide/internal/cli/console"
 	"stilltide/internal/control"
 	"stilltide/internal/core/fill"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 )
 
@@ -41,8 +41,8 @@ watcher that does it, and its jobs are followed to their end.`,
 }
 
 // chosenBy reads what a sweep is to work on.
-func (a *app) chosenBy(f *rule.File, paths, rules []string, since string, again bool) (flow.Chosen, error) {
-	c := flow.Chosen{Rules: rules, Again: again}
+func (a *app) chosenBy(f *rule.File, paths, rules []string, since string, again bool) (turn.Chosen, error) {
+	c := turn.Chosen{Rules: rules, Again: again}
 	for _, name := range rules {
 		if !console.KnowsRule(f, name) {
 			return c, a.NoRule(f, name)
@@ -86,7 +86,7 @@ func (a *app) sweep(paths, rules []string, since string, again bool) error {
 }
 
 // sweepBeside has the running watcher do it, and follows.
-func (a *app) sweepBeside(f *rule.File, chosen flow.Chosen) error {
+func (a *app) sweepBeside(f *rule.File, chosen turn.Chosen) error {
 	l := a.newLines(f)
 	ctx, stop := a.UntilSignal()
 	defer stop()
@@ -99,7 +99,7 @@ func (a *app) sweepBeside(f *rule.File, chosen flow.Chosen) error {
 }
 
 // sweepAlone does it while no watcher runs.
-func (a *app) sweepAlone(f *rule.File, chosen flow.Chosen) (err error) {
+func (a *app) sweepAlone(f *rule.File, chosen turn.Chosen) (err error) {
 	l := a.newLines(f)
 	e, err := a.openEngine(f, l, engine.Options{Once: true, Chosen: chosen})
 	if err != nil {

@@ -18,10 +18,10 @@ import (
 	"stilltide/internal/cli/foresee"
 	"stilltide/internal/control"
 	"stilltide/internal/core/diag"
-	"stilltide/internal/core/flow"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
@@ -163,7 +163,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	addProcessor(f)
 	o.Version, o.Lacking = console.Version, advice.Lacking(f)
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
-	o.Overdue = func(u flow.OverdueFile) {
+	o.Overdue = func(u turn.OverdueFile) {
 		a.Warn("%s is not ready for %s: %s", console.Display(console.Short(f.Base, u.File)), u.Rule, u.Why)
 	}
 	o.Notice = a.logNotice

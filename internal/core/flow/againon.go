@@ -8,6 +8,8 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 )
 
 // A rule may have all that it has handled be handled again when some file changes (again_on):
@@ -43,7 +45,7 @@ const sayAgain = 100
 
 // settingChanged notes that a file may have changed on which rules handle all again.
 func (f *Flow) settingChanged(path string, now time.Time) (is bool) {
-	for _, r := range f.set.AgainOn(path) {
+	for _, r := range f.Set.AgainOn(path) {
 		if f.again.due == nil {
 			f.again.due = map[setting]time.Time{}
 		}
@@ -60,7 +62,7 @@ func (f *Flow) settings(now time.Time) {
 			continue
 		}
 		delete(f.again.due, s)
-		if f.set.Rule(s.rule) != nil {
+		if f.Set.Rule(s.rule) != nil {
 			f.readSetting(s)
 		}
 	}
@@ -72,9 +74,9 @@ func (f *Flow) settings(now time.Time) {
 		next := f.again.files[0]
 		f.again.files = f.again.files[1:]
 		if f.forced == nil {
-			f.forced = map[string]*Chosen{}
+			f.forced = map[string]*turn.Chosen{}
 		}
-		f.forced[next.path] = &Chosen{Rules: []string{next.rule}, Again: true}
+		f.forced[next.path] = &turn.Chosen{Rules: []string{next.rule}, Again: true}
 		f.Offer(next.path, false, settle.Nudged, now)
 	}
 }
@@ -91,7 +93,7 @@ func (f *Flow) readSetting(s setting) {
 	}
 	f.again.reading[s] = false
 	name := settingOf(s.rule)
-	f.read(s.path, func(from Source) Answer {
+	f.Read(s.path, func(from turn.Source) turn.Answer {
 		now, handle, changed := readChanged(from, name, s.path)
 		return func(at time.Time) { f.settingRead(s, now, handle, changed, at) }
 	})
@@ -108,11 +110,11 @@ func (f *Flow) settingRead(s setting, now *job.Known, handle, changed bool, at t
 		return
 	}
 	if now == nil {
-		f.store.Forget(settingOf(s.rule), s.path)
+		f.Store.Forget(settingOf(s.rule), s.path)
 	} else {
-		f.store.Remember(*now)
+		f.Store.Remember(*now)
 	}
-	if r := f.set.Rule(s.rule); r != nil && handle {
+	if r := f.Set.Rule(s.rule); r != nil && handle {
 		f.handleAll(r, s.path)
 		f.settings(at)
 	}
@@ -120,7 +122,7 @@ func (f *Flow) settingRead(s setting, now *job.Known, handle, changed bool, at t
 
 // readChanged reads a setting file: as it is to be remembered, nil if it is gone; whether all is
 // to be handled again for it; and whether it is remembered otherwise.
-func readChanged(from Source, name, path string) (now *job.Known, handle, changed bool) {
+func readChanged(from turn.Source, name, path string) (now *job.Known, handle, changed bool) {
 	facts, err := from.Look(path)
 	if err != nil {
 		return nil, false, false // the next look says it
@@ -145,11 +147,11 @@ func (f *Flow) handleAll(r *rule.Rule, why string) {
 	for _, folder := range r.Folders {
 		f.again.pages = append(f.again.pages, page{r.Name.S, folder, ""})
 	}
-	f.read("", func(from Source) Answer {
+	f.Read("", func(from turn.Source) turn.Answer {
 		n := from.KnownCount(r.Name.S)
 		return func(time.Time) {
 			if n > sayAgain {
-				f.out.Said = append(f.out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed",
+				f.Out.Said = append(f.Out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed",
 					r.Name.S, n, why))
 			}
 		}
@@ -167,7 +169,7 @@ func (f *Flow) readPage() {
 	p := f.again.pages[0]
 	f.again.pages = f.again.pages[1:]
 	f.again.paging = true
-	f.read("", func(from Source) Answer {
+	f.Read("", func(from turn.Source) turn.Answer {
 		files, next, err := from.KnownFiles(p.rule, p.folder, p.after)
 		return func(now time.Time) {
 			f.again.paging = false
@@ -188,13 +190,13 @@ func (f *Flow) readPage() {
 // Repair has the files handled again whose results are lost, of so many in all. When too many
 // are, something happened to their folder: then a person decides.
 func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
-	byHand := f.chosen.Again && f.chosen.hasRule(name) // all of it is made again anyway
-	if len(inputs) == 0 || f.set.Rule(name) == nil || f.troubles[name] != "" || byHand {
+	byHand := f.Chosen.Again && f.Chosen.HasRule(name) // all of it is made again anyway
+	if len(inputs) == 0 || f.Set.Rule(name) == nil || f.InTrouble[name] != "" || byHand {
 		return
 	}
 	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] {
-		mark(&f.again.asked, name)
-		f.trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
+		underway.Mark(&f.again.asked, name)
+		f.Trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
 			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",
 			len(inputs), all, fill.QuoteWord(name), fill.QuoteWord(name)))
 		return

@@ -9,35 +9,34 @@ import (
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
+	"stilltide/internal/core/underway"
 )
 
 // What the engine tells the flow, beside events and ends, and what it asks for those who
 // want to know how it stands. What is given must not be changed.
 
 // Rules are the rules by which the flow decides.
-func (f *Flow) Rules() *plan.Set { return f.set }
+func (f *Flow) Rules() *plan.Set { return f.Set }
 
 // WorkOn has the flow work on what is chosen only; once tells that it goes over what is there
 // and ends.
-func (f *Flow) WorkOn(c Chosen, once bool) {
-	f.chosen, f.once = c, once
+func (f *Flow) WorkOn(c turn.Chosen, once bool) {
+	f.Chosen, f.Once = c, once
 	f.ApplyRules()
 }
 
 // Stop has nothing start any more.
-func (f *Flow) Stop() { f.stopping = true }
-
-// Stopping reports whether nothing starts any more.
-func (f *Flow) Stopping() bool { return f.stopping }
+func (f *Flow) Stop() { f.Ending = true }
 
 // LedgerFails has nothing start while the ledger cannot be written.
-func (f *Flow) LedgerFails(fails bool) { f.holding = fails }
+func (f *Flow) LedgerFails(fails bool) { f.Holding = fails }
 
 // More reports whether the last round ended before all had begun that could.
-func (f *Flow) More() bool { return f.more }
+func (f *Flow) More() bool { return f.Unfinished }
 
 // LookThrough notes that a folder is being looked through for the first time.
-func (f *Flow) LookThrough(folder string) { f.looking[folder] = true }
+func (f *Flow) LookThrough(folder string) { f.Looking[folder] = true }
 
 // LeaveAlone has a rule leave alone what is found in a folder, until Left.
 func (f *Flow) LeaveAlone(folder, rule string) {
@@ -64,9 +63,9 @@ func (f *Flow) WantsAll() bool { return len(f.renew)+len(f.leaving) > 0 }
 // TakeUp begins with what an earlier run has left: what is paused, and the rules with
 // jobs in the ledger alone.
 func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
-	f.paused = paused
+	f.Pauses = paused
 	for _, name := range queued {
-		f.window.leave(name) // taken from the ledger as there is room
+		f.Window.Leave(name) // taken from the ledger as there is room
 	}
 	f.ApplyRules()
 }
@@ -74,7 +73,7 @@ func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
 // Lend keeps a file from the rules while a command puts it back. It fails if a job that is
 // not over has it, or the command's own job is not over.
 func (f *Flow) Lend(id int64, path string) bool {
-	if f.open[id] != nil || f.byPath[path] != nil {
+	if f.ByID[id] != nil || f.ByPath[path] != nil {
 		return false
 	}
 	f.lent[path] = true
@@ -87,45 +86,45 @@ func (f *Flow) Return(path string) { delete(f.lent, path) }
 // Cancel takes a job out of the queue, or has it stopped; running tells which. path is its
 // file, if the ledger knows the job as one that is not over: it may wait there alone.
 func (f *Flow) Cancel(id int64, path string, now time.Time) (running bool, err error) {
-	running = f.running[id] != nil
-	if f.open[id] == nil && path != "" {
-		f.window.find(f, path)
+	running = f.AtWork[id] != nil
+	if f.ByID[id] == nil && path != "" {
+		f.Window.Find(&f.Jobs, path)
 	}
-	return running, f.cancelJob(id, now)
+	return running, f.CancelJob(id, now)
 }
 
 // Announce tells of files that a job is about to place where rules watch, or to take from
 // there, so that the flow knows them before it sees them. chain has the rules before the job's.
 func (f *Flow) Announce(id int64, rule string, chain []string, come, gone []*job.Placement) {
-	j := f.open[id]
+	j := f.ByID[id]
 	if j == nil {
 		return
 	}
 	for _, p := range gone {
-		if p.Source != j.row.File {
-			f.claim(j, p.Source, file.Facts{})
+		if p.Source != j.Row.File {
+			f.Claim(j, p.Source, file.Facts{})
 		}
 	}
 	for _, p := range come {
-		f.chained = true
-		f.book.Placed(p.Target, p.After, rule, chain)
-		f.claim(j, p.Target, p.After)
-		mark(&j.hold().offers, p.Target)
+		f.Chained = true
+		f.Book.Placed(p.Target, p.After, rule, chain)
+		f.Claim(j, p.Target, p.After)
+		underway.Mark(&j.Hold().Offers, p.Target)
 	}
 }
 
 // Ahead lists the files that a job leaves a name to.
 func (f *Flow) Ahead(id int64, path string) []job.Ahead {
-	if j := f.open[id]; j != nil {
-		return f.before(j, path)
+	if j := f.ByID[id]; j != nil {
+		return f.Before(j, path)
 	}
 	return nil
 }
 
 // FileOf is the file of a job that is not over, "" if there is none with this number.
 func (f *Flow) FileOf(id int64) string {
-	if j := f.open[id]; j != nil {
-		return j.row.File
+	if j := f.ByID[id]; j != nil {
+		return j.Row.File
 	}
 	return ""
 }
@@ -136,8 +135,8 @@ func (f *Flow) IsAsking(path string) bool { _, under := f.asking[path]; return u
 // Reaches reports whether a running job's file lies in a folder that is not there, or
 // what its rule places in one of which is reports so.
 func (f *Flow) Reaches(id int64, is func(folder string) bool) bool {
-	j := f.running[id]
-	return j != nil && (f.isAbsent(j.row.Watch) || slices.ContainsFunc(plan.Destinations(j.rule), is))
+	j := f.AtWork[id]
+	return j != nil && (f.IsAbsent(j.Row.Watch) || slices.ContainsFunc(plan.Destinations(j.Rule), is))
 }
 
 // Unsettled counts the files that wait to settle, or to be looked into.
@@ -165,46 +164,46 @@ func (f *Flow) EachUnsettled(list func(rule, path string, since time.Time, why s
 
 // Running lists the jobs whose attempt is under way, the longest running first.
 func (f *Flow) Running() []*job.Job {
-	rows := make([]*job.Job, 0, len(f.running))
-	for _, j := range f.running {
-		rows = append(rows, &j.row)
+	rows := make([]*job.Job, 0, len(f.AtWork))
+	for _, j := range f.AtWork {
+		rows = append(rows, &j.Row)
 	}
 	slices.SortFunc(rows, func(a, b *job.Job) int { return a.Last.Started.Compare(b.Last.Started) })
 	return rows
 }
 
 // Open counts the jobs in the memory that are not over.
-func (f *Flow) Open() int { return len(f.open) }
+func (f *Flow) Open() int { return len(f.ByID) }
 
 // Behind lists the rules with jobs in the ledger alone.
 func (f *Flow) Behind() (rules []string) {
-	for name := range f.window.more {
+	for name := range f.Window.More {
 		rules = append(rules, name)
 	}
 	return rules
 }
 
 // Troubles are the rules that need attention, and why.
-func (f *Flow) Troubles() map[string]string { return f.troubles }
+func (f *Flow) Troubles() map[string]string { return f.InTrouble }
 
 // Paused are the rules and folders that are paused.
-func (f *Flow) Paused() job.Pauses { return f.paused }
+func (f *Flow) Paused() job.Pauses { return f.Pauses }
 
 // Absent are the watched folders that are not there.
-func (f *Flow) Absent() map[string]bool { return f.absent }
+func (f *Flow) Absent() map[string]bool { return f.NotThere }
 
 // LookAgain reports whether jobs placed something where a rule watches, since it was asked
 // last: a chain goes on to its end.
 func (f *Flow) LookAgain() bool {
-	was := f.chained
-	f.chained = false
+	was := f.Chained
+	f.Chained = false
 	return was
 }
 
 // Finished reports whether a single pass has nothing left to decide on.
 func (f *Flow) Finished() bool {
-	for name := range f.window.more {
-		if !f.isHeld(name) {
+	for name := range f.Window.More {
+		if !f.IsHeld(name) {
 			return false
 		}
 	}
@@ -214,9 +213,9 @@ func (f *Flow) Finished() bool {
 		f.anyRemoval() {
 		return false
 	}
-	for _, j := range f.open {
-		if s := j.row.State; s != job.Retrying && s != job.Settling && s != job.Held &&
-			j.setback().retryAt.IsZero() && !(s == job.Queued && f.isHeld(j.row.Rule)) {
+	for _, j := range f.ByID {
+		if s := j.Row.State; s != job.Retrying && s != job.Settling && s != job.Held &&
+			j.Setback().RetryAt.IsZero() && !(s == job.Queued && f.IsHeld(j.Row.Rule)) {
 			return false
 		}
 	}

@@ -8,9 +8,9 @@ import (
 
 	"stilltide/internal/core/due"
 	"stilltide/internal/core/file"
-	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 )
 
 // What a file's content and tags say takes the time of a disk. A decision that needs it ends
@@ -49,8 +49,8 @@ func (f *Flow) openFor(r, under *rule.Rule, path string, facts file.Facts, now t
 	if under != nil {
 		o.under = under.Name.S
 	}
-	lane := f.set.Root(path)
-	if f.eyes.Unsure(path) {
+	lane := f.Set.Root(path)
+	if f.Eyes.Unsure(path) {
 		lane = path // its file system has a lane of its own
 	}
 	f.opening.add(lane, o)
@@ -100,8 +100,8 @@ func (f *Flow) lookInside() {
 
 // lookInto has files be looked into.
 func (f *Flow) lookInto(lane string, files []*opened) {
-	set := f.set
-	f.read(files[0].path, func(from Source) Answer {
+	set := f.Set
+	f.Read(files[0].path, func(from turn.Source) turn.Answer {
 		found := make([]file.Facts, len(files))
 		for i, o := range files {
 			found[i] = o.facts
@@ -116,16 +116,6 @@ func (f *Flow) lookInto(lane string, files []*opened) {
 	})
 }
 
-// lookIntoRows looks into the files of jobs that come from the ledger, which does not keep what was
-// found. A file system that may not answer is asked when the job is to start.
-func (f *Flow) lookIntoRows(from Source, set *plan.Set, rows []job.Job) {
-	for i := range rows {
-		if r := set.Rule(rows[i].Rule); r != nil && rows[i].Event != file.Removed && !f.eyes.Unsure(rows[i].File) {
-			from.Complete(set, r, rows[i].File, &rows[i].Facts)
-		}
-	}
-}
-
 // insideSeen decides on a file that was looked into.
 func (f *Flow) insideSeen(o *opened, facts file.Facts) {
 	if f.opening.files[o.path] != o {
@@ -137,15 +127,12 @@ func (f *Flow) insideSeen(o *opened, facts file.Facts) {
 	}
 	f.seen = o.seen
 	defer func() { f.seen = time.Time{} }()
-	f.settled(o.path, f.candidatesOf(o.path, facts.Dir, o.at), f.set.Rule(o.under), facts, o.at)
+	f.settled(o.path, f.CandidatesOf(o.path, facts.Dir, o.at), f.Set.Rule(o.under), facts, o.at)
 }
 
 // Asking counts the files that are looked into beside the flow, and those that are looked at on
 // shares.
 func (f *Flow) Asking() (into, at int) { return len(f.opening.files), len(f.asking) }
-
-// lacks reports whether a rule needs to know more of a file's inside.
-func (f *Flow) lacks(r *rule.Rule, facts *file.Facts) bool { return facts.Says().Lacks(f.set.Needs(r)) }
 
 // through notes that all files of a folder were found that were there.
 func (o *opening) through(folder string) {
@@ -200,8 +187,8 @@ func (o *opening) leave(path string) bool {
 	return was
 }
 
-// letGo drops a file that waits to be decided on.
-func (f *Flow) letGo(path string) {
+// LetGo drops a file that waits to be decided on.
+func (f *Flow) LetGo(path string) {
 	f.settle.Forget(path)
 	f.opening.leave(path)
 }

@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/take"
+	"stilltide/internal/core/underway"
 )
 
 // massRemoval is the number of removals at once from which on more than half
@@ -126,17 +127,20 @@ func (g *gone) freshDue() (due time.Time, ok bool) {
 	return due, ok
 }
 
+// Went notes that a path went, on which is decided at a time.
+func (f *Flow) Went(path string, due time.Time) { f.gone.add(path, due) }
+
 // Missing tells of files that a rule knows and that a sweep has not found. There may be very many, so
 // the ledger is not asked here.
 func (f *Flow) Missing(rule string, paths []string, now time.Time) {
-	r := f.set.Rule(rule)
+	r := f.Set.Rule(rule)
 	if r == nil {
 		return
 	}
 	for _, path := range paths {
 		switch {
-		case f.gone.files[path] != nil || f.claims[path] != nil: // it is known, or a job took it away
-		case f.set.TakesFolders():
+		case f.gone.files[path] != nil || f.Claims[path] != nil: // it is known, or a job took it away
+		case f.Set.TakesFolders():
 			f.WentAway(path, false, now)
 		default:
 			f.settingChanged(path, now)
@@ -150,14 +154,14 @@ func (f *Flow) Missing(rule string, paths []string, now time.Time) {
 // accepted it.
 func (f *Flow) waitsForPerson(path string) bool {
 	w := f.gone.files[path]
-	return w != nil && w.rule != "" && f.troubles[w.rule] != ""
+	return w != nil && w.rule != "" && f.InTrouble[w.rule] != ""
 }
 
 // letGoOf tells the machines by which a file may wait that it is no longer there.
 func (f *Flow) letGoOf(path string, now time.Time) {
 	f.settle.Nudge(path, now)
-	if j := f.byPath[path]; f.opening.leave(path) && j != nil && j.parked[path] {
-		f.wait(path, j.rule, settle.Nudged, now) // the next look tells its job
+	if j := f.ByPath[path]; f.opening.leave(path) && j != nil && j.Parked[path] {
+		f.Wait(path, j.Rule, settle.Nudged, now) // the next look tells its job
 	}
 	f.gather.Leave(path)
 }
@@ -174,7 +178,7 @@ func (f *Flow) removals(now time.Time) {
 	}
 	left := maxRemoved
 	for name := range g.rules {
-		if f.troubles[name] != "" {
+		if f.InTrouble[name] != "" {
 			continue
 		}
 		for w := g.front(name); w != nil && left > 0; w = g.front(name) {
@@ -192,7 +196,7 @@ func (f *Flow) removals(now time.Time) {
 // mayBeRenamed reports whether a file that went may be one, under another name, that is not
 // decided on yet: it is looked into, or looked at on a share.
 func (f *Flow) mayBeRenamed(w *went) bool {
-	return f.opening.any(w.due) || len(f.asking) > 0 && f.eyes.Unsure(w.path)
+	return f.opening.any(w.due) || len(f.asking) > 0 && f.Eyes.Unsure(w.path)
 }
 
 // sortRemovals finds out which rules know the files that went, of so many at most. What is in an
@@ -203,12 +207,12 @@ func (f *Flow) sortRemovals(now time.Time, most int) {
 	var unread []*went
 	part := g.fresh[:min(most, len(g.fresh))]
 	for _, w := range part {
-		if f.byPath[w.path] != nil || f.window.holds(f, w.path) {
+		if f.ByPath[w.path] != nil || f.Window.Holds(&f.Jobs, w.path) {
 			g.drop(w) // a job has it, perhaps that of this very removal
 			continue
 		}
 		there := slices.DeleteFunc(slices.Clone(f.goneCandidates(w.path)), func(c plan.Candidate) bool {
-			return f.isAbsent(c.Watch)
+			return f.IsAbsent(c.Watch)
 		})
 		var err error
 		w.told, w.forget, err = take.Gone(there, f.sources)
@@ -239,12 +243,12 @@ func (f *Flow) tooMany(name string, first *went) bool {
 	if n <= massRemoval || len(first.told) == 0 || n <= f.gone.allowed[name] {
 		return false
 	}
-	known := f.store.KnownCount(name)
+	known := f.Store.KnownCount(name)
 	if 2*n <= known {
 		f.gone.allowed[name] = n
 		return false
 	}
-	f.trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide "+
+	f.Trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide "+
 		"resume %s accepts that they are gone", n, known, fill.QuoteWord(name)))
 	return true
 }
@@ -266,7 +270,7 @@ func (f *Flow) nextRemoval() (at time.Time, ok bool) {
 		return time.Time{}, ok
 	}
 	for name := range f.gone.rules {
-		if f.troubles[name] != "" {
+		if f.InTrouble[name] != "" {
 			continue
 		}
 		if w := f.gone.front(name); w != nil && !f.mayBeRenamed(w) && (!ok || w.due.Before(at)) {
@@ -282,7 +286,7 @@ func (f *Flow) anyRemoval() bool {
 		return true
 	}
 	for name := range f.gone.rules {
-		if f.troubles[name] == "" && f.gone.front(name) != nil {
+		if f.InTrouble[name] == "" && f.gone.front(name) != nil {
 			return true
 		}
 	}
@@ -292,28 +296,28 @@ func (f *Flow) anyRemoval() bool {
 // removed takes a removal: the first rule that reacts has a job of it, and those
 // after that, if it shares, when that is over.
 func (f *Flow) removed(g *went, now time.Time) {
-	facts, err := f.eyes.Look(g.path)
-	if isNoAnswer(err) {
+	facts, err := f.Eyes.Look(g.path)
+	if underway.IsNoAnswer(err) {
 		f.gone.add(g.path, now.Add(time.Second), g.inodes...)
 	}
-	if err != nil || facts.Exists || f.byPath[g.path] != nil {
+	if err != nil || facts.Exists || f.ByPath[g.path] != nil {
 		return // it is back, or a job has it
 	}
 	for _, c := range g.forget {
-		if !f.isAbsent(c.Watch) {
-			f.store.Forget(c.Rule.Name.S, g.path)
+		if !f.IsAbsent(c.Watch) {
+			f.Store.Forget(c.Rule.Name.S, g.path)
 		}
 	}
-	if len(g.told) == 0 || f.isAbsent(g.told[0].Candidate.Watch) {
+	if len(g.told) == 0 || f.IsAbsent(g.told[0].Candidate.Watch) {
 		return
 	}
 	c := g.told[0].Candidate
-	known, ok, err := f.store.Known(c.Rule.Name.S, g.path)
+	known, ok, err := f.Store.Known(c.Rule.Name.S, g.path)
 	if err != nil || !ok {
 		return
 	}
 	j := f.newJob(c, g.path, known.Facts, file.Removed, now)
-	j.row.FileNow, j.row.Hash = "", known.Hash
-	f.record(j)
-	f.enqueue(j)
+	j.Row.FileNow, j.Row.Hash = "", known.Hash
+	f.Record(j)
+	f.Enqueue(j)
 }

@@ -1,11 +1,11 @@
 package flow
 
 import (
-	"errors"
 	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
 )
 
 // surely takes from paths those that may not be answered, which are looked at beside the
@@ -13,7 +13,7 @@ import (
 func (f *Flow) surely(paths []string) []string {
 	sure := paths[:0]
 	for _, path := range paths {
-		if !f.eyes.Unsure(path) {
+		if !f.Eyes.Unsure(path) {
 			sure = append(sure, path)
 			continue
 		}
@@ -22,14 +22,14 @@ func (f *Flow) surely(paths []string) []string {
 			continue
 		}
 		f.asking[path] = false
-		f.out.Looks = append(f.out.Looks, path)
+		f.Out.Looks = append(f.Out.Looks, path)
 	}
 	return sure
 }
 
 // Answered brings the answer to a look beside the flow. If something happened to the path
 // meanwhile it is asked again.
-func (f *Flow) Answered(path string, look Look, now time.Time) {
+func (f *Flow) Answered(path string, look turn.Look, now time.Time) {
 	again := f.asking[path]
 	delete(f.asking, path)
 	switch {
@@ -40,9 +40,6 @@ func (f *Flow) Answered(path string, look Look, now time.Time) {
 		f.lookedAt(path, look, now)
 	}
 }
-
-// isNoAnswer reports whether a look was not waited for: it says nothing about the file.
-func isNoAnswer(err error) bool { return errors.As(err, new(plan.NoAnswer)) }
 
 // leaveLater has a file that was there before rules watched its folder left alone when it
 // has been looked at.
@@ -82,9 +79,9 @@ func (f *Flow) silent(folder string) {
 	}
 	f.gone.dropBelow(folder)
 	f.unmatched.drop(folder)
-	for id, j := range f.running {
-		if f.isAbsent(j.row.Watch) {
-			f.dispatch.Idle(id)
+	for id, j := range f.AtWork {
+		if f.IsAbsent(j.Row.Watch) {
+			f.Dispatch.Idle(id)
 		}
 	}
 }

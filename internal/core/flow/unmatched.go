@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/underway"
 )
 
 // unmatchedAfter is how long a file that no rule takes must be left alone
@@ -32,18 +33,18 @@ type dueFile struct {
 // time, or each look through its folder would put it off; whether it was left alone
 // is seen when it is due.
 func (f *Flow) unclaimed(path string, now time.Time) {
-	if len(f.set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.set.LeftAlone(path) != "" || f.set.Placed(path) {
+	if len(f.Set.File.Notify.Channels(rule.OnUnmatched)) == 0 || f.Set.LeftAlone(path) != "" || f.Set.Placed(path) {
 		return
 	}
 	n := &f.unmatched
 	due := now.Add(unmatchedAfter)
-	if f.once {
+	if f.Once {
 		due = now // a sweep does not wait for it
 	}
 	if n.noted[path] || len(n.noted) >= maxUnmatchedFiles {
 		return
 	}
-	mark(&n.noted, path)
+	underway.Mark(&n.noted, path)
 	n.queue = append(n.queue, dueFile{path, due})
 }
 
@@ -77,22 +78,22 @@ func (f *Flow) findUnmatched(now time.Time) {
 		}
 		n.queue = n.queue[1:]
 		delete(n.noted, path)
-		facts, err := f.eyes.Look(path)
-		if isNoAnswer(err) && !f.once {
+		facts, err := f.Eyes.Look(path)
+		if underway.IsNoAnswer(err) && !f.Once {
 			f.unclaimed(path, now)
 		}
 		if err != nil || !facts.Exists || facts.Dir {
 			continue
 		}
-		if !f.once && (facts.Writers == file.Some || changedWithin(facts, unmatchedAfter, now)) {
+		if !f.Once && (facts.Writers == file.Some || changedWithin(facts, unmatchedAfter, now)) {
 			f.unclaimed(path, now)
 			continue
 		}
-		if known, ok, err := f.store.Known("", path); err != nil || ok && known.Facts.Same(facts) {
+		if known, ok, err := f.Store.Known("", path); err != nil || ok && known.Facts.Same(facts) {
 			continue
 		}
-		f.store.Remember(job.Known{File: path, Facts: facts})
-		f.out.Unmatched = append(f.out.Unmatched, path)
+		f.Store.Remember(job.Known{File: path, Facts: facts})
+		f.Out.Unmatched = append(f.Out.Unmatched, path)
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/underway"
 )
 
 // A file that nobody takes is told once it was left alone, in whatever order
@@ -57,7 +58,7 @@ func TestUnmatchedFiles(t *testing.T) {
 
 // told remembers what was told of.
 type told struct {
-	Memory
+	underway.Memory
 	by map[string]job.Known
 }
 
@@ -67,7 +68,7 @@ func (m told) Known(_, path string) (job.Known, bool, error) { k, ok := m.by[pat
 
 // looker sees with a function.
 type looker struct {
-	Eyes
+	underway.Eyes
 	see func(path string) (file.Facts, error)
 }
 

@@ -1,4 +1,4 @@
-package flow
+package turn
 
 import (
 	"time"
@@ -8,6 +8,12 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
+
+// Look is what a look at a path saw.
+type Look struct {
+	Facts file.Facts
+	Err   error
+}
 
 // Read is something that the flow must know to go on and that takes the time of a disk: a page of
 // the ledger, the content of a file. The flow does not wait for it: the engine carries it out
@@ -31,9 +37,4 @@ type Source interface {
 	Look(path string) (file.Facts, error)
 	Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts)
 	Hash(path string, size int64) (string, error)
-}
-
-// read has something be read beside the flow.
-func (f *Flow) read(path string, do func(from Source) Answer) {
-	f.out.Reads = append(f.out.Reads, Read{path, do})
 }

@@ -1,10 +1,23 @@
-package flow
+package underway
 
 import (
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/turn"
 )
+
+// lookIntoRows looks into the files of jobs that come from the ledger, which does not keep what was
+// found. A file system that may not answer is asked when the job is to start.
+func (js *Jobs) lookIntoRows(from turn.Source, set *plan.Set, rows []job.Job) {
+	for i := range rows {
+		if r := set.Rule(rows[i].Rule); r != nil && rows[i].Event != file.Removed && !js.Eyes.Unsure(rows[i].File) {
+			from.Complete(set, r, rows[i].File, &rows[i].Facts)
+		}
+	}
+}
 
 // MaxQueued is how many jobs of one rule may always wait in the memory, and
 // MaxTogether how many of all rules; the rest wait in the ledger alone, so
@@ -18,7 +31,7 @@ var (
 type window struct {
 	count map[string]int   // jobs in the memory, by rule
 	total int              // of all rules
-	more  map[string]bool  // rules with jobs in the ledger alone
+	More  map[string]bool  // rules with jobs in the ledger alone
 	last  map[string]int64 // the greatest number that was taken from the ledger, by rule
 	timed map[string]bool  // rules with jobs in the ledger alone that wait for their schedule
 
@@ -29,17 +42,17 @@ type window struct {
 
 // full reports whether a job must wait in the ledger alone; otherwise it counts
 // as being in the memory.
-func (w *window) full(f *Flow, j *Job) bool {
-	if f.open[j.row.ID] == j {
+func (w *window) full(js *Jobs, j *Job) bool {
+	if js.ByID[j.Row.ID] == j {
 		return false // it is in the memory already
 	}
-	behind := w.more[j.row.Rule] && !w.filling // older ones wait there, too
-	much := w.count[j.row.Rule] >= MaxQueued && w.total >= MaxTogether
-	if (behind || much) && j.row.State == job.Queued {
-		w.leave(j.row.Rule)
+	behind := w.More[j.Row.Rule] && !w.filling // older ones wait there, too
+	much := w.count[j.Row.Rule] >= MaxQueued && w.total >= MaxTogether
+	if (behind || much) && j.Row.State == job.Queued {
+		w.Leave(j.Row.Rule)
 		return true
 	}
-	w.came(j.row.Rule)
+	w.came(j.Row.Rule)
 	return false
 }
 
@@ -51,11 +64,12 @@ func (w *window) wait(rule string) {
 	w.timed[rule] = true
 }
 
-func (w *window) leave(rule string) {
-	if w.more == nil {
-		w.more, w.last = map[string]bool{}, map[string]int64{}
+// Leave notes that jobs of a rule wait in the ledger alone.
+func (w *window) Leave(rule string) {
+	if w.More == nil {
+		w.More, w.last = map[string]bool{}, map[string]int64{}
 	}
-	w.more[rule] = true
+	w.More[rule] = true
 	if h := w.asked[rule]; h != nil {
 		h.more = true
 	}
@@ -68,27 +82,27 @@ func (w *window) came(rule string) {
 }
 
 // left is told when a job leaves the memory.
-func (w *window) left(f *Flow, j *Job) {
-	if f.open[j.row.ID] == j && w.count[j.row.Rule] > 0 {
-		w.count[j.row.Rule]--
+func (w *window) left(js *Jobs, j *Job) {
+	if js.ByID[j.Row.ID] == j && w.count[j.Row.Rule] > 0 {
+		w.count[j.Row.Rule]--
 		w.total--
 	}
 }
 
-// refill has queued jobs be read from the ledger when the memory runs low of them.
-func (w *window) refill(f *Flow, now time.Time) {
+// Refill has queued jobs be read from the ledger when the memory runs low of them.
+func (w *window) Refill(js *Jobs, now time.Time) {
 	if w.pause.After(now) {
 		return
 	}
-	for name := range w.more {
-		if w.asked[name] == nil && w.count[name] <= MaxQueued/2 && f.mayFill(name) {
-			w.ask(f, name)
+	for name := range w.More {
+		if w.asked[name] == nil && w.count[name] <= MaxQueued/2 && js.mayFill(name) {
+			w.ask(js, name)
 		}
 	}
 }
 
 // mayFill reports whether jobs of a rule may begin at all.
-func (f *Flow) mayFill(rule string) bool { return !f.stopping && !f.holding && !f.isHeld(rule) }
+func (js *Jobs) mayFill(rule string) bool { return !js.Ending && !js.Holding && !js.IsHeld(rule) }
 
 // helping is a number of a rule's jobs that is read from the ledger.
 type helping struct {
@@ -101,21 +115,21 @@ type helping struct {
 }
 
 // ask has one helping of a rule's jobs be read. They must be in the tables first.
-func (w *window) ask(f *Flow, name string) {
+func (w *window) ask(js *Jobs, name string) {
 	h := &helping{rule: name, after: w.last[name], over: map[int64]bool{}}
 	if w.asked == nil {
 		w.asked = map[string]*helping{}
 	}
 	w.asked[name] = h
-	set := f.set
-	f.read("", func(from Source) Answer {
+	set := js.Set
+	js.Read("", func(from turn.Source) turn.Answer {
 		err := from.Flush()
 		var rows []job.Job
 		if err == nil {
 			rows, err = from.OpenJobs(name, []job.State{job.Queued, job.Held}, h.after, MaxQueued/2)
 		}
-		f.lookIntoRows(from, set, rows)
-		return func(now time.Time) { w.filled(f, h, rows, err, now) }
+		js.lookIntoRows(from, set, rows)
+		return func(now time.Time) { w.filled(js, h, rows, err, now) }
 	})
 }
 
@@ -123,40 +137,40 @@ func (w *window) ask(f *Flow, name string) {
 const refillAgain = time.Second
 
 // filled takes a helping of a rule's jobs into the memory.
-func (w *window) filled(f *Flow, h *helping, rows []job.Job, err error, now time.Time) {
+func (w *window) filled(js *Jobs, h *helping, rows []job.Job, err error, now time.Time) {
 	name := h.rule
 	delete(w.asked, name)
 	switch {
 	case err != nil: // the ledger says itself what is wrong
 		w.pause = now.Add(refillAgain)
 		return
-	case h.stale || !f.mayFill(name):
+	case h.stale || !js.mayFill(name):
 		return // it is asked anew
 	}
 	w.filling = true
 	defer func() { w.filling = false }()
 	for _, row := range rows {
 		w.last[name] = max(w.last[name], row.ID)
-		if row.State == job.Held && f.beforeTime(f.set.Rule(name), row, now) {
+		if row.State == job.Held && js.beforeTime(js.Set.Rule(name), row, now) {
 			w.wait(name)
 			continue
 		}
-		if f.open[row.ID] == nil && !h.over[row.ID] {
+		if js.ByID[row.ID] == nil && !h.over[row.ID] {
 			was := row.State
 			row.Become(job.Queued)
-			f.Restore(row, was, nil, now)
+			js.Restore(row, was, nil, now)
 		}
 	}
 	if len(rows) < MaxQueued/2 && !h.more {
-		delete(w.more, name)
+		delete(w.More, name)
 		delete(w.last, name)
 	}
 }
 
 // over is told of a job that leaves the memory.
 func (w *window) over(j *Job) {
-	if h := w.asked[j.row.Rule]; h != nil {
-		h.over[j.row.ID] = true
+	if h := w.asked[j.Row.Rule]; h != nil {
+		h.over[j.Row.ID] = true
 	}
 }
 
@@ -165,31 +179,31 @@ func (w *window) anew(rule string) {
 	if h := w.asked[rule]; h != nil {
 		h.stale = true
 	}
-	w.leave(rule)
+	w.Leave(rule)
 	w.last[rule] = 0
 }
 
-// holds reports whether the open job of a path waits in the ledger alone.
-func (w *window) holds(f *Flow, path string) bool {
-	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
+// Holds reports whether the open job of a path waits in the ledger alone.
+func (w *window) Holds(js *Jobs, path string) bool {
+	if len(w.More)+len(w.timed) == 0 || js.ByPath[path] != nil {
 		return false
 	}
-	row, ok, err := f.store.OpenJob(path)
-	return err == nil && ok && f.open[row.ID] == nil
+	row, ok, err := js.Store.OpenJob(path)
+	return err == nil && ok && js.ByID[row.ID] == nil
 }
 
-// find brings the open job of a path into the memory, if it may be in the
+// Find brings the open job of a path into the memory, if it may be in the
 // ledger alone.
-func (w *window) find(f *Flow, path string) {
-	if len(w.more)+len(w.timed) == 0 || f.byPath[path] != nil {
+func (w *window) Find(js *Jobs, path string) {
+	if len(w.More)+len(w.timed) == 0 || js.ByPath[path] != nil {
 		return
 	}
-	row, ok, err := f.store.OpenJob(path)
-	if err != nil || !ok || f.open[row.ID] != nil {
+	row, ok, err := js.Store.OpenJob(path)
+	if err != nil || !ok || js.ByID[row.ID] != nil {
 		return
 	}
-	j := f.adopt(row, row.State, nil)
-	if j.rule != nil && row.State != job.Held {
-		f.enqueue(j)
+	j := js.adopt(row, row.State, nil)
+	if j.Rule != nil && row.State != job.Held {
+		js.Enqueue(j)
 	}
 }

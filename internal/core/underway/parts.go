@@ -1,4 +1,4 @@
-package flow
+package underway
 
 import (
 	"time"
@@ -7,6 +7,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 )
 
 // Memory is what the flow records and asks of what was recorded. The ledger is one.
@@ -34,18 +35,12 @@ type Memory interface {
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 }
 
-// Look is what a look at a path saw.
-type Look struct {
-	Facts file.Facts
-	Err   error
-}
-
 // Eyes look at files for the flow.
 type Eyes interface {
 	// Look sees a file as it is. An error that is a plan.NoAnswer says that it was not waited for.
 	Look(path string) (file.Facts, error)
 	// LookAll looks at up to MaxLooks paths. What it gives is good until the next call.
-	LookAll(paths []string) []Look
+	LookAll(paths []string) []turn.Look
 	// Stat is Look without what takes long: whether somebody writes.
 	Stat(path string) (file.Facts, error)
 	// Complete finds out what a rule needs to know of a file beyond its facts.

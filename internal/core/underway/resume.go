@@ -1,4 +1,4 @@
-package flow
+package underway
 
 import (
 	"fmt"
@@ -36,8 +36,8 @@ func (j *Job) keepNumber(p job.Placement) {
 			j.intents = append(j.intents, intent{path, p.FinalState, p.ID})
 		}
 	}
-	note(j.row.File, j.row.Facts)
-	for _, m := range j.row.Extra {
+	note(j.Row.File, j.Row.Facts)
+	for _, m := range j.Row.Extra {
 		note(m.File, m.Facts)
 	}
 }
@@ -49,28 +49,28 @@ func (j *Job) resumeAt(p job.Placement) {
 			j.now[path] = job.Unit{Taken: path, At: at, Facts: p.Facts}
 		}
 	}
-	note(j.row.File, j.row.FileNow)
-	for _, m := range j.row.Extra {
+	note(j.Row.File, j.Row.FileNow)
+	for _, m := range j.Row.Extra {
 		note(m.File, m.FileNow)
 	}
 }
 
 // Resume takes up one job. sameBoot tells that the system has not started anew since,
 // which would be another reason for the end.
-func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender, sameBoot bool,
+func (js *Jobs) Resume(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender, sameBoot bool,
 	now time.Time) {
 	was := row.State
 	if was != job.Running {
-		f.resumeWaiting(row, tries, placements, mend, now)
+		js.resumeWaiting(row, tries, placements, mend, now)
 		return
 	}
 	if last := lastRound(placements, row.Attempts); len(last) > 0 {
-		f.resumePlacing(row, tries, last, mend, now)
+		js.resumePlacing(row, tries, last, mend, now)
 		return
 	}
 	cut := "the watcher ended in the middle of this attempt"
 	tries = append(tries, plan.Try{Started: row.Started, Reason: cut})
-	r := f.set.Rule(row.Rule)
+	r := js.Set.Rule(row.Rule)
 	at, left, problems := mend.Unmake(row, placements)
 	if len(problems) > 0 {
 		cut += "; not undone: " + strings.Join(problems, "; ")
@@ -79,11 +79,11 @@ func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement,
 		putBackIn(&row, at[i])
 	}
 	if r != nil && len(at) > 0 && at[0].At != row.File && row.Event != file.Removed {
-		j := f.adopt(row, was, tries)
-		j.cause = cut
+		j := js.adopt(row, was, tries)
+		j.Cause = cut
 		j.follow(at)
-		f.record(j)
-		f.end(j, job.Failed, now)
+		js.Record(j)
+		js.End(j, job.Failed, now)
 		return
 	}
 	if sameBoot {
@@ -95,22 +95,22 @@ func (f *Flow) Resume(row job.Job, tries []plan.Try, placements []job.Placement,
 			"so it may be what ends the watcher", row.Crashes, lastCrash-aloneAfter)
 	}
 	if r != nil && len(r.Steps) > 0 && (row.Crashes >= lastCrash || !r.Retry.AfterCrash) {
-		j := f.adopt(row, was, tries)
-		j.cause = cut
-		f.end(j, job.Failed, now)
+		j := js.adopt(row, was, tries)
+		j.Cause = cut
+		js.End(j, job.Failed, now)
 		return
 	}
 	row.Become(job.Queued)
 	row.FileNow = row.File
-	f.Restore(row, was, tries, now)
-	if j := f.open[row.ID]; j != nil {
+	js.Restore(row, was, tries, now)
+	if j := js.ByID[row.ID]; j != nil {
 		j.leave(left)
 	}
 }
 
 // resumeWaiting takes up a job that waited for its next attempt. What an attempt before had
 // placed, and could not take back, is taken back now, or when the next one fails.
-func (f *Flow) resumeWaiting(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender,
+func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender,
 	now time.Time) {
 	was := row.State
 	var left []*job.Placement
@@ -124,8 +124,8 @@ func (f *Flow) resumeWaiting(row job.Job, tries []plan.Try, placements []job.Pla
 	if was != job.Retrying {
 		row.Become(job.Queued)
 	}
-	f.Restore(row, was, tries, now)
-	if j := f.open[row.ID]; j != nil {
+	js.Restore(row, was, tries, now)
+	if j := js.ByID[row.ID]; j != nil {
 		j.leave(left)
 	}
 }
@@ -140,10 +140,10 @@ func Pending(row job.Job, placements []job.Placement) bool {
 
 // resumePlacing looks where the files are whose move was intended, and
 // perhaps done, when the watcher ended. Those that still wait are placed anew.
-func (f *Flow) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placement, mend Mender,
+func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placement, mend Mender,
 	now time.Time) {
-	j := f.adopt(row, row.State, tries)
-	j.cause = causeOf(row.Reason)
+	j := js.adopt(row, row.State, tries)
+	j.Cause = causeOf(row.Reason)
 	landed := map[string]string{}
 	j.suffer().landed, j.now = landed, map[string]job.Unit{}
 	for _, p := range moves {
@@ -157,16 +157,16 @@ func (f *Flow) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placemen
 			landed[p.Source] = at
 		}
 	}
-	if j.rule == nil {
+	if j.Rule == nil {
 		source := j.where(row.File, row.Facts).At
 		at, there := landed[source]
 		if !there {
 			at = source
 		}
-		f.finish(j, job.Cancelled, "its rule is no longer in the rules file", at, now)
+		js.Finish(j, job.Cancelled, "its rule is no longer in the rules file", at, now)
 		return
 	}
-	f.end(j, moves[0].FinalState, now)
+	js.End(j, moves[0].FinalState, now)
 }
 
 // A job in whose attempts the watcher ends again and again may be what ends it. After

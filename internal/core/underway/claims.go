@@ -1,0 +1,62 @@
+package underway
+
+import (
+	"fmt"
+	"time"
+
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/settle"
+)
+
+// A job's file, and everything that its steps place where rules watch, is offered to no
+// rule until the job is over. Then it is a chain; what a job that failed placed has been
+// taken back by then, so what is still there is another's. A claim goes by path, so that events pass it by, and by
+// inode, so that a
+// file is known by whatever name it has when it is looked at.
+
+// Claim holds what a job places at a path.
+func (js *Jobs) Claim(j *Job, path string, facts file.Facts) {
+	for _, key := range []string{path, Inode(facts)} {
+		if js.Claims[key] == nil && (key == path || facts.Ino != 0) {
+			js.Claims[key] = j
+			j.Hold().claimed = append(j.Hold().claimed, key)
+		}
+	}
+}
+
+// Claimed returns the job that holds a file.
+func (js *Jobs) Claimed(path string, facts file.Facts) *Job {
+	if len(js.Claims) == 0 {
+		return nil
+	}
+	if j := js.Claims[path]; j != nil {
+		return j
+	}
+	return js.Claims[Inode(facts)]
+}
+
+// release ends a job's claims. What it placed well is offered to the rules that
+// watch there.
+func (js *Jobs) release(j *Job, now time.Time) {
+	held := j.held
+	if held == nil {
+		return
+	}
+	for _, key := range held.claimed {
+		delete(js.Claims, key)
+	}
+	held.claimed = nil
+
+	ends := map[string]bool{j.Row.FileNow: true}
+	for _, m := range j.Row.Extra {
+		ends[m.FileNow] = true
+	}
+	for path := range held.Offers {
+		if path != j.Row.File {
+			js.ways.Offer(path, j.Row.Facts.Dir && ends[path], settle.Nudged, now)
+		}
+	}
+}
+
+// Inode names a file by what a rename does not change.
+func Inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
