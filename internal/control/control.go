@@ -23,7 +23,7 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/turn"
-	"stilltide/internal/engine"
+	"stilltide/internal/watcher"
 )
 
 // ErrNobody says that no watcher answers.
@@ -71,7 +71,7 @@ func own(folder string) error {
 
 // Watcher is what the server asks.
 type Watcher interface {
-	Live() (engine.Live, error)
+	Live() (watcher.Live, error)
 	Retry(id int64) byhand.Sent
 	Cancel(id int64) byhand.Sent
 	Undo(id int64) byhand.Sent
@@ -227,8 +227,8 @@ func Dial(state string) *Client {
 }
 
 // Live asks for what only the watcher knows.
-func (c *Client) Live() (engine.Live, error) {
-	var l engine.Live
+func (c *Client) Live() (watcher.Live, error) {
+	var l watcher.Live
 	return l, c.call(http.MethodGet, "/live", nil, &l)
 }
 

@@ -14,12 +14,12 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/turn"
-	"stilltide/internal/engine"
+	"stilltide/internal/watcher"
 )
 
 type quiet struct{}
 
-func (quiet) Live() (engine.Live, error)                                           { return engine.Live{PID: 7}, nil }
+func (quiet) Live() (watcher.Live, error)                                          { return watcher.Live{PID: 7}, nil }
 func (quiet) Retry(id int64) byhand.Sent                                           { return byhand.Sent{ID: id} }
 func (quiet) Cancel(id int64) byhand.Sent                                          { return byhand.Sent{ID: id} }
 func (quiet) Undo(id int64) byhand.Sent                                            { return byhand.Sent{ID: id} }

@@ -209,7 +209,7 @@ func (e *Engine) sayLate(now time.Time) (next time.Time, ok bool) {
 }
 
 func (e *Engine) sayFolder(ev watchfs.Event) {
-	e.tellFolder(ev, time.Now())
+	e.tell.Folder(ev, time.Now())
 	if e.o.Folders != nil {
 		e.o.Folders(ev)
 	}

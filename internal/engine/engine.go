@@ -29,7 +29,9 @@ import (
 	"stilltide/internal/placing"
 	"stilltide/internal/runner"
 	"stilltide/internal/sift"
+	"stilltide/internal/telling"
 	_ "stilltide/internal/verbs" // what steps do
+	"stilltide/internal/watcher"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -68,7 +70,7 @@ type Options struct {
 	// Said is called with sentences about the channels themselves.
 	Said func(sentence string)
 	// Ready is called once, when all folders were looked through for the first time.
-	Ready func(Start)
+	Ready func(watcher.Start)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
 	Trouble func(error)
 	// StopAfter and SafetySweep replace the constants, 0 for them.
@@ -106,7 +108,8 @@ type Engine struct {
 	answers *look.Answers
 	silent  map[string]bool // file systems of which was said that they do not answer
 	later   []job.Job       // running when the watcher ended, and on a file system that has not answered since
-	tell    telling
+	hub     *notify.Hub     // of the channels
+	tell    *telling.Teller
 	passes  int            // of a sweep, after the first
 	sweeps  map[*pass]bool // by hand, and followed
 	before  int            // jobs of an earlier run that are not over
@@ -128,7 +131,6 @@ func Open(o Options) (*Engine, error) {
 		asks: make(chan func()),
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
 		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{}, silent: map[string]bool{},
-		tell: newTelling(),
 	}
 	if o.StopAfter == 0 {
 		e.o.StopAfter = StopAfter
@@ -147,7 +149,7 @@ func Open(o Options) (*Engine, error) {
 			return nil, fmt.Errorf("the state folder cannot be used: %w", err)
 		}
 	}
-	if e.tell.hub, err = notify.Open(e.hubOptions()); err != nil {
+	if e.hub, err = notify.Open(e.hubOptions()); err != nil {
 		e.ledger.Close()
 		return nil, err
 	}
@@ -155,6 +157,7 @@ func Open(o Options) (*Engine, error) {
 	e.sift = sift.New(l, o.Once)
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
+	e.tell = telling.New(e.hub, e.flow.Rules, state)
 	e.knowFolders(e.flow.Rules())
 	if e.fleet, err = e.newFleet(); err != nil {
 		return nil, errors.Join(err, e.ledger.Close())
@@ -211,7 +214,7 @@ func (e *Engine) run(ctx context.Context) error {
 	placer.Go(func() { e.desk.Run(runs, quit) })
 	w.TellWriting(e.flow.Rules().WritingFolders())
 	w.Want(e.wanted())
-	e.tell.hub.Start(e.o.Rules.Channels)
+	e.hub.Start(e.o.Rules.Channels)
 	if keep := e.o.Rules.KeepHistory(); !e.o.Once {
 		e.work.Go(func() { e.pruneHistory(runs, keep) })
 	}
@@ -226,7 +229,7 @@ func (e *Engine) run(ctx context.Context) error {
 		e.work.Wait()
 		placer.Wait()
 	}
-	e.tell.hub.Close()
+	e.hub.Close()
 	return err
 }
 

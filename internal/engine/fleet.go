@@ -9,6 +9,7 @@ import (
 	"stilltide/internal/core/turn"
 	"stilltide/internal/fleet"
 	"stilltide/internal/ledger"
+	"stilltide/internal/watcher"
 	"stilltide/internal/work"
 )
 
@@ -123,7 +124,7 @@ func (e *Engine) usePools(now time.Time) {
 		}
 		if !a.told && !a.due.After(now) {
 			a.told = true
-			e.tellTrouble(notice.Event{Kind: notice.Blocked, At: now, Text: a.why})
+			e.tell.Trouble(notice.Event{Kind: notice.Blocked, At: now, Text: a.why})
 		}
 	}
 }
@@ -143,7 +144,7 @@ func (e *Engine) noteAway(p fleet.Pool, now time.Time) {
 		delete(e.pools.away, p.Name)
 		e.say("the pool " + p.Name + " can be used again")
 		if was.told {
-			e.tellTrouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the pool " + p.Name +
+			e.tell.Trouble(notice.Event{Kind: notice.Recovered, At: now, Text: "the pool " + p.Name +
 				" can be used again"})
 		}
 	}
@@ -168,19 +169,19 @@ func (p *pools) next() (at time.Time, ok bool) {
 }
 
 // livePools tells how the pools stand.
-func (e *Engine) livePools() (list []LivePool) {
+func (e *Engine) livePools() (list []watcher.Pool) {
 	if e.fleet == nil {
 		return nil
 	}
 	for _, p := range e.fleet.Pools() {
-		list = append(list, LivePool{Name: p.Name, Helpers: len(p.Helpers), Workers: p.Workers, Busy: p.Busy,
+		list = append(list, watcher.Pool{Name: p.Name, Helpers: len(p.Helpers), Workers: p.Workers, Busy: p.Busy,
 			Away: p.Why})
 	}
 	return list
 }
 
 // livingElsewhere notes on which machine a running job's command is.
-func (e *Engine) livingElsewhere(j LiveJob) LiveJob {
+func (e *Engine) livingElsewhere(j watcher.Job) watcher.Job {
 	r := e.flow.Rules().Rule(j.Rule)
 	if e.fleet == nil || r == nil || !r.Travels() {
 		return j

@@ -97,7 +97,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	if _, unsure := e.answers.Unsure(ev.Path); unsure && errors.Is(ev.Err, watchfs.ErrSilent) {
 		return // that is said of the whole file system
 	}
-	e.tellFolder(ev, time.Now())
+	e.tell.Folder(ev, time.Now())
 	if e.o.Folders != nil && ev.Kind != watchfs.Swept {
 		e.o.Folders(ev)
 	}

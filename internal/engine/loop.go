@@ -137,7 +137,9 @@ func (e *Engine) until(now, lastly time.Time) time.Duration {
 		}
 	}
 	sooner(e.flow.Wake(now))
-	sooner(e.nextBeat())
+	if !e.o.Once {
+		sooner(e.tell.NextBeat())
+	}
 	sooner(e.nextPass(now))
 	sooner(e.sayLate(now))
 	sooner(e.pools.next())

@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/sift"
+	"stilltide/internal/telling"
 	"stilltide/internal/watchfs"
 )
 
@@ -25,7 +26,8 @@ rules:
   - {name: plain, watch: [a, b], debounce: 0s, processed: done}`))
 	require.Empty(t, diags)
 	f := newFlow(plan.NewSet(rules), newStore(t), watchfs.Stat)
-	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}, tell: newTelling(),
+	e := &Engine{o: Options{Rules: rules}, flow: f, folders: map[string]*folderState{}, tell: telling.New(nil,
+		f.Rules, ""),
 		sift: sift.New(newStore(t), false)}
 	require.Len(t, e.wanted(), 2)
 	now := time.Now()

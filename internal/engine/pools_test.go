@@ -37,7 +37,7 @@ rules:
 		}})
 	require.NoError(t, err)
 	defer e.Close()
-	e.tell.hub.Start(f.Channels)
+	e.hub.Start(f.Channels)
 	count := func() int {
 		mu.Lock()
 		defer mu.Unlock()
@@ -57,7 +57,7 @@ rules:
 	e.usePools(due.Add(time.Hour))
 	_, ok = e.pools.next()
 	require.False(t, ok, "nothing is due any more")
-	e.tell.hub.Close()
+	e.hub.Close()
 	require.Equal(t, 1, count())
 	require.Equal(t, notice.Blocked, told[0].Kind)
 	require.Len(t, said, 1)

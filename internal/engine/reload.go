@@ -18,13 +18,13 @@ func (e *Engine) Reload(f *rule.File) error {
 		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
 		e.poolsRead()
-		e.rulesRead()
+		e.tell.Accepted(time.Now())
 		e.events.TellWriting(set.WritingFolders())
 		e.events.Want(e.wanted())
 		e.events.Sweep()
 	})
 	if err == nil {
-		e.tell.hub.Use(f.Channels)
+		e.hub.Use(f.Channels)
 	}
 	return err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/schema"
+	_ "stilltide/internal/verbs" // what steps do
 )
 
 var update = flag.Bool("update", false, "write the tables of docs/rules.md anew")

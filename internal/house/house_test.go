@@ -21,7 +21,8 @@ var rooms = []string{
 	"naming", "held", "place", "scene", "runner", "work",
 	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",
-	"recipes", "ink", "service", "notify", "quick", "engine", "standing", "presence", "draft", "jsonlines",
+	"recipes", "ink", "service", "notify", "telling", "quick", "watcher", "engine", "standing", "presence", "draft",
+	"jsonlines",
 	"manual", "control", "metrics", "report", "guide", "live", "standin", "demo",
 	"cli/console", "cli/see", "cli/act", "cli/foresee", "cli/begin", "cli/atwork", "cli",
 }

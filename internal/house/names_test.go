@@ -125,7 +125,7 @@ func sources(t *testing.T, add func(string, ...string)) {
 	field := regexp.MustCompile("json:\"([a-z_0-9]+)[,\"]")
 	metric := regexp.MustCompile(`"(stilltide_[a-z_]+)"`)
 	for _, glob := range []string{"../cli/*.go", "../cli/*/*.go", "../standing/*.go", "../jsonlines/*.go",
-		"../engine/status.go", "../core/plan/conditions.go", "../core/notice/notice.go", "../metrics/metrics.go"} {
+		"../watcher/watcher.go", "../core/plan/conditions.go", "../core/notice/notice.go", "../metrics/metrics.go"} {
 		files, err := filepath.Glob(glob)
 		require.NoError(t, err)
 		for _, path := range files {

@@ -17,7 +17,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"stilltide/internal/core/job"
-	"stilltide/internal/engine"
+	"stilltide/internal/watcher"
 )
 
 // answerWithin is how long the watcher's loop may take to answer /healthz.
@@ -25,7 +25,7 @@ const answerWithin = 5 * time.Second
 
 // Watcher is what the server asks.
 type Watcher interface {
-	Live() (engine.Live, error)
+	Live() (watcher.Live, error)
 	Tally() (map[string]map[job.State]int, error)
 	Alive(within time.Duration) bool
 }

@@ -12,18 +12,18 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
-	"stilltide/internal/engine"
+	"stilltide/internal/watcher"
 )
 
-// watcher is one that says what a test wants.
-type watcher struct {
-	live  engine.Live
+// quiet is a watcher that says what a test wants.
+type quiet struct {
+	live  watcher.Live
 	stuck bool
 }
 
-func (w *watcher) Live() (engine.Live, error)      { return w.live, nil }
-func (w *watcher) Alive(within time.Duration) bool { return !w.stuck }
-func (w *watcher) Tally() (map[string]map[job.State]int, error) {
+func (w *quiet) Live() (watcher.Live, error)     { return w.live, nil }
+func (w *quiet) Alive(within time.Duration) bool { return !w.stuck }
+func (w *quiet) Tally() (map[string]map[job.State]int, error) {
 	return map[string]map[job.State]int{"slips \"x\"": {job.Queued: 3, job.Processed: 40}}, nil
 }
 
@@ -52,9 +52,9 @@ func get(t *testing.T, url, accept string) (int, string, string) {
 
 // The page is read by a parser that shares no code with what wrote it.
 func TestThePageIsOpenMetrics(t *testing.T) {
-	w := &watcher{live: engine.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
+	w := &quiet{live: watcher.Live{Started: time.Unix(1_900_000_000, 0), Names: []string{`slips "x"`},
 		Settling: map[string]int{`slips "x"`: 2},
-		Folders:  map[string]engine.LiveFolder{"/mnt/card": {Absent: true}}, Pauses: job.Pauses{"": {}},
+		Folders:  map[string]watcher.Folder{"/mnt/card": {Absent: true}}, Pauses: job.Pauses{"": {}},
 		Disabled: []string{`slips "x"`}, Rejected: "2 errors"}}
 	s, url := serve(t, w)
 	s.Ended(job.Job{Rule: "slips", State: job.Processed, Taken: time.Unix(100, 0), Started: time.Unix(102, 0),
@@ -100,7 +100,7 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 }
 
 func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
-	w := &watcher{}
+	w := &quiet{}
 	_, url := serve(t, w)
 	status, _, body := get(t, url+"/healthz", "")
 	require.Equal(t, 200, status)
@@ -118,7 +118,7 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 // Connections that say nothing cannot use up the watcher's files: those that are one too
 // many are closed, and the others are after a while.
 func TestIdleConnectionsAreBounded(t *testing.T) {
-	_, url := serve(t, &watcher{live: engine.Live{}})
+	_, url := serve(t, &quiet{live: watcher.Live{}})
 	for range maxConnections + 20 {
 		c, err := net.Dial("tcp", url[len("http://"):])
 		require.NoError(t, err)

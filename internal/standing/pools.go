@@ -6,7 +6,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
+	"stilltide/internal/watcher"
 )
 
 // Pool is a pool of other machines.
@@ -90,7 +90,7 @@ func (s Standing) away(r *rule.Rule) string {
 }
 
 // elsewhere says where a running job's command is; "" if it is here.
-func elsewhere(live *engine.Live, pools []Pool, j *job.Job) string {
+func elsewhere(live *watcher.Live, pools []Pool, j *job.Job) string {
 	for _, r := range live.Running {
 		if r.ID != j.ID || r.Pool == "" {
 			continue

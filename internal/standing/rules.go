@@ -10,9 +10,9 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/watcher"
 	"stilltide/internal/watchfs"
 )
 
@@ -161,7 +161,7 @@ func (s *Rule) missing(path string) {
 }
 
 // watched sets the state from what the watcher knows of the rule and its folders.
-func (s *Rule) watched(r *rule.Rule, w *engine.Live) {
+func (s *Rule) watched(r *rule.Rule, w *watcher.Live) {
 	s.State = Watching
 	for _, path := range r.Folders {
 		known := w.Folders[path]
@@ -193,7 +193,7 @@ func (s *Rule) watched(r *rule.Rule, w *engine.Live) {
 }
 
 // polled notes the folders below the rule's that are polled.
-func (s *Rule) polled(r *rule.Rule, w *engine.Live) {
+func (s *Rule) polled(r *rule.Rule, w *watcher.Live) {
 	n, one, why := 0, "", ""
 	for path, f := range w.Folders {
 		if f.Polled == "" {

@@ -15,10 +15,10 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/notify"
+	"stilltide/internal/watcher"
 )
 
 // Standing is how it all stands at one moment.
@@ -58,7 +58,7 @@ type Asked struct {
 	Rules  *rule.File
 	Errors int            // in the rules file as it is now
 	Ledger *ledger.Ledger // nil if there is none yet
-	Live   *engine.Live   // what a running watcher knows, nil if none runs
+	Live   *watcher.Live  // what a running watcher knows, nil if none runs
 	// by rule, without a watcher: what is not there that its commands need
 	Lacking map[string]string
 	Now     time.Time
@@ -294,7 +294,7 @@ func resting(rules []Rule, paused []string, all bool) []string {
 
 // Left says what of the rules' work waits when nothing runs any more: what is held, and why.
 // The watcher's own words are the same.
-func Left(f *rule.File, l engine.Left, now time.Time) []string {
+func Left(f *rule.File, l watcher.Left, now time.Time) []string {
 	var rules []Rule
 	var paused, texts []string
 	for _, r := range f.All() {

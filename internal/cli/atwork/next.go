@@ -19,6 +19,7 @@ import (
 	"stilltide/internal/core/turn"
 	"stilltide/internal/engine"
 	"stilltide/internal/look"
+	"stilltide/internal/watcher"
 )
 
 // next shows everything about one file, from its arrival to the end of its job.
@@ -49,7 +50,7 @@ func (a *app) watchNext() (err error) {
 		case n.arrived <- one:
 		default: // many that no rule takes
 		}
-	}, Ready: func(s engine.Start) {
+	}, Ready: func(s watcher.Start) {
 		a.Note("ready: put a file into a watched folder. The next one that arrives is taken, and then this ends.")
 	}})
 	if err != nil {

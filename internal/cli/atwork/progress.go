@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/engine"
 	"stilltide/internal/ink"
+	"stilltide/internal/watcher"
 )
 
 // progressEvery is how often the progress is drawn.
@@ -80,7 +81,7 @@ func (r *rate) add(now time.Time, done int) float64 {
 const progressWidth = 200
 
 // progress is the line at the bottom: done, to do, rate, time left, current files.
-func (l *lines) progress(p engine.Progress, perSecond float64) string {
+func (l *lines) progress(p watcher.Progress, perSecond float64) string {
 	toDo := strconv.Itoa(p.ToDo)
 	if p.More {
 		toDo += " and more"

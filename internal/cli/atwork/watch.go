@@ -29,6 +29,7 @@ import (
 	"stilltide/internal/notify"
 	"stilltide/internal/service"
 	"stilltide/internal/standing"
+	"stilltide/internal/watcher"
 	"stilltide/internal/watchfs"
 )
 
@@ -221,7 +222,7 @@ func (a *app) watch() (err error) {
 	l.tidy = time.AfterFunc(time.Hour, debug.FreeOSMemory)
 	l.tidy.Stop()
 	defer l.tidy.Stop()
-	e, err := a.openEngine(f, l, engine.Options{Ready: func(s engine.Start) {
+	e, err := a.openEngine(f, l, engine.Options{Ready: func(s watcher.Start) {
 		l.begun.Store(true)
 		a.readyNote(s)
 		ready()
@@ -394,7 +395,7 @@ func atRest(r standing.Rule) string {
 }
 
 // readyNote says what the first look through the folders found.
-func (a *app) readyNote(s engine.Start) {
+func (a *app) readyNote(s watcher.Start) {
 	how := plan.Plural(s.Folders-s.Polled, "folder") + " watched by events"
 	if s.Polled > 0 {
 		how += fmt.Sprintf(", %d polled", s.Polled)

@@ -9,9 +9,9 @@ import (
 	"stilltide/internal/control"
 	"stilltide/internal/core/diag"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
+	"stilltide/internal/watcher"
 )
 
 // ViaWatcher asks the running watcher, or does it through the ledger.
@@ -63,7 +63,7 @@ func (a *App) LedgerFor() (*rule.File, *ledger.Ledger, error) {
 }
 
 // Running asks the watcher of the rules what only it knows; nil if none answers.
-func Running(f *rule.File) *engine.Live {
+func Running(f *rule.File) *watcher.Live {
 	live, err := control.Dial(f.StateFolder()).Live()
 	if err != nil {
 		return nil
@@ -73,8 +73,8 @@ func Running(f *rule.File) *engine.Live {
 
 // Standing is how it all stands now. l may be nil.
 func (a *App) Standing(f *rule.File, diags diag.List, l *ledger.Ledger,
-	watcher *engine.Live) (standing.Standing, error) {
-	asked := AskedOf(f, l, watcher, time.Now())
+	w *watcher.Live) (standing.Standing, error) {
+	asked := AskedOf(f, l, w, time.Now())
 	if diags.Failed() {
 		asked.Errors, _ = diags.Count()
 	}
@@ -82,9 +82,9 @@ func (a *App) Standing(f *rule.File, diags diag.List, l *ledger.Ledger,
 }
 
 // AskedOf is what a standing of rules without errors is made from.
-func AskedOf(f *rule.File, l *ledger.Ledger, watcher *engine.Live, now time.Time) standing.Asked {
-	asked := standing.Asked{Rules: f, Ledger: l, Live: watcher, Now: now}
-	if watcher == nil {
+func AskedOf(f *rule.File, l *ledger.Ledger, w *watcher.Live, now time.Time) standing.Asked {
+	asked := standing.Asked{Rules: f, Ledger: l, Live: w, Now: now}
+	if w == nil {
 		asked.Lacking = advice.Lacking(f)
 	}
 	return asked
@@ -92,10 +92,10 @@ func AskedOf(f *rule.File, l *ledger.Ledger, watcher *engine.Live, now time.Time
 
 // Ask asks the watcher, and opens the ledger for reading; nil is none. A file that
 // becomes a job meanwhile is in both, and never in neither.
-func (a *App) Ask(f *rule.File) (*engine.Live, *ledger.Ledger, error) {
-	watcher := Running(f)
+func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
+	w := Running(f)
 	l, err := a.ReadLedger(f)
-	return watcher, l, err
+	return w, l, err
 }
 
 // ReadLedger opens the ledger for reading, nil if there is none yet.

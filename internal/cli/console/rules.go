@@ -13,6 +13,7 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	_ "stilltide/internal/verbs" // what steps do
 )
 
 // DidYouMean is the end of a sentence that names the nearest of the known words, or nothing.

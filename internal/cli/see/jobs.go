@@ -20,10 +20,10 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
 	"stilltide/internal/standing"
+	"stilltide/internal/watcher"
 )
 
 // JobFilter are the flags of `jobs`.
@@ -110,10 +110,10 @@ func (a *app) jobs(filter JobFilter) error {
 
 // underWay brings jobs that are not over up to date: what runs has its time so far,
 // and without a watcher nothing runs; what is queued for a rule that rests is held.
-func underWay(f *rule.File, l *ledger.Ledger, watcher *engine.Live, list []job.Job) error {
+func underWay(f *rule.File, l *ledger.Ledger, w *watcher.Live, list []job.Job) error {
 	now := time.Now()
 	notRunning(f, list)
-	rests, err := standing.Resting(console.AskedOf(f, l, watcher, now))
+	rests, err := standing.Resting(console.AskedOf(f, l, w, now))
 	for i := range list {
 		switch j := &list[i]; {
 		case j.State == job.Queued && (rests[""] || rests[j.Rule]):

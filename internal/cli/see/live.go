@@ -19,10 +19,10 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/live"
+	"stilltide/internal/watcher"
 	"stilltide/internal/work"
 )
 
@@ -104,12 +104,12 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	defer v.mu.Unlock()
 	v.reread()
 	s := live.Snapshot{Counts: map[job.State]int{}}
-	watcher := console.Running(v.f) // before the ledger, as ask does
+	w := console.Running(v.f) // before the ledger, as ask does
 	l, err := v.ledger()
 	if err != nil {
 		return s, err
 	}
-	how, err := v.a.Standing(v.f, v.diags, l, watcher)
+	how, err := v.a.Standing(v.f, v.diags, l, w)
 	if err != nil {
 		return s, err
 	}
@@ -123,8 +123,8 @@ func (v *liveView) Look() (live.Snapshot, error) {
 		s.Counts[job.Processed] += r.Processed
 		s.Counts[job.Failed] += r.Failed
 	}
-	if watcher != nil {
-		for name := range watcher.Pauses {
+	if w != nil {
+		for name := range w.Pauses {
 			if s.Paused = s.Paused || name == ""; name != "" {
 				s.Resting = append(s.Resting, name)
 			}
@@ -133,8 +133,8 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	if l == nil {
 		return s, nil
 	}
-	v.running(&s, watcher)
-	if err := v.lists(&s, l, watcher); err != nil {
+	v.running(&s, w)
+	if err := v.lists(&s, l, w); err != nil {
 		return s, err
 	}
 	s.Minutes, err = v.minutes.now(l, time.Now())
@@ -142,7 +142,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 }
 
 // running lists what runs, with the last line that it printed.
-func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
+func (v *liveView) running(s *live.Snapshot, w *watcher.Live) {
 	if w == nil {
 		return
 	}
@@ -164,13 +164,13 @@ func (v *liveView) running(s *live.Snapshot, w *engine.Live) {
 }
 
 // lists fills in what waits and what is over.
-func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, watcher *engine.Live) error {
+func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, w *watcher.Live) error {
 	waits := []job.State{job.Queued, job.Retrying, job.Held, job.Settling}
 	list, err := l.OpenJobs("", waits, 0, maxRows)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(l.Rest(list), underWay(v.f, l, watcher, list)); err != nil {
+	if err := errors.Join(l.Rest(list), underWay(v.f, l, w, list)); err != nil {
 		return err
 	}
 	total := s.Counts[job.Queued] + s.Counts[job.Retrying] + s.Counts[job.Held]

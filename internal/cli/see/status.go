@@ -12,9 +12,9 @@ import (
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/engine"
 	"stilltide/internal/ink"
 	"stilltide/internal/standing"
+	"stilltide/internal/watcher"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -42,14 +42,14 @@ func (a *app) status() error {
 	if err != nil {
 		return err
 	}
-	watcher, l, err := a.Ask(f)
+	w, l, err := a.Ask(f)
 	if err != nil {
 		return err
 	}
 	if l != nil {
 		defer l.Close()
 	}
-	s, err := a.Standing(f, diags, l, watcher)
+	s, err := a.Standing(f, diags, l, w)
 	if err != nil {
 		return err
 	}
@@ -59,7 +59,7 @@ func (a *app) status() error {
 		a.headline(s.Watcher)
 		a.statusTable(s.Rules)
 		a.pools(s.Watcher.Pools)
-		a.waitingFiles(f, watcher)
+		a.waitingFiles(f, w)
 		a.whatNext(s.Watcher)
 	}
 	if err == nil && s.Trouble() {
@@ -191,7 +191,7 @@ func (a *app) countCell(n int, paint func(string) string) console.Cell {
 }
 
 // waitingFiles lists what is not settled, and what for.
-func (a *app) waitingFiles(f *rule.File, w *engine.Live) {
+func (a *app) waitingFiles(f *rule.File, w *watcher.Live) {
 	if w == nil || len(w.Files) == 0 {
 		return
 	}
