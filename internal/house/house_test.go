@@ -18,7 +18,7 @@ import (
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
 	"core", "watchfs", "content", "look", "tables", "commits", "ledger", "sift",
-	"naming", "held", "place", "scene", "runner", "work",
+	"naming", "archive", "held", "place", "scene", "runner", "work",
 	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",
 	"recipes", "ink", "service", "notify", "telling", "quick", "watcher", "engine", "standing", "presence", "draft",

@@ -5,8 +5,10 @@ import (
 	"go/parser"
 	"go/scanner"
 	"go/token"
+	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -19,6 +21,8 @@ const (
 	maxColumns  = 120 // of a line, with tabs of four
 	maxFunction = 60  // lines of a function
 	maxFile     = 500 // lines of a file; tests may be longer
+	maxRoom     = 2550
+	maxFields   = 40 // of a struct
 )
 
 // No line, function and file is longer than a reader can follow. Struct tags and raw texts
@@ -34,16 +38,16 @@ func TestLinesAreShort(t *testing.T) {
 			continue // removed, and not recorded yet
 		}
 		require.NoError(t, err)
-		fs := token.NewFileSet()
-		file, err := parser.ParseFile(fs, name, src, parser.SkipObjectResolution)
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, name, src, parser.SkipObjectResolution)
 		require.NoError(t, err)
 		test := strings.HasSuffix(name, "_test.go")
 		if !test {
-			require.LessOrEqual(t, fs.File(file.Pos()).LineCount(), maxFile+1, "lines of %s", name)
+			require.LessOrEqual(t, set.File(file.Pos()).LineCount(), maxFile+1, "lines of %s", name)
 		}
 		for _, d := range file.Decls {
 			if f, is := d.(*ast.FuncDecl); is && !test {
-				long := fs.Position(f.End()).Line - fs.Position(f.Pos()).Line + 1
+				long := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1
 				require.LessOrEqual(t, long, maxFunction, "lines of %s in %s", f.Name.Name, name)
 			}
 		}
@@ -57,10 +61,39 @@ func TestLinesAreShort(t *testing.T) {
 	}
 }
 
+// No room is larger than a reader can follow, and no struct has too many fields. Tests count for
+// nothing.
+func TestRoomsAreSmall(t *testing.T) {
+	rooms := map[string]int{}
+	err := filepath.WalkDir("..", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		set := token.NewFileSet()
+		file, err := parser.ParseFile(set, path, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		rooms[filepath.Dir(path)] += set.File(file.Pos()).LineCount()
+		ast.Inspect(file, func(n ast.Node) bool {
+			if s, is := n.(*ast.StructType); is {
+				require.LessOrEqual(t, s.Fields.NumFields(), maxFields, "fields at %s", set.Position(s.Pos()))
+			}
+			return true
+		})
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, len(rooms), 50)
+	for room, lines := range rooms {
+		require.LessOrEqual(t, lines, maxRoom, "lines in %s", room)
+	}
+}
+
 // rawLines are the lines on which a raw text or a struct tag stands.
 func rawLines(src []byte) map[int]bool {
-	fs := token.NewFileSet()
-	file := fs.AddFile("", fs.Base(), len(src))
+	set := token.NewFileSet()
+	file := set.AddFile("", set.Base(), len(src))
 	var s scanner.Scanner
 	s.Init(file, src, nil, 0)
 	raw := map[int]bool{}

@@ -11,8 +11,8 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-	"time"
 
+	"stilltide/internal/archive"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -20,30 +20,10 @@ import (
 	"stilltide/internal/naming"
 )
 
-// Limits bound what an archive may hold.
-type Limits struct {
-	Files int     // entries
-	Size  int64   // bytes, unpacked
-	Ratio float64 // unpacked to packed, beyond the first freeRatio bytes
-}
-
-// freeRatio is what may be unpacked whatever the ratio: small files of zeros
-// are harmless.
-const freeRatio = 10 << 20
-
-// entry is one file of an archive.
-type entry struct {
-	name string // clean, with forward slashes, below the archive's top
-	mode fs.FileMode
-	mod  time.Time
-	dir  bool
-	open func() (io.ReadCloser, error)
-}
-
 // Unpack unpacks the source, an archive, into the folder To names: all or
 // nothing. It is refused if any entry would leave the folder, is a link or a
 // device, stands twice, or goes beyond the limits.
-func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
+func (p *Placer) Unpack(r Request, limits archive.Limits) ([]Result, error) {
 	doneSource, err := p.source(&r)
 	if err != nil {
 		return nil, err
@@ -59,7 +39,8 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 		return nil, err
 	}
 	defer in.Close()
-	walk, err := archive(in, r.Expect.Size)
+	u := unpacking{p: p, r: r}
+	u.in, err = archive.New(in, r.Expect.Size, limits, func() error { return u.d.Ended() })
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be unpacked: %w", r.Source, unfit(err))
 	}
@@ -71,9 +52,9 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 		return nil, err
 	}
 	defer done()
-	u := unpacking{p: p, r: r, d: d, limits: limits, packed: r.Expect.Size, seen: map[string]bool{}}
+	u.d = d
 	u.noteMade(d)
-	res, err := u.run(walk)
+	res, err := u.run()
 	err = errors.Join(err, p.system().DiscardIn(d, r.part()))
 	if err != nil {
 		for i := len(u.made) - 1; i >= 0; i-- {
@@ -84,59 +65,14 @@ func (p *Placer) Unpack(r Request, limits Limits) ([]Result, error) {
 	return res, nil
 }
 
-// maxForetold bounds the content of an entry that Entries reads, in bytes.
-const maxForetold = 16 << 20
-
-// Entries returns the files that an archive holds, for foretelling what unpacking it would
-// do; it is refused where unpacking would be. whole is false if an entry is so large that
-// only its beginning was read.
-func Entries(path string, limits Limits, each func(name string, content []byte, whole bool)) error {
-	in, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer in.Close()
-	info, err := in.Stat()
-	if err != nil {
-		return err
-	}
-	walk, err := archive(in, info.Size())
-	if err != nil {
-		return err
-	}
-	u := unpacking{limits: limits, packed: info.Size(), seen: map[string]bool{}}
-	err = walk(func(e entry) error {
-		name, err := u.note(e)
-		if err != nil || name == "" || e.dir {
-			return err
-		}
-		from, err := e.open()
-		if err != nil {
-			return err
-		}
-		defer from.Close()
-		content, err := io.ReadAll(io.LimitReader(&bounded{from, &u}, maxForetold))
-		u.files = append(u.files, name)
-		each(name, content, len(content) < maxForetold)
-		return err
-	})
-	if err == nil && len(u.files) == 0 {
-		err = errors.New("it holds no files")
-	}
-	return err
-}
-
 // unpacking is one archive under way.
 type unpacking struct {
-	p      *Placer
-	r      Request
-	d      *held.Folder
-	limits Limits
-	packed int64
-	size   int64           // bytes unpacked so far
-	seen   map[string]bool // names, folders too
-	files  []string        // in their order
-	made   []made          // folders, in their order
+	p     *Placer
+	r     Request
+	d     *held.Folder
+	in    *archive.Reader
+	files []string // in their order
+	made  []made   // folders, in their order
 }
 
 // made is a folder that was made, with some of those above it.
@@ -152,54 +88,22 @@ func (u *unpacking) noteMade(d *held.Folder) {
 	}
 }
 
-func (u *unpacking) run(walk func(func(entry) error) error) ([]Result, error) {
+func (u *unpacking) run() ([]Result, error) {
 	_ = u.p.system().DiscardIn(u.d, u.r.part()) // of an earlier try that was ended by force
 	if err := u.d.Root.Mkdir(u.r.part(), 0o700); err != nil {
 		return nil, held.Cannot(u.d.Path, "written to", err)
 	}
-	if err := walk(u.one); err != nil {
+	if err := u.in.Walk(u.one); err != nil {
 		return nil, unfit(err)
-	}
-	if len(u.files) == 0 {
-		return nil, unfit(errors.New("it holds no files"))
 	}
 	return u.place()
 }
 
-// note checks an entry's name and counts it; it gives the clean name, "" for one that
-// needs nothing.
-func (u *unpacking) note(e entry) (string, error) {
-	name, err := inside(e.name)
-	if err != nil || name == "." {
-		return "", err
-	}
-	if u.seen[name] && e.dir {
-		return "", nil // folders may be named again
-	}
-	if u.seen[name] {
-		return "", fmt.Errorf("two entries are named %q", name)
-	}
-	u.seen[name] = true
-	for up := path.Dir(name); up != "."; up = path.Dir(up) {
-		u.seen[up] = true
-	}
-	if len(u.seen) > u.limits.Files {
-		return "", fmt.Errorf("it holds more than %d entries (limits: files)", u.limits.Files)
-	}
-	return name, nil
-}
-
 // one writes one entry below the hidden folder.
-func (u *unpacking) one(e entry) error {
-	if err := u.d.Ended(); err != nil {
-		return err
-	}
-	name, err := u.note(e)
-	if err != nil || name == "" {
-		return err
-	}
+func (u *unpacking) one(e archive.Entry) error {
+	name := e.Name
 	below := filepath.Join(u.r.part(), filepath.FromSlash(name))
-	if e.dir {
+	if e.Dir {
 		return u.make(name, u.d.Root.MkdirAll(below, 0o700))
 	}
 	if err := u.make(name, u.d.Root.MkdirAll(filepath.Dir(below), 0o700)); err != nil {
@@ -219,11 +123,11 @@ func (u *unpacking) make(name string, err error) error {
 	return fmt.Errorf("%q: %w", name, held.Reason(err))
 }
 
-func (u *unpacking) write(e entry, below string) error {
+func (u *unpacking) write(e archive.Entry, below string) error {
 	if err := u.p.before("unpack", u.d.At(below)); err != nil {
 		return err
 	}
-	in, err := e.open()
+	in, err := u.in.Open(e)
 	if err != nil {
 		return err
 	}
@@ -232,17 +136,17 @@ func (u *unpacking) write(e entry, below string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, &bounded{in, u})
+	_, err = io.Copy(out, in)
 	if err == nil {
-		err = out.Chmod(e.mode.Perm()&^0o022 | 0o600)
+		err = out.Chmod(e.Mode.Perm()&^0o022 | 0o600)
 	}
 	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
 		return err
 	}
-	if e.mod.IsZero() {
+	if e.Mod.IsZero() {
 		return nil
 	}
-	return u.d.Root.Chtimes(below, e.mod, e.mod)
+	return u.d.Root.Chtimes(below, e.Mod, e.Mod)
 }
 
 func (p *Placer) before(operation string, paths ...string) error {
@@ -250,61 +154,6 @@ func (p *Placer) before(operation string, paths ...string) error {
 		return nil
 	}
 	return p.Before(operation, paths...)
-}
-
-// bounded counts what is unpacked and ends at the limits.
-type bounded struct {
-	from io.Reader
-	u    *unpacking
-}
-
-func (b *bounded) Read(buf []byte) (int, error) {
-	n, err := b.from.Read(buf)
-	u := b.u
-	if u.d != nil && err == nil {
-		err = u.d.Ended()
-	}
-	u.size += int64(n)
-	switch {
-	case u.size > u.limits.Size:
-		return n, fmt.Errorf("it holds more than %d bytes (limits: size)", u.limits.Size)
-	case u.size > freeRatio && float64(u.size) > u.limits.Ratio*float64(max(u.packed, 1)):
-		return n, fmt.Errorf("it grows to more than %g times its size (limits: ratio)", u.limits.Ratio)
-	}
-	return n, err
-}
-
-// A path of an archive is bounded, so that what is unpacked can be looked through and
-// removed again.
-const (
-	deepestName = 64
-	longestName = 4095 - 512 // bytes; PATH_MAX, less the way to the folder
-)
-
-// inside cleans an entry's name, which must stay below the archive's top.
-func inside(name string) (string, error) {
-	refused := func(why string) (string, error) { return "", fmt.Errorf("the entry %q %s", name, why) }
-	switch {
-	case name == "" || strings.IndexByte(name, 0) >= 0:
-		return refused("has no usable name")
-	case strings.HasPrefix(name, "/") || len(name) > 1 && name[1] == ':':
-		return refused("has an absolute path")
-	case strings.Contains(name, `\`):
-		return refused("has a backslash in its name, which is a path on some systems")
-	}
-	if len(name) > longestName || strings.Count(name, "/") >= deepestName {
-		return "", fmt.Errorf("the entry %q… lies too deep: a path may have %d parts and %d bytes",
-			name[:min(len(name), 40)], deepestName, longestName)
-	}
-	for _, part := range strings.Split(name, "/") {
-		if part == ".." {
-			return refused("climbs out of its folder")
-		}
-		if strings.HasPrefix(part, plan.HiddenPrefix) {
-			return refused("has a name that is reserved for the program")
-		}
-	}
-	return path.Clean(name), nil
 }
 
 // place gives the unpacked files their names, all or none.

@@ -17,10 +17,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/archive"
 	"stilltide/internal/watchfs"
 )
 
-var roomy = Limits{Files: 100, Size: 1 << 30, Ratio: 300}
+var roomy = archive.Limits{Files: 100, Size: 1 << 30, Ratio: 300}
 
 func writeZip(t *testing.T, path string, files map[string]string) {
 	t.Helper()
@@ -78,7 +79,7 @@ func gzipOf(t *testing.T, content []byte) []byte {
 	return buf.Bytes()
 }
 
-func unpack(t *testing.T, dir string, limits Limits) error {
+func unpack(t *testing.T, dir string, limits archive.Limits) error {
 	f, err := watchfs.Stat(filepath.Join(dir, "in/a.txt"))
 	require.NoError(t, err)
 	var p Placer
@@ -185,7 +186,7 @@ func TestHostileArchives(t *testing.T) {
 	}
 	dir := t.TempDir()
 	writeZip(t, filepath.Join(dir, "in/a.txt"), map[string]string{"a": strings.Repeat("abc", 1000)})
-	require.ErrorContains(t, unpack(t, dir, Limits{Files: 10, Size: 2000, Ratio: 300}), "limits: size")
+	require.ErrorContains(t, unpack(t, dir, archive.Limits{Files: 10, Size: 2000, Ratio: 300}), "limits: size")
 }
 
 func cutFile(t *testing.T, path string) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"stilltide/internal/archive"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
@@ -37,8 +38,8 @@ func (a *unpack) Says(j *plan.Job, s *rule.Step, _ string) (string, error) {
 }
 
 // limits are the bounds of the step, with the defaults for what it does not say.
-func (a *unpack) limits() place.Limits {
-	return place.Limits{
+func (a *unpack) limits() archive.Limits {
+	return archive.Limits{
 		Files: cmp.Or(a.MaxFiles, 100_000),
 		Size:  int64(cmp.Or(a.MaxSize, 10<<30)),
 		Ratio: float64(cmp.Or(a.MaxRatio, 300)),
@@ -103,7 +104,7 @@ func (a *unpack) Foretell(w *work.Foretelling, s *rule.Step) {
 		return
 	}
 	first := ""
-	err = place.Entries(w.Self.Source, a.limits(), func(name string, content []byte, whole bool) {
+	err = archive.Entries(w.Self.Source, a.limits(), func(name string, content []byte, whole bool) {
 		if w.Wrong != "" {
 			return
 		}

@@ -405,13 +405,13 @@ func reflectOf(p any) reflect.Value { return reflect.ValueOf(p).Elem() }
 
 func newRule() rule.Rule {
 	return rule.Rule{
-		Enabled: true, Existing: rule.ExistingTake, Again: rule.AgainChanged, Loops: rule.LoopsStop,
-		Order: rule.Order(dispatch.ByArrival),
-		Unit:  rule.UnitFile, Events: []rule.Event{rule.Event(file.Added), rule.Event(file.Changed)},
-		Running: rule.RunFinishFirst, WhileAway: rule.AwayHold,
-		SameName: rule.SameNumber,
-		Debounce: rule.Duration{Duration: 500 * time.Millisecond}, Retry: rule.DefaultRetry(),
-		Ready: rule.Ready{Writers: rule.WritersWait, Overdue: rule.Overdue(settle.OverdueWait)},
+		Takes: rule.Takes{Enabled: true, Existing: rule.ExistingTake, Unit: rule.UnitFile,
+			Events: []rule.Event{rule.Event(file.Added), rule.Event(file.Changed)}},
+		Waits: rule.Waits{Debounce: rule.Duration{Duration: 500 * time.Millisecond}, Running: rule.RunFinishFirst,
+			Ready: rule.Ready{Writers: rule.WritersWait, Overdue: rule.Overdue(settle.OverdueWait)}},
+		Works:  rule.Works{Retry: rule.DefaultRetry(), Again: rule.AgainChanged, Loops: rule.LoopsStop},
+		Starts: rule.Starts{Order: rule.Order(dispatch.ByArrival), WhileAway: rule.AwayHold},
+		Ends:   rule.Ends{SameName: rule.SameNumber},
 	}
 }
 

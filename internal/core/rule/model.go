@@ -89,9 +89,19 @@ func (f *File) WorkerCount() int {
 // Entries stands in the model for the list of rules as it is written; what it says is in All.
 type Entries struct{}
 
-// Rule is one rule.
+// Rule is one rule. Its parts hold the keys that people write, and what is made of them.
 type Rule struct {
-	Name      Text            `key:"name" doc:"a short word, unique in the file"`
+	Name Text `key:"name" doc:"a short word, unique in the file"`
+	Takes
+	Waits
+	Works
+	Starts
+	Ends
+	Compiled
+}
+
+// Takes is which files a rule takes.
+type Takes struct {
 	Watch     []Path          `key:"watch" doc:"the folder to watch, or a list of folders"`
 	Depth     Depth           `key:"depth" doc:"0 for only that folder, a number of levels, or all"`
 	Unit      Unit            `key:"unit" doc:"file, or folder: a folder directly inside watch"`
@@ -110,32 +120,51 @@ type Rule struct {
 	Enabled   bool            `key:"enabled" doc:"false: the rule is off"`
 	OldName   Text            `key:"old_name" doc:"an old name of this rule, whose memory it keeps"`
 	Examples  []Example       `key:"examples" doc:"files that check tries the rules on"`
-	Debounce  Duration        `key:"debounce" doc:"quiet time since the last change before a file is taken"`
-	Ready     Ready           `key:"ready" doc:"when a file is ready: writers, marker, min_size, max_wait, overdue"`
-	Batch     *Batch          `key:"batch" doc:"one job for all files that come together: quiet, max_files, max_wait"`
-	Group     *Group          `key:"group" doc:"one job for files that belong together: by, need, max_wait, overdue"`
-	Poll      Poll            `key:"poll" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
-	Running   Running         `key:"while_running" doc:"the file changes while its job runs: finish_first (then run again), stop_old (stop it, run again) or own_work (the change is the job's own)"`
-	Do        []Step          `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
-	Run       Text            `key:"run" doc:"short for a do with this one step: a program without a shell"`
-	Script    Text            `key:"script" doc:"short for a do with this one step: the text of a script"`
-	Timeout   Duration        `key:"timeout" doc:"bound on one attempt; none if left out"`
-	Retry     Retry           `key:"retry" doc:"how many more attempts after the first, or a mapping with times, delay, factor, max_delay, jitter, never_on_exit, never_on_status, after_crash"`
-	Again     Again           `key:"again" doc:"a file that stays: changed, never or always"`
-	AgainOn   []Path          `key:"again_on" doc:"files whose change has all be handled again that was handled and stays: paths, or globs of names in a folder"`
-	Loops     Loops           `key:"loops" doc:"stop or allow a file that this rule itself placed"`
-	SameName  SameName        `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
-	Queue     Text            `key:"queue" doc:"a named queue; the common one if left out"`
-	SerialBy  Text            `key:"serial_by" doc:"a template; jobs with the same value never run at the same time, whatever their rule"`
-	Pool      Text            `key:"pool" doc:"the pool of other machines that run its commands (fleet:); this machine if left out"`
-	WhileAway WhileAway       `key:"while_away" doc:"while no machine of the pool can be reached: hold (the jobs wait) or run_here"`
-	Bring     []Path          `key:"bring" doc:"programs and files of the rules folder that travel along with its commands, kept by the other machines: paths, or globs of names in a folder"`
-	Order     Order           `key:"order" doc:"arrival, name, oldest, newest or smallest"`
-	Schedule  Schedule        `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; without one the zone is this machine's"`
-	Processed *Place          `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
-	Notify    *Notify         `key:"notify" doc:"who is told: on: failed, processed, caught_up, overdue, blocked; to: channels"`
-	Failed    *Place          `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
+}
 
+// Waits is when a file is ready, and what belongs together.
+type Waits struct {
+	Debounce Duration `key:"debounce" doc:"quiet time since the last change before a file is taken"`
+	Ready    Ready    `key:"ready" doc:"when a file is ready: writers, marker, min_size, max_wait, overdue"`
+	Batch    *Batch   `key:"batch" doc:"one job for all files that come together: quiet, max_files, max_wait"`
+	Group    *Group   `key:"group" doc:"one job for files that belong together: by, need, max_wait, overdue"`
+	Poll     Poll     `key:"poll" doc:"how often to look where the system sends no events: auto (5 s) or a time"`
+	Running  Running  `key:"while_running" doc:"the file changes while its job runs: finish_first (then run again), stop_old (stop it, run again) or own_work (the change is the job's own)"`
+}
+
+// Works is what is done with a file, and again.
+type Works struct {
+	Do      []Step   `key:"do" doc:"the steps, one after the other; a step that fails ends the attempt"`
+	Run     Text     `key:"run" doc:"short for a do with this one step: a program without a shell"`
+	Script  Text     `key:"script" doc:"short for a do with this one step: the text of a script"`
+	Timeout Duration `key:"timeout" doc:"bound on one attempt; none if left out"`
+	Retry   Retry    `key:"retry" doc:"how many more attempts after the first, or a mapping with times, delay, factor, max_delay, jitter, never_on_exit, never_on_status, after_crash"`
+	Again   Again    `key:"again" doc:"a file that stays: changed, never or always"`
+	AgainOn []Path   `key:"again_on" doc:"files whose change has all be handled again that was handled and stays: paths, or globs of names in a folder"`
+	Loops   Loops    `key:"loops" doc:"stop or allow a file that this rule itself placed"`
+}
+
+// Starts is when a job starts, and where.
+type Starts struct {
+	Queue     Text      `key:"queue" doc:"a named queue; the common one if left out"`
+	SerialBy  Text      `key:"serial_by" doc:"a template; jobs with the same value never run at the same time, whatever their rule"`
+	Pool      Text      `key:"pool" doc:"the pool of other machines that run its commands (fleet:); this machine if left out"`
+	WhileAway WhileAway `key:"while_away" doc:"while no machine of the pool can be reached: hold (the jobs wait) or run_here"`
+	Bring     []Path    `key:"bring" doc:"programs and files of the rules folder that travel along with its commands, kept by the other machines: paths, or globs of names in a folder"`
+	Order     Order     `key:"order" doc:"arrival, name, oldest, newest or smallest"`
+	Schedule  Schedule  `key:"schedule" doc:"five-field cron, with names, and perhaps a time zone at its end: jobs wait for it; without one the zone is this machine's"`
+}
+
+// Ends is what becomes of the input, and who is told.
+type Ends struct {
+	SameName  SameName `key:"same_name" doc:"what happens if that name is in the processed or failed folder with other content: number, replace, skip or fail"`
+	Processed *Place   `key:"processed" doc:"the folder where the input goes after success; it stays if left out"`
+	Notify    *Notify  `key:"notify" doc:"who is told: on: failed, processed, caught_up, overdue, blocked; to: channels"`
+	Failed    *Place   `key:"failed" doc:"the folder where the input goes after the last failed attempt, with a failure note; it stays if left out"`
+}
+
+// Compiled is what is made of the keys, for the program to work with.
+type Compiled struct {
 	Pos     Pos
 	Home    string            // what ~ at the beginning of a path stands for
 	Index   int               // place in the order, from 0

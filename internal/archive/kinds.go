@@ -1,4 +1,4 @@
-package place
+package archive
 
 import (
 	"archive/tar"
@@ -15,9 +15,8 @@ import (
 	"strings"
 )
 
-// archive tells the kind of an archive by its content and gives a walk over
-// its entries.
-func archive(in *os.File, size int64) (func(func(entry) error) error, error) {
+// kindOf tells the kind of an archive by its content and gives a walk over its entries.
+func kindOf(in *os.File, size int64) (func(func(Entry) error) error, error) {
 	head := make([]byte, 512)
 	n, err := io.ReadFull(in, head)
 	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && err != io.EOF {
@@ -33,7 +32,7 @@ func archive(in *os.File, size int64) (func(func(entry) error) error, error) {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		return gzipped(in)
 	case isTar(head):
-		return func(each func(entry) error) error { return tarred(in, each) }, nil
+		return func(each func(Entry) error) error { return tarred(in, each) }, nil
 	}
 	return nil, errors.New("it is not a zip, tar, tar.gz or gz file")
 }
@@ -41,12 +40,12 @@ func archive(in *os.File, size int64) (func(func(entry) error) error, error) {
 // isTar looks for the magic of POSIX and GNU tar headers at its place.
 func isTar(head []byte) bool { return len(head) >= 262 && string(head[257:262]) == "ustar" }
 
-func zipped(in *os.File, size int64) (func(func(entry) error) error, error) {
+func zipped(in *os.File, size int64) (func(func(Entry) error) error, error) {
 	z, err := zip.NewReader(in, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return nil, err
 	}
-	return func(each func(entry) error) error {
+	return func(each func(Entry) error) error {
 		for _, f := range z.File {
 			mode := f.Mode()
 			if t := mode.Type(); t != 0 && t != fs.ModeDir {
@@ -55,7 +54,7 @@ func zipped(in *os.File, size int64) (func(func(entry) error) error, error) {
 			if f.Flags&1 != 0 {
 				return fmt.Errorf("the entry %q is encrypted", f.Name)
 			}
-			if err := each(entry{name: f.Name, mode: mode, mod: f.Modified, dir: mode.IsDir(),
+			if err := each(Entry{Name: f.Name, Mode: mode, Mod: f.Modified, Dir: mode.IsDir(),
 				open: f.Open}); err != nil {
 				return err
 			}
@@ -65,7 +64,7 @@ func zipped(in *os.File, size int64) (func(func(entry) error) error, error) {
 }
 
 // gzipped is a tar inside, or one file.
-func gzipped(in *os.File) (func(func(entry) error) error, error) {
+func gzipped(in *os.File) (func(func(Entry) error) error, error) {
 	z, err := gzip.NewReader(in)
 	if err != nil {
 		return nil, err
@@ -76,7 +75,7 @@ func gzipped(in *os.File) (func(func(entry) error) error, error) {
 		return nil, err
 	}
 	if isTar(head) {
-		return func(each func(entry) error) error { return tarred(peek, each) }, nil
+		return func(each func(Entry) error) error { return tarred(peek, each) }, nil
 	}
 	name := filepath.Base(in.Name())
 	if stem := strings.TrimSuffix(name, filepath.Ext(name)); strings.EqualFold(filepath.Ext(name), ".gz") &&
@@ -85,13 +84,13 @@ func gzipped(in *os.File) (func(func(entry) error) error, error) {
 	} else {
 		name += ".out"
 	}
-	return func(each func(entry) error) error {
-		return each(entry{name: name, mode: 0o644, mod: z.ModTime,
+	return func(each func(Entry) error) error {
+		return each(Entry{Name: name, Mode: 0o644, Mod: z.ModTime,
 			open: func() (io.ReadCloser, error) { return io.NopCloser(peek), nil }})
 	}, nil
 }
 
-func tarred(in io.Reader, each func(entry) error) error {
+func tarred(in io.Reader, each func(Entry) error) error {
 	t := tar.NewReader(in)
 	for {
 		h, err := t.Next()
@@ -103,7 +102,7 @@ func tarred(in io.Reader, each func(entry) error) error {
 		case h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeDir:
 			return fmt.Errorf("the entry %q is a link or a device", h.Name)
 		}
-		e := entry{name: h.Name, mode: h.FileInfo().Mode(), mod: h.ModTime, dir: h.Typeflag == tar.TypeDir,
+		e := Entry{Name: h.Name, Mode: h.FileInfo().Mode(), Mod: h.ModTime, Dir: h.Typeflag == tar.TypeDir,
 			open: func() (io.ReadCloser, error) { return io.NopCloser(t), nil }}
 		if err := each(e); err != nil {
 			return err
