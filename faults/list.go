@@ -149,7 +149,7 @@ var faults = []Fault{
 	{"of a job that failed nothing is left to a chain", "internal/engine/attempt.go",
 		"\tproblems := w.TakeBack(w.Placed, a.Units(), false)\n", "\tvar problems []string\n", script("offered")},
 	{"a file that a command took away is nowhere", "internal/core/underway/ends.go",
-	"\t\twas.At, j.gone = \"\", true\n",
+		"\t\twas.At, j.gone = \"\", true\n",
 		"\t\tj.gone = true\n", script("owndoing")},
 	{"what can be known before the first step is known before it", "internal/engine/attempt.go",
 		"\tif err := a.Plan.Ready(); err != nil {\n", "\tif err := a.Plan.Ready(); false {\n", script("foreknown")},
