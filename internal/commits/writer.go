@@ -51,6 +51,7 @@ type Writer struct {
 	kick    chan struct{}
 	ended   chan struct{}
 	stop    chan struct{} // closed when there is no more use in trying
+	dead    chan struct{} // closed by Abandon
 	counted int64         // the greatest number of a placement that the counter knows
 }
 
@@ -77,7 +78,7 @@ func Start(db *sql.DB, o Options) (*Writer, error) {
 		o.Quiet = lateAfterBurst
 	}
 	w := &Writer{o: o, conn: conn, rows: tables.NewUnderway(), kick: make(chan struct{}, 1),
-		ended: make(chan struct{}), stop: make(chan struct{})}
+		ended: make(chan struct{}), stop: make(chan struct{}), dead: make(chan struct{})}
 	if _, err := conn.ExecContext(context.Background(), writerCache); err != nil {
 		return nil, err
 	}
@@ -228,7 +229,7 @@ func (w *Writer) finish() {
 
 // Abandon ends the writing as a crash would: what is under way is not written any more.
 func (w *Writer) Abandon() error {
-	close(w.stop)
+	close(w.dead)
 	if w.wake(); !w.o.Stepped {
 		<-w.ended
 	}
@@ -248,7 +249,7 @@ func (w *Writer) run() {
 	troubled := false
 	for {
 		select {
-		case <-w.stop:
+		case <-w.dead:
 			return
 		default:
 		}
@@ -290,6 +291,8 @@ func (w *Writer) run() {
 		select {
 		case <-time.After(time.Second):
 		case <-w.stop:
+			return
+		case <-w.dead:
 			return
 		}
 	}
