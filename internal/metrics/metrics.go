@@ -1,20 +1,20 @@
-// Package metrics serves monitoring on a loopback address: /metrics in the
-// OpenMetrics format, and /healthz, which also fails when the watcher runs but
-// makes no progress.
+// Package metrics serves monitoring on a loopback address: /metrics in the OpenMetrics format
+// (version 1.0, or the text format 0.0.4 for those who do not ask for it), and /healthz, which also
+// fails when the watcher runs but makes no progress.
 package metrics
 
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
+	"runtime"
 	"slices"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/collectors"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/watcher"
@@ -34,12 +34,13 @@ type Watcher interface {
 type Server struct {
 	http    http.Server
 	watcher Watcher
-	waited  *prometheus.HistogramVec
-	ran     *prometheus.HistogramVec
+
+	mu    sync.Mutex
+	times map[string]*times // of the jobs that are over, by rule
 }
 
-// spans are the histograms' bounds, in seconds: from a hundredth to three hours.
-var spans = []float64{0.01, 0.03, 0.1, 0.3, 1, 3, 10, 30, 100, 300, 1000, 3000, 10000}
+// times are how long a rule's jobs waited and ran.
+type times struct{ waited, ran spread }
 
 // Serve begins to answer on an address of this machine.
 func Serve(address string, w Watcher) (*Server, error) {
@@ -47,19 +48,9 @@ func Serve(address string, w Watcher) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen: %s cannot be used: %w", address, err)
 	}
-	s := &Server{
-		watcher: w,
-		waited: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "stilltide_job_wait_seconds",
-			Buckets: spans,
-			Help:    "Time from a file being taken to the start of its first attempt."}, []string{"rule"}),
-		ran: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "stilltide_job_run_seconds", Buckets: spans,
-			Help: "Running time of all attempts of a job."}, []string{"rule"}),
-	}
-	registry := prometheus.NewRegistry()
-	registry.MustRegister(s.waited, s.ran, gauges{w},
-		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), collectors.NewGoCollector())
+	s := &Server{watcher: w, times: map[string]*times{}}
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+	mux.HandleFunc("GET /metrics", s.answer)
 	mux.HandleFunc("GET /healthz", s.health)
 	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
 		IdleTimeout: 10 * time.Second, ConnState: atMost(maxConnections)}
@@ -91,8 +82,15 @@ func (s *Server) Ended(j job.Job) {
 	if !j.State.Final() || j.Started.IsZero() {
 		return
 	}
-	s.waited.WithLabelValues(j.Rule).Observe(j.Started.Sub(j.Taken).Seconds())
-	s.ran.WithLabelValues(j.Rule).Observe(j.Ran.Seconds())
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	of := s.times[j.Rule]
+	if of == nil {
+		of = &times{}
+		s.times[j.Rule] = of
+	}
+	of.waited.add(j.Started.Sub(j.Taken).Seconds())
+	of.ran.add(j.Ran.Seconds())
 }
 
 // health answers 200 if the watcher can do its work, 503 and why not otherwise.
@@ -121,87 +119,141 @@ func (s *Server) Close() {
 	}
 }
 
-var (
-	openJobs = prometheus.NewDesc("stilltide_jobs", "Jobs that are not over, by rule and state.",
-		[]string{"rule", "state"}, nil)
-	ended = prometheus.NewDesc("stilltide_jobs_ended_total",
-		"Jobs that are over, by rule and state, over the ledger's whole life.", []string{"rule", "state"}, nil)
-	waiting = prometheus.NewDesc("stilltide_settling_files", "Files that have not settled yet, by rule.",
-		[]string{"rule"}, nil)
-	trouble = prometheus.NewDesc("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.",
-		[]string{"rule"}, nil)
-	paused  = prometheus.NewDesc("stilltide_rule_paused", "1 if a rule is paused.", []string{"rule"}, nil)
-	enabled = prometheus.NewDesc("stilltide_rule_enabled", "0 if a rule is off in the rules file.", []string{"rule"},
-		nil)
-	rejected = prometheus.NewDesc("stilltide_rules_rejected",
-		"1 if the rules file has changed and cannot be used, so that the rules from before are in use.", nil, nil)
-	present = prometheus.NewDesc("stilltide_folder_present",
-		"1 if a watched folder is there, 0 if it is waited for.", []string{"folder"}, nil)
-	writable = prometheus.NewDesc("stilltide_ledger_writable",
-		"1 if the ledger can be written; nothing starts while it cannot.", nil, nil)
-	started = prometheus.NewDesc("stilltide_start_time_seconds",
-		"When the watcher was started, in seconds since 1970.", nil, nil)
-)
-
-// gauges asks the watcher each time somebody looks.
-type gauges struct{ w Watcher }
-
-// Describe names what Collect gives.
-func (g gauges) Describe(out chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{openJobs, ended, waiting, trouble, paused, enabled, rejected, present,
-		writable, started} {
-		out <- d
+// answer writes the page: the state of this moment.
+func (s *Server) answer(w http.ResponseWriter, r *http.Request) {
+	tally, err := s.watcher.Tally()
+	var live watcher.Live
+	if err == nil {
+		live, err = s.watcher.Live()
 	}
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	p := &page{open: strings.Contains(r.Header.Get("Accept"), openMetrics)}
+	kind := plainType
+	if p.open {
+		kind = openType
+	}
+	w.Header().Set("Content-Type", kind)
+	p.jobs(tally, live)
+	p.rules(live)
+	p.watcher(live)
+	s.spreads(p)
+	p.process()
+	_ = p.end(w) // to whoever has gone nothing more can be said
 }
 
-// Collect returns the state of this moment.
-func (g gauges) Collect(out chan<- prometheus.Metric) {
-	give := func(d *prometheus.Desc, kind prometheus.ValueType, v float64, labels ...string) {
-		out <- prometheus.MustNewConstMetric(d, kind, v, labels...)
-	}
-	flag := func(d *prometheus.Desc, is bool, labels ...string) {
-		v := 0.0
-		if is {
-			v = 1
-		}
-		give(d, prometheus.GaugeValue, v, labels...)
-	}
-	tally, err := g.w.Tally()
-	if err != nil {
-		out <- prometheus.NewInvalidMetric(openJobs, err)
-		return
-	}
-	live, err := g.w.Live()
-	if err != nil {
-		out <- prometheus.NewInvalidMetric(waiting, err)
-		return
-	}
-	rests := func(rule string) bool {
-		_, paused := live.Pauses.Rule(rule)
-		return paused
-	}
-	for rule, counts := range tally {
-		if rests(rule) || live.Troubles[rule] != "" { // what is queued is held
-			counts[job.Held], counts[job.Queued] = counts[job.Held]+counts[job.Queued], 0
-		}
-		for state, n := range counts {
-			if state.Final() {
-				give(ended, prometheus.CounterValue, float64(n), rule, string(state))
-			} else {
-				give(openJobs, prometheus.GaugeValue, float64(n), rule, string(state))
+// jobs counts the jobs by rule and state.
+func (p *page) jobs(tally map[string]map[job.State]int, live watcher.Live) {
+	names := slices.Sorted(maps.Keys(tally))
+	each := func(final bool) {
+		for _, rule := range names {
+			counts := maps.Clone(tally[rule])
+			if rests(live, rule) || live.Troubles[rule] != "" { // what is queued is held
+				counts[job.Held], counts[job.Queued] = counts[job.Held]+counts[job.Queued], 0
+			}
+			for _, state := range job.States {
+				if n, ok := counts[state]; ok && state.Final() == final {
+					p.series(float64(n), "rule", rule, "state", string(state))
+				}
 			}
 		}
 	}
-	for _, rule := range live.Names {
-		give(waiting, prometheus.GaugeValue, float64(live.Settling[rule]), rule)
-		flag(trouble, live.Troubles[rule] != "", rule)
-		flag(paused, rests(rule), rule)
-		flag(enabled, !slices.Contains(live.Disabled, rule), rule)
+	p.metric("stilltide_jobs", gauge, "Jobs that are not over, by rule and state.")
+	each(false)
+	p.metric("stilltide_jobs_ended_total", counter,
+		"Jobs that are over, by rule and state, over the ledger's whole life.")
+	each(true)
+}
+
+func rests(live watcher.Live, rule string) bool {
+	_, paused := live.Pauses.Rule(rule)
+	return paused
+}
+
+// flag is 1 for yes.
+func flag(is bool) float64 {
+	if is {
+		return 1
 	}
-	flag(rejected, live.Rejected != "")
-	for folder, f := range live.Folders {
-		flag(present, !f.Absent, folder)
+	return 0
+}
+
+// rules tells how each rule stands.
+func (p *page) rules(live watcher.Live) {
+	each := func(name, help string, value func(rule string) float64) {
+		p.metric(name, gauge, help)
+		for _, rule := range live.Names {
+			p.series(value(rule), "rule", rule)
+		}
 	}
-	flag(writable, live.Trouble == "")
-	give(started, prometheus.GaugeValue, float64(live.Started.UnixNano())/1e9)
+	each("stilltide_settling_files", "Files that have not settled yet, by rule.",
+		func(rule string) float64 { return float64(live.Settling[rule]) })
+	each("stilltide_rule_blocked", "1 if a rule is blocked: it needs your attention.",
+		func(rule string) float64 { return flag(live.Troubles[rule] != "") })
+	each("stilltide_rule_paused", "1 if a rule is paused.",
+		func(rule string) float64 { return flag(rests(live, rule)) })
+	each("stilltide_rule_enabled", "0 if a rule is off in the rules file.",
+		func(rule string) float64 { return flag(!slices.Contains(live.Disabled, rule)) })
+}
+
+// watcher tells how the watcher itself stands.
+func (p *page) watcher(live watcher.Live) {
+	p.metric("stilltide_rules_rejected", gauge,
+		"1 if the rules file has changed and cannot be used, so that the rules from before are in use.")
+	p.series(flag(live.Rejected != ""))
+	p.metric("stilltide_folder_present", gauge, "1 if a watched folder is there, 0 if it is waited for.")
+	for _, folder := range slices.Sorted(maps.Keys(live.Folders)) {
+		p.series(flag(!live.Folders[folder].Absent), "folder", folder)
+	}
+	p.metric("stilltide_ledger_writable", gauge, "1 if the ledger can be written; nothing starts while it cannot.")
+	p.series(flag(live.Trouble == ""))
+	p.metric("stilltide_start_time_seconds", gauge, "When the watcher was started, in seconds since 1970.")
+	p.series(float64(live.Started.UnixNano()) / 1e9)
+}
+
+// spreads tells how long jobs took.
+func (s *Server) spreads(p *page) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	names := slices.Sorted(maps.Keys(s.times))
+	p.metric("stilltide_job_wait_seconds", histogram,
+		"Time from a file being taken to the start of its first attempt.")
+	for _, rule := range names {
+		p.spread(&s.times[rule].waited, "rule", rule)
+	}
+	p.metric("stilltide_job_run_seconds", histogram, "Running time of all attempts of a job.")
+	for _, rule := range names {
+		p.spread(&s.times[rule].ran, "rule", rule)
+	}
+}
+
+// process tells what the program takes, under the names that are usual for it.
+func (p *page) process() {
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	p.metric("go_goroutines", gauge, "Goroutines that exist.")
+	p.series(float64(runtime.NumGoroutine()))
+	p.metric("go_memstats_heap_alloc_bytes", gauge, "Bytes of the heap that are in use.")
+	p.series(float64(m.HeapAlloc))
+	u, ok := used()
+	if !ok {
+		return
+	}
+	p.metric("process_cpu_seconds_total", counter, "Time of processors that was taken, of user and system.")
+	p.series(u.processor.Seconds())
+	p.metric("process_resident_memory_bytes", gauge, "Memory that the process has now.")
+	p.series(float64(u.memory))
+	p.metric("process_open_fds", gauge, "Files that are open.")
+	p.series(float64(u.files))
+	p.metric("process_max_fds", gauge, "Files that may be open at once.")
+	p.series(float64(u.most))
+}
+
+// usage is what a process takes of the machine.
+type usage struct {
+	processor   time.Duration
+	memory      int64 // bytes
+	files, most int
 }

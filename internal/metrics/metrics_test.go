@@ -4,6 +4,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -62,22 +63,7 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 	status, kind, body := get(t, url+"/metrics", "application/openmetrics-text; version=1.0.0")
 	require.Equal(t, http.StatusOK, status)
 	require.Contains(t, kind, "application/openmetrics-text; version=1.0.0")
-	p := textparse.NewOpenMetricsParser([]byte(body), labels.NewSymbolTable())
-	got := map[string]float64{}
-	for {
-		entry, err := p.Next()
-		if err == io.EOF {
-			break
-		}
-		require.NoError(t, err)
-		if entry != textparse.EntrySeries {
-			continue
-		}
-		_, _, value := p.Series()
-		var l labels.Labels
-		p.Labels(&l)
-		got[l.String()] = value
-	}
+	got := read(t, textparse.NewOpenMetricsParser([]byte(body), labels.NewSymbolTable()))
 	for series, want := range map[string]float64{
 		`{__name__="stilltide_jobs", rule="slips \"x\"", state="queued"}`:                0,
 		`{__name__="stilltide_jobs", rule="slips \"x\"", state="held"}`:                  3, // all rules are paused
@@ -96,6 +82,74 @@ func TestThePageIsOpenMetrics(t *testing.T) {
 		value, ok := got[series]
 		require.True(t, ok, "%s is not there:\n%s", series, body)
 		require.Equal(t, want, value, series)
+	}
+}
+
+// read gives the series of a page.
+func read(t *testing.T, p textparse.Parser) map[string]float64 {
+	got := map[string]float64{}
+	for {
+		entry, err := p.Next()
+		if err == io.EOF {
+			return got
+		}
+		require.NoError(t, err)
+		if entry != textparse.EntrySeries {
+			continue
+		}
+		_, _, value := p.Series()
+		var l labels.Labels
+		p.Labels(&l)
+		require.NotContains(t, got, l.String(), "a series stands once")
+		got[l.String()] = value
+	}
+}
+
+// Whatever rules and folders are called, both forms of the page can be read and say the same.
+func TestBothFormsSayTheSame(t *testing.T) {
+	names := []string{"plain", "slips \"x\"", `back\slash`, "line\nbreak", "{a=\"b\"}", "bad\xff\xfeutf", "é ü 漢",
+		"# EOF", ""}
+	live := watcher.Live{Started: time.Unix(1_900_000_000, 5), Names: names, Settling: map[string]int{},
+		Folders: map[string]watcher.Folder{}, Troubles: map[string]string{names[1]: "it loops"}}
+	for i, name := range names {
+		live.Settling[name] = i * 1_000_003
+		live.Folders["/in/"+name] = watcher.Folder{Absent: i%2 == 0}
+	}
+	s, url := serve(t, &quiet{live: live})
+	for i, name := range names {
+		for n := range 40 {
+			s.Ended(job.Job{Rule: name, State: job.Failed, Taken: time.Unix(100, 0),
+				Started: time.Unix(100, int64(n)*1e8), Ran: time.Duration(1) << (n * i / 8)})
+		}
+	}
+	_, kind, text := get(t, url+"/metrics", "")
+	require.Equal(t, "text/plain; version=0.0.4; charset=utf-8", kind)
+	_, _, open := get(t, url+"/metrics", "application/openmetrics-text;version=1.0.0;q=0.5,*/*;q=0.1")
+	plain := read(t, textparse.NewPromParser([]byte(text), labels.NewSymbolTable(), false))
+	opened := read(t, textparse.NewOpenMetricsParser([]byte(open), labels.NewSymbolTable()))
+	require.Greater(t, len(opened), 300)
+	require.Equal(t, len(opened), len(plain))
+	for series, value := range opened {
+		if strings.Contains(series, "process_") || strings.Contains(series, "go_") {
+			continue
+		}
+		other, ok := plain[series]
+		require.True(t, ok, "%s is not in\n%s", series, text)
+		require.Equal(t, value, other, series)
+	}
+}
+
+// The buckets of a histogram count what does not exceed their bounds, and so does the last.
+func TestSpreadsCountAll(t *testing.T) {
+	var s spread
+	for _, v := range []float64{0, 0.01, 0.011, 1, 9999, 10_000, 10_001, 1e9} {
+		s.add(v)
+	}
+	p := page{name: "t"}
+	p.spread(&s)
+	for _, line := range []string{`t_bucket{le="0.01"} 2`, `t_bucket{le="0.03"} 3`, `t_bucket{le="1"} 4`,
+		`t_bucket{le="10000"} 6`, `t_bucket{le="+Inf"} 8`, `t_count 8`} {
+		require.Contains(t, p.text.String(), line+"\n")
 	}
 }
 
