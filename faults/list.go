@@ -173,6 +173,15 @@ var faults = []Fault{
 		"\t\tif f, err := Stat(path + ending); err == nil && f.Exists {\n",
 		"\t\tif f, err := Stat(path + ending); err == nil && f.Exists && false {\n", script("partfile")},
 
+	// Pools of other machines.
+	{"a pool takes no more commands than it has places", "internal/core/dispatch/dispatch.go",
+		"\t\treturn p.working < p.places\n", "\t\treturn p.working <= p.places\n", simulation},
+	{"jobs wait for their pool where the rule says so", "internal/core/underway/standing.go",
+		"r.WhileAway == rule.AwayHold && js.pools", "false && js.pools", simulation},
+	{"jobs go to their pool again when that is back", "internal/core/underway/standing.go",
+		"r.WhileAway == rule.AwayRunHere && js.pools[r.Pool.S].Away != \"\" {", "r.WhileAway == rule.AwayRunHere {",
+		simulation},
+
 	// What the simulation must see without any other test; it runs in the project's check.
 	{"simulation alone: the intention is durable before a file is moved", "internal/placing/placing.go",
 		"\terr := d.ledger.Sync(runs) // the intentions of all that wait: who comes meanwhile holds up none of " +

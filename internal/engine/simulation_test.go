@@ -37,6 +37,7 @@ var (
 
 const simRules = `version: 1
 workers: 2
+fleet: {server: "nats://127.0.0.1:1", key_file: none.nk}
 rules:
   - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
   - {name: move, watch: in, match: "*.move", debounce: 0s, where: 'media_type != "image/png"', processed: "sorted/{stem}"}
@@ -50,6 +51,8 @@ rules:
     retry: {times: 2, delay: 1s}
     processed: stepped
     failed: failed
+  - {name: hold, watch: in, match: "*.hold", debounce: 0s, pool: heavy, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
+  - {name: here, watch: in, match: "*.here", debounce: 0s, pool: heavy, while_away: run_here, run: "do {file}", retry: 1, processed: done, failed: failed}
 `
 
 // world is a seeded world around the real flow, recovery and placing: files
@@ -79,6 +82,7 @@ type world struct {
 	cancelled map[string]bool
 	grown     map[string]bool // inputs that the user changed: their earlier content may have been placed already
 	tries     map[string]int  // attempts that ran, by input content
+	pool      turn.Pool         // of other machines, as it stands now
 	faults    bool
 	far       bool // renames go to another file system, often
 	crashIn   int  // operations on files until a crash, 0 for none
@@ -148,6 +152,7 @@ func (w *world) start() {
 			folders: map[string]*folderState{}}
 		w.e.desk = placing.New(w.store, w.e.state, nil, &w.e.inHand)
 		w.e.flow = flow.New(plan.NewSet(w.rules), w.store, &eyes{look: w.look}, &w.e.inHand, w.r.Float64)
+		w.e.flow.SetPools(map[string]turn.Pool{"heavy": w.pool})
 		w.e.desk.Mounts.Begin(w.store, w.e.flow.Rules(), map[string]string{w.dir: "/"})
 		w.e.desk.Placer.Before = w.before
 		w.e.health.kept, w.e.health.lost = map[string]bool{}, map[string]bool{}
@@ -258,7 +263,7 @@ func (w *world) sweep() {
 
 // step lets one thing happen.
 func (w *world) step() {
-	switch w.r.IntN(15) {
+	switch w.r.IntN(16) {
 	case 0, 1, 2:
 		w.arrive()
 	case 3:
@@ -284,8 +289,35 @@ func (w *world) step() {
 		w.crashIn = 1 + w.r.IntN(6)
 	case 14:
 		w.cancelOne()
+	case 15:
+		w.usePool(turn.Pool{Places: w.r.IntN(3), Away: []string{"", "", "no machine answers"}[w.r.IntN(3)]})
 	}
 	w.pump()
+}
+
+// usePool has machines come or go.
+func (w *world) usePool(p turn.Pool) {
+	w.pool = p
+	w.say("the pool has %d places, and is away: %q", p.Places, p.Away)
+	w.e.flow.SetPools(map[string]turn.Pool{"heavy": p})
+}
+
+// placeIsRight checks where an attempt is to run: in a place of the pool that is free, or here where
+// its rule allows that.
+func (w *world) placeIsRight(a *turn.Attempt) {
+	far := 0
+	for _, other := range w.running {
+		if other.Away {
+			far++
+		}
+	}
+	switch name := a.Plan.Rule.Name.S; {
+	case a.Away && (w.pool.Away != "" || far >= w.pool.Places):
+		w.fail("an attempt for %s is to run elsewhere, where %d run in %d places (%s)", a.Plan.File, far,
+			w.pool.Places, w.pool.Away)
+	case !a.Away && (name == "hold" || name == "here" && w.pool.Away == ""):
+		w.fail("an attempt for %s is to run here, and must not", a.Plan.File)
+	}
 }
 
 // cancelOne takes a job that waits out of the queue, as a person does.
@@ -342,6 +374,7 @@ func (w *world) pump() {
 				w.fail("an attempt started on half of %s", p)
 			}
 		}
+		w.placeIsRight(a)
 		w.say("attempt %d of job %d: %s", a.Number, a.Plan.ID, filepath.Base(a.Plan.File))
 		w.running = append(w.running, a)
 	}
@@ -366,7 +399,7 @@ func (w *world) readSome() {
 	}
 }
 
-var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps"}
+var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps", "hold", "here"}
 
 func (w *world) arrive() {
 	w.serial++
@@ -495,7 +528,10 @@ func (w *world) endAttempt() {
 			res.Same = a.Unless != "" && a.Unless == res.Hash
 		}
 	}
-	w.say("attempt of job %d ends: ok %v", a.Plan.ID, res.OK)
+	if a.Away && exit != 0 && w.r.IntN(2) == 0 { // it was never begun there
+		res.Waits, res.Exit, res.Reason = true, nil, "no machine of the pool can be reached"
+	}
+	w.say("attempt of job %d ends: ok %v, away %v", a.Plan.ID, res.OK, res.Waits)
 	w.e.flow.AttemptEnded(res, w.now)
 }
 
@@ -541,6 +577,7 @@ func (w *world) quiet() {
 	w.protected(func() { panic(crashed{}) }) // and once more from what is durable
 	w.faults, w.far, w.crashIn = false, false, 0
 	w.store.refuse(w.t, false)
+	w.usePool(turn.Pool{Places: 2})
 	for path, open := range w.writing {
 		if _, err := os.Lstat(path); err == nil && open {
 			w.grow(path)
