@@ -181,6 +181,11 @@ var faults = []Fault{
 	{"jobs go to their pool again when that is back", "internal/core/underway/standing.go",
 		"r.WhileAway == rule.AwayRunHere && js.pools[r.Pool.S].Away != \"\" {", "r.WhileAway == rule.AwayRunHere {",
 		simulation},
+	{"a group that waited for one of its files is looked at as a whole", "internal/core/underway/attempts.go",
+		"\t\tchecked = time.Time{} // the others", "\t\t_ = 0 // the others", unit("engine", "TestAGroupThatWaited")},
+	{"a group of which a file went is looked at as a whole", "internal/core/underway/attempts.go",
+		"\t\tjs.requeue(j, time.Time{}, now)\n", "\t\tjs.requeue(j, now, now)\n",
+		unit("engine", "TestAGroupThatWaited")},
 
 	// What the simulation must see without any other test; it runs in the project's check.
 	{"simulation alone: the intention is durable before a file is moved", "internal/placing/placing.go",

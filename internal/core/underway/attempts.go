@@ -86,7 +86,7 @@ func (js *Jobs) still(j *Job, now time.Time) bool {
 		}
 	}
 	if len(j.Parked) == 0 {
-		js.requeue(j, now)
+		js.requeue(j, now, now)
 		return false
 	}
 	js.settleAgain(j, now)
@@ -127,14 +127,21 @@ func (js *Jobs) Unpark(j *Job, path string, facts file.Facts, now time.Time) {
 			j.Row.Extra[i].Facts = facts
 		}
 	}
-	if len(j.Parked) == 0 {
-		js.requeue(j, now)
+	if len(j.Parked) > 0 {
+		return
 	}
+	checked := now
+	if len(j.Row.Extra) > 0 {
+		checked = time.Time{} // the others settled before, perhaps long ago
+	}
+	js.requeue(j, checked, now)
 }
 
-func (js *Jobs) requeue(j *Job, now time.Time) {
+// requeue has a job wait for a worker again; checked is when all of its files were looked at, zero
+// if that is to be done before it starts.
+func (js *Jobs) requeue(j *Job, checked, now time.Time) {
 	j.Row.Become(job.Queued)
-	j.Checked = now
+	j.Checked = checked
 	js.Record(j)
 	js.Enqueue(j)
 }
@@ -142,7 +149,7 @@ func (js *Jobs) requeue(j *Job, now time.Time) {
 // MemberGone is told that a file of a job that waits is no longer there.
 func (js *Jobs) MemberGone(j *Job, path string, now time.Time) {
 	if js.dropMember(j, path, now) && len(j.Parked) == 0 {
-		js.requeue(j, now)
+		js.requeue(j, time.Time{}, now)
 	}
 }
 
