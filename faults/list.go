@@ -186,6 +186,17 @@ var faults = []Fault{
 	{"a group of which a file went is looked at as a whole", "internal/core/underway/attempts.go",
 		"\t\tjs.requeue(j, time.Time{}, now)\n", "\t\tjs.requeue(j, now, now)\n",
 		unit("engine", "TestAGroupThatWaited")},
+	{"nothing of a paused rule starts", "internal/core/underway/standing.go",
+		"\treturn paused || js.InTrouble", "\treturn paused && false || js.InTrouble", simulation},
+	{"nothing in a paused folder starts", "internal/core/underway/standing.go",
+		"\treturn paused || js.IsAbsent", "\treturn paused && false || js.IsAbsent", simulation},
+	{"a file whose folder went before it was placed has not gone", "internal/core/underway/ends.go",
+		"\t\tp.Err = js.outOfSight(j, true)\n", "", unit("engine", "TestAFolderThatGoes")},
+	{"a job waits to be placed while its folder is not there", "internal/core/underway/ends.go",
+		"if err := js.outOfSight(j, false); err != nil {", "if err := js.outOfSight(j, false); err != nil && false {",
+		unit("engine", "TestAFolderThatGoes")},
+	{"what was intended is not gone where the folder is away at the start", "internal/core/underway/resume.go",
+		"still || at == \"\" && js.outOfSight(j, true) != nil", "still", simulation},
 
 	// What the simulation must see without any other test; it runs in the project's check.
 	{"simulation alone: the intention is durable before a file is moved", "internal/placing/placing.go",

@@ -82,7 +82,9 @@ type world struct {
 	cancelled map[string]bool
 	grown     map[string]bool // inputs that the user changed: their earlier content may have been placed already
 	tries     map[string]int  // attempts that ran, by input content
-	pool      turn.Pool         // of other machines, as it stands now
+	pool      turn.Pool       // of other machines, as it stands now
+	paused    job.Pauses      // as the ledger has it after a crash
+	absent    bool            // the watched folder is not there
 	faults    bool
 	far       bool // renames go to another file system, often
 	crashIn   int  // operations on files until a crash, 0 for none
@@ -160,6 +162,10 @@ func (w *world) start() {
 			if err := os.MkdirAll(filepath.Join(w.e.state, sub), 0o777); err != nil {
 				w.t.Fatal(err)
 			}
+		}
+		var err error
+		if w.paused, err = w.store.Paused(); err != nil {
+			w.t.Fatal(err)
 		}
 		if w.survives(func() {
 			if err := w.e.recover(w.now); err != nil {
@@ -251,6 +257,10 @@ func (w *world) look(_ *watchfs.Looker, path string) (file.Facts, error) {
 }
 
 func (w *world) sweep() {
+	if w.absent {
+		w.e.flow.WentAbsent(filepath.Join(w.dir, "in"), false)
+		return
+	}
 	entries, err := os.ReadDir(filepath.Join(w.dir, "in"))
 	if err != nil {
 		w.t.Fatal(err)
@@ -263,7 +273,7 @@ func (w *world) sweep() {
 
 // step lets one thing happen.
 func (w *world) step() {
-	switch w.r.IntN(16) {
+	switch w.r.IntN(18) {
 	case 0, 1, 2:
 		w.arrive()
 	case 3:
@@ -291,8 +301,68 @@ func (w *world) step() {
 		w.cancelOne()
 	case 15:
 		w.usePool(turn.Pool{Places: w.r.IntN(3), Away: []string{"", "", "no machine answers"}[w.r.IntN(3)]})
+	case 16:
+		w.pauseOne()
+	case 17:
+		w.takeAway()
 	}
 	w.pump()
+}
+
+// takeAway has the watched folder go, as a disk does, or come back. What is under way in there ends
+// before.
+func (w *world) takeAway() {
+	in, away := filepath.Join(w.dir, "in"), filepath.Join(w.dir, "away")
+	switch {
+	case w.absent:
+		w.say("the folder is there again")
+		if err := os.Rename(away, in); err != nil {
+			w.t.Fatal(err)
+		}
+		w.absent = false
+		w.e.flow.IsThere(in)
+		w.sweep()
+	case len(w.running)+w.e.desk.Waiting() == 0:
+		w.say("the folder goes")
+		if err := os.Rename(in, away); err != nil {
+			w.t.Fatal(err)
+		}
+		w.absent, w.dirty, w.late = true, nil, nil
+		w.e.flow.WentAbsent(in, false)
+	}
+}
+
+// pauseOne pauses a rule, or the folder, for a while or for good, or lets all go on.
+func (w *world) pauseOne() {
+	if w.r.IntN(2) == 0 {
+		w.resume()
+		return
+	}
+	name := []string{"", w.rules.All()[w.r.IntN(len(w.rules.All()))].Name.S, filepath.Join(w.dir, "in")}[w.r.IntN(3)]
+	until := time.Time{}
+	if w.r.IntN(2) == 0 {
+		until = w.now.Add(time.Duration(w.r.IntN(3000)) * time.Millisecond)
+	}
+	w.say("paused: %q until %v", name, until)
+	w.e.flow.SetPaused([]string{name}, true, until)
+	w.paused[name] = until
+}
+
+// resume lets all go on that is paused.
+func (w *world) resume() {
+	w.say("all goes on")
+	w.e.flow.SetPaused(nil, false, time.Time{})
+	clear(w.paused)
+}
+
+// isPaused reports whether nothing of a rule, or of the folder, may start.
+func (w *world) isPaused(rule string) bool {
+	for _, name := range []string{"", rule, filepath.Join(w.dir, "in")} {
+		if until, is := w.paused[name]; is && (until.IsZero() || until.After(w.now)) {
+			return true
+		}
+	}
+	return false
 }
 
 // usePool has machines come or go.
@@ -312,6 +382,8 @@ func (w *world) placeIsRight(a *turn.Attempt) {
 		}
 	}
 	switch name := a.Plan.Rule.Name.S; {
+	case w.isPaused(name):
+		w.fail("an attempt for %s is to run, and %s is paused", a.Plan.File, name)
 	case a.Away && (w.pool.Away != "" || far >= w.pool.Places):
 		w.fail("an attempt for %s is to run elsewhere, where %d run in %d places (%s)", a.Plan.File, far,
 			w.pool.Places, w.pool.Away)
@@ -402,6 +474,9 @@ func (w *world) readSome() {
 var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps", "hold", "here"}
 
 func (w *world) arrive() {
+	if w.absent {
+		return
+	}
 	w.serial++
 	name := fmt.Sprintf("f%d.%s", w.serial, endings[w.r.IntN(len(endings))])
 	if ext := filepath.Ext(name); ext == ".a" || ext == ".b" {
@@ -578,6 +653,10 @@ func (w *world) quiet() {
 	w.faults, w.far, w.crashIn = false, false, 0
 	w.store.refuse(w.t, false)
 	w.usePool(turn.Pool{Places: 2})
+	w.resume()
+	if w.absent {
+		w.takeAway()
+	}
 	for path, open := range w.writing {
 		if _, err := os.Lstat(path); err == nil && open {
 			w.grow(path)

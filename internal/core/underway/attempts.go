@@ -70,6 +70,9 @@ func (js *Jobs) still(j *Job, now time.Time) bool {
 		facts, err := js.Eyes.Look(path)
 		switch {
 		case err != nil:
+		case !facts.Exists && js.outOfSight(j, true) != nil:
+			js.hold(j)
+			return false
 		case !facts.Exists:
 			gone = append(gone, path)
 		case !facts.Same(taken[path]) || facts.Writers == file.Some && j.Rule.Ready.Writers != rule.WritersIgnore:

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,6 +31,10 @@ func (js *Jobs) End(j *Job, state job.State, now time.Time) {
 	}
 	if target == nil || at == "" {
 		js.Finish(j, state, j.Cause, at, now)
+		return
+	}
+	if err := js.outOfSight(j, false); err != nil {
+		js.postpone(j, state, err, now)
 		return
 	}
 	e, err := js.placing(j, state, target, now)
@@ -68,6 +73,7 @@ func (js *Jobs) afterCommand(j *Job) {
 		j.say("its content was changed while the job ran")
 	case now.Exists:
 		j.say("it was replaced while the job ran")
+	case js.outOfSight(j, true) != nil:
 	default:
 		j.say("it was moved or removed while the job ran")
 		was.At, j.gone = "", true
@@ -233,6 +239,9 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 	if j == nil {
 		return
 	}
+	if p.Err == nil && allGone(p.Moved) {
+		p.Err = js.outOfSight(j, true)
+	}
 	if p.Err != nil {
 		js.notPlaced(j, p, now)
 		return
@@ -268,6 +277,32 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 		m.FileNow = fileNow[j.where(m.File, m.Facts).At]
 	}
 	js.Finish(j, p.Leads, reason, fileNow[j.where(j.Row.File, j.Row.Facts).At], now)
+}
+
+// allGone reports whether no file of a placing was where it was taken.
+func allGone(moved []turn.Moved) bool {
+	return len(moved) > 0 && !slices.ContainsFunc(moved, func(m turn.Moved) bool {
+		return !errors.Is(m.Err, job.ErrGone)
+	})
+}
+
+// outOfSight returns an error if a job's file lies in a watched folder that is not there: then the
+// file is not gone, but nothing can be done with it until the folder is back. look is for what may
+// have happened so lately that it is not known yet.
+func (js *Jobs) outOfSight(j *Job, look bool) error {
+	at, watch := j.where(j.Row.File, j.Row.Facts).At, j.Row.Watch
+	if _, below := plan.Below(at, watch); !below {
+		return nil
+	}
+	if !js.IsAbsent(watch) {
+		if !look {
+			return nil
+		}
+		if facts, err := js.Eyes.Stat(watch); err != nil || facts.Exists {
+			return nil
+		}
+	}
+	return fmt.Errorf("the folder %s is not there", plan.Display(watch))
 }
 
 // areBack notes how files of the job look that were moved and are back.

@@ -151,7 +151,7 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		j.resumeAt(p)
 		at, still, rest := mend.Settle(p)
 		j.keepRest(rest)
-		if still {
+		if still || at == "" && js.outOfSight(j, true) != nil {
 			j.keepNumber(p)
 		} else {
 			landed[p.Source] = at
