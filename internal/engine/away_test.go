@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
@@ -54,4 +55,41 @@ func TestAFolderThatGoesBeforeAJobIsPlaced(t *testing.T) {
 		require.Equal(t, job.Processed, r.Effects().Places[0].Leads, what)
 		require.Empty(t, r.Effects().Starts, what)
 	}
+}
+
+// dropped is a mender of a move that was not made, and whose file is not as it was.
+type dropped struct{}
+
+func (dropped) Unmake(job.Job, []job.Placement) ([]job.Unit, []*job.Placement, []string) {
+	return nil, nil, nil
+}
+func (dropped) Facts(p job.Placement) file.Facts { return p.Facts }
+func (dropped) Settle(job.Placement) (at string, still bool, rest *job.Rest) {
+	return "", false, nil
+}
+
+// A file that changed while its job ran, whose end was cut short, stays: it is a new one, with a job
+// of its own, and no failure note is written beside it.
+func TestAFileThatChangedBeforeItsEndWasCutShort(t *testing.T) {
+	r := newReader(t, "  - {name: work, watch: in, debounce: 0s, run: x, processed: done, failed: failed}\n")
+	path := filepath.Join(r.dir, "in", "a")
+	require.NoError(t, os.WriteFile(path, []byte("other content"), 0o666))
+	was := file.Facts{Exists: true, Regular: true, Size: 3}
+	row := job.Job{ID: r.store.NextID(), Rule: "work", File: path, Watch: filepath.Dir(path), State: job.Queued,
+		Event: file.Added, Facts: was, FileNow: path, Attempts: 1}
+	r.store.Record(row, "")
+	row.Become(job.Running)
+	r.Resume(row, nil, []job.Placement{{ID: 1, Job: row.ID, Attempt: 1, Kind: job.Moved, Source: path,
+		Target: filepath.Join(r.dir, "failed", "a"), Facts: was, State: job.Intended, FinalState: job.Failed}},
+		dropped{}, true, r.now)
+	require.Empty(t, r.Effects().Places)
+	r.pass(time.Second)
+	r.pass(time.Second)
+	require.Equal(t, []string{"a"}, r.begun)
+	require.NotEqual(t, row.ID, r.ids["a"])
+	require.NoError(t, r.store.Flush())
+	jobs, err := r.store.Jobs(ledger.Filter{ID: row.ID})
+	require.NoError(t, err)
+	require.Equal(t, job.Failed, jobs[0].State)
+	require.Equal(t, path, jobs[0].FileNow)
 }

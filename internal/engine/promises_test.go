@@ -21,13 +21,16 @@ func (w *world) promises() bool {
 		return false
 	}
 	places, copies := map[string][]string{}, map[string]int{}
-	leftover := ""
+	leftover, note := "", ""
 	err := filepath.WalkDir(w.dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err
 		}
 		if strings.HasPrefix(d.Name(), plan.HiddenPrefix) {
 			leftover = path
+		}
+		if strings.HasPrefix(path, filepath.Join(w.dir, "in")+"/") && strings.HasSuffix(path, plan.NoteEnding) {
+			note = path
 		}
 		if strings.HasPrefix(path, w.e.state) {
 			return nil // what is kept for an undo
@@ -49,6 +52,9 @@ func (w *world) promises() bool {
 	}
 	if leftover != "" {
 		return w.fail("left over: %s", leftover)
+	}
+	if note != "" {
+		return w.fail("a failure note lies where files are watched: %s", note)
 	}
 	for n := 1; n <= w.serial; n++ {
 		at := places[fmt.Sprintf("token-%d", n)]

@@ -51,6 +51,8 @@ rules:
     retry: {times: 2, delay: 1s}
     processed: stepped
     failed: failed
+  - {name: heap, watch: in, match: "*.heap", debounce: 0s, batch: {quiet: 1s, max_files: 3}, run: do, retry: 1, processed: heaps, failed: failed}
+  - {name: keyed, watch: in, match: "*.key", debounce: 0s, serial_by: "{size}", order: newest, run: "do {file}", retry: 1, processed: done, failed: failed}
   - {name: hold, watch: in, match: "*.hold", debounce: 0s, pool: heavy, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
   - {name: here, watch: in, match: "*.here", debounce: 0s, pool: heavy, while_away: run_here, run: "do {file}", retry: 1, processed: done, failed: failed}
 `
@@ -317,7 +319,8 @@ func (w *world) takeAway() {
 	case w.absent:
 		w.say("the folder is there again")
 		if err := os.Rename(away, in); err != nil {
-			w.t.Fatal(err)
+			w.fail("the folder cannot come back, because something was made in its place: %v", err)
+			w.t.FailNow()
 		}
 		w.absent = false
 		w.e.flow.IsThere(in)
@@ -401,7 +404,7 @@ func (w *world) cancelOne() {
 	j := jobs[w.r.IntN(len(jobs))]
 	content, err := os.ReadFile(j.File)
 	under := slices.ContainsFunc(w.running, func(a *turn.Attempt) bool { return a.Plan.ID == j.ID })
-	if err != nil || under || j.Rule == "set" {
+	if err != nil || under || len(j.Extra) > 0 || j.Rule == "set" {
 		return
 	}
 	_, err = w.e.flow.Cancel(j.ID, j.File, w.now)
@@ -471,7 +474,8 @@ func (w *world) readSome() {
 	}
 }
 
-var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps", "hold", "here"}
+var endings = []string{"work", "work", "move", "stay", "a", "b", "steps", "steps", "hold", "here", "heap", "heap",
+	"key"}
 
 func (w *world) arrive() {
 	if w.absent {

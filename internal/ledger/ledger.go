@@ -59,6 +59,7 @@ type Ledger struct {
 	nextPl  int64
 	known   map[tables.KnownKey]*job.Known // recorded, but perhaps not yet in the file; nil for forgotten
 	recent  map[string]*job.Job            // by file: the newest job of those that are perhaps not yet there
+	several map[int64]*severalFiles        // those of them that have, or had, several files
 	knowing map[string]bool                // rules that may remember files; nil if that is not known
 	knows   bool                           // there are some
 	edits   map[string]int                 // how often they changed since the ledger was opened, by rule
@@ -83,7 +84,8 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 		return nil, err
 	}
 	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[tables.KnownKey]*job.Known{},
-		recent: map[string]*job.Job{}, knowing: map[string]bool{}, chained: map[string]*job.Placement{},
+		recent: map[string]*job.Job{}, several: map[int64]*severalFiles{}, knowing: map[string]bool{},
+		chained: map[string]*job.Placement{},
 		edits:   map[string]int{},
 		written: map[string]int{}}
 	if err := l.open(stepped); err != nil {

@@ -22,9 +22,13 @@ func newAsked() *asked {
 		among: query{text: `SELECT file, size, mtime, dev, ino, job FROM known
 			WHERE rule = ? AND file BETWEEN ? AND ? AND is_folder = 0 ORDER BY file`},
 		open: query{text: `SELECT ` + tables.JobColumns +
-			` FROM job WHERE file = ? AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
+			` FROM job WHERE id IN (SELECT id FROM job WHERE file = ?1 AND ended_at = 0 UNION ALL
+			SELECT * FROM (SELECT job FROM member WHERE file = ?1 ORDER BY job DESC LIMIT 100))
+			AND ended_at = 0 ORDER BY id DESC LIMIT 1`},
 		later: query{text: `SELECT ` + tables.JobColumns +
-			` FROM job WHERE file = ? AND id > ? AND event <> 'removed' ORDER BY id LIMIT 1`},
+			` FROM job WHERE id = (SELECT min(id) FROM (
+			SELECT * FROM (SELECT id FROM job WHERE file = ?1 AND id > ?2 AND event <> 'removed' ORDER BY id LIMIT 1)
+			UNION ALL SELECT * FROM (SELECT job FROM member WHERE file = ?1 AND job > ?2 ORDER BY job LIMIT 1)))`},
 		origin: query{text: `SELECT job.rule, job.chain FROM placement JOIN job ON job.id = placement.job
 			WHERE placement.target = ? AND placement.chained = 1 AND placement.after_size = ? AND placement.after_mtime = ?
 			AND placement.state IN ('intended', 'done') AND placement.kind <> 'tagged' ORDER BY placement.id DESC LIMIT 1`},
@@ -162,7 +166,8 @@ func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	return n > 0, err
 }
 
-// recorded returns the newest job of a path that may not be in its table yet.
+// recorded returns the newest job of a path that may not be in its table yet. It has lost the file
+// if that is not among its own.
 func (l *Ledger) recorded(path string) (j job.Job, ok bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -172,10 +177,11 @@ func (l *Ledger) recorded(path string) (j job.Job, ok bool) {
 	return job.Job{}, false
 }
 
-// OpenJob finds the job of a path that is not over.
+// OpenJob finds the job of a path that is not over: the path is that of its file, of a further file
+// of a batch or group, or of a marker. Of the jobs with such a file the newest hundred are asked.
 func (l *Ledger) OpenJob(path string) (job.Job, bool, error) {
 	if j, ok := l.recorded(path); ok {
-		return j, !j.State.Final(), nil
+		return j, !j.State.Final() && hasFile(&j, path), nil
 	}
 	ask, err := l.ask.open.of(l.db)
 	if err != nil {
@@ -186,10 +192,18 @@ func (l *Ledger) OpenJob(path string) (job.Job, bool, error) {
 		return job.Job{}, false, l.damaged(err)
 	}
 	list, err := l.scanJobs(rows)
-	if err != nil || len(list) == 0 {
+	if err != nil || len(list) == 0 || l.hasLost(list[0].ID, path) {
 		return job.Job{}, false, err
 	}
 	return list[0], true, nil
+}
+
+// hasLost reports whether a job has lost a file since its rows were written.
+func (l *Ledger) hasLost(id int64, path string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	j := l.several[id]
+	return j != nil && !hasFile(j.now, path)
 }
 
 func scanJob(rows *sql.Rows) (job.Job, error) {

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -11,12 +12,24 @@ import (
 // Record writes a job's row, and those of its further files with it. was is the state that was
 // recorded before, "" for a new job; it keeps the tally right.
 func (l *Ledger) Record(j job.Job, was job.State) {
+	had := l.membersOnTheirWay(j.ID)
 	key, r := l.jobRecord(j, was)
-	if len(j.Extra) == 0 {
+	if had+len(j.Extra) == 0 {
 		l.w.Add(key, r)
 		return
 	}
-	l.w.AddTogether(append([]tables.Keyed{{Key: key, Record: r}}, tables.MemberRecords(j)...))
+	rows := append([]tables.Keyed{{Key: key, Record: r}}, tables.MemberRecords(j)...)
+	l.w.AddTogether(append(rows, tables.LostMembers(j, had)...))
+}
+
+// membersOnTheirWay counts the further files of a job of which rows may be on their way to the table.
+func (l *Ledger) membersOnTheirWay(id int64) int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if was := l.several[id]; was != nil {
+		return len(was.now.Extra)
+	}
+	return 0
 }
 
 // RecordTaken is Record for a new job of one file that has not begun. A crash that
@@ -44,10 +57,71 @@ func (l *Ledger) jobRecord(j job.Job, was job.State) (tables.RowKey, *tables.Rec
 	}{tables.Record{Statement: tables.StatementOf(&j), Was: was}, j}
 	r.Job = &r.of
 	l.mu.Lock()
-	l.recent[j.File] = r.Job
+	l.noteRecent(r.Job)
 	l.tallied(r.Job, was)
 	l.mu.Unlock()
 	return tables.RowKey{Of: tables.JobRow, ID: j.ID}, &r.Record
+}
+
+// severalFiles is a job that has, or had, several files, as it was recorded last.
+type severalFiles struct {
+	now  *job.Job
+	lost []string // files that it had before, of which its rows may still say that it has them
+}
+
+// hasFile reports whether a file is one of a job's, or a marker of one.
+func hasFile(j *job.Job, path string) bool {
+	return j.File == path || slices.ContainsFunc(j.Extra, func(m job.Member) bool { return m.File == path })
+}
+
+// noteRecent keeps a job at hand by all of its files, until it is in its table. The lock is held.
+func (l *Ledger) noteRecent(j *job.Job) {
+	l.recent[j.File] = j
+	for i := range j.Extra {
+		l.recent[j.Extra[i].File] = j
+	}
+	was := l.several[j.ID]
+	if was == nil && len(j.Extra) == 0 {
+		return
+	}
+	now := &severalFiles{now: j}
+	l.several[j.ID] = now
+	if was == nil {
+		return
+	}
+	lose := func(path string) {
+		if l.recent[path] == was.now {
+			l.recent[path] = j
+			now.lost = append(now.lost, path)
+		}
+	}
+	lose(was.now.File)
+	for i := range was.now.Extra {
+		lose(was.now.Extra[i].File)
+	}
+	for _, path := range was.lost {
+		lose(path)
+	}
+}
+
+// dropRecent lets go of what noteRecent has kept of a job, as far as nothing newer is there. The lock
+// is held.
+func (l *Ledger) dropRecent(j *job.Job) {
+	drop := func(path string) {
+		if l.recent[path] == j {
+			delete(l.recent, path)
+		}
+	}
+	drop(j.File)
+	for i := range j.Extra {
+		drop(j.Extra[i].File)
+	}
+	if s := l.several[j.ID]; s != nil && s.now == j {
+		delete(l.several, j.ID)
+		for _, path := range s.lost {
+			drop(path)
+		}
+	}
 }
 
 // tallied counts a job in its new state. The lock is held.
@@ -61,9 +135,18 @@ func (l *Ledger) tallied(j *job.Job, was job.State) {
 	}
 }
 
-// RecordMembers writes the rows of a job's further files. A job never gains
-// files; rows behind its last are ones that went.
-func (l *Ledger) RecordMembers(j job.Job) { l.w.AddTogether(tables.MemberRecords(j)) }
+// RecordMembers writes the rows of a job's further files, after Record. A job never gains files; rows
+// behind its last are ones that went.
+func (l *Ledger) RecordMembers(j job.Job) {
+	l.mu.Lock()
+	if now := l.recent[j.File]; now != nil && now.ID == j.ID {
+		if l.several[j.ID] == nil {
+			l.several[j.ID] = &severalFiles{now: now} // it had several
+		}
+	}
+	l.mu.Unlock()
+	l.w.AddTogether(tables.MemberRecords(j))
+}
 
 // RememberContent notes content that a rule never takes again.
 func (l *Ledger) RememberContent(rule, hash string, job int64) {
@@ -168,8 +251,8 @@ func (l *Ledger) settled(list []tables.Written) {
 }
 
 func (l *Ledger) settledOne(r *tables.Record) {
-	if r.Job != nil && l.recent[r.Job.File] == r.Job {
-		delete(l.recent, r.Job.File)
+	if r.Job != nil {
+		l.dropRecent(r.Job)
 	}
 	if r.Placement != nil && l.chained[r.Placement.Target] == r.Placement {
 		delete(l.chained, r.Placement.Target)

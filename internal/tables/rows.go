@@ -73,6 +73,7 @@ const (
 	TicketRow
 	ClosedTicket
 	IdentityRow
+	fileRow
 	PrunedDismissed
 	PrunedJob
 	PrunedAttempts
@@ -88,16 +89,30 @@ func StatementOf(j *job.Job) Statement {
 	return PutTriedJob
 }
 
-// MemberRecords are the rows of a job's further files.
+// MemberRecords are the rows of a job's further files, and that of its first: it is another where the
+// one before went.
 func MemberRecords(j job.Job) []Keyed {
-	list := []Keyed{{RowKey{Of: membersRow, ID: j.ID},
-		&Record{Statement: DropMembers, Columns: Columns{}.Num(j.ID, int64(len(j.Extra)))}}}
+	list := []Keyed{
+		{RowKey{Of: fileRow, ID: j.ID}, &Record{Statement: PutFile, Columns: Columns{}.Text(j.File).Num(j.ID)}},
+		{RowKey{Of: membersRow, ID: j.ID},
+			&Record{Statement: DropMembers, Columns: Columns{}.Num(j.ID, int64(len(j.Extra)))}}}
 	for i, m := range j.Extra {
 		f := m.Facts
 		values := Columns{}.Num(j.ID, int64(i)).Text(m.File).Flag(m.Companion)
 		values = values.Num(f.Size, int64(f.Mod), int64(f.Dev), int64(f.Ino)).place(m.FileNow)
 		list = append(list, Keyed{RowKey{Of: MemberRow, ID: j.ID, Sub: int32(i)},
 			&Record{Statement: PutMember, Columns: values}})
+	}
+	return list
+}
+
+// LostMembers are rows in the place of those that are perhaps on their way still, of files that a job
+// has lost: had is how many further files it had. Without them such a row would come to its table
+// after those of its job were taken away there.
+func LostMembers(j job.Job, had int) (list []Keyed) {
+	for i := len(j.Extra); i < had; i++ {
+		list = append(list, Keyed{RowKey{Of: MemberRow, ID: j.ID, Sub: int32(i)},
+			&Record{Statement: DropMembers, Columns: Columns{}.Num(j.ID, int64(i))}})
 	}
 	return list
 }

@@ -101,6 +101,7 @@ CREATE TABLE member (                   -- the other files of a batch or group, 
 	file_now  TEXT,
 	PRIMARY KEY (job, number)
 ) WITHOUT ROWID;
+CREATE INDEX member_file ON member (file);
 CREATE TABLE known (                    -- files that stay where they are, or were left
 	rule      TEXT NOT NULL,
 	file      TEXT NOT NULL,
@@ -433,6 +434,8 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 ) WITHOUT ROWID;
 `, `
 CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
+`, `
+CREATE INDEX member_file ON member (file);
 `}
 
 // FirstJournal is the first version that has a journal.

@@ -38,6 +38,7 @@ const (
 	PutTicket
 	DropTicket
 	PutIdentity
+	PutFile    // the first file of a batch or group, after another went
 	Statements // how many there are
 )
 
@@ -78,6 +79,7 @@ var SQL = [Statements]string{
 	DropDismissed:  `DELETE FROM dismissed WHERE job = ?`,
 	PutTicket:      `INSERT INTO ticket (ticket, job, attempt, step, pool, content, handed_at) VALUES (?,?,?,?,?,?,?) ON CONFLICT (ticket) DO NOTHING`,
 	DropTicket:     `DELETE FROM ticket WHERE ticket = ?`,
+	PutFile:        `UPDATE job SET file = ? WHERE id = ?`,
 	PutIdentity:    `INSERT INTO identity (one, id) VALUES (1, ?) ON CONFLICT (one) DO NOTHING`,
 }
 

@@ -112,9 +112,10 @@ func (js *Jobs) placing(j *Job, state job.State, target *rule.Place, now time.Ti
 			return nil, err
 		}
 	}
-	if state == job.Failed {
+	at := j.where(j.Row.File, j.Row.Facts).At
+	if state == job.Failed && landed[at] != at { // one that stays gets no note beside it
 		failed := main
-		e.Landed = landed[j.where(j.Row.File, j.Row.Facts).At]
+		e.Landed = landed[at]
 		e.Note = &plan.Failure{Job: &failed, Taken: j.Row.File, Attempts: j.tries, Reason: j.Cause,
 			State: js.Set.File.StateFolder(), Rules: js.Set.File.Path}
 		if j.Row.Last != nil {

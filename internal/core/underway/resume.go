@@ -151,7 +151,10 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		j.resumeAt(p)
 		at, still, rest := mend.Settle(p)
 		j.keepRest(rest)
-		if still || at == "" && js.outOfSight(j, true) != nil {
+		if !still && at == "" {
+			at, still = js.stillThere(j, p.Source)
+		}
+		if still {
 			j.keepNumber(p)
 		} else {
 			landed[p.Source] = at
@@ -167,6 +170,20 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		return
 	}
 	js.End(j, moves[0].FinalState, now)
+}
+
+// stillThere says of a file whose move was cut short, and that is neither as it was nor moved, where
+// it is, and whether it still waits. It waits while its folder is not there. If it is there it was
+// changed meanwhile: it stays, and is offered to the rules as a new one when the job is over.
+func (js *Jobs) stillThere(j *Job, source string) (at string, waits bool) {
+	if js.outOfSight(j, true) != nil {
+		return source, true
+	}
+	if facts, err := js.Eyes.Look(source); err != nil || !facts.Exists {
+		return "", false
+	}
+	Mark(&j.Again, source)
+	return source, false
 }
 
 // A job in whose attempts the watcher ends again and again may be what ends it. After
