@@ -197,7 +197,7 @@ var faults = []Fault{
 		unit("engine", "TestAFolderThatGoes")},
 	{"what was intended is not gone where the folder is away at the start", "internal/core/underway/resume.go",
 		"\tif js.outOfSight(j, true) != nil {\n\t\treturn source, true\n", "\tif false {\n\t\treturn source, true\n",
-			simulation},
+		simulation},
 	{"what changed in a batch that a crash cut short is offered again", "internal/core/underway/resume.go",
 		"\tMark(&j.Again, source)\n", "", simulation},
 	{"a file that stays where it is watched gets no note", "internal/core/underway/ends.go",
