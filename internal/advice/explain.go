@@ -50,6 +50,7 @@ type Why struct {
 	Jobs      []job.Job
 	Open      *job.Job // of Jobs: one that is not over
 	PutBy     *job.Job // of Jobs: the one whose input this is, and that put it where it is
+	CameAs    string   // the path that the file had when that job took it
 }
 
 // Explain asks every rule about a path, which need not exist. l may be nil.
@@ -91,6 +92,19 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 	return w, err
 }
 
+// cameAs returns the path at which a job took the file that it has put at another, "" if it has not.
+func cameAs(j *job.Job, at string) string {
+	if j.FileNow == at && j.File != at {
+		return j.File
+	}
+	for _, m := range j.Extra {
+		if m.FileNow == at && m.File != at {
+			return m.File
+		}
+	}
+	return ""
+}
+
 // maxJobs bounds the earlier jobs that are told of.
 const maxJobs = 5
 
@@ -107,10 +121,10 @@ func (w *Why) history(l *ledger.Ledger) error {
 	for i := range list {
 		j := &list[i]
 		switch {
-		case j.File == w.Path && !j.State.Final() && w.Open == nil:
+		case !j.State.Final() && slices.Contains(j.Files(), w.Path) && w.Open == nil:
 			w.Open = j
-		case j.FileNow == w.Path && j.File != w.Path && w.PutBy == nil:
-			w.PutBy = j
+		case w.PutBy == nil && cameAs(j, w.Path) != "":
+			w.PutBy, w.CameAs = j, cameAs(j, w.Path)
 		}
 	}
 	machine := look.NewAsked()

@@ -99,7 +99,7 @@ func (l *Ledger) conditions(f Filter) (c *conditions, err error) {
 	if strings.HasPrefix(f.File, "/") {
 		c.paths([]string{f.File})
 	} else if f.File != "" {
-		c.add("instr(file, ?) > 0", f.File)
+		c.add("(instr(file, ?) > 0 OR id IN (SELECT job FROM member WHERE instr(file, ?) > 0))", f.File, f.File)
 	}
 	if len(f.Paths) > 0 {
 		c.paths(f.Paths)
@@ -121,17 +121,20 @@ func (l *Ledger) conditions(f Filter) (c *conditions, err error) {
 	return c, err
 }
 
-// paths asks for the jobs that took one of some files, or whose input is there now.
+// paths asks for the jobs that took one of some files, alone or with others, or whose input is there
+// now.
 func (c *conditions) paths(paths []string) {
 	marks := strings.TrimSuffix(strings.Repeat("?,", len(paths)), ",")
 	var args []any
-	for range 2 {
+	for range 4 {
 		for _, p := range paths {
 			args = append(args, p)
 		}
 	}
 	c.add("id IN (SELECT id FROM job WHERE file IN ("+marks+") UNION ALL "+
-		"SELECT id FROM job WHERE file_now <> file AND file_now IN ("+marks+"))", args...)
+		"SELECT id FROM job WHERE file_now <> file AND file_now IN ("+marks+") UNION ALL "+
+		"SELECT job FROM member WHERE file IN ("+marks+") UNION ALL "+
+		"SELECT job FROM member WHERE file_now <> file AND file_now IN ("+marks+"))", args...)
 }
 
 // states asks for some states. What the indexes are made for must stand in the query as it

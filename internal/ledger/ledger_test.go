@@ -508,7 +508,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(tables.Migrations)
-	require.Len(t, step, 29)
+	require.Len(t, step, 30)
 	require.Equal(t, step, made([]string{tables.Schema}))
 }
 

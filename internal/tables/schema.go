@@ -102,6 +102,7 @@ CREATE TABLE member (                   -- the other files of a batch or group, 
 	PRIMARY KEY (job, number)
 ) WITHOUT ROWID;
 CREATE INDEX member_file ON member (file);
+CREATE INDEX member_now ON member (file_now) WHERE file_now <> file;
 CREATE TABLE known (                    -- files that stay where they are, or were left
 	rule      TEXT NOT NULL,
 	file      TEXT NOT NULL,
@@ -436,6 +437,7 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
 `, `
 CREATE INDEX member_file ON member (file);
+CREATE INDEX member_now ON member (file_now) WHERE file_now <> file;
 `}
 
 // FirstJournal is the first version that has a journal.

@@ -272,7 +272,7 @@ func (a *app) putBy(f *rule.File, w advice.Why) {
 		return
 	}
 	text := fmt.Sprintf("Job %d of %s put it there, %s %s%s. It came as %s.", j.ID, j.Rule, j.State,
-		plan.Clock(console.EndOf(*j), time.Now()), reasonOf(*j), console.Display(console.Short(f.Base, j.File)))
+		plan.Clock(console.EndOf(*j), time.Now()), reasonOf(*j), console.Display(console.Short(f.Base, w.CameAs)))
 	fmt.Fprintln(a.Out, a.Style.State(j.State, ink.Fill(text, a.Width(a.Out), 2)))
 	again := "have it handled once more"
 	if j.State == job.Failed {
