@@ -213,6 +213,8 @@ var faults = []Fault{
 	{"the first file of a batch is another where it went", "internal/tables/rows.go",
 		"Columns{}.Text(j.File).Num(j.ID)}},", "Columns{}.Text(j.File).Num(-1)}},",
 		unit("ledger", "TestAnOpenJobIsFound")},
+	{"what a later batch took is not undone before that", "internal/byhand/undo.go",
+		"if f, _, ok := j.Took(p.Target); !ok ||", "if f := j.Facts; j.File != p.Target ||", script("takenby")},
 
 	// What the simulation must see without any other test; it runs in the project's check.
 	{"simulation alone: the intention is durable before a file is moved", "internal/placing/placing.go",
@@ -278,8 +280,9 @@ var faults = []Fault{
 	{"a file's place is kept true when a later rule moves it", "internal/ledger/nowin.go",
 		"\t\tj.FileNow = at\n", "\t\t_ = at\n", script("kepttrue")},
 	{"a retry does not take up a newer file of the same name", "internal/byhand/retry.go",
-		"\t\tif j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {\n",
-		"\t\tif false {\n", []string{"-run", "^TestScripts$", "./cmd/stilltide"}},
+		"\t\tif f, ok := j.Left(row.FileNow); ok && (f.Size != row.Facts.Size || f.Mod != row.Facts.Mod) {\n",
+		"\t\tif f, ok := j.Left(row.FileNow); ok && f.Size < 0 {\n", []string{"-run", "^TestScripts$",
+			"./cmd/stilltide"}},
 	{"a failed folder comes back whole", "internal/byhand/retry.go",
 		"\tfacts, err := watchfs.LookAny(row.FileNow)\n", "\tfacts, err := watchfs.Stat(row.FileNow)\n",
 		ended("retry_of_a_folder")},

@@ -114,7 +114,7 @@ func ownsInput(l Records, row job.Job) error {
 		return err
 	}
 	for _, j := range later {
-		if j.FileNow == row.FileNow && (j.Facts.Size != row.Facts.Size || j.Facts.Mod != row.Facts.Mod) {
+		if f, ok := j.Left(row.FileNow); ok && (f.Size != row.Facts.Size || f.Mod != row.Facts.Mod) {
 			return fmt.Errorf("its input is no longer there: %s is the file of job %d now",
 				plan.Display(row.FileNow), j.ID)
 		}

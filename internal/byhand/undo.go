@@ -209,7 +209,7 @@ func takenLater(l Records, row job.Job, p *job.Placement) (string, error) {
 		return "", err
 	}
 	for _, j := range jobs {
-		if j.File != p.Target || j.Facts.Ino != p.After.Ino {
+		if f, _, ok := j.Took(p.Target); !ok || f.Ino != p.After.Ino {
 			continue // another file that lay there, before this one or after it
 		}
 		if !j.State.Final() {

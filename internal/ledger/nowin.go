@@ -1,8 +1,6 @@
 package ledger
 
 import (
-	"slices"
-
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 )
@@ -54,10 +52,7 @@ func FollowInput(at string, id int64, f file.Facts,
 		if err != nil || !ok {
 			return at, err
 		}
-		facts, fileNow := later.Facts, later.FileNow
-		if m := slices.IndexFunc(later.Extra, func(m job.Member) bool { return m.File == at }); m >= 0 {
-			facts, fileNow = later.Extra[m].Facts, later.Extra[m].FileNow
-		}
+		facts, fileNow, _ := later.Took(at)
 		// not by its number: that of a removed file is given to the next
 		if facts.Size != f.Size || facts.Mod != f.Mod {
 			return "", nil // another file has its name, or other content: what the job took went by itself

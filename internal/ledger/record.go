@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -71,7 +70,8 @@ type severalFiles struct {
 
 // hasFile reports whether a file is one of a job's, or a marker of one.
 func hasFile(j *job.Job, path string) bool {
-	return j.File == path || slices.ContainsFunc(j.Extra, func(m job.Member) bool { return m.File == path })
+	_, _, ok := j.Took(path)
+	return ok
 }
 
 // noteRecent keeps a job at hand by all of its files, until it is in its table. The lock is held.

@@ -72,8 +72,8 @@ func movedOn(l history, id int64, at string, list []*job.Placement) (to string, 
 	}
 	jobs, err := l.Jobs(ledger.Filter{File: at, After: id})
 	for _, j := range jobs {
-		if j.File == at && j.FileNow != at {
-			to = j.FileNow
+		if _, now, ok := j.Took(at); ok && now != at {
+			to = now
 		}
 	}
 	return to, err

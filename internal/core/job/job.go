@@ -90,6 +90,33 @@ func (j Job) Files() []string {
 	return files
 }
 
+// Took returns what a job knows of a file that it took at a path, alone or with others: what it was,
+// and where it is now.
+func (j Job) Took(path string) (f file.Facts, now string, ok bool) {
+	if j.File == path {
+		return j.Facts, j.FileNow, true
+	}
+	for _, m := range j.Extra {
+		if m.File == path {
+			return m.Facts, m.FileNow, true
+		}
+	}
+	return f, "", false
+}
+
+// Left returns what a file was that a job took, and that it left at a path.
+func (j Job) Left(path string) (f file.Facts, ok bool) {
+	if j.FileNow == path {
+		return j.Facts, true
+	}
+	for _, m := range j.Extra {
+		if m.FileNow == path {
+			return m.Facts, true
+		}
+	}
+	return f, false
+}
+
 // Attempt is one try at a job's steps.
 type Attempt struct {
 	Job     int64
