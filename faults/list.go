@@ -61,7 +61,7 @@ var faults = []Fault{
 
 	// Reads beside the flow.
 	{"a job that ended while the queue was read does not run again", "internal/core/underway/window.go",
-		" && !h.over[row.ID] {\n", " {\n", simulation},
+		" && !h.over[row.ID] {\n", " {\n", unit("engine", "TestTheQueueIsRead|TestAJobThatIs")},
 	{"a job that came while the queue was read is taken up", "internal/core/underway/window.go",
 		" && !h.more {\n", " {\n", unit("engine", "TestAJobThatComesWhile")},
 	{"held jobs whose time came while the queue was read are taken from the first on",
@@ -85,7 +85,8 @@ var faults = []Fault{
 	{"a sweep waits while very many files are looked at", "internal/engine/loop.go",
 		"into > maxInto || at > maxAt {\n", "into > maxInto && at > maxAt {\n", unit("engine", "TestWhatWaits")},
 	{"a job whose file goes while it is looked into is over", "internal/core/flow/removals.go",
-		"\t\tf.Wait(path, j.Rule, settle.Nudged, now) // the next look tells its job\n", "",
+		"\t\tf.Wait(path, j.Rule, settle.Nudged, now) // the next look tells its job\n",
+		"\t\t_ = settle.Nudged\n",
 		unit("engine", "TestAJobWhoseFileGoes")},
 	{"a job that is cancelled while it is looked into does not come back", "internal/core/flow/inside.go",
 		"\tf.settle.Forget(path)\n\tf.opening.leave(path)\n", "\tf.settle.Forget(path)\n",

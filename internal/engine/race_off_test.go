@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 250
+const simDefault = 400
