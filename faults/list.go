@@ -139,9 +139,7 @@ var faults = []Fault{
 	{"known files that changed during a sweep are looked for", "internal/sift/sift.go",
 		" && before == s.memory.KnownEdits(rule)\n", " && before >= 0\n", unit("sift", ".")},
 	{"a sweep for files that are handled again tells all", "internal/core/flow/ask.go",
-		"return len(f.renew)+len(f.leaving) > 0", "return len(f.leaving) > 0", script("again")},
-	{"a sweep for files that are left tells all", "internal/core/flow/ask.go",
-		"return len(f.renew)+len(f.leaving) > 0", "return len(f.renew) > 0", script("existing")},
+		"return len(f.renew)+len(f.leaving) > 0", "return len(f.leaving) > 0", script("manyknown")},
 
 	// In the middle of a job.
 	{"what a job works on is offered to no rule", "internal/core/underway/claims.go",
