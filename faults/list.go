@@ -15,7 +15,7 @@ func soon(pkg, tests string) []string {
 
 // ended runs the tests that end the program at each call that changes files.
 func ended(kind string) []string {
-	return []string{"-run", "^TestEndedByForceAtEachCall$/^" + kind + "$", "./cmd/stilltide"}
+	return []string{"-run", "^TestEndedByForceAtEachCall$/^" + kind + "$", "./cmd/stilltide", "-ended.each"}
 }
 
 // simulation runs the simulation, and nothing else.
