@@ -52,7 +52,7 @@ type placeBook interface {
 	Reliers(target string, job int64) ([]job.Placement, error)
 }
 
-// newDesk makes a desk for a ledger and its state folder. Until runs ends, placings wait
+// New makes a desk for a ledger and its state folder. Until runs ends, placings wait
 // for the ledger.
 func New(l placeBook, state string, a *look.Answers, h *work.InHand) *Desk {
 	return &Desk{ledger: l, answers: a, inHand: h, state: state, Runs: context.Background(),
@@ -181,7 +181,7 @@ func (by *mover) placeWaiting(runs context.Context, far func(*turn.Placing), tol
 	}
 }
 
-// queuePlaces records the intentions of placings and has them carried out.
+// Add records the intentions of placings and has them carried out.
 func (d *Desk) Add(list []*turn.Placing) {
 	for _, p := range list {
 		for i := range p.Moves {

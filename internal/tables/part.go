@@ -15,7 +15,7 @@ import (
 // rows go to their tables at leisure, and the part is then deleted; what a crash
 // leaves is written when the ledger is opened next.
 
-// part adds rows to what a part of the journal holds.
+// EncodePart adds rows to what a part of the journal holds.
 func EncodePart(rows []byte, list []Written) (statements string, _ []byte, err error) {
 	used := map[Statement]string{}
 	var c Columns

@@ -128,7 +128,7 @@ func (w *Work) KeepOutput(name string) string {
 // LastLines reads the last lines of a file, at most n of them and 4 KiB.
 func LastLines(path string, n int) []string { return LinesAfter(path, 0, n) }
 
-// lastLines is LastLines without what stands before an offset.
+// LinesAfter is LastLines without what stands before an offset.
 func LinesAfter(path string, from int64, n int) []string {
 	f, err := os.Open(path)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 // or a placeholder. The parser's own words for what goes wrong then do not help, so the
 // usual slips are looked for in the line, and said with what to write instead.
 
-// slip is what is wrong with a line that is not YAML.
+// Slip is what is wrong with a line that is not YAML.
 type Slip struct {
 	Column  int // from 1, in characters
 	Message string

@@ -92,7 +92,7 @@ func (v *Verb) Keys() (keys []string) {
 	return append(keys, v.Options...)
 }
 
-// takes reports whether a key goes with the verb.
+// Has reports whether a key goes with the verb.
 func (v *Verb) Has(key string) bool {
 	_, own := v.OwnKeys()[key]
 	return own || key == v.Name || slices.Contains(v.Options, key)
