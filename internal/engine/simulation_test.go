@@ -311,21 +311,26 @@ func (w *world) step() {
 	w.pump()
 }
 
-// takeAway has the watched folder go, as a disk does, or come back. What is under way in there ends
-// before.
+// takeAway has the watched folder go, as a disk does, or come back, whatever is under way in there.
 func (w *world) takeAway() {
 	in, away := filepath.Join(w.dir, "in"), filepath.Join(w.dir, "away")
 	switch {
 	case w.absent:
 		w.say("the folder is there again")
+		made, _ := os.ReadDir(in) // where a file was put back meanwhile
+		for _, e := range made {
+			if err := os.Rename(filepath.Join(in, e.Name()), filepath.Join(away, e.Name())); err != nil {
+				w.t.Fatal(err)
+			}
+		}
+		_ = os.Remove(in)
 		if err := os.Rename(away, in); err != nil {
-			w.fail("the folder cannot come back, because something was made in its place: %v", err)
-			w.t.FailNow()
+			w.t.Fatal(err)
 		}
 		w.absent = false
 		w.e.flow.IsThere(in)
 		w.sweep()
-	case len(w.running)+w.e.desk.Waiting() == 0:
+	default:
 		w.say("the folder goes")
 		if err := os.Rename(in, away); err != nil {
 			w.t.Fatal(err)
@@ -402,14 +407,20 @@ func (w *world) cancelOne() {
 		return // the disk is full
 	}
 	j := jobs[w.r.IntN(len(jobs))]
-	content, err := os.ReadFile(j.File)
 	under := slices.ContainsFunc(w.running, func(a *turn.Attempt) bool { return a.Plan.ID == j.ID })
-	if err != nil || under || len(j.Extra) > 0 || j.Rule == "set" {
+	if under {
 		return
 	}
 	_, err = w.e.flow.Cancel(j.ID, j.File, w.now)
 	w.say("cancelled: job %d of %s: %v", j.ID, filepath.Base(j.File), err)
-	w.cancelled[token(string(content))] = true
+	for _, path := range j.Files() {
+		if w.absent {
+			path = filepath.Join(w.dir, "away", filepath.Base(path))
+		}
+		if content, err := os.ReadFile(path); err == nil {
+			w.cancelled[token(string(content))] = true
+		}
+	}
 }
 
 // pump tells the events, lets the flow decide and takes its effects.

@@ -363,6 +363,11 @@ func (js *Jobs) afterAttempt(j *Job, res turn.AttemptEnd, now time.Time) {
 	case res.Waits:
 		js.waitForRoom(j, res, now)
 	default:
+		if err := js.outOfSight(j, true); err != nil { // that is why it failed
+			res.Reason = err.Error()
+			js.waitForRoom(j, res, now)
+			return
+		}
 		js.failed(j, res, now)
 	}
 }
