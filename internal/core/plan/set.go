@@ -270,8 +270,10 @@ func (s *Set) marker(path string) bool {
 		return false
 	}
 	name, found := filepath.Base(path), false
-	s.above(path, func(r *rule.Rule, _ string, level int) {
-		found = found || level <= r.Levels() && r.Ready.IsMarker(name)
+	s.above(path, func(r *rule.Rule, folder string, level int) {
+		if !found && r.Ready.IsMarker(name) {
+			_, _, found = placeIn(r, folder, level, path)
+		}
 	})
 	return found
 }

@@ -160,6 +160,17 @@ func TestTable(t *testing.T) {
 	}
 }
 
+// No rule takes the marker of another one, however that names its folders.
+func TestNoRuleTakesAMarker(t *testing.T) {
+	for _, watch := range []string{"in", "'in*'", "['in*', other]"} {
+		s := rules(t, "  - {name: done, watch: "+watch+", match: '*.csv', ready: {marker: '{name}.ok'}}\n"+
+			"  - {name: rest, watch: "+watch+"}")
+		require.Empty(t, s.Candidates("/office/in/a.csv.ok"), watch)
+		require.Len(t, s.Candidates("/office/in/a.csv"), 2, watch)
+		require.Empty(t, s.Candidates("/office/elsewhere/a.csv.ok"), watch)
+	}
+}
+
 func TestTooYoungIsLookedAtLater(t *testing.T) {
 	s := rules(t, `  - {name: r, watch: in, age: 1h.., size: 1B..}`)
 	c := s.Candidates("/office/in/a")[0]
