@@ -18,8 +18,8 @@ const (
 	lateAfterBurst = 100 * time.Millisecond
 	lateAtMost     = 3 * time.Second
 	burstRows      = 64
-	manyLate       = 20_000
-	maxLate        = 28_000
+	manyLate       = 25_000
+	maxLate        = 32_000
 )
 
 // maxRows bounds a commit, so that callers waiting for its first rows do not wait

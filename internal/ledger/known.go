@@ -1,7 +1,8 @@
 package ledger
 
 import (
-	"errors"
+	"context"
+	"database/sql"
 	"slices"
 	"strings"
 
@@ -258,18 +259,33 @@ func (l *Ledger) KnownCount(rule string) (n int) {
 	return n
 }
 
+// countKnown sees the table as it is at one moment: a row that arrives between two reads would be
+// there in one of them only, before it is noted that it has arrived.
 func (l *Ledger) countKnown(rule string) (n int, err error) {
-	err = l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n)
-	for path, is := range l.knownLately(rule, "") {
-		_, was, rowErr := l.readKnown(rule, path)
-		switch err = errors.Join(err, rowErr); {
-		case is && !was:
-			n++
-		case was && !is:
-			n--
-		}
+	tx, err := l.db.BeginTx(context.Background(), &sql.TxOptions{ReadOnly: true})
+	if err != nil {
+		return 0, err
 	}
-	return n, err
+	defer tx.Rollback() // nothing was written
+	if err := tx.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
+		return 0, err
+	}
+	ask, err := tx.Prepare(`SELECT count(*) FROM known WHERE rule = ? AND file = ?`)
+	if err != nil {
+		return 0, err
+	}
+	defer ask.Close()
+	for path, is := range l.knownLately(rule, "") {
+		was := 0
+		if err := ask.QueryRow(rule, path).Scan(&was); err != nil {
+			return 0, err
+		}
+		if is {
+			n++
+		}
+		n -= was
+	}
+	return n, nil
 }
 
 // KnowsFiles reports whether any rule remembers a file.
