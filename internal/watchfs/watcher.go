@@ -172,7 +172,7 @@ func (w *Watcher) TellWriting(folders map[string]int) {
 }
 
 // writes reports whether the files of a folder are told of while they are written.
-func (w *Watcher) writes(folder string) bool { return within(folder, w.writing) }
+func (w *Watcher) writes(folder string) bool { return Within(folder, w.writing) }
 
 // Sweep looks through all wanted folders again.
 func (w *Watcher) Sweep() {
@@ -220,8 +220,8 @@ func (w *Watcher) wanted(folder string) bool {
 	})
 }
 
-// within reports whether a folder lies within the depth of one of others.
-func within(folder string, depths map[string]int) bool {
+// Within reports whether a folder lies within the depth of one of others.
+func Within(folder string, depths map[string]int) bool {
 	return len(depths) > 0 && upwards(folder, func(p string, level int) bool {
 		depth, is := depths[p]
 		return is && level <= depth

@@ -47,6 +47,9 @@ func (q *Queue[K]) Remove(key K) {
 	}
 }
 
+// Has reports whether a key is waited for.
+func (q *Queue[K]) Has(key K) bool { return q.items[key] != nil }
+
 // Len is the number of keys.
 func (q *Queue[K]) Len() int { return len(q.order) }
 
