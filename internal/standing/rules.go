@@ -181,7 +181,7 @@ func (s *Rule) watched(r *rule.Rule, w *watcher.Live) {
 	s.Settling += w.Settling[s.Rule]
 	if h := w.Hindered[s.Rule]; h.Jobs > 0 {
 		s.Hindered = h.Jobs
-		s.Notes = append(s.Notes, fmt.Sprintf("%s for disk space or for a disk, and will be retried: %s",
+		s.Notes = append(s.Notes, fmt.Sprintf("%s for disk space, a disk or a folder, and will be retried: %s",
 			Wait(h.Jobs, "job"), h.Why))
 	}
 	if why := w.Troubles[s.Rule]; why != "" {

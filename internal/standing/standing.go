@@ -203,7 +203,7 @@ func (w *Watcher) judge(a Asked, rules []Rule, all bool) {
 		say("%s blocked: %s", plan.Plural(len(blocked), "rule"), some(blocked))
 	}
 	if hindered > 0 {
-		say("%s for disk space or for a disk", Wait(hindered, "job"))
+		say("%s for disk space, a disk or a folder", Wait(hindered, "job"))
 	}
 	if w.Failures > 0 {
 		many := plan.Plural(w.Failures, "job")
