@@ -54,7 +54,7 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 			if _, err := machine.Stat(path); errors.As(err, new(plan.NoAnswer)) {
 				return err
 			}
-			if err := p.walk(path, rule.AllLevels); err != nil {
+			if err := p.walk(path, map[string]int{path: rule.AllLevels}); err != nil {
 				return err
 			}
 		}
@@ -72,7 +72,7 @@ func Preview(set *plan.Set, l *ledger.Ledger, paths []string, now time.Time, tel
 func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool, tell func(Foreseen)) error {
 	p := newPreviewer(set, nil, now, tell)
 	p.enough = func(string) bool { return enough() }
-	if err := p.walk(folder, rule.AllLevels); err != nil && err != errEnough {
+	if err := p.walk(folder, map[string]int{folder: rule.AllLevels}); err != nil && err != errEnough {
 		return err
 	}
 	return nil
@@ -92,7 +92,7 @@ func (p *previewer) all() error {
 			silent = err // the others are told of all the same
 			continue
 		}
-		if err := p.walk(folder, folders[folder]); err != nil && !os.IsNotExist(err) {
+		if err := p.walk(folder, folders); err != nil && !os.IsNotExist(err) {
 			return err
 		}
 	}
@@ -142,9 +142,9 @@ type offered struct {
 	stage int
 }
 
-// walk looks through a folder in the order of a sweep: what lies in it, then what lies
-// in its folders.
-func (p *previewer) walk(path string, depth int) error {
+// walk looks through a folder in the order of a sweep: what lies in it, then what lies in its
+// folders, as far as they are within the depth of one of those that are wanted.
+func (p *previewer) walk(path string, wanted map[string]int) error {
 	info, err := os.Lstat(path)
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func (p *previewer) walk(path string, depth int) error {
 		}
 		if !e.Dir() {
 			_ = p.one(name, false)
-		} else if taken := p.unit(name); !taken && depth > 0 && name != p.set.File.StateFolder() {
+		} else if taken := p.unit(name); !taken && watchfs.Within(name, wanted) && name != p.set.File.StateFolder() {
 			below = append(below, name)
 		}
 		enough = p.enough != nil && p.enough(name)
@@ -173,7 +173,7 @@ func (p *previewer) walk(path string, depth int) error {
 	}
 	for _, name := range below {
 		if err == nil {
-			err = p.walk(name, depth-1)
+			err = p.walk(name, wanted)
 		}
 	}
 	return err

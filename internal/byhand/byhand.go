@@ -5,10 +5,13 @@
 package byhand
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
 )
 
@@ -25,6 +28,10 @@ func Cancel(l *ledger.Ledger, id int64) Sent {
 	if err == nil && row.State.Final() {
 		err = fmt.Errorf("the job is over: it is %s", row.State)
 	}
+	if err == nil && row.State == job.Running {
+		err = errors.New("it was cut short when the watcher ended; the next watch or sweep brings what it did to a " +
+			"clean point, and it can be cancelled then")
+	}
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
@@ -32,7 +39,14 @@ func Cancel(l *ledger.Ledger, id int64) Sent {
 	row.Become(job.Cancelled)
 	row.Reason, row.Ended, row.Due = "it was cancelled by hand", time.Now(), time.Time{}
 	l.Record(row, was)
-	l.Remember(job.Known{Rule: row.Rule, File: row.File, Facts: row.Facts, Job: id})
+	for _, path := range row.Files() {
+		if row.Event == file.Removed {
+			l.Forget(row.Rule, path) // that it went is known, and not told again
+			continue
+		}
+		facts, _, _ := row.Took(path)
+		l.Remember(job.Known{Rule: row.Rule, File: path, Facts: facts, Job: id})
+	}
 	return Sent{ID: id, Done: true, Reason: "cancelled; its input stays where it is"}
 }
 
@@ -60,4 +74,18 @@ func JobByID(l Records, id int64) (job.Job, error) {
 		return job.Job{}, fmt.Errorf("there is no job %d", id)
 	}
 	return rows[0], nil
+}
+
+// areFree returns an error if a job that is not over has one of a job's files.
+func areFree(l Records, row job.Job) error {
+	for _, path := range row.Files() {
+		other, is, err := l.OpenJob(path)
+		if err != nil {
+			return err
+		}
+		if is && other.ID != row.ID {
+			return fmt.Errorf("job %d has %s and is still active", other.ID, plan.Display(path))
+		}
+	}
+	return nil
 }

@@ -16,13 +16,17 @@ type Records interface {
 	Sync(ctx context.Context) error
 	Flush() error
 	Remember(k job.Known)
+	Known(rule, path string) (job.Known, bool, error)
 	Forget(rule, path string)
 	Jobs(q ledger.Filter) ([]job.Job, error)
+	OpenJob(path string) (job.Job, bool, error)
 	Placements(job int64) ([]job.Placement, error)
 	PlacedAt(target string) ([]job.Placement, error)
 	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
 	PuttingBack() ([]job.Placement, error)
+	Reverting() ([]job.Placement, error)
+	KnownFiles(rule, folder, after string) (files []string, next string, err error)
 	Tally() (map[string]map[job.State]int, error)
 	Folder() string
 }

@@ -21,13 +21,16 @@ import (
 // Retry retries a job while no watcher runs: the next one
 // works on it.
 func Retry(l *ledger.Ledger, id int64) Sent {
-	err := FinishPuttingBack(l, &place.Placer{})
+	was, err := JobByID(l, id)
+	if err == nil {
+		err = finishRetries(l)
+	}
 	var row job.Job
 	var rests []string
 	if err == nil {
 		row, err = JobByID(l, id)
 	}
-	if err == nil {
+	if finished := was.State.Final() && !row.State.Final(); err == nil && !finished {
 		_, rests, err = SendRound(l, &place.Placer{}, row)
 	}
 	if err != nil {
@@ -40,14 +43,20 @@ func Retry(l *ledger.Ledger, id int64) Sent {
 // SendRound puts a job's input back where it came from, removes its failure
 // note, and opens the job again. rests says what could not be removed of a folder there.
 func SendRound(l Records, placer *place.Placer, row job.Job) (_ job.Job, rests []string, _ error) {
-	switch {
-	case !row.State.Final():
+	if !row.State.Final() {
 		return row, nil, fmt.Errorf("the job is still active: %s", row.State)
-	case row.FileNow == "":
-		return row, nil, fmt.Errorf("its input is no longer there")
 	}
 	if err := undoneWhole(l, row); err != nil {
 		return row, nil, err
+	}
+	if err := areFree(l, row); err != nil {
+		return row, nil, err
+	}
+	if _, err := settleEarlier(l, placer, &row); err != nil {
+		return row, nil, err
+	}
+	if row.FileNow == "" {
+		return row, nil, fmt.Errorf("its input is no longer there")
 	}
 	facts, err := watchfs.LookAny(row.FileNow)
 	if err != nil {
@@ -160,11 +169,14 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	if from == to {
 		return facts, nil
 	}
+	if err := place.CanComeBack(r.row.Watch); err != nil {
+		return facts, err
+	}
 	if there, err := watchfs.Stat(to); err != nil || there.Exists {
 		return facts, errors.Join(err, fmt.Errorf("another file has its place: %s", plan.Display(to)))
 	}
 	p := job.Placement{ID: r.l.NextPlacement(), Job: r.row.ID, Kind: job.Moved, Source: from,
-		Target: to, Facts: facts, After: facts, State: job.Intended, FinalState: job.Queued, Chained: true}
+		Target: to, Facts: facts, After: facts, State: job.Intended, FinalState: job.Queued}
 	record := func() error {
 		r.l.RecordPlacement(p)
 		return r.l.Sync(context.Background())
@@ -173,14 +185,16 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 		return facts, err
 	}
 	res, err := r.placer.Move(place.Request{Source: from, To: plan.SpotWithin(r.row.Watch, to), Expect: facts,
-		Part: place.PartName(r.l.Folder(), r.row.ID),
+		Part: place.PartName(r.l.Folder(), r.row.ID, from),
 		Amend: func(s place.Staged) error {
 			s.Amend(&p)
 			return record()
 		}})
 	if err != nil {
-		p.State = job.Dropped
-		r.l.RecordPlacement(p)
+		if now, lookErr := watchfs.LookAny(from); lookErr == nil && now.Exists {
+			p.State = job.Dropped // else it could not be brought back, and the next try, or start, does that
+			r.l.RecordPlacement(p)
+		}
 		return facts, err
 	}
 	if res.Rest != nil {

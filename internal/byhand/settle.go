@@ -2,6 +2,7 @@ package byhand
 
 import (
 	"path/filepath"
+	"slices"
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/naming"
@@ -14,7 +15,7 @@ import (
 // to be moved.
 func SettleMove(l Records, placer *place.Placer, state string, p job.Placement) (at string, still bool,
 	rest *job.Rest) {
-	part := place.PartName(state, p.Job)
+	part := place.PartName(state, p.Job, p.Source)
 	half := filepath.Join(filepath.Dir(p.Target), part)
 	if there, err := watchfs.Stat(half); err == nil && there.Exists && there.Ino == p.Facts.Ino &&
 		there.Dev == p.Facts.Dev {
@@ -22,7 +23,8 @@ func SettleMove(l Records, placer *place.Placer, state string, p job.Placement) 
 	} else {
 		_ = placer.Discard(half) // a copy that was not complete, or what was replaced and is kept
 	}
-	if p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino {
+	copied := p.Facts.Dir && p.After.Exists && work.LookAt(p.Target, false).Ino == p.After.Ino
+	if copied {
 		if ok, rest, _ := placer.FinishRemoval(place.Request{Source: p.Source, Expect: p.Facts, Part: part},
 			p.Target); ok {
 			p.State = job.Done
@@ -40,6 +42,9 @@ func SettleMove(l Records, placer *place.Placer, state string, p job.Placement) 
 	facts := work.LookAt(source, p.Facts.Dir)
 	there := facts.Exists && (facts.Same(p.Facts) || facts.Dir && p.Facts.Ino == facts.Ino &&
 		p.Facts.Dev == facts.Dev)
+	if landed == "" && !there && copied {
+		landed = p.Target // and nothing is left of its source
+	}
 	if landed != "" && there {
 		// Both names, one content: the move was between its two halves.
 		removed, err := placer.RemoveDuplicate(place.Request{Source: source, Expect: facts, Part: part}, landed)
@@ -60,17 +65,12 @@ func SettleMove(l Records, placer *place.Placer, state string, p job.Placement) 
 	return landed, false, nil
 }
 
-// FinishPuttingBack goes on with inputs of jobs that are over, which were being put back for
-// another round when that was cut short: they are where they were, or back.
-func FinishPuttingBack(l Records, placer *place.Placer) error {
-	list, err := l.PuttingBack()
-	if err != nil || len(list) == 0 {
-		return err
-	}
-	for _, p := range list {
-		row, err := JobByID(l, p.Job)
-		if err != nil {
-			continue
+// settlePutBack brings the moves that put a job's files back to a clean point, where they were cut
+// short. begun tells that a file is back.
+func settlePutBack(l Records, placer *place.Placer, row *job.Job, moves []job.Placement) (begun bool, _ error) {
+	for _, p := range moves {
+		if err := place.CanComeBack(row.Watch); err != nil {
+			return begun, err
 		}
 		at, still, _ := SettleMove(l, placer, l.Folder(), p)
 		if still {
@@ -81,20 +81,37 @@ func FinishPuttingBack(l Records, placer *place.Placer) error {
 		if !row.State.Final() {
 			continue // all but the record of this move was done
 		}
+		begun = true
 		if err := removeTraces(placer, row.State, p.Source, at); err != nil {
-			return err
+			return begun, err
 		}
-		if row.FileNow == p.Source {
-			row.FileNow = at
-		}
-		for i := range row.Extra {
-			if row.Extra[i].FileNow == p.Source {
-				row.Extra[i].FileNow = at
-			}
-		}
-		l.Record(row, row.State)
+		nowAt(row, p.Source, at)
+		l.Record(*row, row.State)
 	}
-	return l.Flush()
+	return begun, nil
+}
+
+// settleEarlier does that for what an earlier command could not finish.
+func settleEarlier(l Records, placer *place.Placer, row *job.Job) (begun bool, _ error) {
+	all, err := l.Placements(row.ID)
+	if err != nil {
+		return false, err
+	}
+	return settlePutBack(l, placer, row, slices.DeleteFunc(all, func(p job.Placement) bool {
+		return p.State != job.Intended || p.FinalState != job.Queued
+	}))
+}
+
+// nowAt notes that a job's file that was in one place is in another.
+func nowAt(row *job.Job, was, now string) {
+	if row.FileNow == was {
+		row.FileNow = now
+	}
+	for i := range row.Extra {
+		if row.Extra[i].FileNow == was {
+			row.Extra[i].FileNow = now
+		}
+	}
 }
 
 // landedAt returns the target where the file of a placement is now, "" if at none.

@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
@@ -49,25 +50,34 @@ func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, erro
 	}
 }
 
-// Undo puts back what a job placed while no watcher runs.
-func Undo(l *ledger.Ledger, id int64) Sent {
-	if err := FinishPuttingBack(l, &place.Placer{}); err != nil {
+// Undo puts back what a job placed while no watcher runs. set has the rules as they are now.
+func Undo(l *ledger.Ledger, set *plan.Set, id int64) Sent {
+	if err := finishRetries(l); err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
 	row, err := JobByID(l, id)
 	if err != nil {
 		return Sent{ID: id, Reason: err.Error()}
 	}
-	return UndoJob(l, &place.Placer{}, row)
+	return UndoJob(l, &place.Placer{}, set, row)
 }
 
 // UndoJob undoes a job's placements, newest first: all of them or none.
-func UndoJob(l Records, placer *place.Placer, row job.Job) Sent {
+func UndoJob(l Records, placer *place.Placer, set *plan.Set, row job.Job) Sent {
 	fail := func(err error) Sent { return Sent{ID: row.ID, Reason: err.Error()} }
-	if !row.State.Final() {
-		return fail(fmt.Errorf("the job is still active (%s); stilltide cancel %d stops it", row.State, row.ID))
+	switch {
+	case row.State == job.Running:
+		return fail(errors.New("the job is still active (running); it can be undone when it is over"))
+	case !row.State.Final():
+		return fail(fmt.Errorf("the job is still active (%s); stilltide cancel %d ends it", row.State, row.ID))
 	}
 	if err := l.Flush(); err != nil {
+		return fail(err)
+	}
+	if err := areFree(l, row); err != nil {
+		return fail(err)
+	}
+	if _, err := settleEarlier(l, placer, &row); err != nil { // only now: another job may have the file
 		return fail(err)
 	}
 	all, err := l.Placements(row.ID)
@@ -96,7 +106,7 @@ func UndoJob(l Records, placer *place.Placer, row job.Job) Sent {
 				len(list)))
 		}
 	}
-	if err := settleUndone(l, row); err != nil {
+	if err := settleUndone(l, set, row, list); err != nil {
 		return fail(err)
 	}
 	done := fmt.Sprintf("undone: %s in %s", countOf(len(list), "placement"), plan.Display(filepath.Dir(row.File)))
@@ -171,7 +181,7 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 		}
 	}
 	if len(problems) > 0 {
-		return fmt.Errorf("nothing was touched: %s", strings.Join(problems, "; "))
+		return fmt.Errorf("nothing was touched: %s", strings.Join(slices.Compact(problems), "; "))
 	}
 	return nil
 }
@@ -192,7 +202,12 @@ func undoneIn(over map[string]file.Facts, p *job.Placement) {
 	if !p.Kind.Adds() {
 		over[oneName(p.Source)] = p.Facts
 	}
-	if p.Kind == job.Tagged || p.Replaced {
+	switch {
+	case p.Kind == job.Moved && p.Replaced:
+		if kept, err := watchfs.Stat(p.Kept); err == nil {
+			over[oneName(p.Target)] = kept
+		}
+	case p.Kind == job.Tagged || p.Replaced:
 		over[oneName(p.Target)] = p.Facts
 	}
 }
@@ -257,7 +272,7 @@ func pointers(list []job.Placement) []*job.Placement {
 func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, list []*job.Placement, at int,
 	resumed bool) (rests []string, err error) {
 	p := list[at]
-	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job), resumed, work.Undoing{
+	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job, p.Source), resumed, work.Undoing{
 		Stays: func() error { return Stays(l, p, list) },
 		Rest:  func(rest *job.Rest) { rests = append(rests, rest.String()) },
 	}); err != nil {
@@ -269,7 +284,7 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 	p.State = job.Undone
 	l.RecordPlacement(*p)
 	if p.Target != "" && p.Kind != job.Tagged {
-		if err := forgetAll(l, p.Target); err != nil {
+		if err := forgetAll(l, p.Target, p.After.Dir); err != nil {
 			return rests, err
 		}
 	}
@@ -280,11 +295,21 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 	return rests, backAt(l, p, now[p.Source])
 }
 
-// forgetAll has every rule forget a file that undoing took away.
-func forgetAll(l Records, path string) error {
+// forgetAll has every rule forget a file that undoing took away, and what lay in it if it was a folder.
+func forgetAll(l Records, path string, dir bool) error {
 	tally, err := l.Tally()
 	for rule := range tally {
 		l.Forget(rule, path)
+		for after := ""; dir && err == nil; {
+			var inside []string
+			inside, after, err = l.KnownFiles(rule, path, after)
+			for _, file := range inside {
+				l.Forget(rule, file)
+			}
+			if after == "" {
+				break
+			}
+		}
 	}
 	return err
 }
@@ -305,33 +330,94 @@ func backAt(l Records, p *job.Placement, now file.Facts) error {
 	return err
 }
 
+// PutsBack lists the files that the undoing of a job would put back, at the paths that they had: its inputs, what its
+// steps took besides, and what it replaced.
+func PutsBack(l Records, row job.Job) ([]string, error) {
+	all, err := l.Placements(row.ID)
+	return putBack(row, Undoable(all)), err
+}
+
+func putBack(row job.Job, list []job.Placement) []string {
+	paths := []string{row.File}
+	for _, m := range row.Extra {
+		paths = append(paths, m.File)
+	}
+	for _, p := range list {
+		moved := p.Kind == job.Moved || p.Kind == job.Trashed || p.Kind == job.Duplicate
+		if moved && !slices.Contains(paths, p.Source) {
+			paths = append(paths, p.Source)
+		}
+		if p.Replaced && !slices.Contains(paths, p.Target) {
+			paths = append(paths, p.Target)
+		}
+	}
+	return paths
+}
+
 // settleUndone notes that a job's files are back. They count as handled until
 // they change.
-func settleUndone(l Records, row job.Job) error {
-	facts, err := watchfs.LookAny(row.File)
-	if err != nil {
-		return err
-	}
-	if row.FileNow = ""; facts.Exists {
-		row.FileNow = row.File
-		l.Remember(job.Known{Rule: row.Rule, File: row.File, Facts: facts, Job: row.ID, Hash: row.Hash})
-	}
-	for i := range row.Extra {
-		m := &row.Extra[i]
-		facts, err := watchfs.LookAny(m.File)
+func settleUndone(l Records, set *plan.Set, row job.Job, list []job.Placement) error {
+	there := map[string]bool{}
+	for _, path := range putBack(row, list) {
+		is, err := countAsHandled(l, set, row, path)
 		if err != nil {
 			return err
 		}
-		if m.FileNow = ""; facts.Exists {
-			m.FileNow = m.File
+		there[path] = is
+	}
+	at := func(path string) string {
+		if there[path] {
+			return path
 		}
-		if facts.Exists && !m.Companion {
-			l.Remember(job.Known{Rule: row.Rule, File: m.File, Facts: facts, Job: row.ID})
-		}
+		return ""
+	}
+	row.FileNow = at(row.File)
+	for i := range row.Extra {
+		m := &row.Extra[i]
+		m.FileNow = at(m.File)
 	}
 	was := row.State
 	row.Become(job.Reverted)
 	row.Reason, row.Result = undone, ""
 	l.Record(row, was)
 	return l.Flush()
+}
+
+// countAsHandled has the job's rule know a file that is back, or the folder that it takes with it, and with it those
+// that are asked before that rule: one that shares its files had it when it came, and must not take it once more.
+func countAsHandled(l Records, set *plan.Set, row job.Job, path string) (there bool, _ error) {
+	facts, err := watchfs.LookAny(path)
+	if err != nil || !facts.Exists {
+		return false, err
+	}
+	k := job.Known{Rule: row.Rule, File: path, Facts: facts, Job: row.ID}
+	if path == row.File {
+		k.Hash = row.Hash
+	}
+	if slices.Contains(row.Files(), path) {
+		l.Remember(k)
+	}
+	rules, err := take.Candidates(set, path, facts.Dir, nil)
+	if mine := slices.IndexFunc(rules, func(c plan.Candidate) bool { return c.Rule.Name.S == row.Rule }); mine >= 0 {
+		rules = rules[:mine+1]
+	}
+	for _, c := range rules {
+		if k.Rule = c.Rule.Name.S; c.Unit == path {
+			l.Remember(k)
+		} else if err == nil {
+			err = stillHandled(l, k.Rule, c.Unit)
+		}
+	}
+	return true, err
+}
+
+// stillHandled has a rule know a folder as it is now that has something back, if it was done with it before.
+func stillHandled(l Records, rule, unit string) error {
+	k, is, err := l.Known(rule, unit)
+	if err == nil && is {
+		if k.Facts, err = watchfs.LookAny(unit); err == nil {
+			l.Remember(k)
+		}
+	}
+	return err
 }

@@ -78,6 +78,8 @@ type attemptBook struct {
 	set   *plan.Set
 	rule  string
 	chain []string // rules that the input went through before
+
+	resumes bool // what a crash cut short is taken back, in the loop, and the flow does not have the job yet
 }
 
 func (b *attemptBook) Number() int64 { return b.e.ledger.NextPlacement() }
@@ -117,7 +119,7 @@ func (b *attemptBook) announce(list []*job.Placement) error {
 			gone = append(gone, p)
 		}
 	}
-	if len(come)+len(gone) == 0 || b.e.events == nil {
+	if len(come)+len(gone) == 0 || b.resumes || b.e.events == nil {
 		return nil
 	}
 	return b.e.do(func() { b.e.flow.Announce(b.job, b.rule, b.chain, come, gone) })
@@ -127,7 +129,10 @@ func (b *attemptBook) Stays(p *job.Placement, all []*job.Placement) error {
 	return byhand.Stays(b.e.ledger, p, all)
 }
 
-func (b *attemptBook) Did(p *job.Placement) { b.e.ledger.RecordPlacement(*p) }
+func (b *attemptBook) Did(p *job.Placement) {
+	b.e.inHand.Has(p)
+	b.e.ledger.RecordPlacement(*p)
+}
 
 func (b *attemptBook) Answers(path string) error { return b.e.answers.Reach(path, workerPatience) }
 

@@ -1,9 +1,13 @@
 package engine
 
 import (
+	"errors"
+	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
@@ -233,7 +237,17 @@ func (e *Engine) unanswered(row job.Job, placements []job.Placement) bool {
 	return false
 }
 
-// resumeLater takes up the jobs of an earlier run for which a folder did not answer.
+// isAway reports whether a watched folder is not there, as that of a disk that is not mounted: what
+// a job did in there cannot be seen before it is.
+func (e *Engine) isAway(folder string) bool {
+	if _, err := os.Stat(folder); !errors.Is(err, os.ErrNotExist) {
+		return false
+	}
+	_, watched := e.flow.Rules().Folders()[folder]
+	return watched
+}
+
+// resumeLater takes up the jobs of an earlier run for which a folder did not answer, or was not there.
 func (e *Engine) resumeLater(now time.Time) {
 	jobs := e.later
 	e.later = nil
@@ -242,4 +256,29 @@ func (e *Engine) resumeLater(now time.Time) {
 			e.later = append(e.later, row) // the ledger says what is wrong with it
 		}
 	}
+}
+
+// finishLater goes on, beside the loop, with undos and retries that a crash has cut short and that wait for a folder,
+// as far as that is back. The rules leave the files alone from now on.
+func (e *Engine) finishLater(beside func(func())) {
+	set := e.flow.Set
+	e.cutShort = slices.DeleteFunc(e.cutShort, func(c byhand.CutShort) bool {
+		back := !e.isAway(c.Row.Watch)
+		if back && e.flow.Lend(c.Row.ID, c.Paths) {
+			beside(func() { e.finish(c, set) })
+		}
+		return back
+	})
+}
+
+func (e *Engine) finish(c byhand.CutShort, set *plan.Set) {
+	row, opened, err := c.Finish(e.ledger, &e.desk.Placer, set)
+	_ = e.do(func() { // else the watcher ends, and its next start goes on from the ledger
+		if opened {
+			e.flow.Reopen(row, time.Now())
+		}
+		if e.flow.Return(c.Paths, row.Facts.Dir, time.Now()); err != nil {
+			e.flow.Blame(row.Rule, c.Says(err))
+		}
+	})
 }

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
@@ -94,27 +95,28 @@ type Engine struct {
 	folders map[string]*folderState
 	started time.Time
 
-	results chan turn.AttemptEnd
-	asks    chan func()
-	wake    chan struct{}
-	desk    *placing.Desk
-	sift    *sift.Sifter
-	fleet   *fleet.Fleet // nil without rules whose commands run on other machines
-	pools   pools
-	work    sync.WaitGroup
-	crew    *crew
-	active  int                               // attempts and placements under way
-	cancels map[int64]context.CancelCauseFunc // of the running attempts, by job
-	answers *look.Answers
-	silent  map[string]bool // file systems of which was said that they do not answer
-	later   []job.Job       // running when the watcher ended, and on a file system that has not answered since
-	hub     *notify.Hub     // of the channels
-	tell    *telling.Teller
-	passes  int            // of a sweep, after the first
-	sweeps  map[*pass]bool // by hand, and followed
-	before  int            // jobs of an earlier run that are not over
-	ended   chan struct{}  // closed when Run ends
-	health  struct {
+	results  chan turn.AttemptEnd
+	asks     chan func()
+	wake     chan struct{}
+	desk     *placing.Desk
+	sift     *sift.Sifter
+	fleet    *fleet.Fleet // nil without rules whose commands run on other machines
+	pools    pools
+	work     sync.WaitGroup
+	crew     *crew
+	active   int                               // attempts and placements under way
+	cancels  map[int64]context.CancelCauseFunc // of the running attempts, by job
+	answers  *look.Answers
+	silent   map[string]bool   // file systems of which was said that they do not answer
+	cutShort []byhand.CutShort // that wait for their folder
+	later    []job.Job         // running when the watcher ended, and on a file system that has not answered since
+	hub      *notify.Hub       // of the channels
+	tell     *telling.Teller
+	passes   int            // of a sweep, after the first
+	sweeps   map[*pass]bool // by hand, and followed
+	before   int            // jobs of an earlier run that are not over
+	ended    chan struct{}  // closed when Run ends
+	health   struct {
 		sync.Mutex
 		err  error
 		kept map[string]bool // replaced content that a running attempt may still need

@@ -135,7 +135,7 @@ func TestARenameIsKnownWhenTheFileWasLookedInto(t *testing.T) {
 	require.NoError(t, os.Rename(from, to))
 	r.WentAway(from, false, r.now)
 	r.Offer(to, false, settle.Moved, r.now)
-	r.pass(time.Millisecond)
+	r.pass(time.Second)
 	_, more := r.Wake(r.now)
 	require.False(t, more, "it waits for the answer, and not for a time")
 	require.Equal(t, []string{"new"}, r.rest())

@@ -249,3 +249,24 @@ func TestASettingThatIsNotAnswered(t *testing.T) {
 	require.NoError(t, err)
 	require.False(t, known)
 }
+
+// A file of which a job tells already that it went is no other file's old name.
+func TestARemovalThatIsToldIsNoRename(t *testing.T) {
+	r := newReader(t, "  - {name: n, watch: in, debounce: 200ms, events: [added, renamed, removed], run: do}\n")
+	r.drop("a")
+	require.Equal(t, "a", r.end())
+	a, b := filepath.Join(r.dir, "in", "a"), filepath.Join(r.dir, "in", "b")
+	require.NoError(t, os.Rename(a, b))
+	r.SetPaused([]string{"n"}, true, time.Time{})
+	r.WentAway(a, false, r.now)
+	r.pass(time.Second)
+	r.WentAway(a, false, r.now) // the folder is looked through once more
+	r.Offer(b, false, settle.Moved, r.now)
+	r.pass(time.Second)
+	require.NoError(t, r.store.Flush())
+	jobs, err := r.store.Jobs(ledger.Filter{Oldest: true})
+	require.NoError(t, err)
+	require.Len(t, jobs, 3)
+	require.Equal(t, []file.Event{file.Added, file.Removed, file.Added}, []file.Event{jobs[0].Event, jobs[1].Event,
+		jobs[2].Event})
+}

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"time"
@@ -26,10 +25,8 @@ func (e *Engine) recover(now time.Time) error {
 	if err := e.renamed(); err != nil {
 		return err
 	}
-	if err := byhand.FinishPuttingBack(e.ledger, &e.desk.Placer); err != nil {
-		return err
-	}
-	if err := e.finishUndoing(); err != nil {
+	var err error
+	if e.cutShort, err = byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.flow.Blame); err != nil {
 		return err
 	}
 	paused, err := e.ledger.Paused()
@@ -72,7 +69,8 @@ func (e *Engine) recover(now time.Time) error {
 	return nil
 }
 
-// resumeOne takes up one job, or leaves it for later if a file system does not answer.
+// resumeOne takes up one job, or leaves it for later if a file system does not answer, or its
+// folder is not there.
 func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	tries, err := e.tries(row)
 	if err != nil {
@@ -82,7 +80,8 @@ func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	if (row.State == job.Running || underway.Pending(row, placements)) && e.unanswered(row, placements) {
+	if (row.State == job.Running || underway.Pending(row, placements)) &&
+		(e.unanswered(row, placements) || e.isAway(row.Watch)) {
 		e.later = append(e.later, row)
 		return nil
 	}
@@ -140,7 +139,9 @@ func (m mender) Unmake(row job.Job, placements []job.Placement) (units []job.Uni
 	if row.Event == file.Removed {
 		inputs = nil
 	}
-	problems = m.e.hands(row.ID, row.Watch, m.e.flow.Rules(), row.Rule, nil).TakeBack(list, inputs, true)
+	hands := m.e.hands(row.ID, row.Watch, m.e.flow.Rules(), row.Rule, nil)
+	hands.Book = &attemptBook{e: m.e, job: row.ID, set: m.e.flow.Rules(), rule: row.Rule, resumes: true}
+	problems = hands.TakeBack(list, inputs, true)
 	work.Stuck(units, list)
 	work.Restored(units)
 	return units, work.NotUndone(list), problems
@@ -156,6 +157,12 @@ func (m mender) Facts(p job.Placement) file.Facts {
 	return p.Facts
 }
 
+// Drop notes that a move which was cut short will not be made.
+func (m mender) Drop(p job.Placement) {
+	p.State = job.Dropped
+	m.e.ledger.RecordPlacement(p)
+}
+
 // Settle brings one move that a crash cut short to a clean point.
 func (m mender) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
 	return byhand.SettleMove(m.e.ledger, &m.e.desk.Placer, m.e.state, p)
@@ -169,29 +176,6 @@ func emptyFolder(path string) error {
 	for _, e := range entries {
 		if err := os.RemoveAll(filepath.Join(path, e.Name())); err != nil {
 			return err
-		}
-	}
-	return nil
-}
-
-// finishUndoing goes on with the undoing by hand that a crash cut short.
-func (e *Engine) finishUndoing() error {
-	list, err := e.ledger.Reverting()
-	if err != nil {
-		return err
-	}
-	jobs := map[int64]bool{}
-	for i := range list {
-		if jobs[list[i].Job] {
-			continue
-		}
-		jobs[list[i].Job] = true
-		row, err := byhand.JobByID(e.ledger, list[i].Job)
-		if err != nil {
-			continue
-		}
-		if sent := byhand.UndoJob(e.ledger, &e.desk.Placer, row); !sent.Done {
-			e.flow.Blame(row.Rule, fmt.Sprintf("the undoing of job %d could not be finished: %s", row.ID, sent.Reason))
 		}
 	}
 	return nil

@@ -32,6 +32,7 @@ import (
 
 var (
 	simSeeds = flag.Int("sim.seeds", simDefault, "how many seeds the simulation runs")
+	simFirst = flag.Uint64("sim.first", 1, "the first of them")
 	simSeed  = flag.Uint64("sim.seed", 0, "run this one seed of the simulation")
 )
 
@@ -42,6 +43,7 @@ rules:
   - {name: work, watch: in, match: "*.work", debounce: 500ms, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
   - {name: move, watch: in, match: "*.move", debounce: 0s, where: 'media_type != "image/png"', processed: "sorted/{stem}"}
   - {name: stay, watch: in, match: "*.stay", debounce: 200ms, where: size(tags) == 0, run: "do {file}", retry: 1}
+  - {name: tell, watch: in, match: "*.told", debounce: 200ms, events: [added, changed, removed], run: "do {file}", retry: 1}
   - {name: set, watch: in, match: "<n>.{a,b}", debounce: 0s, group: {by: "{n}", need: ["*.a", "*.b"], max_wait: 5m}, run: "do", retry: 1, processed: sets, failed: failed}
   - name: steps
     watch: in
@@ -53,9 +55,28 @@ rules:
     failed: failed
   - {name: heap, watch: in, match: "*.heap", debounce: 0s, batch: {quiet: 1s, max_files: 3}, run: do, retry: 1, processed: heaps, failed: failed}
   - {name: keyed, watch: in, match: "*.key", debounce: 0s, serial_by: "{size}", order: newest, run: "do {file}", retry: 1, processed: done, failed: failed}
+  - {name: whole, watch: in, match: "*.whole", unit: folder, debounce: 200ms, run: "do {file}", retry: 1, processed: wholes, failed: failed}
+  - {name: once, watch: in, match: "*.once", debounce: 0s, again: never, run: "do {file}", retry: 1}
+  - {name: names, watch: in, match: "*.named", debounce: 200ms, events: [added, changed, renamed, removed], run: "do {file}", retry: 1}
+  - {name: first, watch: in, match: "*.both", debounce: 0s, share: true, run: "do {file}", retry: 1}
+  - {name: second, watch: in, match: "*.both", debounce: 100ms, run: "do {file}", retry: 1, processed: done, failed: failed}
+  - {name: small, watch: in, match: "*.sized", debounce: 0s, where: size < 11, run: "do {file}", retry: 1, processed: small, failed: failed}
+  - {name: large, watch: in, match: "*.sized", debounce: 100ms, run: "do {file}", retry: 1, processed: large, failed: failed}
   - {name: hold, watch: in, match: "*.hold", debounce: 0s, pool: heavy, run: "do {file}", retry: {times: 2, delay: 1s}, processed: done, failed: failed}
   - {name: here, watch: in, match: "*.here", debounce: 0s, pool: heavy, while_away: run_here, run: "do {file}", retry: 1, processed: done, failed: failed}
 `
+
+// otherRules are the same rules after a person has edited them: some say otherwise, one is gone.
+var otherRules = strings.NewReplacer(
+	"debounce: 500ms", "debounce: 100ms",
+	`processed: "sorted/{stem}"`, `processed: "sorted/other/{stem}"`,
+	"max_files: 3", "max_files: 2",
+	"processed: heaps", "processed: other/heaps",
+	"max_wait: 5m", "max_wait: 1m",
+	`match: "*.hold"`, `match: "*.hold2"`,
+	"where: size < 11", "where: size < 9",
+	`  - {name: keyed, watch: in, match: "*.key", debounce: 0s, serial_by: "{size}", order: newest, run: "do {file}", retry: 1, processed: done, failed: failed}
+`, "").Replace(simRules)
 
 // world is a seeded world around the real flow, recovery and placing: files
 // that come, grow, change and vanish, commands that succeed, fail and hang,
@@ -66,15 +87,18 @@ type world struct {
 	seed  uint64
 	r     *rand.Rand
 	dir   string
-	rules *rule.File
+	rules *rule.File // as they are now
+	other *rule.File // and as they may be
 	store *checkedStore
 	e     *Engine
 	now   time.Time
 
 	serial  int
+	kinds   []string             // endings of the files that come
 	writing map[string]bool      // files that somebody holds open for writing
 	changed map[string]time.Time // when a file last changed, in the world's time
 	running []*turn.Attempt
+	stops   map[int64]bool  // attempts that are to be stopped
 	reads   []turn.Read     // that the flow has asked for
 	answers []turn.Answer   // that it has not heard
 	dirty   []string        // paths whose event was not told yet
@@ -82,6 +106,16 @@ type world struct {
 	removed map[string]bool // inputs that the user took away
 	// inputs whose job was taken out of the queue
 	cancelled map[string]bool
+	undone    map[string]bool // inputs whose job may have been undone
+	wanted    map[int64]bool  // jobs that a person has retried
+	again     map[int64]bool  // jobs that were processed, and retried by hand
+	begun     map[int64]bool  // jobs that were to be undone: a fault may have come in the middle
+	handled   map[string]bool // paths of files that undo has put back, and that are as they were
+	handy     bool            // a person asks for much
+	gone      map[string]bool // paths of files that the user took away
+	off       map[int64]bool  // jobs that were cancelled, as the person was told
+	errand    *errand
+	content   map[string]handled
 	grown     map[string]bool // inputs that the user changed: their earlier content may have been placed already
 	tries     map[string]int  // attempts that ran, by input content
 	pool      turn.Pool       // of other machines, as it stands now
@@ -89,6 +123,7 @@ type world struct {
 	absent    bool            // the watched folder is not there
 	faults    bool
 	far       bool // renames go to another file system, often
+	calm      bool // no crash comes any more
 	crashIn   int  // operations on files until a crash, 0 for none
 	hadCrash  int
 	trace     []string
@@ -106,27 +141,37 @@ func TestSimulation(t *testing.T) {
 		simulate(t, base, *simSeed)
 		return
 	}
-	for seed := uint64(1); seed <= uint64(*simSeeds); seed++ {
+	for seed := *simFirst; seed < *simFirst+uint64(*simSeeds); seed++ {
 		if !simulate(t, base, seed) {
 			return
 		}
 	}
 }
 
-// simulate runs one seed and says whether the promises held.
-func simulate(t *testing.T, base string, seed uint64) bool {
+// newWorld makes a world in a folder of its own.
+func newWorld(t *testing.T, base string, seed uint64) *world {
 	w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 7)), dir: filepath.Join(base, fmt.Sprint(seed)),
 		now: time.Now().Add(time.Hour), writing: map[string]bool{}, changed: map[string]time.Time{},
-		removed: map[string]bool{}, cancelled: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{}}
+		removed: map[string]bool{}, cancelled: map[string]bool{}, grown: map[string]bool{}, tries: map[string]int{},
+		undone: map[string]bool{}, again: map[int64]bool{}, handled: map[string]bool{}, off: map[int64]bool{},
+		begun: map[int64]bool{}, gone: map[string]bool{}, content: map[string]handled{}, wanted: map[int64]bool{}}
 	if err := os.MkdirAll(filepath.Join(w.dir, "in"), 0o777); err != nil {
 		t.Fatal(err)
 	}
-	defer os.RemoveAll(w.dir)
-	f, diags := notation.Parse(filepath.Join(w.dir, "stilltide.yaml"), []byte(simRules))
-	if diags.Failed() {
-		t.Fatal(diags)
+	w.rules, w.other, w.handy = w.parse(simRules), w.parse(otherRules), w.r.IntN(3) == 0
+	if w.kinds = endings; w.r.IntN(2) == 0 { // a world of few kinds has them meet more often
+		w.kinds = nil
+		for range 1 + w.r.IntN(3) {
+			w.kinds = append(w.kinds, kinds[w.r.IntN(len(kinds))]...)
+		}
 	}
-	w.rules = f
+	return w
+}
+
+// simulate runs one seed and says whether the promises held.
+func simulate(t *testing.T, base string, seed uint64) bool {
+	w := newWorld(t, base, seed)
+	defer os.RemoveAll(w.dir)
 	w.start()
 	for range 30 + w.r.IntN(60) {
 		w.protected(w.step)
@@ -134,6 +179,24 @@ func simulate(t *testing.T, base string, seed uint64) bool {
 	w.quiet()
 	defer w.lose()
 	return w.promises()
+}
+
+func (w *world) parse(text string) *rule.File {
+	f, diags := notation.Parse(filepath.Join(w.dir, "stilltide.yaml"), []byte(text))
+	if diags.Failed() {
+		w.t.Fatal(diags)
+	}
+	return f
+}
+
+// reload has the watcher read its rules again, which somebody has edited.
+func (w *world) reload() {
+	w.rules, w.other = w.other, w.rules
+	w.say("the rules are edited: %d rules", len(w.rules.All()))
+	w.e.o.Rules = w.rules
+	w.e.flow.Reload(plan.NewSet(w.rules), w.now)
+	w.e.flow.SetPools(map[string]turn.Pool{"heavy": w.pool})
+	w.sweep()
 }
 
 // say keeps a line for the trace of a failing seed.
@@ -149,11 +212,11 @@ func (w *world) fail(format string, args ...any) bool {
 
 // start is the start of the watcher: recovery, then a sweep.
 func (w *world) start() {
-	w.running, w.reads, w.answers = nil, nil, nil
+	w.running, w.reads, w.answers, w.stops = nil, nil, nil, map[int64]bool{}
 	for {
 		w.open()
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
-			folders: map[string]*folderState{}}
+			folders: map[string]*folderState{}, asks: make(chan func())}
 		w.e.desk = placing.New(w.store, w.e.state, nil, &w.e.inHand)
 		w.e.flow = flow.New(plan.NewSet(w.rules), w.store, &eyes{look: w.look}, &w.e.inHand, w.r.Float64)
 		w.e.flow.SetPools(map[string]turn.Pool{"heavy": w.pool})
@@ -192,6 +255,7 @@ func (w *world) open() {
 
 // lose is what a crash does to the ledger.
 func (w *world) lose() {
+	w.dropErrand()
 	torn := make([]byte, w.r.IntN(300))
 	for i := range torn {
 		torn[i] = byte(w.r.Uint32())
@@ -247,13 +311,13 @@ func (w *world) protected(f func()) {
 
 // look is the real look with the world's writers and times.
 func (w *world) look(_ *watchfs.Looker, path string) (file.Facts, error) {
-	f, err := watchfs.Stat(path)
+	f, err := watchfs.LookAny(path)
 	f.Writers = file.None
-	if w.writing[path] {
+	if w.writing[inner(path)] {
 		f.Writers = file.Some
 	}
 	if f.Exists {
-		f.Change = file.At(w.changed[path])
+		f.Change = file.At(w.changed[inner(path)])
 	}
 	return f, err
 }
@@ -269,19 +333,41 @@ func (w *world) sweep() {
 	}
 	w.dirty, w.late = nil, nil
 	for _, e := range entries {
-		bring(w.e.flow, watchfs.Event{Kind: watchfs.Found, Path: filepath.Join(w.dir, "in", e.Name())}, w.now)
+		path := filepath.Join(w.dir, "in", e.Name())
+		bring(w.e.flow, watchfs.Event{Kind: watchfs.Found, Path: path, Dir: e.IsDir()}, w.now)
+	}
+	w.findMissing()
+}
+
+// findMissing looks for what the rules know and is not there, and tells of it in a moment.
+func (w *world) findMissing() {
+	for _, r := range w.rules.All() {
+		if r.Processed != nil {
+			continue // its files do not stay
+		}
+		missing := w.e.missing(r.Name.S, filepath.Join(w.dir, "in"))
+		w.answers = append(w.answers, func(now time.Time) { w.e.flow.Missing(r.Name.S, missing, now) })
 	}
 }
 
 // step lets one thing happen.
 func (w *world) step() {
-	switch w.r.IntN(18) {
+	if w.handy && w.r.IntN(3) == 0 {
+		w.askByHand()
+	} else {
+		w.happen()
+	}
+	w.pump()
+}
+
+func (w *world) happen() {
+	switch w.r.IntN(21) {
 	case 0, 1, 2:
 		w.arrive()
 	case 3:
-		w.touchOne([]func(string){w.grow, w.reopen}[w.r.IntN(2)])
+		w.touchOne([]func(string){w.grow, w.reopen, w.replace}[w.r.IntN(3)])
 	case 4:
-		w.touchOne(w.vanish)
+		w.touchOne([]func(string){w.vanish, w.rename, w.duplicate}[w.r.IntN(3)])
 	case 5, 6:
 		w.now = w.now.Add(time.Duration(w.r.IntN(1500)) * time.Millisecond)
 	case 7, 8:
@@ -299,44 +385,18 @@ func (w *world) step() {
 			panic(crashed{})
 		}
 		w.crashIn = 1 + w.r.IntN(6)
-	case 14:
-		w.cancelOne()
 	case 15:
 		w.usePool(turn.Pool{Places: w.r.IntN(3), Away: []string{"", "", "no machine answers"}[w.r.IntN(3)]})
 	case 16:
 		w.pauseOne()
 	case 17:
 		w.takeAway()
-	}
-	w.pump()
-}
-
-// takeAway has the watched folder go, as a disk does, or come back, whatever is under way in there.
-func (w *world) takeAway() {
-	in, away := filepath.Join(w.dir, "in"), filepath.Join(w.dir, "away")
-	switch {
-	case w.absent:
-		w.say("the folder is there again")
-		made, _ := os.ReadDir(in) // where a file was put back meanwhile
-		for _, e := range made {
-			if err := os.Rename(filepath.Join(in, e.Name()), filepath.Join(away, e.Name())); err != nil {
-				w.t.Fatal(err)
-			}
+	case 14, 18, 19:
+		w.askByHand()
+	case 20:
+		if w.r.IntN(2) == 0 {
+			w.reload()
 		}
-		_ = os.Remove(in)
-		if err := os.Rename(away, in); err != nil {
-			w.t.Fatal(err)
-		}
-		w.absent = false
-		w.e.flow.IsThere(in)
-		w.sweep()
-	default:
-		w.say("the folder goes")
-		if err := os.Rename(in, away); err != nil {
-			w.t.Fatal(err)
-		}
-		w.absent, w.dirty, w.late = true, nil, nil
-		w.e.flow.WentAbsent(in, false)
 	}
 }
 
@@ -390,6 +450,8 @@ func (w *world) placeIsRight(a *turn.Attempt) {
 		}
 	}
 	switch name := a.Plan.Rule.Name.S; {
+	case a.Number == 1 && name == "hold" && w.rules.All()[0].Debounce.Duration == 100*time.Millisecond:
+		w.fail("an attempt for %s is to run, and no rule takes it any more", a.Plan.File)
 	case w.isPaused(name):
 		w.fail("an attempt for %s is to run, and %s is paused", a.Plan.File, name)
 	case a.Away && (w.pool.Away != "" || far >= w.pool.Places):
@@ -397,29 +459,6 @@ func (w *world) placeIsRight(a *turn.Attempt) {
 			w.pool.Places, w.pool.Away)
 	case !a.Away && (name == "hold" || name == "here" && w.pool.Away == ""):
 		w.fail("an attempt for %s is to run here, and must not", a.Plan.File)
-	}
-}
-
-// cancelOne takes a job that waits out of the queue, as a person does.
-func (w *world) cancelOne() {
-	jobs, err := w.store.Jobs(ledger.Filter{States: []job.State{job.Queued}})
-	if err != nil || len(jobs) == 0 {
-		return // the disk is full
-	}
-	j := jobs[w.r.IntN(len(jobs))]
-	under := slices.ContainsFunc(w.running, func(a *turn.Attempt) bool { return a.Plan.ID == j.ID })
-	if under {
-		return
-	}
-	_, err = w.e.flow.Cancel(j.ID, j.File, w.now)
-	w.say("cancelled: job %d of %s: %v", j.ID, filepath.Base(j.File), err)
-	for _, path := range j.Files() {
-		if w.absent {
-			path = filepath.Join(w.dir, "away", filepath.Base(path))
-		}
-		if content, err := os.ReadFile(path); err == nil {
-			w.cancelled[token(string(content))] = true
-		}
 	}
 }
 
@@ -431,13 +470,15 @@ func (w *world) pump() {
 		w.dirty, w.late = append(w.dirty, w.late...), nil
 	}
 	for _, p := range w.dirty {
-		kind := watchfs.Closed
+		kind, dir := watchfs.Closed, filepath.Ext(p) == ".whole"
 		if _, err := os.Lstat(p); err != nil {
 			kind = watchfs.Removed
 		} else if w.writing[p] {
 			kind = watchfs.Created
+		} else if dir || strings.HasPrefix(filepath.Base(p), renamedPrefix) {
+			kind = watchfs.Moved
 		}
-		bring(f, watchfs.Event{Kind: kind, Path: p}, w.now)
+		bring(f, watchfs.Event{Kind: kind, Path: p, Dir: dir}, w.now)
 	}
 	w.dirty = nil
 	w.readSome()
@@ -445,6 +486,9 @@ func (w *world) pump() {
 	out := f.Effects()
 	defer f.Took()
 	w.reads = append(w.reads, out.Reads...)
+	for _, id := range out.Stops {
+		w.stops[id] = true
+	}
 	for _, a := range out.Starts {
 		for _, other := range w.running {
 			if other.Plan.File == a.Plan.File {
@@ -453,19 +497,24 @@ func (w *world) pump() {
 		}
 		for _, u := range a.Units() {
 			p := u.Taken
-			if w.writing[p] {
+			w.takes(p)
+			if w.writing[inner(p)] {
 				w.fail("an attempt started on %s while somebody writes to it", p)
 			}
-			if content, err := os.ReadFile(p); err == nil && strings.HasSuffix(string(content), "half") {
+			if content, err := os.ReadFile(inner(p)); err == nil && strings.HasSuffix(string(content), "half") {
 				w.fail("an attempt started on half of %s", p)
 			}
 		}
 		w.placeIsRight(a)
+		w.turnIsRight(a)
 		w.say("attempt %d of job %d: %s", a.Number, a.Plan.ID, filepath.Base(a.Plan.File))
 		w.running = append(w.running, a)
 	}
 	for _, p := range out.Places {
 		w.say("job %d is to be placed: %s", p.ID, p.Leads)
+		for _, m := range p.Moves {
+			w.takes(m.Record.Source)
+		}
 	}
 	w.e.desk.Add(out.Places)
 	for _, o := range out.Outcomes {
@@ -485,108 +534,6 @@ func (w *world) readSome() {
 	}
 }
 
-var endings = []string{"work", "work", "move", "stay", "a", "b", "a", "b", "a", "b", "steps", "steps", "hold", "here",
-	"heap", "heap", "key"}
-
-func (w *world) arrive() {
-	if w.absent {
-		return
-	}
-	w.serial++
-	name := fmt.Sprintf("f%d.%s", w.serial, endings[w.r.IntN(len(endings))])
-	if ext := filepath.Ext(name); ext == ".a" || ext == ".b" {
-		name = fmt.Sprintf("s%d%s", w.serial/4, ext)
-	}
-	path := filepath.Join(w.dir, "in", name)
-	if _, err := os.Lstat(path); err == nil {
-		return
-	}
-	w.writing[path] = w.r.IntN(3) == 0
-	content := fmt.Sprintf("token-%d ", w.serial)
-	if filepath.Ext(name) == ".work" && w.r.IntN(10) == 0 {
-		content += poison
-	}
-	if w.writing[path] {
-		content += "half"
-	}
-	if ext := filepath.Ext(name); ext == ".a" || ext == ".b" && w.r.IntN(2) == 0 {
-		other := strings.TrimSuffix(path, ext) + map[string]string{".a": ".b", ".b": ".a"}[ext]
-		w.reopen(other) // just before its group is complete
-	}
-	w.write(path, content)
-	w.say("arrives: %s (being written: %v)", name, w.writing[path])
-}
-
-// poison is in a file on which each attempt ends the watcher by force.
-const poison = "poison "
-
-func (w *world) write(path, content string) {
-	if err := os.WriteFile(path, []byte(content), 0o666); err != nil {
-		w.t.Fatal(err)
-	}
-	w.changed[path] = w.now
-	if w.r.IntN(3) == 0 {
-		w.late = append(w.late, path) // the system tells of it in a moment
-		return
-	}
-	w.dirty = append(w.dirty, path)
-}
-
-// touchOne does something to a file that is still in the inbox.
-func (w *world) touchOne(do func(path string)) {
-	entries, _ := os.ReadDir(filepath.Join(w.dir, "in"))
-	if len(entries) > 0 {
-		do(filepath.Join(w.dir, "in", entries[w.r.IntN(len(entries))].Name()))
-	}
-}
-
-// grow ends a slow writer's work, or appends to a complete file.
-func (w *world) grow(path string) {
-	if strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
-		return
-	}
-	content, err := os.ReadFile(path)
-	if err != nil {
-		return
-	}
-	input := token(string(content))
-	w.grown[input] = w.grown[input] || !w.writing[path]
-	w.writing[path] = false
-	w.say("complete: %s", filepath.Base(path))
-	w.write(path, strings.TrimSuffix(string(content), "half")+"x")
-}
-
-// reopen has somebody begin to write to a complete file again.
-func (w *world) reopen(path string) {
-	content, err := os.ReadFile(path)
-	if err != nil || w.writing[path] || strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
-		return
-	}
-	w.grown[token(string(content))] = true
-	w.writing[path] = true
-	w.say("is written again: %s", filepath.Base(path))
-	w.write(path, string(content)+"half")
-}
-
-func (w *world) vanish(path string) {
-	content, err := os.ReadFile(path)
-	if err != nil || strings.HasPrefix(filepath.Base(path), plan.HiddenPrefix) {
-		return
-	}
-	w.removed[token(string(content))] = true
-	delete(w.writing, path)
-	w.say("vanishes: %s", filepath.Base(path))
-	if err := os.Remove(path); err != nil {
-		w.t.Fatal(err)
-	}
-	w.dirty = append(w.dirty, path)
-}
-
-func token(content string) string {
-	t, _, _ := strings.Cut(content, " ")
-	return t
-}
-
 func (w *world) endAttempt() {
 	if len(w.running) == 0 {
 		return
@@ -600,9 +547,10 @@ func (w *world) endAttempt() {
 		panic(crashed{})
 	}
 	exit := 0
-	if w.r.IntN(3) == 0 {
+	if w.r.IntN(3) == 0 || w.stops[a.Plan.ID] && w.r.IntN(4) > 0 { // else the end comes before the stop
 		exit = 1
 	}
+	delete(w.stops, a.Plan.ID)
 	if a.Plan.Rule.Name.S == "steps" {
 		w.endSteps(a, exit)
 		return
@@ -615,7 +563,8 @@ func (w *world) endAttempt() {
 		content, err := os.ReadFile(a.Plan.File)
 		if err == nil {
 			res.Hash = string(content)
-			res.Same = a.Unless != "" && a.Unless == res.Hash
+			res.Same = w.e.handledBefore(a, res.Hash)
+			w.isNew(a, res)
 		}
 	}
 	if a.Away && exit != 0 && w.r.IntN(2) == 0 { // it was never begun there
@@ -649,6 +598,10 @@ func (w *world) placeBatch() {
 		return
 	}
 	w.e.desk.Now(context.Background(), w.placed)
+	if !w.calm && w.r.IntN(6) == 0 {
+		w.say("crash, just when files were placed")
+		panic(crashed{})
+	}
 }
 
 // placed tells the flow what came of placings.
@@ -665,10 +618,13 @@ func (w *world) placed(ends []turn.PlacingEnd) {
 // quiet lets everything come to its end, without faults and crashes.
 func (w *world) quiet() {
 	w.protected(func() { panic(crashed{}) }) // and once more from what is durable
-	w.faults, w.far, w.crashIn = false, false, 0
+	w.faults, w.far, w.crashIn, w.calm = false, false, 0, true
 	w.store.refuse(w.t, false)
 	w.usePool(turn.Pool{Places: 2})
 	w.resume()
+	if len(w.rules.All()) < len(w.other.All()) {
+		w.reload()
+	}
 	if w.absent {
 		w.takeAway()
 	}

@@ -67,7 +67,7 @@ func (p *Placer) consider(r *Request, d *held.Folder, n int, there file.Facts, l
 	if err != nil {
 		return choice{}, false, err
 	}
-	if kin != apart {
+	if kin == here || kin == alias && !r.held(d.At(name)) {
 		return choice{name: name, is: kin, old: there}, true, nil
 	}
 	is := false
@@ -150,12 +150,12 @@ func (p *Placer) leave(r *Request, d *held.Folder, first *naming.Payload, left m
 }
 
 // mayTake reports whether a free name may be taken: it is left to no other file, or to one
-// with the same content.
+// with the same content, as long as both are to stay there.
 func mayTake(r *Request, first, what *naming.Payload) (bool, error) {
 	if first == nil {
 		return true, nil
 	}
-	if is, err := what.Same(first); err != nil || is {
+	if is, err := what.Same(first); err != nil || is && !r.Passing {
 		return is, err
 	}
 	switch r.Same {

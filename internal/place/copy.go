@@ -63,7 +63,7 @@ func (p *Placer) Write(r Request, text []byte) (Result, error) {
 
 // put makes a new file under a hidden name and gives it its own.
 func (p *Placer) put(r Request, c fresh) (Result, error) {
-	d, done, err := p.folder(r.To)
+	d, done, err := p.target(&r)
 	if err != nil {
 		return Result{}, err
 	}
@@ -148,7 +148,7 @@ func (p *Placer) Replace(r Request) (Result, error) {
 		return Result{}, err
 	}
 	defer doneSource()
-	d, done, err := p.folder(r.To)
+	d, done, err := p.target(&r)
 	if err != nil {
 		return Result{}, err
 	}

@@ -78,7 +78,7 @@ type spot struct {
 	source    bool
 }
 
-// maxOpen bounds the folders that a batch keeps open.
+// maxOpen bounds the folders that a batch keeps open from one placement to the next.
 const maxOpen = 64
 
 // Batch returns a Placer for one goroutine that keeps folders open until End.
@@ -102,8 +102,25 @@ func (p *Placer) folder(s plan.Spot) (d *held.Folder, done func(), err error) {
 	return p.opened(spot{s.Root, s.Rel, false}, p.system().Open)
 }
 
+// existing opens a folder in which something is to be there already, so none is made.
+func (p *Placer) existing(s plan.Spot) (d *held.Folder, done func(), err error) {
+	return p.opened(spot{s.Root, s.Rel, true}, p.system().OpenSource)
+}
+
+// target opens the folder that a placement goes to; done is to be called afterwards. The source's
+// own folder is not opened again: another one may have its name by now, or none, which would be made.
+func (p *Placer) target(r *Request) (d *held.Folder, done func(), err error) {
+	if r.from != nil && r.To.Folder() == r.from.Path {
+		return r.from, func() {}, nil
+	}
+	return p.folder(r.To)
+}
+
 // source opens the folder that the source lies in; done is to be called afterwards.
 func (p *Placer) source(r *Request) (done func(), err error) {
+	if len(p.open) >= maxOpen {
+		p.End() // now, as nothing of this placement is open yet
+	}
 	at := plan.SpotWithin(r.Root, r.Source)
 	r.from, done, err = p.opened(spot{at.Root, at.Rel, true}, p.system().OpenSource)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, held.ErrInTheWay) {
@@ -125,9 +142,6 @@ func (p *Placer) opened(key spot, open func(root, rel string) (*held.Folder, err
 	}
 	if p.open == nil {
 		return d, d.Close, nil
-	}
-	if len(p.open) >= maxOpen {
-		p.End()
 	}
 	p.open[key] = d
 	return d, func() {}, nil
@@ -158,7 +172,7 @@ func (p *Placer) Rename(from, to string) error {
 		return err
 	}
 	defer done()
-	d, doneTo, err := p.opened(spot{filepath.Dir(to), "", true}, p.system().OpenSource)
+	d, doneTo, err := p.existing(plan.SpotOf(to))
 	if err != nil {
 		return err
 	}
@@ -210,7 +224,7 @@ func (p *Placer) moveHeld(r Request) (Result, error) {
 const maxTries = 100
 
 func (p *Placer) moveTo(r *Request, src source) (res Result, err error) {
-	d, done, err := p.folder(r.To)
+	d, done, err := p.target(r)
 	if err != nil {
 		return Result{}, err
 	}

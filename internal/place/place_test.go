@@ -7,8 +7,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -446,4 +448,53 @@ func TestNumbered(t *testing.T) {
 	require.Equal(t, "a-2.txt", naming.Numbered("a.txt", 2))
 	require.Equal(t, "a-3", naming.Numbered("a", 3))
 	require.Equal(t, ".a-2", naming.Numbered(".a", 2))
+}
+
+// Files of one job go their ways apart: what is hidden of one of them, because it could be neither
+// removed nor brought back, is not taken for the rest of another's.
+func TestWhatIsHiddenOfOneFileSurvivesAnother(t *testing.T) {
+	dir := t.TempDir()
+	for _, sub := range []string{"in", "out"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o777))
+	}
+	refusing := false
+	p := &Placer{Before: func(operation string, paths ...string) error {
+		if operation == "rename" && filepath.Dir(paths[0]) != filepath.Dir(paths[1]) {
+			return &os.LinkError{Op: operation, Old: paths[0], New: paths[1], Err: syscall.EXDEV}
+		}
+		hidden := strings.HasPrefix(filepath.Base(paths[0]), plan.HiddenPrefix) && filepath.Dir(paths[0]) ==
+			filepath.Join(dir, "in")
+		if refusing && hidden && (operation == "stat" || operation == "rename") {
+			return syscall.EIO
+		}
+		return nil
+	}}
+	request := func(name string) Request {
+		path := filepath.Join(dir, "in", name)
+		require.NoError(t, os.WriteFile(path, []byte(name), 0o666))
+		facts, err := watchfs.Stat(path)
+		require.NoError(t, err)
+		to := plan.SpotOf(filepath.Join(dir, "out", name))
+		return Request{Source: path, To: to, Expect: facts, Ledger: "l", Job: 1}
+	}
+	a, b := request("a"), request("b")
+	moved, err := p.Move(a)
+	require.NoError(t, err)
+	refusing = true
+	_, err = p.Move(b)
+	require.Error(t, err)
+	refusing = false
+	require.NoError(t, p.Undo(Record{Kind: job.Moved, Source: a.Source, Target: moved.Target, Before: a.Expect,
+		After: moved.Facts}, PartName("l", 1, a.Source)))
+	var all []string
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		all = append(all, string(content))
+		return err
+	}))
+	slices.Sort(all)
+	require.Equal(t, []string{"a", "b"}, all)
 }

@@ -30,6 +30,9 @@ type Request struct {
 	// will go on from there, so it neither stands in for the source nor is replaced.
 	Held  func(path string) bool
 	Apart bool // equal content at the target is no reason to remove the source
+	// Passing says that the file goes on from the target: it takes no name that is left to another, though it were
+	// one with the same content.
+	Passing bool
 	// Untouched says that nothing has looked at the file's content or worked on it, so
 	// that no descriptor has to keep its inode number from another file with the same
 	// size and times: what stat(2) tells before and after the move is enough.
@@ -75,7 +78,7 @@ func (r *Request) held(path string) bool { return r.Held != nil && r.Held(path) 
 
 func (r *Request) part() string {
 	if r.Part == "" {
-		r.Part = PartName(r.Ledger, r.Job)
+		r.Part = PartName(r.Ledger, r.Job, r.Source)
 	}
 	return r.Part
 }

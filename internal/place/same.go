@@ -236,7 +236,7 @@ func (p *Placer) RemoveDuplicate(r Request, at string) (removed bool, err error)
 		return false, err
 	}
 	defer doneSource()
-	d, done, err := p.folder(plan.SpotOf(at))
+	d, done, err := p.existing(plan.SpotOf(at))
 	if err != nil {
 		return false, err
 	}

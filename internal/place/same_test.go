@@ -204,3 +204,16 @@ func TestTheDuplicateThatStaysGoesInThatInstant(t *testing.T) {
 		})
 	}
 }
+
+// A hard link that another job has placed and still works on is no file at rest: it gets its own number.
+func TestAHardLinkThatAnotherJobHolds(t *testing.T) {
+	dir := t.TempDir()
+	source, other := filepath.Join(dir, "in", "a.txt"), filepath.Join(dir, "in", "b.txt")
+	f := write(t, source, "one")
+	require.NoError(t, os.Link(source, other))
+	res, err := (&Placer{}).Move(Request{Source: source, To: plan.Spot{Root: filepath.Join(dir, "in"), Name: "b.txt"},
+		Expect: f, Part: ".stilltide-t", Held: func(path string) bool { return path == other }})
+	require.NoError(t, err)
+	require.False(t, res.Same)
+	require.Equal(t, map[string]string{"in/b.txt": "one", "in/b-2.txt": "one"}, all(t, dir))
+}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/held"
 	"stilltide/internal/watchfs"
 )
@@ -33,4 +34,23 @@ func TestNothingIsUndoneThroughASwappedFolder(t *testing.T) {
 		require.ErrorIs(t, (&Placer{}).Undo(of, ".part"), held.ErrSwapped, name)
 		require.FileExists(t, filepath.Join(victim, "f.c"), name)
 	}
+}
+
+// A file gets another name in the folder that it was found in. Where that folder is moved away meanwhile, none is made
+// in its place.
+func TestARenameMakesNoFolder(t *testing.T) {
+	dir := t.TempDir()
+	sub, aside := filepath.Join(dir, "in", "sub"), filepath.Join(dir, "aside")
+	facts := write(t, filepath.Join(sub, "f.b"), "mine")
+	p := &Placer{Before: func(operation string, _ ...string) error {
+		if operation == "hold" {
+			return os.Rename(sub, aside)
+		}
+		return nil
+	}}
+	_, err := p.Move(Request{Source: filepath.Join(sub, "f.b"), Root: filepath.Join(dir, "in"), Expect: facts,
+		To: plan.Spot{Root: filepath.Join(dir, "in"), Rel: "sub", Name: "f.c"}, Part: ".part"})
+	require.NoError(t, err)
+	require.Equal(t, map[string]string{"aside/f.c": "mine"}, all(t, dir))
+	require.NoDirExists(t, sub)
 }

@@ -151,14 +151,18 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, e
 		return false, nil, err
 	}
 	defer done()
-	d, doneTo, err := p.folder(plan.SpotOf(at))
+	d, doneTo, err := p.existing(plan.SpotOf(at))
 	if err != nil {
 		return false, nil, err
 	}
 	defer doneTo()
-	if now, err := p.look(r.base(), &r); err != nil || now.Exists && now.Same(r.Expect) {
-		if err != nil {
-			return false, nil, err
+	now, err := p.look(r.base(), &r)
+	if err != nil {
+		return false, nil, err
+	}
+	if now.Dir && now.Ino == r.Expect.Ino && now.Dev == r.Expect.Dev {
+		if !now.Same(r.Expect) {
+			r.Expect = file.Facts{Dir: true} // some of it has gone, and the rest could not be removed
 		}
 		rest, err := p.removeCopied(&r, d, filepath.Base(at))
 		return err == nil, rest, err

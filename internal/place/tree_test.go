@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -218,4 +219,28 @@ func TestASourceIsNotReachedThroughALink(t *testing.T) {
 		Target: filepath.Join(dir, "out/b.txt"), After: placed}, ".stilltide-test")
 	require.Error(t, err)
 	require.Equal(t, map[string]string{"victim/a.txt": "theirs", "out/b.txt": "ours"}, all(t, dir))
+}
+
+// What could not be removed of a folder, and has its name again, goes when that is tried again.
+func TestTheRestOfAFolderIsRemoved(t *testing.T) {
+	dir := t.TempDir()
+	r := box(t, dir)
+	refused := false
+	p := Placer{ops: crossOps{}, Before: func(operation string, _ ...string) error {
+		if operation == "remove" && !refused {
+			refused = true
+			return syscall.EIO
+		}
+		return nil
+	}}
+	res, err := p.Move(r)
+	require.NoError(t, err)
+	require.NotNil(t, res.Rest)
+	require.DirExists(t, filepath.Join(dir, "in/box"))
+	ok, rest, err := p.FinishRemoval(r, filepath.Join(dir, "out/box"))
+	require.NoError(t, err)
+	require.True(t, ok)
+	require.Nil(t, rest)
+	require.Equal(t, boxAt("out/box"), all(t, dir))
+	require.NoDirExists(t, filepath.Join(dir, "in/box"))
 }

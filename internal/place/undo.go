@@ -3,6 +3,7 @@ package place
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -65,11 +66,27 @@ func (p *Placer) CanUndo(r Record, look func(path string) (file.Facts, error)) e
 		}
 	}
 	if !r.Kind.Adds() {
+		if err := CanComeBack(r.Root); err != nil {
+			return err
+		}
 		if there, err := look(r.Source); err != nil || there.Exists && !(there.Dir && isEmpty(r.Source)) {
 			return errors.Join(err, fmt.Errorf("cannot restore %s: another file is there", r.Source))
 		}
 	}
 	return nil
+}
+
+// CanComeBack says why files cannot come back to where they were taken: the watched folder, root, is
+// not there. It is not made, since it may be on a disk that is not mounted now; "" is always there.
+func CanComeBack(root string) error {
+	if root == "" {
+		return nil
+	}
+	_, err := os.Stat(root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the folder %s is not there; mount its disk, or make it, and try again", root)
+	}
+	return err
 }
 
 // isEmpty reports whether a folder is empty. One that another placement made where a
@@ -108,6 +125,11 @@ func (p *Placer) Undo(r Record, part string) error {
 }
 
 func (p *Placer) undo(r Record, part string) error {
+	if !r.Kind.Adds() {
+		if err := CanComeBack(r.Root); err != nil {
+			return fmt.Errorf("cannot restore %s: %w", r.Source, err)
+		}
+	}
 	if r.Kind == job.Moved || r.Kind == job.Trashed || r.Kind == job.Duplicate {
 		p.removeEmpty(r)
 	}
@@ -243,7 +265,7 @@ func (p *Placer) BringBack(r Record, part string) error {
 func (p *Placer) swapBack(r Record, part string) error {
 	sys := p.system()
 	spot := plan.SpotWithin(r.targetRoot(), r.Target)
-	d, done, err := p.folder(spot)
+	d, done, err := p.existing(spot)
 	if err != nil {
 		return err
 	}

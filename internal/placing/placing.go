@@ -9,6 +9,7 @@ package placing
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -102,7 +103,7 @@ func (q *placeQueue) take(n int) []*turn.Placing {
 // hold up no others: after a moment without progress the events go on. What a sweep
 // finds waits sooner than what happens, so that one full folder holds up no other.
 const (
-	MaxWaiting = 4096
+	MaxWaiting = 2048
 	MaxFound   = MaxWaiting / 2
 	patience   = time.Second
 )
@@ -300,7 +301,11 @@ func (by *mover) move(m *turn.Move, watch string) (place.Result, error) {
 		by.d.change(m, func(r *job.Placement) { s.Amend(r) })
 		return by.d.ledger.Sync(by.d.Runs)
 	}
-	return by.batch.Move(r)
+	res, err := by.batch.Move(r)
+	if errors.Is(err, job.ErrGone) && place.CanComeBack(watch) != nil {
+		err = fmt.Errorf("the folder %s is not there", plan.Display(watch)) // with what lies in it
+	}
+	return res, err
 }
 
 // asIntended reports whether a move ended just as its record says.
@@ -370,7 +375,7 @@ func (d *Desk) takeBack(moves []turn.Move, watch string) map[string]file.Facts {
 		}
 		record := work.RecordOf(m.Record, watch)
 		record.Relied = func() error { return work.Relied(d.ledger, m.Record) }
-		if err := d.Placer.Undo(record, place.PartName(d.state, m.Record.Job)); err == nil {
+		if err := d.Placer.Undo(record, place.PartName(d.state, m.Record.Job, m.Record.Source)); err == nil {
 			now := work.LookAt(m.Record.Source, m.Record.Facts.Dir)
 			if !now.Exists || now.Size != m.Record.Facts.Size || now.Mod != m.Record.Facts.Mod {
 				now = m.Record.Facts

@@ -62,7 +62,7 @@ func moveOne(w *work.Work, s *rule.Step, u *job.Unit, j plan.Job) error {
 	if err != nil {
 		return err
 	}
-	req := place.Request{To: to}
+	req := place.Request{To: to, Passing: true}
 	list := w.Placing(job.Moved, u.At, u.Facts, &req, s.SameName)
 	res, err := w.Placer.Move(req)
 	if w.Left(err) {

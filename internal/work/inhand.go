@@ -43,10 +43,28 @@ func (h *InHand) Take(p *job.Placement) error {
 		return nil
 	case held && p.Kind == job.Duplicate:
 		return fmt.Errorf("%s: %w", plan.Display(p.Target), job.ErrHeld)
+	case held:
+		return nil
 	}
+	h.has(p)
+	return nil
+}
+
+// Has notes that a job's file is where it was about to be, whoever else was about to put one there.
+func (h *InHand) Has(p *job.Placement) {
+	if p.Kind != job.Moved || p.State != job.Done {
+		return
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if by, held := h.by[p.Target]; held && by != p.Job {
+		h.has(p)
+	}
+}
+
+func (h *InHand) has(p *job.Placement) {
 	h.by[p.Target] = p.Job
 	h.all[p.Job] = append(h.all[p.Job], p.Target)
-	return nil
 }
 
 // HeldBesides reports whether a file is one that another job works on.

@@ -132,7 +132,7 @@ func (w *Work) Placing(kind job.Kind, source string, before file.Facts, req *pla
 	same rule.SameName) *[]*job.Placement {
 	list := &[]*job.Placement{}
 	if w.passing(req.To.Folder()) {
-		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(),
+		req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(source),
 			rule.SameReplace
 		req.Kept = filepath.Join(w.Job.Scratch, ".replaced")
 		return list // the scratch folder goes with the attempt: there is nothing to undo
@@ -141,7 +141,7 @@ func (w *Work) Placing(kind job.Kind, source string, before file.Facts, req *pla
 		kind = job.Put // undone by removing it: where it came from is gone by then
 	}
 	id := w.Book.Number()
-	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(), same
+	req.Source, req.Root, req.Expect, req.Part, req.Same = source, w.Job.Watch, before, w.part(source), same
 	req.Kept = KeptPath(w.State, id)
 	req.Held = func(path string) bool { return w.Book.Held(path, same == rule.SameReplace) }
 	if req.To.Name != "" {
@@ -178,7 +178,7 @@ func (w *Work) passing(folder string) bool {
 		w.Job.Scratch+string(filepath.Separator)))
 }
 
-func (w *Work) part() string { return place.PartName(w.State, w.Job.ID) }
+func (w *Work) part(source string) string { return place.PartName(w.State, w.Job.ID, source) }
 
 // Done completes the records of a placement that went well.
 func (w *Work) Done(list []*job.Placement, results ...place.Result) {

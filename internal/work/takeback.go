@@ -55,7 +55,7 @@ func (h Hands) TakeBack(list []*job.Placement, inputs []job.Unit, crashed bool) 
 		case job.Dropped, job.Undone:
 			continue
 		case job.Intended:
-			if !h.happened(p, place.PartName(h.State, p.Job)) {
+			if !h.happened(p, h.part(p)) {
 				now.back(p) // perhaps from another disk, while the ledger could not be written
 				h.Drop(p)
 				continue
@@ -74,7 +74,7 @@ func (h Hands) TakeBack(list []*job.Placement, inputs []job.Unit, crashed bool) 
 		if gone && p.Kind == job.Put && !p.Replaced {
 			err = NothingElse(p, input)
 		} else {
-			err = now.Undo(h.Placer, p, h.Watch, place.PartName(h.State, p.Job), crashed, Undoing{
+			err = now.Undo(h.Placer, p, h.Watch, h.part(p), crashed, Undoing{
 				Stays: func() error { return h.Book.Stays(p, list) },
 				Rest:  func(rest *job.Rest) { problems = append(problems, rest.String()) },
 			})
@@ -89,6 +89,8 @@ func (h Hands) TakeBack(list []*job.Placement, inputs []job.Unit, crashed bool) 
 	}
 	return problems
 }
+
+func (h Hands) part(p *job.Placement) string { return place.PartName(h.State, p.Job, p.Source) }
 
 // NotUndone lists what is still done: the next attempt's end tries again.
 func NotUndone(list []*job.Placement) []*job.Placement {

@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 )
 
 func (a *app) undoCommand() *cobra.Command {
@@ -55,8 +56,10 @@ func (a *app) undo(args []string, by chosen) error {
 	}) {
 		return nil
 	}
+	set := look.NewSet(f)
 	sent, err := byhand.UndoEach(idsOf(list), func(ids []int64) ([]byhand.Sent, error) {
-		return console.ViaWatcher(f.StateFolder(), ids, (*control.Client).Undo, byhand.Undo)
+		return console.ViaWatcher(f.StateFolder(), ids, (*control.Client).Undo,
+			func(l *ledger.Ledger, id int64) byhand.Sent { return byhand.Undo(l, set, id) })
 	})
 	if err != nil {
 		return err

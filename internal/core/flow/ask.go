@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/settle"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 )
@@ -70,25 +72,61 @@ func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
 	f.ApplyRules()
 }
 
-// Lend keeps a file from the rules while a command puts it back. It fails if a job that is
-// not over has it, or the command's own job is not over.
-func (f *Flow) Lend(id int64, path string) bool {
-	if f.ByID[id] != nil || f.ByPath[path] != nil {
+// Lend keeps files from the rules while a command puts them back that a job took. It fails if a job
+// that is not over has one of them, or the command's own job is not over.
+func (f *Flow) Lend(id int64, paths []string) bool {
+	for _, path := range paths {
+		f.Window.Find(&f.Jobs, path)
+		if f.ByPath[path] != nil {
+			return false
+		}
+	}
+	if f.ByID[id] != nil {
 		return false
 	}
-	f.lent[path] = true
+	for _, path := range paths {
+		f.lent[path] = true
+		f.LetGo(path)
+		f.gather.Leave(path)
+	}
 	return true
 }
 
-// Return ends that.
-func (f *Flow) Return(path string) { delete(f.lent, path) }
+// Return ends that. What happened to the files meanwhile is seen as a sweep would see it. dir tells
+// whether those that are not there were folders.
+func (f *Flow) Return(paths []string, dir bool, now time.Time) {
+	for _, path := range paths {
+		delete(f.lent, path)
+		facts, err := f.Eyes.Stat(path)
+		f.Offer(path, dir && !facts.Exists || facts.Dir, settle.Found, now)
+		if err == nil && !facts.Exists {
+			f.WentAway(path, dir, now)
+		}
+	}
+}
+
+// Reopen takes up a job that a command has opened again, unless it was taken from the ledger, or
+// cancelled, before the command came back to say so.
+func (f *Flow) Reopen(row job.Job, now time.Time) {
+	if f.ByID[row.ID] != nil {
+		return
+	}
+	if open, is, err := f.Store.OpenJob(row.File); err == nil && (!is || open.ID != row.ID) {
+		f.Window.Leave(row.Rule) // if it is open nevertheless, it is taken from there
+		return
+	}
+	f.Restore(row, row.State, nil, now)
+}
 
 // Cancel takes a job out of the queue, or has it stopped; running tells which. path is its
 // file, if the ledger knows the job as one that is not over: it may wait there alone.
 func (f *Flow) Cancel(id int64, path string, now time.Time) (running bool, err error) {
 	running = f.AtWork[id] != nil
 	if f.ByID[id] == nil && path != "" {
-		f.Window.Find(&f.Jobs, path)
+		if f.Window.Find(&f.Jobs, path); f.ByID[id] == nil {
+			return false, errors.New("it had begun before the watcher last ended, and waits for its folder; it " +
+				"can be cancelled when that is there")
+		}
 	}
 	return running, f.CancelJob(id, now)
 }

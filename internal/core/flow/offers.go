@@ -43,6 +43,7 @@ func (f *Flow) IsThere(folder string) {
 	}
 	delete(f.NotThere, folder)
 	f.Unhold()
+	f.Hurry(folder)
 }
 
 // Offer begins to wait for a file, or for the folder it lies in, if a rule
@@ -225,10 +226,16 @@ func (f *Flow) changedWhile(j *underway.Job, path string, kind settle.Kind) {
 	}
 }
 
+// untilArrived is how much later the system may tell of a renamed file's new name than of its old one.
+const untilArrived = 100 * time.Millisecond
+
 // WentAway notes that a name is no longer there. Whether that means
 // anything is decided after the rule's quiet time: an editor may only be
 // replacing the file.
 func (f *Flow) WentAway(path string, dir bool, now time.Time) {
+	if f.lent[path] {
+		return // it is asked for when it is returned
+	}
 	f.settingChanged(path, now)
 	if f.Set.TakesFolders() {
 		if c := f.CandidatesOf(path, dir, now); len(c) > 0 && c[0].Unit != path {
@@ -255,6 +262,9 @@ func (f *Flow) WentAway(path string, dir bool, now time.Time) {
 		}
 		if (known || err != nil) && due.IsZero() {
 			due = now.Add(c.Rule.Debounce.Duration)
+			if c.Rule.Reacts(file.Renamed) {
+				due = due.Add(untilArrived)
+			}
 		}
 	}
 	if !due.IsZero() {

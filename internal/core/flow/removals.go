@@ -139,7 +139,7 @@ func (f *Flow) Missing(rule string, paths []string, now time.Time) {
 	}
 	for _, path := range paths {
 		switch {
-		case f.gone.files[path] != nil || f.Claims[path] != nil: // it is known, or a job took it away
+		case f.gone.files[path] != nil || f.Claims[path] != nil || f.lent[path]: // it is known, or a job took it away
 		case f.Set.TakesFolders():
 			f.WentAway(path, false, now)
 		default:
@@ -207,7 +207,7 @@ func (f *Flow) sortRemovals(now time.Time, most int) {
 	var unread []*went
 	part := g.fresh[:min(most, len(g.fresh))]
 	for _, w := range part {
-		if f.ByPath[w.path] != nil || f.Window.Holds(&f.Jobs, w.path) {
+		if f.ByPath[w.path] != nil || f.lent[w.path] || f.Window.Holds(&f.Jobs, w.path) {
 			g.drop(w) // a job has it, perhaps that of this very removal
 			continue
 		}

@@ -31,7 +31,7 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		case !j.Parked[path]:
 		case j.Rule != nil && path == j.Row.File && f.Lacks(j.Rule, &facts):
 			f.openFor(j.Rule, under, path, facts, now)
-		default:
+		case f.isStillFor(j, path, candidates, under, facts, now):
 			f.Unpark(j, path, facts, now)
 		}
 		return
@@ -130,11 +130,18 @@ func (f *Flow) inside(c plan.Candidate, facts *file.Facts) error {
 func (f *Flow) renamed(c plan.Candidate, facts file.Facts) (old string, ok bool) {
 	for _, w := range f.gone.inodes[underway.Inode(facts)] {
 		known, is, err := f.Store.Known(c.Rule.Name.S, w.path)
-		if err == nil && is && known.Facts.Same(facts) {
+		if err == nil && is && known.Facts.Same(facts) && !f.isTold(w.path) {
 			return w.path, true
 		}
 	}
 	return "", false
+}
+
+// isTold reports whether a job tells that a file went.
+func (f *Flow) isTold(path string) bool {
+	f.Window.Find(&f.Jobs, path)
+	j := f.ByPath[path]
+	return j != nil && j.Row.Event == file.Removed
 }
 
 // passed returns the rules that a file went through since the engine began, nil for none.
@@ -200,6 +207,9 @@ func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	j := f.newJob(c, path, v.Facts, v.Event, now)
 	if j.Row.OldFile = v.OldFile; v.OldFile != "" {
 		f.Store.Forget(c.Rule.Name.S, v.OldFile) // it did not go
+		if old := f.ByPath[v.OldFile]; old != nil && old.Row.Rule == c.Rule.Name.S {
+			old.Renamed = true
+		}
 	}
 	j.Unless, j.Forced = v.Unless, f.isForced(c.Rule.Name.S, path, v.Facts)
 	j.Row.Chain = strings.Join(v.Chain, ",")

@@ -21,6 +21,7 @@ var Transitions = []Transition{
 	{Queued, Failed, "the file or its group is overdue (overdue: fail), or a crash cut the job short too often"},
 	{Settling, Queued, "the file has settled again"},
 	{Settling, Running, "the same, and a worker is free"},
+	{Settling, Held, "its folder went away"},
 	{Running, Processed, "all steps succeeded, and the input is in its place"},
 	{Running, Failed, "the last attempt failed"},
 	{Running, Skipped, "the same content was handled before"},

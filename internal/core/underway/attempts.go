@@ -1,7 +1,6 @@
 package underway
 
 import (
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -149,8 +148,15 @@ func (js *Jobs) requeue(j *Job, checked, now time.Time) {
 	js.Enqueue(j)
 }
 
-// MemberGone is told that a file of a job that waits is no longer there.
+// MemberGone is told that a file of a job that waits is no longer there. While its folder is not
+// there, it may be.
 func (js *Jobs) MemberGone(j *Job, path string, now time.Time) {
+	if js.outOfSight(j, true) != nil {
+		if delete(j.Parked, path); len(j.Parked) == 0 {
+			js.hold(j)
+		}
+		return
+	}
 	if js.dropMember(j, path, now) && len(j.Parked) == 0 {
 		js.requeue(j, time.Time{}, now)
 	}
@@ -301,7 +307,7 @@ func (js *Jobs) AttemptEnded(res turn.AttemptEnd, now time.Time) {
 		return
 	}
 	js.noteAttempt(j, res, now)
-	if j.cancel {
+	if j.cancel && !res.OK { // else it came too late: all that the steps did is done
 		js.Finish(j, job.Cancelled, "it was cancelled by hand while it ran", j.Row.FileNow, now)
 		return
 	}
@@ -466,26 +472,6 @@ func (j *Job) chain() []string {
 	}
 	return strings.Split(j.Row.Chain, ",")
 }
-
-// CancelJob takes a job out of the queue, or stops it.
-func (js *Jobs) CancelJob(id int64, now time.Time) error {
-	j := js.ByID[id]
-	switch {
-	case j == nil:
-		return errNotOpen
-	case js.AtWork[id] != nil:
-		j.cancel = true
-		js.Out.Stops = append(js.Out.Stops, id)
-	case j.Row.State == job.Running:
-		return errors.New("its input is being placed, which cannot be stopped")
-	default:
-		js.ways.LetGo(j.Row.File)
-		js.Finish(j, job.Cancelled, "it was cancelled by hand", j.Row.File, now)
-	}
-	return nil
-}
-
-var errNotOpen = errors.New("the job is over, or there is none with this number")
 
 // drop takes a job out of the memory.
 func (js *Jobs) drop(j *Job) {

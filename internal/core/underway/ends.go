@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -240,9 +239,6 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 	if j == nil {
 		return
 	}
-	if p.Err == nil && allGone(p.Moved) {
-		p.Err = js.outOfSight(j, true)
-	}
 	if p.Err != nil {
 		js.notPlaced(j, p, now)
 		return
@@ -278,13 +274,6 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 		m.FileNow = fileNow[j.where(m.File, m.Facts).At]
 	}
 	js.Finish(j, p.Leads, reason, fileNow[j.where(j.Row.File, j.Row.Facts).At], now)
-}
-
-// allGone reports whether no file of a placing was where it was taken.
-func allGone(moved []turn.Moved) bool {
-	return len(moved) > 0 && !slices.ContainsFunc(moved, func(m turn.Moved) bool {
-		return !errors.Is(m.Err, job.ErrGone)
-	})
 }
 
 // outOfSight returns an error if a job's file lies in a watched folder that is not there: then the
@@ -355,9 +344,13 @@ func causeOf(reason string) string {
 
 // Finish ends a job for good.
 func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time.Time) {
+	if j.Row.Event == file.Removed || j.Renamed && fileNow == j.Row.File {
+		fileNow = "" // that it went is known, and not told again
+	}
 	j.Row.Become(state)
 	j.Row.Reason, j.Row.FileNow, j.Row.Ended, j.Row.Due = reason, fileNow, now, time.Time{}
 	js.Record(j)
+	j.gone = j.gone || state == job.Vanished && js.knew(j)
 	js.remember(j, j.Row.File, j.Row.Facts, j.Row.Hash, fileNow)
 	for _, m := range j.Row.Extra {
 		if !m.Companion {
@@ -419,15 +412,29 @@ func (js *Jobs) rememberRests(j *Job) {
 // of that job left it.
 func (js *Jobs) isOwnWork(j *Job, path string) bool {
 	u, ok := j.now[path]
-	if !ok || u.At != path || j.Rule.Share {
+	if !ok || u.At != path || j.Rule == nil || j.Rule.Share {
 		return false
 	}
 	facts, err := js.Eyes.Look(path)
 	return err == nil && facts.Same(u.Facts) && facts.Writers != file.Some
 }
 
+// knew reports whether the rule of a job is to be told that its file went: it had handled the file
+// before, and reacts to that.
+func (js *Jobs) knew(j *Job) bool {
+	if j.Rule == nil || j.Row.Event == file.Removed || !j.Rule.Reacts(file.Removed) {
+		return false
+	}
+	_, known, err := js.Store.Known(j.Row.Rule, j.Row.File)
+	return known && err == nil
+}
+
 // remember notes a file that stays, so that it is not taken again.
 func (js *Jobs) remember(j *Job, path string, facts file.Facts, hash, fileNow string) {
+	if j.Renamed && path == j.Row.File {
+		js.Store.Forget(j.Row.Rule, path) // it did not go
+		return
+	}
 	// it went by itself, which is a removal
 	if fileNow == path || j.gone && path == j.Row.File && j.Rule.Reacts(file.Removed) {
 		js.Store.Remember(job.Known{Rule: j.Row.Rule, File: path, Facts: j.where(path, facts).Facts, Hash: hash,

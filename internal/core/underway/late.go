@@ -77,3 +77,19 @@ func (js *Jobs) PlaceLate(now time.Time) {
 		js.End(j, j.Setback().leads, now)
 	}
 }
+
+// Hurry has what waits for a disk be tried at once, where its watched folder is there again.
+func (js *Jobs) Hurry(folder string) {
+	for _, j := range js.ByID {
+		switch {
+		case j.Row.Watch != folder:
+		case js.Late.Jobs.Has(j):
+			delete(js.Late.stuck, j.place())
+			js.Late.Jobs.Set(j, time.Time{})
+		case j.Row.State == job.Retrying && j.hindered != nil && j.hindered.wait > 0:
+			j.Row.Due = time.Time{}
+			js.Record(j)
+			js.Enqueue(j)
+		}
+	}
+}

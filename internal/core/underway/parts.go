@@ -59,6 +59,8 @@ type Hands interface {
 
 // Mender brings what a crash cut short to a clean point.
 type Mender interface {
+	// Drop notes that a move which was cut short will not be made.
+	Drop(p job.Placement)
 	// Unmake takes back what the steps of an attempt placed that was cut short. It returns
 	// where the files are if something could not be undone.
 	Unmake(row job.Job, placements []job.Placement) (units []job.Unit, left []*job.Placement, problems []string)

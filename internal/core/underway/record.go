@@ -121,21 +121,49 @@ func (js *Jobs) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
 		js.AdoptPaths(j)
 		return j
 	}
-	for _, c := range js.ways.CandidatesOf(row.File, row.Facts.Dir, row.Taken) {
-		if c.Rule == j.Rule {
-			j.Captures = c.Captures
-			break
-		}
+	if c, ok := js.place(j, row.File, row.Taken); ok {
+		j.Captures = c.Captures
 	}
 	js.AdoptPaths(j)
 	return j
 }
 
+// place is where a job's rule, as it is now, would take one of its files.
+func (js *Jobs) place(j *Job, path string, now time.Time) (c plan.Candidate, ok bool) {
+	for _, c := range js.ways.CandidatesOf(path, j.Row.Facts.Dir, now) {
+		if c.Rule == j.Rule && c.Unit == path {
+			return c, true
+		}
+	}
+	return c, false
+}
+
+// Fits reports whether a job's rule, as it is now, would have taken its files, and notes what its pattern captures.
+// What is inside a file is not asked again, nor are the conditions on files that were gathered: each was taken at a
+// time of its own.
+func (js *Jobs) Fits(j *Job, now time.Time) bool {
+	for _, path := range j.Row.Files() {
+		c, ok := js.place(j, path, now)
+		facts, _, _ := j.Row.Took(path)
+		if ok && j.Row.Event != file.Removed && j.Rule.Gather == nil && !js.Lacks(j.Rule, &facts) {
+			ok, _ = c.Fits(facts, j.Row.Event, j.Row.Taken)
+		}
+		if !ok {
+			return false
+		}
+		if path == j.Row.File {
+			j.Captures = c.Captures
+		}
+	}
+	return true
+}
+
 // Restore takes up a job of an earlier run, or one that is retried by hand.
 func (js *Jobs) Restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
 	j := js.adopt(row, recorded, tries)
-	if j.Rule == nil {
-		js.Finish(j, job.Cancelled, "its rule is no longer in the rules file", row.FileNow, now)
+	// a folder that a rule has begun to fill meanwhile is no unit, but was one
+	if j.Rule == nil || row.Attempts == 0 && !row.Facts.Dir && !js.Fits(j, now) {
+		js.NotTaken(j, row.FileNow, now)
 		return
 	}
 	if row.State != recorded {

@@ -101,7 +101,9 @@ func (js *Jobs) Resume(row job.Job, tries []plan.Try, placements []job.Placement
 		return
 	}
 	row.Become(job.Queued)
-	row.FileNow = row.File
+	if row.Event != file.Removed {
+		row.FileNow = row.File
+	}
 	js.Restore(row, was, tries, now)
 	if j := js.ByID[row.ID]; j != nil {
 		j.leave(left)
@@ -152,11 +154,14 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		at, still, rest := mend.Settle(p)
 		j.keepRest(rest)
 		if !still && at == "" {
-			at, still = js.stillThere(j, p.Source)
+			at = js.changedAt(j, p.Source)
 		}
-		if still {
+		switch {
+		case still && j.Rule == nil:
+			mend.Drop(p)
+		case still:
 			j.keepNumber(p)
-		} else {
+		default:
 			landed[p.Source] = at
 		}
 	}
@@ -166,24 +171,20 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		if !there {
 			at = source
 		}
-		js.Finish(j, job.Cancelled, "its rule is no longer in the rules file", at, now)
+		js.NotTaken(j, at, now)
 		return
 	}
 	js.End(j, moves[0].FinalState, now)
 }
 
-// stillThere says of a file whose move was cut short, and that is neither as it was nor moved, where
-// it is, and whether it still waits. It waits while its folder is not there. If it is there it was
-// changed meanwhile: it stays, and is offered to the rules as a new one when the job is over.
-func (js *Jobs) stillThere(j *Job, source string) (at string, waits bool) {
-	if js.outOfSight(j, true) != nil {
-		return source, true
-	}
+// changedAt says where a file is whose move was cut short, and that is neither as it was nor moved: if
+// it is there it was changed meanwhile. It stays, and is offered as a new one when the job is over.
+func (js *Jobs) changedAt(j *Job, source string) string {
 	if facts, err := js.Eyes.Look(source); err != nil || !facts.Exists {
-		return "", false
+		return ""
 	}
 	Mark(&j.Again, source)
-	return source, false
+	return source
 }
 
 // A job in whose attempts the watcher ends again and again may be what ends it. After

@@ -199,8 +199,8 @@ func (w *window) Find(js *Jobs, path string) {
 		return
 	}
 	row, ok, err := js.Store.OpenJob(path)
-	if err != nil || !ok || js.ByID[row.ID] != nil {
-		return
+	if err != nil || !ok || js.ByID[row.ID] != nil || row.State != job.Queued && row.State != job.Held {
+		return // one that had begun, and is not in the memory, waits for its folder
 	}
 	j := js.adopt(row, row.State, nil)
 	if j.Rule != nil && row.State != job.Held {
