@@ -109,12 +109,12 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 }
 
 // until runs a command again and again until what it prints holds a pattern: until PATTERN
-// COMMAND [ARG …]. stdout is what it printed last.
-func until(ts *testscript.TestScript, _ bool, args []string) {
+// COMMAND [ARG …]; negated, until it does not. stdout is what it printed last.
+func until(ts *testscript.TestScript, neg bool, args []string) {
 	want := regexp.MustCompile("(?m)" + args[0])
 	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		_ = ts.Exec(args[1], args[2:]...) // its status is another question
-		if want.MatchString(ts.ReadFile("stdout")) {
+		if want.MatchString(ts.ReadFile("stdout")) != neg {
 			return
 		}
 		if time.Now().After(end) {
