@@ -17,16 +17,18 @@ type CutShort struct {
 	undo  bool
 }
 
-// FinishCutShort goes on with the retries and undos that a crash has cut short. blame is told why one could not be
-// finished. Those that wait for their watched folder are returned: nothing may take their files before Finish.
-func FinishCutShort(l Records, placer *place.Placer, set *plan.Set, blame func(rule, why string)) (waiting []CutShort,
+// FinishCutShort goes on with the retries and undos that a crash has cut short. reached tells whether the files of a
+// job can be seen now; blame is told why one could not be finished. Those whose files cannot be seen are returned:
+// nothing may take these before Finish.
+func FinishCutShort(l Records, placer *place.Placer, set *plan.Set,
+	reached func(*plan.Set, job.Job, []job.Placement) bool, blame func(rule, why string)) (waiting []CutShort,
 	_ error) {
 	list, err := cutShort(l)
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range list {
-		if place.CanComeBack(c.Row.Watch) != nil {
+		if moves, err := l.Placements(c.Row.ID); err != nil || !reached(set, c.Row, moves) {
 			waiting = append(waiting, c)
 			blame(c.Row.Rule, fmt.Sprintf("the %s of job %d, which was cut short, goes on when the folder %s is there "+
 				"again", c.what(), c.Row.ID, plan.Display(c.Row.Watch)))

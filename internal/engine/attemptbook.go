@@ -78,8 +78,6 @@ type attemptBook struct {
 	set   *plan.Set
 	rule  string
 	chain []string // rules that the input went through before
-
-	resumes bool // what a crash cut short is taken back, in the loop, and the flow does not have the job yet
 }
 
 func (b *attemptBook) Number() int64 { return b.e.ledger.NextPlacement() }
@@ -108,7 +106,7 @@ func (b *attemptBook) Intend(list []*job.Placement) error {
 }
 
 // announce tells the flow of files that are about to come to watched folders, or
-// to go from there, so that it knows them before it sees them.
+// to go from there, so that it knows them before it sees them. At the start no loop listens yet.
 func (b *attemptBook) announce(list []*job.Placement) error {
 	var come, gone []*job.Placement
 	for _, p := range list {
@@ -119,7 +117,7 @@ func (b *attemptBook) announce(list []*job.Placement) error {
 			gone = append(gone, p)
 		}
 	}
-	if len(come)+len(gone) == 0 || b.resumes || b.e.events == nil {
+	if len(come)+len(gone) == 0 || b.e.events == nil {
 		return nil
 	}
 	return b.e.do(func() { b.e.flow.Announce(b.job, b.rule, b.chain, come, gone) })

@@ -124,9 +124,9 @@ func (r *reader) cutShort(rule string, mend underway.Mender) job.Job {
 		Event: file.Added, Facts: was, FileNow: path, Attempts: 1}
 	r.store.Record(row, "")
 	row.Become(job.Running)
-	r.Resume(row, nil, []job.Placement{{ID: 1, Job: row.ID, Attempt: 1, Kind: job.Moved, Source: path,
-		Target: filepath.Join(r.dir, "failed", "a"), Facts: was, State: job.Intended, FinalState: job.Failed}},
-		mend, true, r.now)
+	r.Resume(row, nil, underway.Mend(row, []job.Placement{{ID: 1, Job: row.ID, Attempt: 1, Kind: job.Moved,
+		Source: path, Target: filepath.Join(r.dir, "failed", "a"), Facts: was, State: job.Intended,
+		FinalState: job.Failed}}, mend), true, r.now)
 	require.Empty(r.t, r.Effects().Places)
 	r.pass(time.Second)
 	r.pass(time.Second)
@@ -217,9 +217,14 @@ func TestAJobWaitsForItsFolderAtAStart(t *testing.T) {
 	require.Equal(t, path, w.running[0].Plan.File)
 }
 
-// The running engine does so, too, when the folder comes back: it takes back what the attempt did, and
-// begins another.
-func TestTheEngineTakesUpAJobWhoseFolderIsBack(t *testing.T) {
+// The engine takes back what the attempt did, and begins another: at the start, or when the folder comes back.
+func TestTheEngineTakesUpAJob(t *testing.T) {
+	for when, absent := range map[string]bool{"at the start": false, "when its folder is back": true} {
+		t.Run(when, func(t *testing.T) { takesUp(t, absent) })
+	}
+}
+
+func takesUp(t *testing.T, absent bool) {
 	dir := t.TempDir()
 	in, away := filepath.Join(dir, "in"), filepath.Join(dir, "away")
 	require.NoError(t, os.Mkdir(away, 0o777))
@@ -236,16 +241,21 @@ func TestTheEngineTakesUpAJobWhoseFolderIsBack(t *testing.T) {
 	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: row.File,
 		Target: row.File + ".ren", Facts: facts, After: facts, State: job.Done, Chained: true})
 	require.NoError(t, l.Close())
+	if !absent {
+		require.NoError(t, os.Rename(away, in))
+	}
 
 	ends := make(chan turn.Outcome, 8)
 	e, stop := run(t, dir, "rules: [{name: steps, watch: in, debounce: 0s, do: [{rename: \"{name}.ren\"}], "+
 		"processed: done}]\n", func(o turn.Outcome) { ends <- o })
 	defer stop()
-	require.Eventually(t, func() bool {
-		live, err := e.Live()
-		return err == nil && live.Folders[in].Absent
-	}, 20*time.Second, time.Millisecond)
-	require.NoError(t, os.Rename(away, in))
+	if absent {
+		require.Eventually(t, func() bool {
+			live, err := e.Live()
+			return err == nil && live.Folders[in].Absent
+		}, 20*time.Second, time.Millisecond)
+		require.NoError(t, os.Rename(away, in))
+	}
 	select {
 	case o := <-ends:
 		require.Equal(t, job.Processed, o.Job.State, o.Job.Reason)

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -222,58 +221,62 @@ func (e *Engine) sayFolder(ev watchfs.Event) {
 // workerPatience is how long somebody waits for a file system who holds a worker meanwhile.
 const workerPatience = 250 * time.Millisecond
 
-// unanswered reports whether a job cannot be taken up now, because a file system does not
-// answer on which it may have done something.
-func (e *Engine) unanswered(row job.Job, placements []job.Placement) bool {
+// errNotReached says that a job cannot be taken up now.
+var errNotReached = errors.New("its folder is not there, or does not answer")
+
+// isReached reports whether it can be seen what a job of an earlier run did: its watched folder is there, unlike
+// that of a disk that is not mounted, and all file systems answer that it may have done something on.
+func (e *Engine) isReached(set *plan.Set, row job.Job, placements []job.Placement) bool {
 	paths := []string{row.File}
 	for _, p := range placements {
 		paths = append(paths, p.Source, p.Target)
 	}
 	for _, path := range paths {
 		if path != "" && e.answers.Reach(filepath.Dir(path), look.ReachPatience) != nil {
-			return true
+			return false
 		}
 	}
-	return false
+	_, err := os.Stat(row.Watch)
+	_, watched := set.Folders()[row.Watch]
+	return !watched || !errors.Is(err, os.ErrNotExist)
 }
 
-// isAway reports whether a watched folder is not there, as that of a disk that is not mounted: what
-// a job did in there cannot be seen before it is.
-func (e *Engine) isAway(folder string) bool {
-	if _, err := os.Stat(folder); !errors.Is(err, os.ErrNotExist) {
-		return false
-	}
-	_, watched := e.flow.Rules().Folders()[folder]
-	return watched
-}
-
-// resumeLater takes up the jobs of an earlier run for which a folder did not answer, or was not there.
-func (e *Engine) resumeLater(now time.Time) {
-	jobs := e.later
-	e.later = nil
+// goOn takes up, beside the loop, what had begun before the start in a folder that was not there, or did not answer,
+// as far as that is back: jobs, undos, and retries. The rules have left their files alone.
+func (e *Engine) goOn(beside func(func())) {
+	set, jobs, asked := e.flow.Set, e.later, e.cutShort
+	e.later, e.cutShort = nil, nil
 	for _, row := range jobs {
-		if err := e.resumeOne(row, true, now); err != nil {
-			e.later = append(e.later, row) // the ledger says what is wrong with it
+		if e.flow.IsAbsent(row.Watch) {
+			e.later = append(e.later, row)
+			continue
 		}
+		beside(func() { e.resume(row, set) })
+	}
+	for _, c := range asked {
+		if e.flow.IsAbsent(c.Row.Watch) || !e.flow.Lend(c.Row.ID, c.Paths) {
+			e.cutShort = append(e.cutShort, c)
+			continue
+		}
+		beside(func() { e.finish(c, set) })
 	}
 }
 
-// finishLater goes on, beside the loop, with undos and retries that a crash has cut short and that wait for a folder,
-// as far as that is back. The rules leave the files alone from now on.
-func (e *Engine) finishLater(beside func(func())) {
-	set := e.flow.Set
-	e.cutShort = slices.DeleteFunc(e.cutShort, func(c byhand.CutShort) bool {
-		back := !e.isAway(c.Row.Watch)
-		if back && e.flow.Lend(c.Row.ID, c.Paths) {
-			beside(func() { e.finish(c, set) })
+func (e *Engine) resume(row job.Job, set *plan.Set) {
+	tries, m, err := e.mend(row, set)
+	_ = e.do(func() { // else the watcher ends, and its next start goes on from the ledger
+		if err != nil {
+			e.later = append(e.later, row) // the ledger says what is wrong with it
+			return
 		}
-		return back
+		e.flow.Resume(row, tries, m, true, time.Now())
+		e.flow.Return(row.Files(), row.Facts.Dir, time.Now())
 	})
 }
 
 func (e *Engine) finish(c byhand.CutShort, set *plan.Set) {
 	row, opened, err := c.Finish(e.ledger, &e.desk.Placer, set)
-	_ = e.do(func() { // else the watcher ends, and its next start goes on from the ledger
+	_ = e.do(func() {
 		if opened {
 			e.flow.Reopen(row, time.Now())
 		}

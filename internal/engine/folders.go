@@ -82,10 +82,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		}
 	case watchfs.Present:
 		f.absent, f.trouble = false, ""
-		if len(e.later) > 0 {
-			e.resumeLater(time.Now())
-		}
-		e.finishLater(e.work.Go)
+		e.goOn(e.work.Go)
 		e.desk.Mounts.Note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()

@@ -19,14 +19,13 @@ import (
 // whose placement was under way is finished; one whose attempt was cut short
 // is tried again, as far as its rule allows; a queued one stays queued.
 func (e *Engine) recover(now time.Time) error {
-	if err := emptyFolder(filepath.Join(e.state, "scratch")); err != nil {
+	scratch := filepath.Join(e.state, "scratch")
+	err := errors.Join(os.RemoveAll(scratch), os.MkdirAll(scratch, 0o700), e.renamed())
+	if err != nil {
 		return err
 	}
-	if err := e.renamed(); err != nil {
-		return err
-	}
-	var err error
-	if e.cutShort, err = byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.flow.Blame); err != nil {
+	e.cutShort, err = byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.isReached, e.flow.Blame)
+	if err != nil {
 		return err
 	}
 	paused, err := e.ledger.Paused()
@@ -49,6 +48,9 @@ func (e *Engine) recover(now time.Time) error {
 		}
 	}
 	e.flow.TakeUp(paused, queued)
+	for _, c := range e.cutShort {
+		e.flow.Lend(c.Row.ID, c.Paths)
+	}
 	before, err := e.ledger.Boot()
 	if err != nil {
 		return err
@@ -56,8 +58,7 @@ func (e *Engine) recover(now time.Time) error {
 	boot := runner.Boot()
 	sameBoot := before == "" || before == boot
 	e.ledger.RecordBoot(boot)
-	begun := []job.State{job.Running, job.Retrying, job.Settling}
-	jobs, err := e.ledger.OpenJobs("", begun, 0, 0)
+	jobs, err := e.ledger.OpenJobs("", []job.State{job.Running, job.Retrying, job.Settling}, 0, 0)
 	if err != nil {
 		return err
 	}
@@ -72,21 +73,30 @@ func (e *Engine) recover(now time.Time) error {
 // resumeOne takes up one job, or leaves it for later if a file system does not answer, or its
 // folder is not there.
 func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
+	tries, m, err := e.mend(row, e.flow.Set)
+	if err == nil {
+		e.flow.Resume(row, tries, m, sameBoot, now)
+	} else if errors.Is(err, errNotReached) {
+		e.flow.Lend(row.ID, row.Files())
+		e.later, err = append(e.later, row), nil
+	}
+	return err
+}
+
+// mend brings what a job of an earlier run did to a clean point, as far as a crash has cut it short.
+func (e *Engine) mend(row job.Job, set *plan.Set) (tries []plan.Try, m underway.Mended, _ error) {
 	tries, err := e.tries(row)
 	if err != nil {
-		return err
+		return nil, m, err
 	}
 	placements, err := e.ledger.Placements(row.ID)
 	if err != nil {
-		return err
+		return nil, m, err
 	}
-	if (row.State == job.Running || underway.Pending(row, placements)) &&
-		(e.unanswered(row, placements) || e.isAway(row.Watch)) {
-		e.later = append(e.later, row)
-		return nil
+	if underway.IsCutShort(row, placements) && !e.isReached(set, row, placements) {
+		return nil, m, errNotReached
 	}
-	e.flow.Resume(row, tries, placements, mender{e}, sameBoot, now)
-	return nil
+	return tries, underway.Mend(row, placements, mender{e, set}), nil
 }
 
 // renamed gives rules with a `was` the memory of their old name.
@@ -116,7 +126,10 @@ func (e *Engine) tries(row job.Job) ([]plan.Try, error) {
 }
 
 // mender brings what a crash cut short to a clean point.
-type mender struct{ e *Engine }
+type mender struct {
+	e   *Engine
+	set *plan.Set
+}
 
 // Unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
@@ -139,8 +152,7 @@ func (m mender) Unmake(row job.Job, placements []job.Placement) (units []job.Uni
 	if row.Event == file.Removed {
 		inputs = nil
 	}
-	hands := m.e.hands(row.ID, row.Watch, m.e.flow.Rules(), row.Rule, nil)
-	hands.Book = &attemptBook{e: m.e, job: row.ID, set: m.e.flow.Rules(), rule: row.Rule, resumes: true}
+	hands := m.e.hands(row.ID, row.Watch, m.set, row.Rule, nil)
 	problems = hands.TakeBack(list, inputs, true)
 	work.Stuck(units, list)
 	work.Restored(units)
@@ -166,17 +178,4 @@ func (m mender) Drop(p job.Placement) {
 // Settle brings one move that a crash cut short to a clean point.
 func (m mender) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
 	return byhand.SettleMove(m.e.ledger, &m.e.desk.Placer, m.e.state, p)
-}
-
-func emptyFolder(path string) error {
-	entries, err := os.ReadDir(path)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	for _, e := range entries {
-		if err := os.RemoveAll(filepath.Join(path, e.Name())); err != nil {
-			return err
-		}
-	}
-	return nil
 }

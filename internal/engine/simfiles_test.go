@@ -50,8 +50,7 @@ func (w *world) takeAway() {
 		}
 		w.absent = false
 		w.e.flow.IsThere(in)
-		w.e.resumeLater(w.now)
-		w.e.finishLater(w.beside)
+		w.e.goOn(w.beside)
 		w.sweep()
 	default:
 		w.say("the folder goes")

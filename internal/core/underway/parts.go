@@ -59,8 +59,6 @@ type Hands interface {
 
 // Mender brings what a crash cut short to a clean point.
 type Mender interface {
-	// Drop notes that a move which was cut short will not be made.
-	Drop(p job.Placement)
 	// Unmake takes back what the steps of an attempt placed that was cut short. It returns
 	// where the files are if something could not be undone.
 	Unmake(row job.Job, placements []job.Placement) (units []job.Unit, left []*job.Placement, problems []string)
@@ -69,4 +67,6 @@ type Mender interface {
 	Facts(p job.Placement) file.Facts
 	// Settle says where the file of a move is that was cut short, and whether it still waits.
 	Settle(p job.Placement) (at string, still bool, rest *job.Rest)
+	// Drop notes that a move which was cut short will not be made. It does not wait.
+	Drop(p job.Placement)
 }

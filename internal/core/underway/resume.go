@@ -55,30 +55,62 @@ func (j *Job) resumeAt(p job.Placement) {
 	}
 }
 
+// Mended is what was found, and put right, of a job that a crash has cut short.
+type Mended struct {
+	units    []job.Unit // where its files are, if something could not be undone
+	left     []*job.Placement
+	problems []string
+	ends     []settled // the moves of its end
+	drop     func(job.Placement)
+}
+
+// settled is a move that a crash has cut short, and what Mender.Settle says of it.
+type settled struct {
+	move  job.Placement
+	at    string
+	still bool
+	rest  *job.Rest
+}
+
+// Mend brings what a job of an earlier run did to a clean point. It takes the time of a disk.
+func Mend(row job.Job, placements []job.Placement, by Mender) Mended {
+	m := Mended{drop: by.Drop}
+	switch ends := lastRound(placements, row.Attempts); {
+	case row.State != job.Running && !pending(row, placements):
+	case row.State != job.Running || len(ends) == 0:
+		m.units, m.left, m.problems = by.Unmake(row, placements)
+	default:
+		for _, p := range ends {
+			p.Facts = by.Facts(p)
+			at, still, rest := by.Settle(p)
+			m.ends = append(m.ends, settled{p, at, still, rest})
+		}
+	}
+	return m
+}
+
 // Resume takes up one job. sameBoot tells that the system has not started anew since,
 // which would be another reason for the end.
-func (js *Jobs) Resume(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender, sameBoot bool,
-	now time.Time) {
+func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Mended, sameBoot bool, now time.Time) {
 	was := row.State
-	if was != job.Running {
-		js.resumeWaiting(row, tries, placements, mend, now)
+	switch {
+	case was != job.Running:
+		js.resumeWaiting(row, tries, m, now)
 		return
-	}
-	if last := lastRound(placements, row.Attempts); len(last) > 0 {
-		js.resumePlacing(row, tries, last, mend, now)
+	case len(m.ends) > 0:
+		js.resumePlacing(row, tries, m, now)
 		return
 	}
 	cut := "the watcher ended in the middle of this attempt"
 	tries = append(tries, plan.Try{Started: row.Started, Reason: cut})
 	r := js.Set.Rule(row.Rule)
-	at, left, problems := mend.Unmake(row, placements)
-	if len(problems) > 0 {
-		cut += "; not undone: " + strings.Join(problems, "; ")
+	if len(m.problems) > 0 {
+		cut += "; not undone: " + strings.Join(m.problems, "; ")
 	}
-	for i := range at {
-		putBackIn(&row, at[i])
+	for i := range m.units {
+		putBackIn(&row, m.units[i])
 	}
-	if r != nil && len(at) > 0 && at[0].At != row.File && row.Event != file.Removed {
+	if at := m.units; r != nil && len(at) > 0 && at[0].At != row.File && row.Event != file.Removed {
 		j := js.adopt(row, was, tries)
 		j.Cause = cut
 		j.follow(at)
@@ -106,35 +138,36 @@ func (js *Jobs) Resume(row job.Job, tries []plan.Try, placements []job.Placement
 	}
 	js.Restore(row, was, tries, now)
 	if j := js.ByID[row.ID]; j != nil {
-		j.leave(left)
+		j.leave(m.left)
 	}
 }
 
 // resumeWaiting takes up a job that waited for its next attempt. What an attempt before had
-// placed, and could not take back, is taken back now, or when the next one fails.
-func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, placements []job.Placement, mend Mender,
-	now time.Time) {
+// placed, and could not take back, is taken back now, or when the next one fails; that was said
+// when the attempt ended.
+func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, m Mended, now time.Time) {
 	was := row.State
-	var left []*job.Placement
-	if Pending(row, placements) {
-		var at []job.Unit
-		at, left, _ = mend.Unmake(row, placements) // what cannot be undone was said when the attempt ended
-		for i := range at {
-			putBackIn(&row, at[i])
-		}
+	for i := range m.units {
+		putBackIn(&row, m.units[i])
 	}
 	if was != job.Retrying {
 		row.Become(job.Queued)
 	}
 	js.Restore(row, was, tries, now)
 	if j := js.ByID[row.ID]; j != nil {
-		j.leave(left)
+		j.leave(m.left)
 	}
 }
 
-// Pending reports whether something is still to be taken back that a job's attempts have
+// IsCutShort reports whether there may be something to mend of a job: where it was at work has
+// to be seen.
+func IsCutShort(row job.Job, placements []job.Placement) bool {
+	return row.State == job.Running || pending(row, placements)
+}
+
+// pending reports whether something is still to be taken back that a job's attempts have
 // placed, though none of them is under way.
-func Pending(row job.Job, placements []job.Placement) bool {
+func pending(row job.Job, placements []job.Placement) bool {
 	return row.State == job.Retrying && slices.ContainsFunc(placements, func(p job.Placement) bool {
 		return p.FinalState == "" && p.Attempt > row.Earlier && (p.State == job.Done || p.State == job.Undoing)
 	})
@@ -142,27 +175,24 @@ func Pending(row job.Job, placements []job.Placement) bool {
 
 // resumePlacing looks where the files are whose move was intended, and
 // perhaps done, when the watcher ended. Those that still wait are placed anew.
-func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placement, mend Mender,
-	now time.Time) {
+func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, m Mended, now time.Time) {
 	j := js.adopt(row, row.State, tries)
 	j.Cause = causeOf(row.Reason)
 	landed := map[string]string{}
 	j.suffer().landed, j.now = landed, map[string]job.Unit{}
-	for _, p := range moves {
-		p.Facts = mend.Facts(p)
-		j.resumeAt(p)
-		at, still, rest := mend.Settle(p)
-		j.keepRest(rest)
-		if !still && at == "" {
-			at = js.changedAt(j, p.Source)
+	for _, s := range m.ends {
+		j.resumeAt(s.move)
+		j.keepRest(s.rest)
+		if !s.still && s.at == "" {
+			s.at = js.changedAt(j, s.move.Source)
 		}
 		switch {
-		case still && j.Rule == nil:
-			mend.Drop(p)
-		case still:
-			j.keepNumber(p)
+		case s.still && j.Rule == nil:
+			m.drop(s.move)
+		case s.still:
+			j.keepNumber(s.move)
 		default:
-			landed[p.Source] = at
+			landed[s.move.Source] = s.at
 		}
 	}
 	if j.Rule == nil {
@@ -174,7 +204,7 @@ func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, moves []job.Placeme
 		js.NotTaken(j, at, now)
 		return
 	}
-	js.End(j, moves[0].FinalState, now)
+	js.End(j, m.ends[0].move.FinalState, now)
 }
 
 // changedAt says where a file is whose move was cut short, and that is neither as it was nor moved: if
