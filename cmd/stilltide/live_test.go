@@ -41,11 +41,15 @@ rules:
 	w := startWatcher(t, dir)
 	require.Eventually(t, func() bool { return strings.Contains(w.said(), "Files that are there") }, patience,
 		5*time.Millisecond)
-	for i := range files {
-		put(t, dir, fmt.Sprintf("in/gauge-%04d.csv", i), "x")
+	arrive := func(name, text string) { // whole: one that is being written would come later than the next
+		put(t, dir, name, text)
+		require.NoError(t, os.Rename(filepath.Join(dir, name), filepath.Join(dir, "in", name)))
 	}
-	put(t, dir, "in/slip-1.txt", "fog\n")
-	put(t, dir, "in/slip-2.txt", "sun\n")
+	for i := range files {
+		arrive(fmt.Sprintf("gauge-%04d.csv", i), "x")
+	}
+	arrive("slip-1.txt", "fog\n")
+	arrive("slip-2.txt", "sun\n")
 	return dir, w
 }
 

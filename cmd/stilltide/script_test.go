@@ -128,7 +128,7 @@ func until(ts *testscript.TestScript, neg bool, args []string) {
 func countFiles(ts *testscript.TestScript, neg bool, args []string) {
 	want, err := strconv.Atoi(args[1])
 	ts.Check(err)
-	for end := time.Now().Add(2 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		entries, err := os.ReadDir(ts.MkAbs(args[0]))
 		if !os.IsNotExist(err) {
 			ts.Check(err)
@@ -169,7 +169,7 @@ func checkRuns(ts *testscript.TestScript, _ bool, args []string) {
 		}
 		return n, last
 	}
-	for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
 		if n, _ := count(); n >= want {
 			break
 		}
