@@ -65,7 +65,7 @@ func (w *world) promises() bool {
 	if leftover != "" {
 		return w.fail("left over: %s", leftover)
 	}
-	if halves != "" && !isRest(halves) {
+	if halves != "" {
 		return w.fail("a folder has lost what was in it: %s", halves)
 	}
 	if note != "" {
@@ -91,16 +91,6 @@ func (w *world) promises() bool {
 	}
 	return w.removalsAreRight() && w.jobsAreRight(copies) && w.whatStaysIsKnown()
 }
-
-// isRest reports whether a folder is what could not be removed of one whose copy lies beside it: it counted as a new
-// one, because a crash and a refusal more have kept it from being known.
-func isRest(path string) bool {
-	whole := numbered.ReplaceAllString(path, ".whole")
-	_, err := os.Lstat(filepath.Join(whole, "deep", "two"))
-	return whole != path && err == nil
-}
-
-var numbered = regexp.MustCompile(`-\d+\.whole$`)
 
 // stayer is the rule whose files stay where they are, for one of them.
 func stayer(path string) string {

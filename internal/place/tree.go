@@ -161,10 +161,14 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, e
 		return false, nil, err
 	}
 	if now.Dir && now.Ino == r.Expect.Ino && now.Dev == r.Expect.Dev {
-		if !now.Same(r.Expect) {
+		partly := !now.Same(r.Expect)
+		if partly {
 			r.Expect = file.Facts{Dir: true} // some of it has gone, and the rest could not be removed
 		}
 		rest, err := p.removeCopied(&r, d, filepath.Base(at))
+		if err != nil && partly {
+			rest, err = r.leftOver(d, filepath.Base(at), err)
+		}
 		return err == nil, rest, err
 	}
 	hidden, err := p.system().StatIn(r.from, r.part())
@@ -179,6 +183,45 @@ func (p *Placer) FinishRemoval(r Request, at string) (ok bool, rest *job.Rest, e
 		}
 	}
 	return err == nil, rest, err
+}
+
+// leftOver is what is still there of a source of which some has been removed, and cannot be removed now either. It is
+// an error if the copy does not hold all of it: somebody has put something there.
+func (r *Request) leftOver(d *held.Folder, name string, why error) (*job.Rest, error) {
+	source, err := r.from.Inside(r.base())
+	if err != nil {
+		return nil, errors.Join(why, err)
+	}
+	defer source.Close()
+	copied, err := d.Inside(name)
+	if err != nil {
+		return nil, errors.Join(why, err)
+	}
+	defer copied.Close()
+	if err := sameTree(source, copied); err != nil {
+		return nil, errors.Join(why, err)
+	}
+	n, err := entries(source)
+	return &job.Rest{Path: r.Source, Entries: n, Why: why}, err
+}
+
+// entries counts the files in a tree, and the folders in which there is nothing.
+func entries(d *held.Folder) (n int, _ error) {
+	err := d.Each(func(e fs.DirEntry) error {
+		if !e.IsDir() {
+			n++
+			return nil
+		}
+		inside, err := d.Inside(e.Name())
+		if err != nil {
+			return err
+		}
+		defer inside.Close()
+		more, err := entries(inside)
+		n += more
+		return err
+	})
+	return max(n, 1), err
 }
 
 // clear removes a folder that has its hidden name, if its copy holds all of it.

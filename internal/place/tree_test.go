@@ -244,3 +244,41 @@ func TestTheRestOfAFolderIsRemoved(t *testing.T) {
 	require.Equal(t, boxAt("out/box"), all(t, dir))
 	require.NoDirExists(t, filepath.Join(dir, "in/box"))
 }
+
+// A rest that is refused once more is still a rest, and no new folder, unless something was put there.
+func TestTheRestOfAFolderThatIsRefusedAgain(t *testing.T) {
+	for what, put := range map[string]string{"as it was": "", "with something new": "new"} {
+		t.Run(what, func(t *testing.T) {
+			dir := t.TempDir()
+			r := box(t, dir)
+			refuse := "remove"
+			p := Placer{ops: crossOps{}, Before: func(operation string, _ ...string) error {
+				if operation != refuse {
+					return nil
+				}
+				refuse = ""
+				return syscall.EIO
+			}}
+			res, err := p.Move(r)
+			require.NoError(t, err)
+			require.NotNil(t, res.Rest)
+			left := all(t, filepath.Join(dir, "in"))
+			if put != "" {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "in/box", put), []byte(put), 0o666))
+			}
+			refuse = "rename"
+			ok, rest, err := p.FinishRemoval(r, filepath.Join(dir, "out/box"))
+			require.Empty(t, refuse)
+			if require.Equal(t, put == "", ok); !ok {
+				require.Error(t, err)
+				return
+			}
+			require.NoError(t, err)
+			require.Equal(t, filepath.Join(dir, "in/box"), rest.Path)
+			require.ErrorIs(t, rest.Why, syscall.EIO)
+			require.Equal(t, left, all(t, filepath.Join(dir, "in")))
+			require.Len(t, left, 1)
+			require.Equal(t, res.Rest.Entries, rest.Entries)
+		})
+	}
+}
