@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/ledger"
+	"stilltide/internal/naming"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
@@ -108,7 +109,7 @@ func removeTraces(placer *place.Placer, was job.State, from, to string) error {
 	if was != job.Failed {
 		return nil
 	}
-	err := os.Remove(from + plan.NoteEnding)
+	err := os.Remove(naming.NoteOf(from))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}

@@ -3,12 +3,15 @@ package byhand
 import (
 	"os"
 	"path/filepath"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
@@ -36,4 +39,54 @@ func TestACopiedFolderIsWhereItsCopyIs(t *testing.T) {
 	placed, err := l.Placements(1)
 	require.NoError(t, err)
 	require.Equal(t, job.Done, placed[0].State)
+}
+
+// An undo that was refused on its way, and on its way back, goes on the next time: the file has its hidden name.
+func TestAnUndoThatWasRefusedTwiceGoesOn(t *testing.T) {
+	dir := t.TempDir()
+	in, done := filepath.Join(dir, "in"), filepath.Join(dir, "done")
+	require.NoError(t, os.Mkdir(in, 0o777))
+	require.NoError(t, os.Mkdir(done, 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(done, "a"), []byte("a"), 0o666))
+	l, err := ledger.OpenStepped(filepath.Join(dir, "state"))
+	require.NoError(t, err)
+	defer func() { require.NoError(t, l.Crash(nil)) }()
+	facts, err := watchfs.Stat(filepath.Join(done, "a"))
+	require.NoError(t, err)
+	row := job.Job{ID: l.NextID(), Rule: "moved", File: filepath.Join(in, "a"), Watch: in, State: job.Running,
+		Event: file.Added, Facts: facts, FileNow: filepath.Join(in, "a")}
+	l.Record(row, "")
+	row.Become(job.Processed)
+	row.FileNow = filepath.Join(done, "a")
+	l.Record(row, job.Running)
+	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Kind: job.Moved, Source: row.File,
+		Target: row.FileNow, Facts: facts, After: facts, State: job.Done, FinalState: job.Processed})
+
+	refuses := true
+	placer := &place.Placer{Before: func(operation string, paths ...string) error {
+		switch {
+		case operation == "rename" && filepath.Dir(paths[0]) != filepath.Dir(paths[1]):
+			return syscall.EXDEV
+		case refuses && (operation == "remove" || operation == "rename" && paths[1] == row.FileNow):
+			return syscall.EIO
+		}
+		return nil
+	}}
+	set := plan.NewSet(&rule.File{})
+	sent := UndoJob(l, placer, set, row)
+	require.False(t, sent.Done, sent.Reason)
+	require.NoFileExists(t, row.FileNow, "it has its hidden name")
+	again, err := l.Reverting()
+	require.NoError(t, err)
+	require.Len(t, again, 1)
+
+	refuses = false
+	sent = UndoJob(l, placer, set, row)
+	require.True(t, sent.Done, sent.Reason)
+	content, err := os.ReadFile(row.File)
+	require.NoError(t, err)
+	require.Equal(t, "a", string(content))
+	left, err := os.ReadDir(done)
+	require.NoError(t, err)
+	require.Empty(t, left)
 }

@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/take"
+	"stilltide/internal/held"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/place"
@@ -153,7 +154,7 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 	var problems []string
 	for i := range list {
 		p := &list[i]
-		if p.State.GoingBack() || work.IsHalfBack(p) { // it goes on from wherever it was ended
+		if p.State.GoingBack() || work.IsHalfBack(p) || work.IsHidden(p, partOf(l, p)) { // it goes on from there
 			if !work.IsBack(p) {
 				undoneIn(over, p)
 			}
@@ -252,13 +253,18 @@ func beginUndo(l Records, list []job.Placement) (resumed []bool, err error) {
 	return resumed, l.Flush()
 }
 
-// leaveUndone notes that placements stay as they are.
+// leaveUndone notes that placements stay as they are. One that has its hidden name goes on at the next start.
 func leaveUndone(l Records, list []job.Placement) {
 	for i := range list {
-		list[i].State = job.Done
-		l.RecordPlacement(list[i])
+		if p := &list[i]; !work.IsHidden(p, partOf(l, p)) {
+			p.State = job.Done
+			l.RecordPlacement(*p)
+		}
 	}
 }
+
+// partOf is the hidden name of what a placement is about.
+func partOf(l Records, p *job.Placement) string { return place.PartName(l.Folder(), p.Job, p.Source) }
 
 func pointers(list []job.Placement) []*job.Placement {
 	all := make([]*job.Placement, len(list))
@@ -272,11 +278,19 @@ func pointers(list []job.Placement) []*job.Placement {
 func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, list []*job.Placement, at int,
 	resumed bool) (rests []string, err error) {
 	p := list[at]
-	if err := now.Undo(placer, p, row.Watch, place.PartName(l.Folder(), p.Job, p.Source), resumed, work.Undoing{
+	if err := now.Undo(placer, p, row.Watch, partOf(l, p), resumed, work.Undoing{
 		Stays: func() error { return Stays(l, p, list) },
 		Rest:  func(rest *job.Rest) { rests = append(rests, rest.String()) },
 	}); err != nil {
 		return nil, err
+	}
+	if p.FinalState == job.Failed {
+		if err := removeTraces(placer, job.Failed, p.Target, p.Source); err != nil {
+			rests = append(rests, err.Error())
+		}
+		if folder := filepath.Dir(p.Target); work.LookAt(folder, false).Exists {
+			held.RemoveMade(folder, p.Made) // the note had kept it
+		}
 	}
 	if before := now.Before(p, list); before != nil {
 		l.RecordPlacement(*before) // first, as in takeBack

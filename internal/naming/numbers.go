@@ -19,13 +19,17 @@ import (
 )
 
 // Numbered returns the n-th choice of a name: stem.ext, stem-2.ext, stem-3.ext, …
-// A failure note keeps its whole ending, by which it is known.
+// A failure note keeps its whole ending, by which it is known. What would be too long is cut before its extension.
 func Numbered(name string, n int) string {
 	if n == 1 {
 		return name
 	}
+	number := "-" + strconv.Itoa(n)
+	if len(name)+len(number) > maxName {
+		name = Fitting(name, 0)
+	}
 	stem, ext := splitEnding(name)
-	return stem + "-" + strconv.Itoa(n) + ext
+	return stem + number + ext
 }
 
 func splitEnding(name string) (stem, ext string) {
@@ -164,8 +168,8 @@ func (m *Numbers) open(path string, after int) int {
 // Note remembers that a number is taken by other content. That is read if it may be asked
 // for again soon: if it has the size of what was to get the name.
 func (m *Numbers) Note(path string, n int, there, wanted *Payload) {
-	if m == nil || n < 2 {
-		return
+	if m == nil || n < 2 || len(filepath.Base(path)) > maxName-longestNumber {
+		return // what is cut does not tell what it was cut from
 	}
 	var is mark
 	read := false

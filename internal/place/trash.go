@@ -44,7 +44,7 @@ func (p *Placer) Trash(r Request) (Result, error) {
 // on the file's, then the file.
 func (p *Placer) throw(c can, r Request) (Result, error) {
 	text := c.info(r.Source, time.Now())
-	wanted := filepath.Join(c.folder, "files", filepath.Base(r.Source))
+	wanted := filepath.Join(c.folder, "files", naming.Fitting(filepath.Base(r.Source), len(infoEnding)))
 	nothing := &naming.Payload{Size: -1} // in the trash, equal files are apart
 	for n := range p.Numbers.Tries(wanted, nothing, claimed(wanted)) {
 		target := filepath.Join(filepath.Dir(wanted), naming.Numbered(filepath.Base(wanted), n))
@@ -77,10 +77,13 @@ func claimed(wanted string) func(n int) bool {
 	}
 }
 
+// infoEnding is that of the Trash specification.
+const infoEnding = ".trashinfo"
+
 // InfoOf returns the info file of a file in the trash.
 func InfoOf(target string) string {
 	can := filepath.Dir(filepath.Dir(target))
-	return filepath.Join(can, "info", filepath.Base(target)+".trashinfo")
+	return filepath.Join(can, "info", filepath.Base(target)+infoEnding)
 }
 
 func writeClaim(path, text string) error {

@@ -22,6 +22,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/look"
+	"stilltide/internal/naming"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -397,7 +398,7 @@ func (d *Desk) writeNote(p *turn.Placing, target string) {
 	if p.Output != "" {
 		n.Output = work.LastLines(filepath.Join(d.state, p.Output), 20)
 	}
-	to := plan.SpotOf(target + plan.NoteEnding)
+	to := plan.SpotOf(naming.NoteOf(target))
 	if there, err := watchfs.Stat(to.Path()); p.Landed != "" && (err != nil || there.Exists) {
 		return // it was written before the program ended
 	}

@@ -140,13 +140,13 @@ type Undoing struct {
 }
 
 // Undo undoes one placement, newest first. resumed says that it may have been
-// undone before a crash.
+// undone before a crash. One that failed on its way and on the way back goes on, too.
 func (c Changes) Undo(placer *place.Placer, p *job.Placement, watch, part string, resumed bool,
 	u Undoing) error {
 	if f, ok := c[p.Target]; ok {
 		p.After = f
 	}
-	if resumed {
+	if resumed = resumed || IsHidden(p, part); resumed {
 		cleanUndo(placer, p, part, u.Stays)
 		finishBack(placer, p, part)
 	}
@@ -181,6 +181,14 @@ func (c Changes) Undo(placer *place.Placer, p *job.Placement, watch, part string
 		c[p.Target] = LookAt(p.Target, p.Facts.Dir)
 	}
 	return nil
+}
+
+// IsHidden reports whether a placement is on its way back: a file has its hidden name.
+func IsHidden(p *job.Placement, part string) bool {
+	is := func(beside string) bool {
+		return beside != "" && LookAt(filepath.Join(filepath.Dir(beside), part), false).Exists
+	}
+	return is(p.Target) || !p.Kind.Adds() && is(p.Source)
 }
 
 // discardHidden ends a removal of ours that failed twice, on the way and on
