@@ -41,8 +41,15 @@ func TestACopiedFolderIsWhereItsCopyIs(t *testing.T) {
 	require.Equal(t, job.Done, placed[0].State)
 }
 
-// An undo that was refused on its way, and on its way back, goes on the next time: the file has its hidden name.
+// An undo that was refused on its way, and on its way back, goes on the next time: the file has its hidden name. So
+// does what a failed attempt could not take back.
 func TestAnUndoThatWasRefusedTwiceGoesOn(t *testing.T) {
+	for _, left := range []job.PlacementState{job.Reverting, job.Done} {
+		t.Run(string(left), func(t *testing.T) { refusedTwice(t, left) })
+	}
+}
+
+func refusedTwice(t *testing.T, left job.PlacementState) {
 	dir := t.TempDir()
 	in, done := filepath.Join(dir, "in"), filepath.Join(dir, "done")
 	require.NoError(t, os.Mkdir(in, 0o777))
@@ -79,6 +86,8 @@ func TestAnUndoThatWasRefusedTwiceGoesOn(t *testing.T) {
 	again, err := l.Reverting()
 	require.NoError(t, err)
 	require.Len(t, again, 1)
+	again[0].State = left
+	l.RecordPlacement(again[0])
 
 	refuses = false
 	sent = UndoJob(l, placer, set, row)
@@ -86,7 +95,7 @@ func TestAnUndoThatWasRefusedTwiceGoesOn(t *testing.T) {
 	content, err := os.ReadFile(row.File)
 	require.NoError(t, err)
 	require.Equal(t, "a", string(content))
-	left, err := os.ReadDir(done)
+	rest, err := os.ReadDir(done)
 	require.NoError(t, err)
-	require.Empty(t, left)
+	require.Empty(t, rest)
 }
