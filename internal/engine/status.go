@@ -119,7 +119,7 @@ func (e *Engine) Left() (watcher.Left, error) {
 	}
 	tally, err := e.ledger.Tally()
 	for rule, counts := range tally {
-		l.Retrying += counts[job.Retrying]
+		l.Begun += counts[job.Retrying] + counts[job.Running] + counts[job.Settling]
 		l.Held[rule] = counts[job.Held]
 		if _, paused := l.Paused.Rule(rule); paused || l.Blocked[rule] || l.Away[rule] != "" {
 			l.Held[rule] += counts[job.Queued]

@@ -15,8 +15,10 @@ import (
 // longName is a name that has no or little room for more.
 var longName = rapid.Custom(func(t *rapid.T) string {
 	letters := rapid.SampledFrom([]string{"x", "ü", "語", "𝄞", "."}).Draw(t, "letters")
-	ext := rapid.SampledFrom([]string{"", ".csv", ".tar.gz", "." + strings.Repeat("e", 200), plan.NoteEnding}).Draw(t, "ext")
-	return "a" + strings.Repeat(letters, max(rapid.IntRange(180, maxName).Draw(t, "length")-len(ext)-1, 1)/len(letters)) + ext
+	ext := rapid.SampledFrom([]string{"", ".csv", ".tar.gz", "." + strings.Repeat("e", 200),
+		plan.NoteEnding}).Draw(t, "ext")
+	stem := max(rapid.IntRange(180, maxName).Draw(t, "length")-len(ext)-1, 1)
+	return "a" + strings.Repeat(letters, stem/len(letters)) + ext
 })
 
 func TestALongNameIsCut(t *testing.T) {

@@ -85,7 +85,7 @@ type Progress struct {
 // Left is what waits when Run has ended.
 type Left struct {
 	Unsettled int            // files that have not settled
-	Retrying  int            // jobs that wait for another attempt
+	Begun     int            // jobs that wait for another attempt, or for their place
 	Held      map[string]int // jobs that are held, by rule
 	Paused    job.Pauses
 	Blocked   map[string]bool // the blocked ones

@@ -34,6 +34,9 @@ type lines struct {
 	mu    sync.Mutex
 	text  bytes.Buffer // to be printed
 	count map[job.State]int
+	// jobs that cannot go on before something else has changed: for want of room, of a disk, of a permission
+	hindered map[int64]bool
+
 	also  func(job.Job) // is told of each outcome, too
 	burst burst
 	tidy  *time.Timer // gives memory back when it fires; nil for a sweep
@@ -41,7 +44,7 @@ type lines struct {
 }
 
 func (a *app) newLines(f *rule.File) *lines {
-	l := &lines{a: a, rules: f, count: map[job.State]int{}}
+	l := &lines{a: a, rules: f, count: map[job.State]int{}, hindered: map[int64]bool{}}
 	l.fit()
 	return l
 }
@@ -103,7 +106,11 @@ func (l *lines) report(list []turn.Outcome) {
 		if l.also != nil {
 			l.also(*o.Job)
 		}
-		l.count[o.Job.State]++
+		if delete(l.hindered, o.Job.ID); o.Waits {
+			l.hindered[o.Job.ID] = true
+		} else {
+			l.count[o.Job.State]++
+		}
 		l.line(o, stamp)
 	}
 }
@@ -283,6 +290,9 @@ func (l *lines) total() string {
 	}
 	if n := l.count[job.Retrying]; n > 0 {
 		text += fmt.Sprintf("; %s failed", plan.Plural(n, more))
+	}
+	if n := len(l.hindered); n > 0 {
+		text += fmt.Sprintf("; %s cannot go on yet", plan.Plural(n, "job"))
 	}
 	return text
 }

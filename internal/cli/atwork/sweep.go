@@ -134,7 +134,7 @@ func (a *app) swept(l *lines, left []string) {
 
 // status is how a sweep ends; blocked tells that a rule is.
 func (l *lines) status(blocked bool) error {
-	if blocked || l.count[job.Failed]+l.count[job.Retrying] > 0 {
+	if blocked || l.count[job.Failed]+l.count[job.Retrying]+len(l.hindered) > 0 {
 		return &console.ExitError{Status: console.ExitFound}
 	}
 	return nil

@@ -316,7 +316,7 @@ func (a *app) leftOver(f *rule.File, e *engine.Engine) (texts []string, blocked 
 	if n := left.Unsettled; n > 0 {
 		texts = append(texts, plan.Plural(n, "file")+" not settled yet")
 	}
-	if n := left.Retrying; n > 0 {
+	if n := left.Begun; n > 0 {
 		texts = append(texts, plan.Plural(n, "job")+" left for the next sweep, or for watch")
 	}
 	return append(texts, standing.Left(f, left, time.Now())...), len(left.Blocked) > 0, nil
