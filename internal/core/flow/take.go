@@ -208,7 +208,8 @@ func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 	if j.Row.OldFile = v.OldFile; v.OldFile != "" {
 		f.Store.Forget(c.Rule.Name.S, v.OldFile) // it did not go
 		if old := f.ByPath[v.OldFile]; old != nil && old.Row.Rule == c.Rule.Name.S {
-			old.Renamed = true
+			old.Renamed, old.Row.FileNow = true, ""
+			f.Record(old) // a start after a crash knows it, too
 		}
 	}
 	j.Unless, j.Forced = v.Unless, f.isForced(c.Rule.Name.S, path, v.Facts)

@@ -262,7 +262,9 @@ func (j *Job) follow(units []job.Unit) {
 	for _, u := range units {
 		j.now[u.Taken] = u
 	}
-	j.Row.FileNow = j.where(j.Row.File, j.Row.Facts).At
+	if at := j.where(j.Row.File, j.Row.Facts).At; !j.Renamed || at != j.Row.File {
+		j.Row.FileNow = at
+	}
 	for i := range j.Row.Extra {
 		m := &j.Row.Extra[i]
 		m.FileNow = j.where(m.File, m.Facts).At

@@ -112,10 +112,13 @@ func (js *Jobs) Record(j *Job) {
 	j.recorded = j.Row.State
 }
 
+// isRenamed reports whether the file of a job that is not over got another name under its hands.
+func isRenamed(row job.Job) bool { return row.FileNow == "" && row.Event != file.Removed }
+
 // adopt takes a job of an earlier run into the memory without queueing it.
 // recorded is the state that its row has in the ledger.
 func (js *Jobs) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
-	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries}
+	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries, Renamed: isRenamed(row)}
 	js.Window.came(row.Rule)
 	if j.Rule == nil {
 		js.AdoptPaths(j)

@@ -133,7 +133,7 @@ func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Mended, sameBoot bool, n
 		return
 	}
 	row.Become(job.Queued)
-	if row.Event != file.Removed {
+	if row.Event != file.Removed && !isRenamed(row) {
 		row.FileNow = row.File
 	}
 	js.Restore(row, was, tries, now)
