@@ -77,7 +77,7 @@ func SendRound(l Records, placer *place.Placer, row job.Job) (_ job.Job, rests [
 	if err := r.putBackMembers(); err != nil {
 		return row, nil, err
 	}
-	if err := removeTraces(placer, was, from, row.File); err != nil {
+	if err := removeTraces(placer, row.ID, was, from, row.File); err != nil {
 		return row, nil, err
 	}
 	row.Become(job.Queued)
@@ -102,18 +102,38 @@ func undoneWhole(l Records, row job.Job) error {
 
 // removeTraces removes what lies beside a job's input, or describes it, where that was left:
 // a failure note, and what the trash says of it.
-func removeTraces(placer *place.Placer, was job.State, from, to string) error {
+func removeTraces(placer *place.Placer, id int64, was job.State, from, to string) error {
 	if from != to && filepath.Base(filepath.Dir(from)) == "files" {
 		_ = placer.Discard(place.InfoOf(from))
 	}
 	if was != job.Failed {
 		return nil
 	}
-	err := os.Remove(naming.NoteOf(from))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
+	return removeNote(naming.NoteOf(from), id)
+}
+
+// missingNotes is how many numbers of a name are looked at behind the last note: those of other jobs for the same
+// name may have gone before.
+const missingNotes = 100
+
+// removeNote removes the failure note of a job, and none of another that failed under the same name.
+func removeNote(first string, id int64) error {
+	folder, name := filepath.Split(first)
+	for n, missing := 1, 0; missing < missingNotes; n++ {
+		note := folder + naming.Numbered(name, n)
+		text, err := os.ReadFile(note)
+		switch {
+		case errors.Is(err, os.ErrNotExist):
+			missing++
+		case err != nil:
+			return err
+		case plan.IsNoteOf(string(text), id):
+			return os.Remove(note)
+		default:
+			missing = 0
+		}
 	}
-	return err
+	return nil
 }
 
 // ownsInput checks that what lies where a job's input was left is that input, and

@@ -82,7 +82,7 @@ func settlePutBack(l Records, placer *place.Placer, row *job.Job, moves []job.Pl
 			continue // all but the record of this move was done
 		}
 		begun = true
-		if err := removeTraces(placer, row.State, p.Source, at); err != nil {
+		if err := removeTraces(placer, row.ID, row.State, p.Source, at); err != nil {
 			return begun, err
 		}
 		nowAt(row, p.Source, at)

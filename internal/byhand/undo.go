@@ -285,7 +285,7 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 		return nil, err
 	}
 	if p.FinalState == job.Failed {
-		if err := removeTraces(placer, job.Failed, p.Target, p.Source); err != nil {
+		if err := removeTraces(placer, row.ID, job.Failed, p.Target, p.Source); err != nil {
 			rests = append(rests, err.Error())
 		}
 		if folder := filepath.Dir(p.Target); work.LookAt(folder, false).Exists {

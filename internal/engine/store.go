@@ -55,7 +55,7 @@ type store interface {
 	PlacedAt(target string) ([]job.Placement, error)
 	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
-	PlacedBelow(folder string) (rules []string, err error)
+	PlacedBelow(folder string) (rules []string, ends bool, err error)
 	Reverting() ([]job.Placement, error)
 	PuttingBack() ([]job.Placement, error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)

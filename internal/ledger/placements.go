@@ -93,29 +93,34 @@ func (l *Ledger) TakenBack(path string) (bool, error) {
 	return len(list) > 0, err
 }
 
-// PlacedBelow names the rules whose jobs have put files into a folder that a rule
-// watches, or below it, one by one; a folder that was placed as a whole is none.
-func (l *Ledger) PlacedBelow(folder string) (rules []string, err error) {
+// PlacedBelow names the rules whose steps have put files into a folder that a rule
+// watches, or below it, one by one; a folder that was placed as a whole is none. ends tells
+// whether inputs of jobs that are over lie there.
+func (l *Ledger) PlacedBelow(folder string) (rules []string, ends bool, err error) {
 	l.mu.Lock()
 	recent := len(l.chained) > 0
 	l.mu.Unlock()
 	if recent {
 		l.settle()
 	}
-	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE job.id = placement.job) FROM placement
-		WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done')`, folder+"/", folder+"0")
+	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE job.id = placement.job), final_state <> ''
+		FROM placement WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done')`,
+		folder+"/", folder+"0")
 	if err != nil {
-		return nil, l.damaged(err)
+		return nil, false, l.damaged(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var name sql.NullString
-		if err := rows.Scan(&name); err != nil {
-			return nil, l.damaged(err)
+		var end bool
+		if err := rows.Scan(&name, &end); err != nil {
+			return nil, false, l.damaged(err)
 		}
-		rules = append(rules, name.String)
+		if ends = ends || end; !end {
+			rules = append(rules, name.String)
+		}
 	}
-	return rules, rows.Err()
+	return rules, ends, rows.Err()
 }
 
 func (l *Ledger) placements(where string, args ...any) ([]job.Placement, error) {

@@ -28,12 +28,19 @@ type Try struct {
 	Reason  string
 }
 
+func noteLine(label, text string) string { return fmt.Sprintf("%-10s %s\n", label, text) }
+
+// IsNoteOf reports whether a text is the failure note of a job.
+func IsNoteOf(text string, id int64) bool {
+	return strings.Contains(text, "\n"+noteLine("Job", fmt.Sprint(id)))
+}
+
 // Note is the text beside an input in the failed folder: why this file
 // failed, what was printed, how to run the command by hand and how to send
 // the file round again.
 func (f Failure) Note() string {
 	var b strings.Builder
-	line := func(label, text string) { fmt.Fprintf(&b, "%-10s %s\n", label, text) }
+	line := func(label, text string) { b.WriteString(noteLine(label, text)) }
 	fmt.Fprintf(&b, "%s\n\n", fill.Plain(f.Reason))
 	line("File", Display(f.Taken))
 	line("Rule", fmt.Sprintf("%s (%s)", f.Job.Rule.Name.S, f.Job.Rule.Pos))

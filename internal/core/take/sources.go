@@ -47,9 +47,12 @@ type originator interface {
 }
 
 // MadeByRules reports whether the files of a folder were put there by rules, one by
-// one: an archive that was unpacked is one whole.
+// one: an archive that was unpacked is one whole, as long as no job has ended in there.
 func MadeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
-	names, err := l.PlacedBelow(unit)
+	names, ends, err := l.PlacedBelow(unit)
+	if ends {
+		return true, err
+	}
 	for _, name := range names {
 		if r := set.Rule(name); r == nil || !r.Unpacks() {
 			return true, err
@@ -60,5 +63,5 @@ func MadeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
 
 // placedBelow is what the ledger knows of who filled a folder.
 type placedBelow interface {
-	PlacedBelow(folder string) (rules []string, err error)
+	PlacedBelow(folder string) (rules []string, ends bool, err error)
 }

@@ -30,7 +30,7 @@ type Memory interface {
 	RememberContent(rule, hash string, job int64)
 
 	OpenJob(path string) (job.Job, bool, error)
-	PlacedBelow(folder string) (rules []string, err error)
+	PlacedBelow(folder string) (rules []string, ends bool, err error)
 	Origin(path string, f file.Facts) (rule, chain string, ok bool, err error)
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 }
