@@ -193,9 +193,10 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 		func(one advice.Foreseen) { list = append(list, one) }); err != nil {
 		return nil, err
 	}
-	asked := map[string]bool{}
+	asked, taken := map[string]bool{}, map[string]bool{}
 	for _, one := range list { // why says the same of each file; of several rules that share one, of the first
-		if one.Stage > 0 || asked[one.File] {
+		over := taken[one.File] // by then it is another file, which a job has put in its place
+		if taken[one.FileAfter] = true; one.Stage > 0 || asked[one.File] || over {
 			continue
 		}
 		asked[one.File] = true
