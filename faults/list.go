@@ -245,7 +245,7 @@ var faults = []Fault{
 		"\tif !target.Exists && back.Exists && p.Facts.Dir { // it has its hidden name, and some of it has gone\n",
 		"\tif false {\n", ended("undo_of_a_folder")},
 	{"a retry removes the failure note, wherever it was ended", "internal/byhand/settle.go",
-		"\t\tif err := removeTraces(placer, row.ID, row.State, p.Source, at); err != nil {\n\t\t\treturn begun, err\n"+
+		"\t\tif err := removeTraces(placer, row.ID, row.State, p.Source, at); err != nil {\n\t\t\treturn begun, err\n" +
 			"\t\t}\n", "",
 		ended("retry_from_another_disk")},
 	{"the copy of a folder is recorded before it has its name", "internal/place/request.go",
