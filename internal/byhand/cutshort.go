@@ -28,7 +28,8 @@ func FinishCutShort(l Records, placer *place.Placer, set *plan.Set,
 		return nil, err
 	}
 	for _, c := range list {
-		if moves, err := l.Placements(c.Row.ID); err != nil || !reached(set, c.Row, moves) {
+		if moves, err := l.Placements(c.Row.ID); err != nil || !reached(set, c.Row, moves) ||
+			place.CanComeBack(c.Row.Watch) != nil {
 			waiting = append(waiting, c)
 			blame(c.Row.Rule, fmt.Sprintf("the %s of job %d, which was cut short, goes on when the folder %s is there "+
 				"again", c.what(), c.Row.ID, plan.Display(c.Row.Watch)))

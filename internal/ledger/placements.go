@@ -95,7 +95,7 @@ func (l *Ledger) TakenBack(path string) (bool, error) {
 
 // PlacedBelow names the rules whose steps have put files into a folder that a rule
 // watches, or below it, one by one; a folder that was placed as a whole is none. ends tells
-// whether inputs of jobs that are over lie there.
+// whether there are inputs of jobs whose steps have put nothing there.
 func (l *Ledger) PlacedBelow(folder string) (rules []string, ends bool, err error) {
 	l.mu.Lock()
 	recent := len(l.chained) > 0
@@ -103,8 +103,9 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, ends bool, err erro
 	if recent {
 		l.settle()
 	}
-	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE job.id = placement.job), final_state <> ''
-		FROM placement WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done')`,
+	rows, err := l.db.Query(`SELECT DISTINCT (SELECT rule FROM job WHERE id = made.job), steps FROM (
+		SELECT job, max(final_state = '') AS steps FROM placement
+		WHERE target >= ? AND target < ? AND chained = 1 AND state IN ('intended', 'done') GROUP BY job) AS made`,
 		folder+"/", folder+"0")
 	if err != nil {
 		return nil, false, l.damaged(err)
@@ -112,11 +113,11 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, ends bool, err erro
 	defer rows.Close()
 	for rows.Next() {
 		var name sql.NullString
-		var end bool
-		if err := rows.Scan(&name, &end); err != nil {
+		var steps bool
+		if err := rows.Scan(&name, &steps); err != nil {
 			return nil, false, l.damaged(err)
 		}
-		if ends = ends || end; !end {
+		if ends = ends || !steps; steps {
 			rules = append(rules, name.String)
 		}
 	}

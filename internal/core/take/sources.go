@@ -47,7 +47,7 @@ type originator interface {
 }
 
 // MadeByRules reports whether the files of a folder were put there by rules, one by
-// one: an archive that was unpacked is one whole, as long as no job has ended in there.
+// one: an archive that was unpacked is one whole, as long as no other job has ended in there.
 func MadeByRules(set *plan.Set, l placedBelow, unit string) (bool, error) {
 	names, ends, err := l.PlacedBelow(unit)
 	if ends {
