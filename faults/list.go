@@ -399,7 +399,7 @@ var faults = []Fault{
 	{"a sweep fails of which a job cannot go on", "internal/cli/atwork/sweep.go", "+len(l.hindered) > 0 {", " > 0 {",
 		script("cannotgo")},
 	{"a failure note goes with its own job", "internal/byhand/retry.go",
-		"case plan.IsNoteOf(string(text), id):", "case len(text) > 0:", script("notes")},
+		"case plan.IsNoteOf(text, id):", "case len(text) > 0:", script("notes")},
 	{"a folder in which jobs have ended is no unit", "internal/core/take/sources.go", "\tif ends {\n",
 		"\tif ends && unit == \"\" {\n", script("unpackedwhole")},
 	{"an archive that was unpacked is one whole beside its content", "internal/ledger/placements.go",

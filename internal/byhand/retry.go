@@ -121,19 +121,32 @@ func removeNote(first string, id int64) error {
 	folder, name := filepath.Split(first)
 	for n, missing := 1, 0; missing < missingNotes; n++ {
 		note := folder + naming.Numbered(name, n)
-		text, err := os.ReadFile(note)
+		text, err := readNote(note)
 		switch {
 		case errors.Is(err, os.ErrNotExist):
 			missing++
 		case err != nil:
 			return err
-		case plan.IsNoteOf(string(text), id):
+		case plan.IsNoteOf(text, id):
 			return os.Remove(note)
 		default:
 			missing = 0
 		}
 	}
 	return nil
+}
+
+// longestNote is more than any failure note has, in bytes.
+const longestNote = 1 << 20
+
+// readNote reads a failure note; what is none, by its kind or its size, is an empty one.
+func readNote(path string) (string, error) {
+	info, err := os.Lstat(path)
+	if err != nil || !info.Mode().IsRegular() || info.Size() > longestNote {
+		return "", err
+	}
+	text, err := os.ReadFile(path)
+	return string(text), err
 }
 
 // ownsInput checks that what lies where a job's input was left is that input, and
