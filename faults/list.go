@@ -21,7 +21,7 @@ func ended(kind string) []string {
 // simulation runs the simulation, and nothing else.
 var simulation = []string{"-run", "^TestSimulation$", "./internal/engine"}
 
-// faults are the mendings of what once lost files, did something twice or said what was not
+// faults are the fixes of what once lost files, did something twice or said what was not
 // so, each taken out again.
 var faults = []Fault{
 	// Where the input already is.
@@ -392,6 +392,9 @@ var faults = []Fault{
 		"\t\tif err != nil && partly {\n", "\t\tif err == nil && partly {\n", unit("place", "TestTheRestOfAFolder")},
 	{"a name that is too long for its number is cut", "internal/naming/numbers.go",
 		"\tif len(name)+len(number) > maxName {\n", "\tif len(number) > maxName {\n", script("longnames")},
+	{"an undo whose files cannot be seen waits", "internal/byhand/cutshort.go",
+		"err != nil || !reached(set, c.Row, moves) ||\n", "err != nil || len(moves) == 0 ||\n",
+		unit("byhand", "TestAnUndoThatWasRefusedTwice")},
 	{"undo takes the failure note along", "internal/byhand/undo.go", "\tif p.FinalState == job.Failed {\n",
 		"\tif p.FinalState == job.Queued {\n", script("longnames")},
 	{"a file that got another name has it after a start, too", "internal/core/underway/record.go",

@@ -91,7 +91,7 @@ func TestAnAttemptFollowsItsFolder(t *testing.T) {
 	require.Equal(t, []string{"a"}, r.begun)
 }
 
-// dropped is a mender of a move that was not made, and whose file is not as it was.
+// dropped is a recoverer of a move that was not made, and whose file is not as it was.
 type dropped struct{}
 
 func (dropped) Drop(job.Placement) {}
@@ -104,7 +104,7 @@ func (dropped) Settle(job.Placement) (at string, still bool, rest *job.Rest) {
 	return "", false, nil
 }
 
-// waits is a mender of a move that was not made, and whose file is where it was.
+// waits is a recoverer of a move that was not made, and whose file is where it was.
 type waits struct {
 	dropped
 	lost *int64 // the number of the placement that is dropped
@@ -116,7 +116,7 @@ func (waits) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
 func (w waits) Drop(p job.Placement) { *w.lost = p.ID }
 
 // cutShort takes up a job of a rule whose end was cut short, and whose file has other content by now.
-func (r *reader) cutShort(rule string, mend underway.Mender) job.Job {
+func (r *reader) cutShort(rule string, by underway.Recoverer) job.Job {
 	path := filepath.Join(r.dir, "in", "a")
 	require.NoError(r.t, os.WriteFile(path, []byte("other content"), 0o666))
 	was := file.Facts{Exists: true, Regular: true, Size: 3}
@@ -124,9 +124,9 @@ func (r *reader) cutShort(rule string, mend underway.Mender) job.Job {
 		Event: file.Added, Facts: was, FileNow: path, Attempts: 1}
 	r.store.Record(row, "")
 	row.Become(job.Running)
-	r.Resume(row, nil, underway.Mend(row, []job.Placement{{ID: 1, Job: row.ID, Attempt: 1, Kind: job.Moved,
+	r.Resume(row, nil, underway.Recover(row, []job.Placement{{ID: 1, Job: row.ID, Attempt: 1, Kind: job.Moved,
 		Source: path, Target: filepath.Join(r.dir, "failed", "a"), Facts: was, State: job.Intended,
-		FinalState: job.Failed}}, mend), true, r.now)
+		FinalState: job.Failed}}, by), true, r.now)
 	require.Empty(r.t, r.Effects().Places)
 	r.pass(time.Second)
 	r.pass(time.Second)

@@ -263,7 +263,7 @@ func (e *Engine) goOn(beside func(func())) {
 }
 
 func (e *Engine) resume(row job.Job, set *plan.Set) {
-	tries, m, err := e.mend(row, set)
+	tries, m, err := e.recoverJob(row, set)
 	_ = e.do(func() { // else the watcher ends, and its next start goes on from the ledger
 		if err != nil {
 			e.later = append(e.later, row) // the ledger says what is wrong with it

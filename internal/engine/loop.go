@@ -81,7 +81,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 }
 
 // heed tells the flow what may start: nothing while the ledger cannot be written, and what other
-// machines can take. It returns what is wrong with the ledger if that never mends and a single
+// machines can take. It returns what is wrong with the ledger if that never recovers and a single
 // pass ends by it.
 func (e *Engine) heed(now time.Time) error {
 	e.usePools(now)

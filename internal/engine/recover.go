@@ -73,7 +73,7 @@ func (e *Engine) recover(now time.Time) error {
 // resumeOne takes up one job, or leaves it for later if a file system does not answer, or its
 // folder is not there.
 func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
-	tries, m, err := e.mend(row, e.flow.Set)
+	tries, m, err := e.recoverJob(row, e.flow.Set)
 	if err == nil {
 		e.flow.Resume(row, tries, m, sameBoot, now)
 	} else if errors.Is(err, errNotReached) {
@@ -83,8 +83,8 @@ func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	return err
 }
 
-// mend brings what a job of an earlier run did to a clean point, as far as a crash has cut it short.
-func (e *Engine) mend(row job.Job, set *plan.Set) (tries []plan.Try, m underway.Mended, _ error) {
+// recoverJob brings what a job of an earlier run did to a clean point, as far as a crash has cut it short.
+func (e *Engine) recoverJob(row job.Job, set *plan.Set) (tries []plan.Try, m underway.Recovered, _ error) {
 	tries, err := e.tries(row)
 	if err != nil {
 		return nil, m, err
@@ -96,7 +96,7 @@ func (e *Engine) mend(row job.Job, set *plan.Set) (tries []plan.Try, m underway.
 	if underway.IsCutShort(row, placements) && !e.isReached(set, row, placements) {
 		return nil, m, errNotReached
 	}
-	return tries, underway.Mend(row, placements, mender{e, set}), nil
+	return tries, underway.Recover(row, placements, recoverer{e, set}), nil
 }
 
 // renamed gives rules with a `was` the memory of their old name.
@@ -125,15 +125,15 @@ func (e *Engine) tries(row job.Job) ([]plan.Try, error) {
 	return tries, nil
 }
 
-// mender brings what a crash cut short to a clean point.
-type mender struct {
+// recoverer brings what a crash cut short to a clean point.
+type recoverer struct {
 	e   *Engine
 	set *plan.Set
 }
 
 // Unmake takes back what the steps of an attempt placed that was cut short,
 // and what could not be undone after the ones before.
-func (m mender) Unmake(row job.Job, placements []job.Placement) (units []job.Unit, left []*job.Placement,
+func (m recoverer) Unmake(row job.Job, placements []job.Placement) (units []job.Unit, left []*job.Placement,
 	problems []string) {
 	var list []*job.Placement
 	for i := range placements {
@@ -161,7 +161,7 @@ func (m mender) Unmake(row job.Job, placements []job.Placement) (units []job.Uni
 
 // Facts returns the facts of a placement's source as they are now, if it was taken back
 // from another disk, which has given it a new number.
-func (m mender) Facts(p job.Placement) file.Facts {
+func (m recoverer) Facts(p job.Placement) file.Facts {
 	now := work.LookAt(p.Source, p.Facts.Dir)
 	if now.Exists && now.Dir == p.Facts.Dir && now.Size == p.Facts.Size && now.Mod == p.Facts.Mod {
 		return now
@@ -170,12 +170,12 @@ func (m mender) Facts(p job.Placement) file.Facts {
 }
 
 // Drop notes that a move which was cut short will not be made.
-func (m mender) Drop(p job.Placement) {
+func (m recoverer) Drop(p job.Placement) {
 	p.State = job.Dropped
 	m.e.ledger.RecordPlacement(p)
 }
 
 // Settle brings one move that a crash cut short to a clean point.
-func (m mender) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
+func (m recoverer) Settle(p job.Placement) (at string, still bool, rest *job.Rest) {
 	return byhand.SettleMove(m.e.ledger, &m.e.desk.Placer, m.e.state, p)
 }

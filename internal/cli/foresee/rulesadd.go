@@ -107,7 +107,7 @@ func (a *app) rulesToChange(before string) (*newRule, error) {
 	f, diags, _ := console.ParseRules(path, text)
 	if diags.Failed() {
 		a.PrintDiagnostics(a.Err, a.StyleErr, diags)
-		return nil, console.Usage("%s has errors; mend them first (stilltide rules edit)", a.Shown(path))
+		return nil, console.Usage("%s has errors; correct them first (stilltide rules edit)", a.Shown(path))
 	}
 	n.f, n.text, n.exists = f, string(text), true
 	if _, err := n.beforeLine(); err != nil {

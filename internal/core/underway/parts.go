@@ -57,8 +57,8 @@ type Hands interface {
 	Leave(job int64)
 }
 
-// Mender brings what a crash cut short to a clean point.
-type Mender interface {
+// Recoverer brings what a crash cut short to a clean point.
+type Recoverer interface {
 	// Unmake takes back what the steps of an attempt placed that was cut short. It returns
 	// where the files are if something could not be undone.
 	Unmake(row job.Job, placements []job.Placement) (units []job.Unit, left []*job.Placement, problems []string)

@@ -55,8 +55,8 @@ func (j *Job) resumeAt(p job.Placement) {
 	}
 }
 
-// Mended is what was found, and put right, of a job that a crash has cut short.
-type Mended struct {
+// Recovered is what was found, and put right, of a job that a crash has cut short.
+type Recovered struct {
 	units    []job.Unit // where its files are, if something could not be undone
 	left     []*job.Placement
 	problems []string
@@ -64,7 +64,7 @@ type Mended struct {
 	drop     func(job.Placement)
 }
 
-// settled is a move that a crash has cut short, and what Mender.Settle says of it.
+// settled is a move that a crash has cut short, and what Recoverer.Settle says of it.
 type settled struct {
 	move  job.Placement
 	at    string
@@ -72,9 +72,9 @@ type settled struct {
 	rest  *job.Rest
 }
 
-// Mend brings what a job of an earlier run did to a clean point. It takes the time of a disk.
-func Mend(row job.Job, placements []job.Placement, by Mender) Mended {
-	m := Mended{drop: by.Drop}
+// Recover brings what a job of an earlier run did to a clean point. It takes the time of a disk.
+func Recover(row job.Job, placements []job.Placement, by Recoverer) Recovered {
+	m := Recovered{drop: by.Drop}
 	switch ends := lastRound(placements, row.Attempts); {
 	case row.State != job.Running && !pending(row, placements):
 	case row.State != job.Running || len(ends) == 0:
@@ -91,7 +91,7 @@ func Mend(row job.Job, placements []job.Placement, by Mender) Mended {
 
 // Resume takes up one job. sameBoot tells that the system has not started anew since,
 // which would be another reason for the end.
-func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Mended, sameBoot bool, now time.Time) {
+func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Recovered, sameBoot bool, now time.Time) {
 	was := row.State
 	switch {
 	case was != job.Running:
@@ -145,7 +145,7 @@ func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Mended, sameBoot bool, n
 // resumeWaiting takes up a job that waited for its next attempt. What an attempt before had
 // placed, and could not take back, is taken back now, or when the next one fails; that was said
 // when the attempt ended.
-func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, m Mended, now time.Time) {
+func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, m Recovered, now time.Time) {
 	was := row.State
 	for i := range m.units {
 		putBackIn(&row, m.units[i])
@@ -159,7 +159,7 @@ func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, m Mended, now time.
 	}
 }
 
-// IsCutShort reports whether there may be something to mend of a job: where it was at work has
+// IsCutShort reports whether there may be something to recover of a job: where it was at work has
 // to be seen.
 func IsCutShort(row job.Job, placements []job.Placement) bool {
 	return row.State == job.Running || pending(row, placements)
@@ -175,7 +175,7 @@ func pending(row job.Job, placements []job.Placement) bool {
 
 // resumePlacing looks where the files are whose move was intended, and
 // perhaps done, when the watcher ended. Those that still wait are placed anew.
-func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, m Mended, now time.Time) {
+func (js *Jobs) resumePlacing(row job.Job, tries []plan.Try, m Recovered, now time.Time) {
 	j := js.adopt(row, row.State, tries)
 	j.Cause = causeOf(row.Reason)
 	landed := map[string]string{}
