@@ -1,7 +1,6 @@
 package turn
 
 import (
-	"sync/atomic"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -64,14 +63,6 @@ func (a *Attempt) TakenBack() {
 	for _, one := range a.Wishes {
 		one.Done.Store(false)
 	}
-}
-
-// Wish is a name that a job has reserved.
-type Wish struct {
-	Of            int64 // the job's number
-	Path          string
-	Before, After *Wish       // for the same path, in the order in which their files were taken
-	Done          atomic.Bool // it has the name, or one with a number: the job's attempt says so
 }
 
 // Fulfil notes that a step has placed what a name was reserved for.

@@ -41,23 +41,23 @@ func (js *Jobs) reserve(j *Job) {
 		for _, at := range placed {
 			w := &turn.Wish{Of: j.Row.ID, Path: at}
 			j.wishes = append(j.wishes, w)
-			js.want(w)
+			js.wanted.Add(w)
 		}
 	}
 	if path != "" && path != j.Row.File {
 		j.end.Of, j.end.Path = j.Row.ID, path
-		js.want(&j.end)
+		js.wanted.Add(&j.end)
 	}
 }
 
 // unreserve frees names.
 func (js *Jobs) unreserve(j *Job) {
 	if j.end.Path != "" {
-		js.unwant(&j.end)
+		js.wanted.Remove(&j.end)
 		j.end.Path = ""
 	}
 	for _, w := range j.wishes {
-		js.unwant(w)
+		js.wanted.Remove(w)
 	}
 	j.wishes = nil
 }
@@ -70,53 +70,11 @@ func (j *Job) over() {
 	}
 }
 
-// wanting is the wishes for one path.
-type wanting struct{ first, last *turn.Wish }
-
-func (js *Jobs) want(w *turn.Wish) {
-	at := js.wanted[w.Path]
-	w.Before = at.last
-	for w.Before != nil && w.Before.Of > w.Of {
-		w.Before = w.Before.Before
-	}
-	if w.Before == nil {
-		w.After, at.first = at.first, w
-	} else {
-		w.After, w.Before.After = w.Before.After, w
-	}
-	if w.After == nil {
-		at.last = w
-	} else {
-		w.After.Before = w
-	}
-	js.wanted[w.Path] = at
-}
-
-func (js *Jobs) unwant(w *turn.Wish) {
-	at := js.wanted[w.Path]
-	if w.Before == nil {
-		at.first = w.After
-	} else {
-		w.Before.After = w.After
-	}
-	if w.After == nil {
-		at.last = w.Before
-	} else {
-		w.After.Before = w.Before
-	}
-	if at.first == nil {
-		delete(js.wanted, w.Path)
-	} else {
-		js.wanted[w.Path] = at
-	}
-	w.Before, w.After = nil, nil
-}
-
 // Before lists the files of the jobs that reserved a path before a job, in their order.
 // Those that are on their way there already are not among them: they come first anyway.
 func (js *Jobs) Before(j *Job, path string) []job.Ahead {
 	var files []job.Ahead
-	for w := js.wanted[path].first; w != nil && w.Of < j.Row.ID; w = w.After {
+	for w := js.wanted.First(path); w != nil && w.Of < j.Row.ID; w = w.Next() {
 		first := js.ByID[w.Of]
 		if at := first.where(first.Row.File, first.Row.Facts).At; at != "" && !w.Done.Load() {
 			at, before := js.hands.Follow(w.Of, at)

@@ -33,13 +33,13 @@ type Jobs struct {
 type underWay struct {
 	Dispatch   *dispatch.Machine
 	ByID       map[int64]*Job
-	ByPath     map[string]*Job    // the job that is not over for a path
-	AtWork     map[int64]*Job     // jobs whose attempt is under way
-	Claims     map[string]*Job    // by path and by inode: what a job that is not over has placed, or taken away
-	wanted     map[string]wanting // by path: the jobs that reserved it
-	Taken      []*Job             // in this round, and not recorded yet
-	held       []*Job             // jobs whose watched folder is not there
-	Late       late               // placements to be tried again
+	ByPath     map[string]*Job // the job that is not over for a path
+	AtWork     map[int64]*Job  // jobs whose attempt is under way
+	Claims     map[string]*Job // by path and by inode: what a job that is not over has placed, or taken away
+	wanted     turn.Wishes     // the names that they have reserved
+	Taken      []*Job          // in this round, and not recorded yet
+	held       []*Job          // jobs whose watched folder is not there
+	Late       late            // placements to be tried again
 	Window     window
 	Batches    batches
 	Book       loop.Book
@@ -68,7 +68,7 @@ func NewJobs(set *plan.Set, m Memory, eyes Eyes, hands Hands, ways Ways, chance 
 	return Jobs{Set: set, Store: m, Eyes: eyes, hands: hands, ways: ways, chance: chance,
 		underWay: underWay{Dispatch: dispatch.New(set.File.WorkerCount()), ByID: map[int64]*Job{},
 			ByPath: map[string]*Job{}, AtWork: map[int64]*Job{}, Claims: map[string]*Job{},
-			wanted: map[string]wanting{}, Window: window{count: map[string]int{}}},
+			wanted: turn.Wishes{}, Window: window{count: map[string]int{}}},
 		standing: standing{InTrouble: map[string]string{}, Pauses: job.Pauses{}, NotThere: map[string]bool{},
 			Looking: map[string]bool{}}}
 }
