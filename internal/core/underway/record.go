@@ -161,11 +161,22 @@ func (js *Jobs) Fits(j *Job, now time.Time) bool {
 	return true
 }
 
+// mayBegin reports whether a job that was taken up still fits its rule, or has begun. A folder that a rule has begun to
+// fill meanwhile is no unit any more, but was one.
+func (js *Jobs) mayBegin(j *Job, now time.Time) bool {
+	return j.Row.Attempts > 0 || j.Row.Facts.Dir || js.Fits(j, now)
+}
+
+// isUnfit reports whether the rule of a job that waits in the ledger alone takes its file no more.
+func (js *Jobs) isUnfit(row job.Job) bool {
+	r := js.Set.Rule(row.Rule)
+	return r != nil && !js.mayBegin(&Job{Row: row, Rule: r}, row.Taken)
+}
+
 // Restore takes up a job of an earlier run, or one that is retried by hand.
 func (js *Jobs) Restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
 	j := js.adopt(row, recorded, tries)
-	// a folder that a rule has begun to fill meanwhile is no unit, but was one
-	if j.Rule == nil || row.Attempts == 0 && !row.Facts.Dir && !js.Fits(j, now) {
+	if j.Rule == nil || !js.mayBegin(j, now) {
 		js.NotTaken(j, row.FileNow, now)
 		return
 	}

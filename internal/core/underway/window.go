@@ -202,6 +202,9 @@ func (w *window) Find(js *Jobs, path string) {
 	if err != nil || !ok || js.ByID[row.ID] != nil || row.State != job.Queued && row.State != job.Held {
 		return // one that had begun, and is not in the memory, waits for its folder
 	}
+	if js.isUnfit(row) {
+		return // it ends when its turn comes to be taken from the ledger
+	}
 	j := js.adopt(row, row.State, nil)
 	if j.Rule != nil && row.State != job.Held {
 		js.Enqueue(j)
