@@ -71,7 +71,7 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 
 	term.keys("0", "Enter")
 	term.sees("0", ": gauge-readings, gauge-0000.csv")
-	term.sees("0", "reading "+dir)
+	term.sees("0", "in/gauge-0000.csv")
 	term.keys("0", "q")
 	term.sees("0", "WAITING FOR THEIR TURN")
 

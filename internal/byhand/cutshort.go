@@ -12,9 +12,10 @@ import (
 
 // CutShort is an undo or a retry that a crash has cut short.
 type CutShort struct {
-	Row   job.Job
-	Paths []string // of the files that it puts back
-	undo  bool
+	Row    job.Job
+	Paths  []string // of the files that it puts back
+	Places []string // where they may be meanwhile
+	undo   bool
 }
 
 // FinishCutShort goes on with the retries and undos that a crash has cut short. reached tells whether the files of a
@@ -71,6 +72,11 @@ func newCutShort(l Records, id int64, undo bool) (c CutShort, err error) {
 	if c.Row, err = JobByID(l, id); err != nil {
 		return c, err
 	}
+	all, err := l.Placements(id)
+	if err != nil {
+		return c, err
+	}
+	c.Places = job.Places(all)
 	if c.Paths = c.Row.Files(); undo {
 		c.Paths, err = PutsBack(l, c.Row)
 	}

@@ -117,7 +117,7 @@ func (b *attemptBook) announce(list []*job.Placement) error {
 			gone = append(gone, p)
 		}
 	}
-	if len(come)+len(gone) == 0 || b.e.events == nil {
+	if len(come)+len(gone) == 0 || !b.e.listens {
 		return nil
 	}
 	return b.e.do(func() { b.e.flow.Announce(b.job, b.rule, b.chain, come, gone) })
@@ -190,7 +190,7 @@ func (b *attemptBook) Lost(folder string, attributes []string) string {
 // First lists the files that a step leaves a name to.
 func (b *attemptBook) First(path string) (files []job.Ahead) {
 	ask := func() { files = b.e.flow.Ahead(b.job, path) }
-	if b.e.events == nil {
+	if !b.e.listens {
 		ask()
 	} else if err := b.e.do(ask); err != nil {
 		return nil

@@ -6,6 +6,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
+	"stilltide/internal/machine"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -211,10 +213,45 @@ func TestAJobWaitsForItsFolderAtAStart(t *testing.T) {
 	require.Len(t, w.e.later, 1)
 	require.Empty(t, w.running)
 	w.takeAway()
-	w.pump()
+	for len(w.running) == 0 {
+		w.pump()
+	}
 	require.Empty(t, w.e.later)
 	require.Len(t, w.running, 1)
 	require.Equal(t, path, w.running[0].Plan.File)
+}
+
+// Wherever in its steps a job was when the system went down, and the disk of its folder is there only later: nothing
+// takes its file before it is known what the job did with it, however long that takes.
+func TestNothingIsTakenBeforeItsJobIsTakenUp(t *testing.T) {
+	base := machine.Memory(t)
+	for operation := 1; ; operation++ {
+		w := newWorld(t, base, uint64(operation))
+		w.start()
+		w.write(filepath.Join(w.dir, "in", "f1.steps"), "token-1 ")
+		for len(w.running) == 0 {
+			w.pump()
+		}
+		w.crashIn = operation
+		if w.survives(w.endAttempt) {
+			w.lose()
+			require.Greater(t, operation, 20, "its steps have more operations than that")
+			return
+		}
+		w.lose()
+		w.takeAway()
+		w.start()
+		known := len(w.e.later) > 0 // else the ledger has forgotten it, and nothing was done with it
+		w.takeAway()
+		for w.slow = true; w.slow; w.slow = w.r.IntN(6) > 0 {
+			w.now = w.now.Add(500 * time.Millisecond)
+			w.pump()
+			require.False(t, known && len(w.running) > 0, "operation %d", operation)
+		}
+		w.quiet()
+		require.True(t, w.promises())
+		w.lose()
+	}
 }
 
 // The engine takes back what the attempt did, and begins another: at the start, or when the folder comes back.
@@ -224,9 +261,10 @@ func TestTheEngineTakesUpAJob(t *testing.T) {
 	}
 }
 
-func takesUp(t *testing.T, absent bool) {
-	dir := t.TempDir()
-	in, away := filepath.Join(dir, "in"), filepath.Join(dir, "away")
+// cutAmongSteps makes a folder with a job whose step has given its file another name when the watcher ended.
+func cutAmongSteps(t *testing.T) (dir, in, away string) {
+	dir = t.TempDir()
+	in, away = filepath.Join(dir, "in"), filepath.Join(dir, "away")
 	require.NoError(t, os.Mkdir(away, 0o777))
 	require.NoError(t, os.WriteFile(filepath.Join(away, "a.ren"), []byte("a"), 0o666))
 	facts, err := watchfs.Stat(filepath.Join(away, "a.ren"))
@@ -241,19 +279,29 @@ func takesUp(t *testing.T, absent bool) {
 	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: row.File,
 		Target: row.File + ".ren", Facts: facts, After: facts, State: job.Done, Chained: true})
 	require.NoError(t, l.Close())
+	return dir, in, away
+}
+
+const renaming = "rules: [{name: steps, watch: in, debounce: 0s, do: [{rename: \"{name}.ren\"}], processed: done}]\n"
+
+// isAway waits until the watcher knows that its folder is not there.
+func isAway(t *testing.T, e *Engine, in string) {
+	require.Eventually(t, func() bool {
+		live, err := e.Live()
+		return err == nil && live.Folders[in].Absent
+	}, 20*time.Second, time.Millisecond)
+}
+
+func takesUp(t *testing.T, absent bool) {
+	dir, in, away := cutAmongSteps(t)
 	if !absent {
 		require.NoError(t, os.Rename(away, in))
 	}
-
 	ends := make(chan turn.Outcome, 8)
-	e, stop := run(t, dir, "rules: [{name: steps, watch: in, debounce: 0s, do: [{rename: \"{name}.ren\"}], "+
-		"processed: done}]\n", func(o turn.Outcome) { ends <- o })
+	e, stop := run(t, dir, renaming, func(o turn.Outcome) { ends <- o })
 	defer stop()
 	if absent {
-		require.Eventually(t, func() bool {
-			live, err := e.Live()
-			return err == nil && live.Folders[in].Absent
-		}, 20*time.Second, time.Millisecond)
+		isAway(t, e, in)
 		require.NoError(t, os.Rename(away, in))
 	}
 	select {
@@ -263,6 +311,32 @@ func takesUp(t *testing.T, absent bool) {
 	case <-time.After(20 * time.Second):
 		t.Fatal("it was not taken up")
 	}
+}
+
+// The watcher's end waits for the job that is just being taken up, and comes to an end.
+func TestTheEndWhileAJobIsTakenUp(t *testing.T) {
+	dir, in, away := cutAmongSteps(t)
+	begun, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	e, stop := runGuarded(t, dir, renaming, func(turn.Outcome) {}, func(string, ...string) error {
+		once.Do(func() { close(begun); <-goOn })
+		return nil
+	})
+	isAway(t, e, in)
+	require.NoError(t, os.Rename(away, in))
+	<-begun
+	go func() {
+		for stopping := false; !stopping; { // it is told to end
+			if e.do(func() { stopping = e.flow.Stopping() }) != nil {
+				break
+			}
+		}
+		close(goOn)
+	}()
+	late := time.AfterFunc(20*time.Second, func() { panic("it does not end") })
+	stop()
+	late.Stop()
+	require.FileExists(t, filepath.Join(in, "a"), "it was taken back")
 }
 
 // An undo or a retry that a crash has cut short, and whose folder is away at the next start, is finished when that is
@@ -295,10 +369,7 @@ func TestWhatWasAskedByHandIsFinishedWhenItsFolderIsBack(t *testing.T) {
 
 		e, stop := run(t, dir, "rules: [{name: moved, watch: in, debounce: 0s, processed: done}]\n",
 			func(turn.Outcome) {})
-		require.Eventually(t, func() bool {
-			live, err := e.Live()
-			return err == nil && live.Folders[in].Absent
-		}, 20*time.Second, time.Millisecond)
+		isAway(t, e, in)
 		require.NoError(t, os.Rename(away, in))
 		require.Eventually(t, func() bool {
 			row, err := byhand.JobByID(e.ledger, row.ID)

@@ -119,15 +119,23 @@ func (e *Engine) readBeside(reads []turn.Read) {
 			})
 			continue
 		}
-		e.active++
-		e.work.Go(func() {
+		e.beside(func() func() {
 			answer := r.Do(from)
-			e.asks <- func() { // the flow listens as long as anything is under way
-				e.active--
-				answer(time.Now())
-			}
+			return func() { answer(time.Now()) }
 		})
 	}
+}
+
+// beside does something beside the loop, and brings what comes of it there.
+func (e *Engine) beside(do func() (bring func())) {
+	e.active++
+	e.work.Go(func() {
+		bring := do()
+		e.asks <- func() { // the loop listens as long as anything is under way
+			e.active--
+			bring()
+		}
+	})
 }
 
 // doubtAfter is how long a look beside the flow may take before its folder is asked
@@ -241,47 +249,53 @@ func (e *Engine) isReached(set *plan.Set, row job.Job, placements []job.Placemen
 	return !watched || !errors.Is(err, os.ErrNotExist)
 }
 
+// cutByHand is an undo or retry that a crash has cut short, and that waits for its folder.
+type cutByHand struct {
+	byhand.CutShort
+	lent bool // its files are kept from the rules
+}
+
 // goOn takes up, beside the loop, what had begun before the start in a folder that was not there, or did not answer,
 // as far as that is back: jobs, undos, and retries. The rules have left their files alone.
-func (e *Engine) goOn(beside func(func())) {
+func (e *Engine) goOn(beside func(do func() (bring func()))) {
 	set, jobs, asked := e.flow.Set, e.later, e.cutShort
 	e.later, e.cutShort = nil, nil
-	for _, row := range jobs {
-		if e.flow.IsAbsent(row.Watch) {
-			e.later = append(e.later, row)
+	for _, j := range jobs {
+		if e.flow.IsAbsent(j.Watch) {
+			e.later = append(e.later, j)
 			continue
 		}
-		beside(func() { e.resume(row, set) })
+		beside(func() func() { return e.resume(j, set) })
 	}
 	for _, c := range asked {
-		if e.flow.IsAbsent(c.Row.Watch) || !e.flow.Lend(c.Row.ID, c.Paths) {
+		if c.lent = c.lent || e.flow.Lend(c.Row.ID, c.Paths, c.Places...); !c.lent || e.flow.IsAbsent(c.Row.Watch) {
 			e.cutShort = append(e.cutShort, c)
 			continue
 		}
-		beside(func() { e.finish(c, set) })
+		beside(func() func() { return e.finish(c, set) })
 	}
 }
 
-func (e *Engine) resume(row job.Job, set *plan.Set) {
-	tries, m, err := e.recoverJob(row, set)
-	_ = e.do(func() { // else the watcher ends, and its next start goes on from the ledger
+func (e *Engine) resume(j job.Job, set *plan.Set) (bring func()) {
+	tries, m, err := e.recoverJob(j, set)
+	return func() {
 		if err != nil {
-			e.later = append(e.later, row) // the ledger says what is wrong with it
+			e.later = append(e.later, j) // the ledger says what is wrong with it
 			return
 		}
-		e.flow.Resume(row, tries, m, true, time.Now())
-		e.flow.Return(row.Files(), row.Facts.Dir, time.Now())
-	})
+		e.flow.Resume(j, tries, m, true, time.Now())
+		e.flow.Return(j.ID, j.Facts.Dir, time.Now())
+	}
 }
 
-func (e *Engine) finish(c byhand.CutShort, set *plan.Set) {
+func (e *Engine) finish(c cutByHand, set *plan.Set) (bring func()) {
 	row, opened, err := c.Finish(e.ledger, &e.desk.Placer, set)
-	_ = e.do(func() {
+	return func() {
 		if opened {
 			e.flow.Reopen(row, time.Now())
 		}
-		if e.flow.Return(c.Paths, row.Facts.Dir, time.Now()); err != nil {
+		if e.flow.Return(row.ID, row.Facts.Dir, time.Now()); err != nil {
 			e.flow.Blame(row.Rule, c.Says(err))
 		}
-	})
+	}
 }

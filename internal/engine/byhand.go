@@ -33,7 +33,7 @@ func (e *Engine) Retry(id int64) byhand.Sent {
 		if err == nil {
 			e.flow.Reopen(opened, time.Now())
 		}
-		e.flow.Return(row.Files(), row.Facts.Dir, time.Now())
+		e.flow.Return(id, row.Facts.Dir, time.Now())
 	})
 	if err = errors.Join(err, doErr); err != nil {
 		return byhand.Sent{ID: id, Reason: err.Error()}
@@ -66,7 +66,7 @@ func (e *Engine) Undo(id int64) byhand.Sent {
 		return byhand.Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}
 	sent := byhand.UndoJob(e.ledger, &e.desk.Placer, set, row)
-	if err := e.do(func() { e.flow.Return(back, row.Facts.Dir, time.Now()) }); err != nil && !sent.Done {
+	if err := e.do(func() { e.flow.Return(id, row.Facts.Dir, time.Now()) }); err != nil && !sent.Done {
 		sent.Reason = err.Error()
 	}
 	return sent

@@ -16,7 +16,6 @@ import (
 	"sync"
 	"time"
 
-	"stilltide/internal/byhand"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
@@ -97,6 +96,7 @@ type Engine struct {
 
 	results  chan turn.AttemptEnd
 	asks     chan func()
+	listens  bool // the loop carries out what it is asked: not before Run has taken up what was left
 	wake     chan struct{}
 	desk     *placing.Desk
 	sift     *sift.Sifter
@@ -104,13 +104,13 @@ type Engine struct {
 	pools    pools
 	work     sync.WaitGroup
 	crew     *crew
-	active   int                               // attempts and placements under way
+	active   int                               // attempts, placements, and what is done beside the loop
 	cancels  map[int64]context.CancelCauseFunc // of the running attempts, by job
 	answers  *look.Answers
-	silent   map[string]bool   // file systems of which was said that they do not answer
-	cutShort []byhand.CutShort // that wait for their folder
-	later    []job.Job         // running when the watcher ended, and on a file system that has not answered since
-	hub      *notify.Hub       // of the channels
+	silent   map[string]bool // file systems of which was said that they do not answer
+	cutShort []cutByHand
+	later    []job.Job   // running when the watcher ended, and on a file system that has not answered since
+	hub      *notify.Hub // of the channels
 	tell     *telling.Teller
 	passes   int            // of a sweep, after the first
 	sweeps   map[*pass]bool // by hand, and followed
@@ -208,7 +208,7 @@ func (e *Engine) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	e.events = w
+	e.events, e.listens = w, true
 	runs, stopRuns := context.WithCancel(context.Background())
 	e.desk.Runs, e.desk.Placer.Stop, e.desk.Placer.Numbers = runs, runs.Done(), &naming.Numbers{}
 	quit := make(chan struct{})

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/rule"
+	"stilltide/internal/sift"
 	"stilltide/internal/watchfs"
 )
 
@@ -82,7 +83,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 		}
 	case watchfs.Present:
 		f.absent, f.trouble = false, ""
-		e.goOn(e.work.Go)
+		e.goOn(e.beside)
 		e.desk.Mounts.Note(e.ledger, ev.Path)
 	case watchfs.Polled:
 		f.polled = ev.Err.Error()
@@ -137,39 +138,19 @@ func (e *Engine) findMissing(folder string) {
 		return
 	}
 	rules := e.flow.Rules().Rules()
-	e.active++
-	e.work.Go(func() {
+	e.beside(func() func() {
 		missing := map[string][]string{}
 		for _, r := range rules {
 			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
-				missing[r.Name.S] = e.missing(r.Name.S, folder)
+				missing[r.Name.S] = sift.Missing(e.ledger, r.Name.S, folder)
 			}
 		}
-		e.asks <- func() { // the flow listens as long as anything is under way
-			e.active--
+		return func() {
 			for rule, paths := range missing {
 				e.flow.Missing(rule, paths, time.Now())
 			}
 		}
 	})
-}
-
-// missing lists what a rule remembers below a folder and what is not there.
-func (e *Engine) missing(rule, folder string) (missing []string) {
-	for after := ""; ; {
-		known, next, err := e.ledger.KnownFiles(rule, folder, after)
-		if err != nil {
-			return nil // the next sweep tries again
-		}
-		for _, path := range known {
-			if facts, err := watchfs.Stat(path); err == nil && !facts.Exists {
-				missing = append(missing, path)
-			}
-		}
-		if after = next; next == "" {
-			return missing
-		}
-	}
 }
 
 // sweptAll reports whether all wanted folders were looked through, or are not there.

@@ -24,7 +24,7 @@ func (e *Engine) recover(now time.Time) error {
 	if err != nil {
 		return err
 	}
-	e.cutShort, err = byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.isReached, e.flow.Blame)
+	cutShort, err := byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.isReached, e.flow.Blame)
 	if err != nil {
 		return err
 	}
@@ -48,8 +48,8 @@ func (e *Engine) recover(now time.Time) error {
 		}
 	}
 	e.flow.TakeUp(paused, queued)
-	for _, c := range e.cutShort {
-		e.flow.Lend(c.Row.ID, c.Paths)
+	for _, c := range cutShort {
+		e.cutShort = append(e.cutShort, cutByHand{c, e.flow.Lend(c.Row.ID, c.Paths, c.Places...)})
 	}
 	before, err := e.ledger.Boot()
 	if err != nil {
@@ -77,8 +77,13 @@ func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	if err == nil {
 		e.flow.Resume(row, tries, m, sameBoot, now)
 	} else if errors.Is(err, errNotReached) {
-		e.flow.Lend(row.ID, row.Files())
-		e.later, err = append(e.later, row), nil
+		placements, err := e.ledger.Placements(row.ID)
+		if err != nil {
+			return err
+		}
+		e.flow.Lend(row.ID, row.Files(), job.Places(placements)...)
+		e.later = append(e.later, row)
+		return nil
 	}
 	return err
 }

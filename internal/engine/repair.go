@@ -17,13 +17,9 @@ func (e *Engine) findLost(folder string) {
 		if s := r.Repairs(); s == nil || !r.Enabled || !slices.Contains(r.Folders, folder) {
 			continue
 		}
-		e.active++
-		e.work.Go(func() {
+		e.beside(func() func() {
 			lost, all := e.lost(r, folder)
-			e.asks <- func() { // the flow listens as long as anything is under way
-				e.active--
-				e.flow.Repair(r.Name.S, lost, all, time.Now())
-			}
+			return func() { e.flow.Repair(r.Name.S, lost, all, time.Now()) }
 		})
 	}
 }

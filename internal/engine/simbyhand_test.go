@@ -96,8 +96,11 @@ func (w *world) await() {
 	}
 }
 
-// beside carries out what the engine does beside its loop, to its end.
-func (w *world) beside(f func()) {
+// beside keeps what the engine does beside its loop: it takes its time.
+func (w *world) beside(do func() (bring func())) { w.apart = append(w.apart, do) }
+
+// serve does something beside the loop, which does what it is asked meanwhile.
+func (w *world) serve(f func()) {
 	over := make(chan any)
 	go func() {
 		defer func() { over <- recover() }()

@@ -26,6 +26,7 @@ import (
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
 	"stilltide/internal/placing"
+	"stilltide/internal/sift"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -53,6 +54,7 @@ rules:
     retry: {times: 2, delay: 1s}
     processed: stepped
     failed: failed
+  - {name: next, watch: in, match: "*.renamed", debounce: 0s, run: "do {file}", retry: 1, processed: done, failed: failed}
   - {name: heap, watch: in, match: "*.heap", debounce: 0s, batch: {quiet: 1s, max_files: 3}, run: do, retry: 1, processed: heaps, failed: failed}
   - {name: keyed, watch: in, match: "*.key", debounce: 0s, serial_by: "{size}", order: newest, run: "do {file}", retry: 1, processed: done, failed: failed}
   - {name: whole, watch: in, match: "*.whole", unit: folder, debounce: 200ms, run: "do {file}", retry: 1, processed: wholes, failed: failed}
@@ -101,6 +103,9 @@ type world struct {
 	stops   map[int64]bool  // attempts that are to be stopped
 	reads   []turn.Read     // that the flow has asked for
 	answers []turn.Answer   // that it has not heard
+	apart   []func() func() // what the engine does beside its loop
+	brings  []func()        // and what it has not heard of that
+	slow    bool            // that does not come to its end yet
 	dirty   []string        // paths whose event was not told yet
 	late    []string        // and those whose event is on its way
 	removed map[string]bool // inputs that the user took away
@@ -213,6 +218,7 @@ func (w *world) fail(format string, args ...any) bool {
 // start is the start of the watcher: recovery, then a sweep.
 func (w *world) start() {
 	w.running, w.reads, w.answers, w.stops = nil, nil, nil, map[int64]bool{}
+	w.apart, w.brings = nil, nil
 	for {
 		w.open()
 		w.e = &Engine{o: Options{Rules: w.rules}, ledger: w.store, state: w.rules.StateFolder(),
@@ -241,6 +247,7 @@ func (w *world) start() {
 		}
 		w.lose()
 	}
+	w.e.listens = true
 	w.sweep()
 }
 
@@ -270,6 +277,9 @@ func (w *world) before(operation string, paths ...string) error {
 	if w.crashIn > 0 {
 		if w.crashIn--; w.crashIn == 0 {
 			w.say("crash before %s %v", operation, paths)
+			if w.r.IntN(2) == 0 {
+				_ = w.store.Flush() // what may be late was written in time
+			}
 			panic(crashed{})
 		}
 	}
@@ -305,6 +315,9 @@ func (w *world) survives(f func()) (ok bool) {
 func (w *world) protected(f func()) {
 	if !w.survives(f) {
 		w.lose()
+		if !w.absent && !w.calm && w.r.IntN(2) == 0 {
+			w.takeAway() // the disk is not there when the system is up again
+		}
 		w.start()
 	}
 }
@@ -345,7 +358,7 @@ func (w *world) findMissing() {
 		if r.Processed != nil {
 			continue // its files do not stay
 		}
-		missing := w.e.missing(r.Name.S, filepath.Join(w.dir, "in"))
+		missing := sift.Missing(w.store, r.Name.S, filepath.Join(w.dir, "in"))
 		w.answers = append(w.answers, func(now time.Time) { w.e.flow.Missing(r.Name.S, missing, now) })
 	}
 }
@@ -384,7 +397,9 @@ func (w *world) happen() {
 			w.say("crash")
 			panic(crashed{})
 		}
-		w.crashIn = 1 + w.r.IntN(6)
+		w.crashIn = 1 + w.r.IntN(8)
+		w.endAttempt()
+		w.placeBatch()
 	case 15:
 		w.usePool(turn.Pool{Places: w.r.IntN(3), Away: []string{"", "", "no machine answers"}[w.r.IntN(3)]})
 	case 16:
@@ -522,7 +537,8 @@ func (w *world) pump() {
 	}
 }
 
-// readSome carries out some of the reads, and brings some of the answers: each takes its time.
+// readSome carries out some of the reads and of what is done beside the loop, and brings some of the answers: each
+// takes its time.
 func (w *world) readSome() {
 	for len(w.reads) > 0 && w.r.IntN(2) == 0 {
 		w.answers = append(w.answers, w.reads[0].Do(source{w.store, w.e.flow.Rules()}))
@@ -531,6 +547,16 @@ func (w *world) readSome() {
 	for len(w.answers) > 0 && w.r.IntN(2) == 0 {
 		w.answers[0](w.now)
 		w.answers = w.answers[1:]
+	}
+	for len(w.apart) > 0 && !w.slow && w.r.IntN(3) == 0 {
+		do := w.apart[0]
+		w.apart = w.apart[1:]
+		w.serve(func() { w.brings = append(w.brings, do()) })
+	}
+	for len(w.brings) > 0 && w.r.IntN(3) == 0 {
+		bring := w.brings[0]
+		w.brings = w.brings[1:]
+		bring()
 	}
 }
 
@@ -576,6 +602,9 @@ func (w *world) endAttempt() {
 
 // endSteps runs an attempt's steps for real, but for the command among them.
 func (w *world) endSteps(a *turn.Attempt, exit int) {
+	if !w.calm && w.r.IntN(4) == 0 {
+		w.crashIn = 1 + w.r.IntN(12)
+	}
 	under := w.e.workOn(a, filepath.Join(w.e.state, "output", "x"))
 	res := turn.AttemptEnd{ID: a.Plan.ID, Ran: time.Second}
 	var p *work.Problem
@@ -584,10 +613,10 @@ func (w *world) endSteps(a *turn.Attempt, exit int) {
 		if s.Runs() && exit != 0 {
 			p = &work.Problem{Text: "it ended with exit code 1"}
 		} else if !s.Runs() {
-			p = under.Step(context.Background(), s)
+			w.serve(func() { p = under.Step(context.Background(), s) })
 		}
 	}
-	conclude(under, a, p, &res)
+	w.serve(func() { conclude(under, a, p, &res) })
 	w.say("steps of job %d end: ok %v %s; at %s", a.Plan.ID, res.OK, res.Reason, res.Units[0].At)
 	w.e.flow.AttemptEnded(res, w.now)
 }
@@ -646,7 +675,7 @@ func (w *world) quiet() {
 		idle++
 		turn(2 * time.Second)
 		if _, more := w.e.flow.Wake(w.now); more || len(w.running)+w.e.desk.Waiting() > 0 ||
-			len(w.dirty)+len(w.late)+len(w.reads)+len(w.answers) > 0 {
+			len(w.dirty)+len(w.late)+len(w.reads)+len(w.answers)+len(w.apart)+len(w.brings) > 0 {
 			idle = 0
 		}
 	}

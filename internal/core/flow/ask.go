@@ -72,29 +72,39 @@ func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
 	f.ApplyRules()
 }
 
-// Lend keeps files from the rules while a command puts them back that a job took. It fails if a job
-// that is not over has one of them, or the command's own job is not over.
-func (f *Flow) Lend(id int64, paths []string) bool {
-	for _, path := range paths {
-		f.Window.Find(&f.Jobs, path)
-		if f.ByPath[path] != nil {
-			return false
-		}
-	}
-	if f.ByID[id] != nil {
+// Lend keeps files from the rules while they are put back for a job that took them, and what lies at further places as
+// far as no job has it. It fails if a job that is not over has one of the files, if one is lent already, or if the job
+// itself is not over.
+func (f *Flow) Lend(id int64, paths []string, places ...string) bool {
+	if f.ByID[id] != nil || !f.allFree(paths) {
 		return false
 	}
-	for _, path := range paths {
-		f.lent[path] = true
-		f.LetGo(path)
-		f.gather.Leave(path)
+	for _, path := range append(slices.Clip(paths), places...) {
+		if f.isFree(path) {
+			f.lent[path] = true
+			f.lentFor[id] = append(f.lentFor[id], path)
+			f.LetGo(path)
+			f.gather.Leave(path)
+		}
 	}
 	return true
 }
 
-// Return ends that. What happened to the files meanwhile is seen as a sweep would see it. dir tells
+func (f *Flow) allFree(paths []string) bool {
+	return !slices.ContainsFunc(paths, func(path string) bool { return !f.isFree(path) })
+}
+
+// isFree reports whether no job has a file, and it is not lent.
+func (f *Flow) isFree(path string) bool {
+	f.Window.Find(&f.Jobs, path)
+	return f.ByPath[path] == nil && !f.lent[path]
+}
+
+// Return ends the lending of a job's files. What happened to them meanwhile is seen as a sweep would see it. dir tells
 // whether those that are not there were folders.
-func (f *Flow) Return(paths []string, dir bool, now time.Time) {
+func (f *Flow) Return(id int64, dir bool, now time.Time) {
+	paths := f.lentFor[id]
+	delete(f.lentFor, id)
 	for _, path := range paths {
 		delete(f.lent, path)
 		facts, err := f.Eyes.Stat(path)
@@ -124,11 +134,25 @@ func (f *Flow) Cancel(id int64, path string, now time.Time) (running bool, err e
 	running = f.AtWork[id] != nil
 	if f.ByID[id] == nil && path != "" {
 		if f.Window.Find(&f.Jobs, path); f.ByID[id] == nil {
-			return false, errors.New("it had begun before the watcher last ended, and waits for its folder; it " +
-				"can be cancelled when that is there")
+			return false, f.whyApart(path)
 		}
 	}
 	return running, f.CancelJob(id, now)
+}
+
+// whyApart says why a job that is not over cannot be cancelled: it is not in the memory.
+func (f *Flow) whyApart(path string) error {
+	row, open, err := f.Store.OpenJob(path)
+	switch {
+	case err != nil:
+		return err
+	case !open:
+		return errors.New("it has just come to its end")
+	case row.State == job.Queued || row.State == job.Held:
+		return errors.New("its rule takes its file no more, and it ends by itself when its turn comes")
+	}
+	return errors.New("it had begun before the watcher last ended, and waits for its folder; it can be cancelled " +
+		"when that is there")
 }
 
 // Announce tells of files that a job is about to place where rules watch, or to take from

@@ -44,7 +44,8 @@ type arrivals struct {
 	aging     due.Queue[string]          // files that are too young for a rule, until they are not
 	leaving   map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
 	opening   opening                    // settled files that are looked into
-	lent      map[string]bool            // paths that a command is putting back
+	lent      map[string]bool            // paths that are kept from the rules
+	lentFor   map[int64][]string         // the same, by the job that they are lent for
 	seen      time.Time                  // when the first event came for the file that has just settled
 	unmatched unmatched
 	renew     []turn.Chosen           // what is found and chosen is handled again
@@ -66,7 +67,7 @@ type deciding struct {
 // New makes the flow of a set of rules. chance gives numbers from 0 to 1, which spread retries.
 func New(set *plan.Set, m underway.Memory, eyes underway.Eyes, hands underway.Hands, chance func() float64) *Flow {
 	f := &Flow{arrivals: arrivals{asking: map[string]bool{}, markers: map[string]string{}, lent: map[string]bool{},
-		leaving: map[string]map[string]bool{}},
+		lentFor: map[int64][]string{}, leaving: map[string]map[string]bool{}},
 		deciding: deciding{unread: map[string]bool{}}}
 	f.Jobs = underway.NewJobs(set, m, eyes, hands, f, chance)
 	f.sources = f.asks()

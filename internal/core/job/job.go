@@ -147,6 +147,17 @@ const (
 	Undone    PlacementState = "undone"
 )
 
+// Places lists where placements have taken files from and put them, as far as that was not taken back: what a crash
+// has cut short may lie at any of these.
+func Places(list []Placement) (paths []string) {
+	for _, p := range list {
+		if p.State != Dropped && p.State != Undone {
+			paths = append(paths, p.Source, p.Target)
+		}
+	}
+	return paths
+}
+
 // GoingBack reports whether a placement is being taken back.
 func (s PlacementState) GoingBack() bool { return s == Undoing || s == Reverting }
 

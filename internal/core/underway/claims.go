@@ -24,6 +24,15 @@ func (js *Jobs) Claim(j *Job, path string, facts file.Facts) {
 	}
 }
 
+// claimAt holds what a job has left where rules watch, of an attempt that a crash has cut short: only what was placed
+// since the start was announced.
+func (js *Jobs) claimAt(j *Job, path string, facts file.Facts) {
+	if path != j.Row.File && js.Set.Watched(path) {
+		js.Claim(j, path, facts)
+		Mark(&j.Hold().Offers, path)
+	}
+}
+
 // Claimed returns the job that holds a file.
 func (js *Jobs) Claimed(path string, facts file.Facts) *Job {
 	if len(js.Claims) == 0 {

@@ -132,6 +132,9 @@ func (js *Jobs) addMove(e *turn.Placing, j *Job, main *plan.Job, target *rule.Pl
 	if _, done := landed[u.At]; done || u.At == "" {
 		return nil
 	}
+	if u.At != path {
+		js.claimAt(j, u.At, u.Facts)
+	}
 	goes, its, of := path, facts, u // the file whose place decides
 	if companion {
 		goes, its = j.fileOf(path)

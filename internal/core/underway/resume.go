@@ -138,7 +138,7 @@ func (js *Jobs) Resume(row job.Job, tries []plan.Try, m Recovered, sameBoot bool
 	}
 	js.Restore(row, was, tries, now)
 	if j := js.ByID[row.ID]; j != nil {
-		j.leave(m.left)
+		js.leave(j, m.left)
 	}
 }
 
@@ -155,7 +155,15 @@ func (js *Jobs) resumeWaiting(row job.Job, tries []plan.Try, m Recovered, now ti
 	}
 	js.Restore(row, was, tries, now)
 	if j := js.ByID[row.ID]; j != nil {
-		j.leave(m.left)
+		js.leave(j, m.left)
+	}
+}
+
+// leave notes what could not be taken back of a job's attempts, and holds it.
+func (js *Jobs) leave(j *Job, left []*job.Placement) {
+	j.leave(left)
+	for _, p := range left {
+		js.claimAt(j, p.Target, p.After)
 	}
 }
 

@@ -1,0 +1,102 @@
+//go:build linux
+
+package engine
+
+import (
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"stilltide/internal/core/turn"
+	"stilltide/internal/machine"
+
+	"github.com/stretchr/testify/require"
+)
+
+// A file that is kept from the rules for one job is not lent for another, nor for the same one again: what ends first
+// would give it back to the rules under the hands of the other.
+func TestAFileIsLentOnce(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.start()
+	defer w.lose()
+	path, place := filepath.Join(w.dir, "in", "f1.work"), filepath.Join(w.dir, "in", "f1.renamed")
+	w.write(path, "token-1 ")
+	w.write(place, "token-2 ")
+	f := w.e.flow
+	require.True(t, f.Lend(7, []string{path}, place))
+	require.False(t, f.Lend(8, []string{path}))
+	require.False(t, f.Lend(7, []string{path}))
+	require.True(t, f.Lend(8, nil, place), "it is the other's")
+	f.Return(8, false, w.now)
+	for range 5 {
+		w.pump()
+	}
+	require.Empty(t, w.running)
+	f.Return(7, false, w.now)
+	for len(w.running) < 1 {
+		w.pump()
+	}
+}
+
+// A job that waits in the ledger alone, and whose rule takes its file no more, does not begin because somebody asks for
+// the file.
+func TestAJobThatFitsNoMoreIsNotTakenFromTheLedger(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.usePoolAtStart(turn.Pool{})
+	defer w.lose()
+	path := filepath.Join(w.dir, "in", "f1.hold")
+	w.write(path, "token-1 ")
+	for w.e.flow.ByPath[path] == nil {
+		w.pump()
+	}
+	require.NoError(t, w.store.Flush())
+	w.lose()
+	w.start()
+	w.reload()
+	w.e.flow.Window.Find(&w.e.flow.Jobs, path)
+	require.Nil(t, w.e.flow.ByPath[path])
+	w.usePool(turn.Pool{Places: 2})
+	for range 10 {
+		w.pump()
+	}
+	require.Empty(t, w.running)
+}
+
+// usePoolAtStart starts the watcher with a pool.
+func (w *world) usePoolAtStart(p turn.Pool) {
+	w.pool = p
+	w.start()
+}
+
+// What a failed attempt left under another name, and could not take back, is its job's until that is over: also after
+// a crash.
+func TestWhatCouldNotBeTakenBackIsItsJobsAfterACrash(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.start()
+	defer w.lose()
+	path, renamed := filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
+	w.write(path, "token-1 ")
+	for len(w.running) == 0 {
+		w.pump()
+	}
+	w.e.desk.Placer.Before = func(operation string, paths ...string) error {
+		if _, err := os.Lstat(renamed); err == nil {
+			return &os.PathError{Op: operation, Path: paths[0], Err: syscall.EROFS}
+		}
+		return nil
+	}
+	w.endAttempt()
+	w.pump()
+	require.Equal(t, 1, w.e.desk.Waiting(), "it failed, and is to be placed")
+	require.FileExists(t, renamed)
+	require.NoError(t, w.store.Flush())
+	w.lose()
+	w.start()
+	for range 5 {
+		w.pump()
+		require.Empty(t, w.running, "no other rule takes it")
+	}
+	w.quiet()
+	require.FileExists(t, filepath.Join(w.dir, "failed", "f1.renamed"))
+}
