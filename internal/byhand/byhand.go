@@ -76,9 +76,9 @@ func JobByID(l Records, id int64) (job.Job, error) {
 	return rows[0], nil
 }
 
-// areFree returns an error if a job that is not over has one of a job's files.
+// areFree returns an error if a job that is not over has one of a job's files, where it was taken or where it is now.
 func areFree(l Records, row job.Job) error {
-	for _, path := range row.Files() {
+	for _, path := range append(row.Files(), row.Now()...) {
 		other, is, err := l.OpenJob(path)
 		if err != nil {
 			return err

@@ -72,13 +72,8 @@ func newCutShort(l Records, id int64, undo bool) (c CutShort, err error) {
 	if c.Row, err = JobByID(l, id); err != nil {
 		return c, err
 	}
-	all, err := l.Placements(id)
-	if err != nil {
-		return c, err
-	}
-	c.Places = job.Places(all)
-	if c.Paths = c.Row.Files(); undo {
-		c.Paths, err = PutsBack(l, c.Row)
+	if c.Paths, c.Places, err = PutsBack(l, c.Row); !undo {
+		c.Paths = c.Row.Files()
 	}
 	return c, err
 }

@@ -345,10 +345,10 @@ func backAt(l Records, p *job.Placement, now file.Facts) error {
 }
 
 // PutsBack lists the files that the undoing of a job would put back, at the paths that they had: its inputs, what its
-// steps took besides, and what it replaced.
-func PutsBack(l Records, row job.Job) ([]string, error) {
+// steps took besides, and what it replaced; and the places where they may be meanwhile.
+func PutsBack(l Records, row job.Job) (back, places []string, _ error) {
 	all, err := l.Placements(row.ID)
-	return putBack(row, Undoable(all)), err
+	return putBack(row, Undoable(all)), job.Places(all), err
 }
 
 func putBack(row job.Job, list []job.Placement) []string {

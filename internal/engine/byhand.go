@@ -18,7 +18,7 @@ func (e *Engine) Retry(id int64) byhand.Sent {
 	lent, known := false, false
 	err = e.do(func() {
 		known = e.flow.Rules().Rule(row.Rule) != nil
-		lent = known && e.flow.Lend(id, row.Files())
+		lent = known && e.flow.Lend(id, row.Files(), row.Now()...)
 	})
 	switch {
 	case err != nil:
@@ -53,12 +53,12 @@ func (e *Engine) lasting(s byhand.Sent) byhand.Sent {
 // Undo puts back what a job of the running engine placed.
 func (e *Engine) Undo(id int64) byhand.Sent {
 	row, err := byhand.JobByID(e.ledger, id)
-	back, listErr := byhand.PutsBack(e.ledger, row)
+	back, places, listErr := byhand.PutsBack(e.ledger, row)
 	if err = errors.Join(err, listErr); err != nil {
 		return byhand.Sent{ID: id, Reason: err.Error()}
 	}
 	lent, set := false, (*plan.Set)(nil)
-	err = e.do(func() { lent, set = e.flow.Lend(id, back), e.flow.Set })
+	err = e.do(func() { lent, set = e.flow.Lend(id, back, places...), e.flow.Set })
 	switch {
 	case err != nil:
 		return byhand.Sent{ID: id, Reason: err.Error()}

@@ -8,8 +8,12 @@ import (
 	"syscall"
 	"testing"
 
+	"stilltide/internal/byhand"
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/machine"
+	"stilltide/internal/watchfs"
 
 	"github.com/stretchr/testify/require"
 )
@@ -99,4 +103,30 @@ func TestWhatCouldNotBeTakenBackIsItsJobsAfterACrash(t *testing.T) {
 	}
 	w.quiet()
 	require.FileExists(t, filepath.Join(w.dir, "failed", "f1.renamed"))
+}
+
+// What a job left under another name, and another job has taken since, is not put back under the hands of that.
+func TestARetryLeavesWhatAnotherJobHas(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.start()
+	defer w.lose()
+	path, renamed := filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
+	w.write(renamed, "token-1 ")
+	facts, err := watchfs.Stat(renamed)
+	require.NoError(t, err)
+	row := job.Job{ID: w.store.NextID(), Rule: "steps", File: path, Watch: filepath.Dir(path), State: job.Queued,
+		Event: file.Added, Facts: facts, FileNow: renamed}
+	w.store.Record(row, "")
+	row.Become(job.Cancelled)
+	w.store.Record(row, job.Queued)
+	for len(w.running) == 0 {
+		w.pump()
+	}
+	require.Equal(t, renamed, w.running[0].Plan.File)
+	for what, do := range map[string]func(int64) byhand.Sent{"retry": w.e.Retry, "undo": w.e.Undo} {
+		var sent byhand.Sent
+		w.serve(func() { sent = do(row.ID) })
+		require.False(t, sent.Done, what)
+		require.FileExists(t, renamed, what)
+	}
 }

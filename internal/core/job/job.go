@@ -5,6 +5,7 @@ package job
 
 import (
 	"path/filepath"
+	"slices"
 	"strconv"
 	"time"
 
@@ -88,6 +89,15 @@ func (j Job) Files() []string {
 		}
 	}
 	return files
+}
+
+// Now lists where the files of a job are, and their markers, as far as they are somewhere.
+func (j Job) Now() []string {
+	places := []string{j.FileNow}
+	for _, m := range j.Extra {
+		places = append(places, m.FileNow)
+	}
+	return slices.DeleteFunc(places, func(path string) bool { return path == "" })
 }
 
 // Took returns what a job knows of a file that it took at a path, alone or with others: what it was,
