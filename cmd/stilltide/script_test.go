@@ -45,6 +45,11 @@ func setupScript(e *testscript.Env) error {
 	e.Setenv("XDG_CONFIG_HOME", filepath.Join(e.WorkDir, "config"))
 	e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
 	e.Setenv("TMPDIR", filepath.Join(e.WorkDir, ".tmp"))
+	program, err := built() // it starts in half the time of the one that holds the tests
+	if err != nil {
+		return err
+	}
+	e.Setenv("PATH", filepath.Dir(program)+string(os.PathListSeparator)+e.Getenv("PATH"))
 	return os.MkdirAll(filepath.Join(e.WorkDir, ".tmp"), 0o777)
 }
 
@@ -112,7 +117,7 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 // COMMAND [ARG …]; negated, until it does not. stdout is what it printed last.
 func until(ts *testscript.TestScript, neg bool, args []string) {
 	want := regexp.MustCompile("(?m)" + args[0])
-	for end := time.Now().Add(patience); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
 		_ = ts.Exec(args[1], args[2:]...) // its status is another question
 		if want.MatchString(ts.ReadFile("stdout")) != neg {
 			return

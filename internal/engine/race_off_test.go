@@ -2,4 +2,4 @@
 
 package engine
 
-const simDefault = 400
+const simDefault = 200
