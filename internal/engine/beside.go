@@ -294,8 +294,8 @@ func (e *Engine) finish(c cutByHand, set *plan.Set) (bring func()) {
 		if opened {
 			e.flow.Reopen(row, time.Now())
 		}
-		if e.flow.Return(row.ID, row.Facts.Dir, time.Now()); err != nil {
-			e.flow.Blame(row.Rule, c.Says(err))
+		if e.flow.Return(c.Row.ID, c.Row.Facts.Dir, time.Now()); err != nil {
+			e.flow.Blame(c.Row.Rule, c.Says(err))
 		}
 	}
 }

@@ -32,6 +32,9 @@ func TestAFileIsLentOnce(t *testing.T) {
 	require.False(t, f.Lend(8, []string{path}))
 	require.False(t, f.Lend(7, []string{path}))
 	require.True(t, f.Lend(8, nil, place), "it is the other's")
+	elsewhere := filepath.Join(w.dir, "done", "f1.work")
+	require.True(t, f.Lend(9, nil, elsewhere), "no rule looks there")
+	require.True(t, f.Lend(10, []string{elsewhere}))
 	f.Return(8, false, w.now)
 	for range 5 {
 		w.pump()
@@ -129,4 +132,19 @@ func TestARetryLeavesWhatAnotherJobHas(t *testing.T) {
 		require.False(t, sent.Done, what)
 		require.FileExists(t, renamed, what)
 	}
+}
+
+// What an undo or a retry keeps from the rules is given back, also where it cannot be finished.
+func TestWhatCannotBeFinishedIsGivenBack(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.start()
+	defer w.lose()
+	path := filepath.Join(w.dir, "in", "f1.work")
+	w.write(path, "token-1 ")
+	lost := cutByHand{CutShort: byhand.CutShort{Row: job.Job{ID: 999, Rule: "work", File: path}}, lent: true}
+	require.True(t, w.e.flow.Lend(999, []string{path}))
+	var bring func()
+	w.serve(func() { bring = w.e.finish(lost, w.e.flow.Set) })
+	bring()
+	require.True(t, w.e.flow.Lend(998, []string{path}), "the ledger knows of no such job")
 }

@@ -73,13 +73,14 @@ func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
 }
 
 // Lend keeps files from the rules while they are put back for a job that took them, and what lies at further places as
-// far as no job has it. It fails if a job that is not over has one of the files, if one is lent already, or if the job
-// itself is not over.
+// far as rules watch there and no job has it. It fails if a job that is not over has one of the files, if one is lent
+// already, or if the job itself is not over.
 func (f *Flow) Lend(id int64, paths []string, places ...string) bool {
 	if f.ByID[id] != nil || !f.allFree(paths) {
 		return false
 	}
-	for _, path := range append(slices.Clip(paths), places...) {
+	watched := slices.DeleteFunc(slices.Clone(places), func(path string) bool { return !f.Set.Watched(path) })
+	for _, path := range append(slices.Clip(paths), watched...) {
 		if f.isFree(path) {
 			f.lent[path] = true
 			f.lentFor[id] = append(f.lentFor[id], path)
