@@ -19,7 +19,7 @@ func ended(kind string) []string {
 }
 
 // simulation runs the simulation, and nothing else.
-var simulation = []string{"-run", "^TestSimulation$", "./internal/engine"}
+var simulation = []string{"-run", "^TestSimulation$", "./internal/engine", "-sim.seeds=1000"}
 
 // faults are the fixes of what once lost files, did something twice or said what was not
 // so, each taken out again.
