@@ -348,6 +348,8 @@ var faults = []Fault{
 			"listens as long as anything is under way\n\t\t\te.active--\n",
 		"\te.work.Go(func() {\n\t\tbring := do()\n\t\te.asks <- func() {\n",
 		unit("engine", "TestTheEndWhileAJobIsTakenUp")},
+	{"what an undo has brought back in part is left alone", "internal/byhand/undo.go",
+		"\t\t\tonTheirWay(l, set, row, list[:i])\n", "", unit("engine", "TestAnUndoThatStops")},
 	{"a retry leaves what another job has where the file is now", "internal/byhand/byhand.go",
 		"append(row.Files(), row.Now()...) {", "row.Files() {", unit("engine", "TestARetryLeaves")},
 	{"a file is lent once", "internal/core/flow/ask.go",

@@ -102,6 +102,7 @@ func UndoJob(l Records, placer *place.Placer, set *plan.Set, row job.Job) Sent {
 		left, err := undoOne(l, placer, now, &row, entire, i, resumed[i])
 		rests = append(rests, left...)
 		if err != nil {
+			onTheirWay(l, set, row, list[:i])
 			leaveUndone(l, list[i:])
 			return fail(fmt.Errorf("%w; %d of %d placements were undone; run undo again to continue", err, i,
 				len(list)))
@@ -395,6 +396,16 @@ func settleUndone(l Records, set *plan.Set, row job.Job, list []job.Placement) e
 	row.Reason, row.Result = undone, ""
 	l.Record(row, was)
 	return l.Flush()
+}
+
+// onTheirWay has the rules know what has come back only in part, under a name that it had among the steps: it goes on
+// from there when undo is said again.
+func onTheirWay(l Records, set *plan.Set, row job.Job, undone []job.Placement) {
+	for _, p := range undone {
+		if !p.Kind.Adds() {
+			_, _ = countAsHandled(l, set, row, p.Source) // what cannot be looked at is no rule's either
+		}
+	}
 }
 
 // countAsHandled has the job's rule know a file that is back, or the folder that it takes with it, and with it those

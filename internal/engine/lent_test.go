@@ -5,6 +5,7 @@ package engine
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 
@@ -147,4 +148,48 @@ func TestWhatCannotBeFinishedIsGivenBack(t *testing.T) {
 	w.serve(func() { bring = w.e.finish(lost, w.e.flow.Set) })
 	bring()
 	require.True(t, w.e.flow.Lend(998, []string{path}), "the ledger knows of no such job")
+}
+
+// What an undo has brought back only in part, to a name that another rule takes, is left alone until undo goes on.
+func TestAnUndoThatStopsOnItsWay(t *testing.T) {
+	w := newWorld(t, machine.Memory(t), 1)
+	w.start()
+	defer w.lose()
+	w.calm = true
+	path, renamed := filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
+	w.write(path, "token-1 ")
+	for len(w.running) == 0 {
+		w.pump()
+	}
+	a := w.running[0]
+	w.running = nil
+	w.endSteps(a, 0)
+	stepped := filepath.Join(w.dir, "stepped", "f1.renamed")
+	for w.e.flow.ByID[a.Plan.ID] != nil {
+		w.pump()
+		w.placeBatch()
+	}
+	require.FileExists(t, stepped)
+	w.e.desk.Placer.Before = func(operation string, paths ...string) error {
+		if strings.Contains(paths[0], "again") {
+			return &os.PathError{Op: operation, Path: paths[0], Err: syscall.EROFS}
+		}
+		return nil
+	}
+	undo := func() (sent byhand.Sent) {
+		w.serve(func() { sent = w.e.Undo(a.Plan.ID) })
+		return sent
+	}
+	sent := undo()
+	require.False(t, sent.Done)
+	require.Contains(t, sent.Reason, "run undo again to continue")
+	require.FileExists(t, renamed)
+	for range 10 {
+		w.pump()
+	}
+	require.Empty(t, w.running)
+	w.e.desk.Placer.Before = w.before
+	sent = undo()
+	require.True(t, sent.Done, sent.Reason)
+	require.FileExists(t, path)
 }
