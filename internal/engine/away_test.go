@@ -18,7 +18,6 @@ import (
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
-	"stilltide/internal/machine"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -224,34 +223,37 @@ func TestAJobWaitsForItsFolderAtAStart(t *testing.T) {
 // Wherever in its steps a job was when the system went down, and the disk of its folder is there only later: nothing
 // takes its file before it is known what the job did with it, however long that takes.
 func TestNothingIsTakenBeforeItsJobIsTakenUp(t *testing.T) {
-	base := machine.Memory(t)
-	for operation := 1; ; operation++ {
-		w := newWorld(t, base, uint64(operation))
-		w.start()
-		w.write(filepath.Join(w.dir, "in", "f1.steps"), "token-1 ")
-		for len(w.running) == 0 {
-			w.pump()
+	for exit := range 2 { // of the command among the steps: what it placed before that is taken back
+		operation := 1
+		for crashedIn(t, operation, exit) {
+			operation++
 		}
-		w.crashIn = operation
-		if w.survives(w.endAttempt) {
-			w.lose()
-			require.Greater(t, operation, 20, "its steps have more operations than that")
-			return
-		}
-		w.lose()
-		w.takeAway()
-		w.start()
-		known := len(w.e.later) > 0 // else the ledger has forgotten it, and nothing was done with it
-		w.takeAway()
-		for w.slow = true; w.slow; w.slow = w.r.IntN(6) > 0 {
-			w.now = w.now.Add(500 * time.Millisecond)
-			w.pump()
-			require.False(t, known && len(w.running) > 0, "operation %d", operation)
-		}
-		w.quiet()
-		require.True(t, w.promises())
-		w.lose()
+		require.Greater(t, operation, 20, "its steps have more operations than that")
 	}
+}
+
+// crashedIn has a job crash before an operation of its steps, and tells whether they have so many.
+func crashedIn(t *testing.T, operation, exit int) bool {
+	w, _, _ := inSteps(t, uint64(operation))
+	defer func() { w.lose() }()
+	a := w.running[0]
+	w.running, w.crashIn = nil, operation
+	if w.survives(func() { w.endSteps(a, exit) }) {
+		return false
+	}
+	w.lose()
+	w.takeAway()
+	w.start()
+	known := len(w.e.later) > 0 // else the ledger has forgotten it, and nothing was done with it
+	w.takeAway()
+	for w.slow = true; w.slow; w.slow = w.r.IntN(6) > 0 {
+		w.now = w.now.Add(500 * time.Millisecond)
+		w.pump()
+		require.False(t, known && len(w.running) > 0, "operation %d", operation)
+	}
+	w.quiet()
+	require.True(t, w.promises())
+	return true
 }
 
 // The engine takes back what the attempt did, and begins another: at the start, or when the folder comes back.

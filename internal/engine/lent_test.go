@@ -51,7 +51,7 @@ func TestAFileIsLentOnce(t *testing.T) {
 // the file.
 func TestAJobThatFitsNoMoreIsNotTakenFromTheLedger(t *testing.T) {
 	w := newWorld(t, machine.Memory(t), 1)
-	w.usePoolAtStart(turn.Pool{})
+	w.start() // with no machine in the pool, so that it waits
 	defer w.lose()
 	path := filepath.Join(w.dir, "in", "f1.hold")
 	w.write(path, "token-1 ")
@@ -71,23 +71,24 @@ func TestAJobThatFitsNoMoreIsNotTakenFromTheLedger(t *testing.T) {
 	require.Empty(t, w.running)
 }
 
-// usePoolAtStart starts the watcher with a pool.
-func (w *world) usePoolAtStart(p turn.Pool) {
-	w.pool = p
+// inSteps is a world in which an attempt is just to begin its steps.
+func inSteps(t *testing.T, seed uint64) (w *world, path, renamed string) {
+	w = newWorld(t, machine.Memory(t), seed)
+	w.calm = true // crashes come where a test wants them
 	w.start()
+	path, renamed = filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
+	w.write(path, "token-1 ")
+	for len(w.running) == 0 {
+		w.pump()
+	}
+	return w, path, renamed
 }
 
 // What a failed attempt left under another name, and could not take back, is its job's until that is over: also after
 // a crash.
 func TestWhatCouldNotBeTakenBackIsItsJobsAfterACrash(t *testing.T) {
-	w := newWorld(t, machine.Memory(t), 1)
-	w.start()
+	w, _, renamed := inSteps(t, 1)
 	defer w.lose()
-	path, renamed := filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
-	w.write(path, "token-1 ")
-	for len(w.running) == 0 {
-		w.pump()
-	}
 	w.e.desk.Placer.Before = func(operation string, paths ...string) error {
 		if _, err := os.Lstat(renamed); err == nil {
 			return &os.PathError{Op: operation, Path: paths[0], Err: syscall.EROFS}
@@ -152,15 +153,8 @@ func TestWhatCannotBeFinishedIsGivenBack(t *testing.T) {
 
 // What an undo has brought back only in part, to a name that another rule takes, is left alone until undo goes on.
 func TestAnUndoThatStopsOnItsWay(t *testing.T) {
-	w := newWorld(t, machine.Memory(t), 1)
-	w.start()
+	w, path, renamed := inSteps(t, 1)
 	defer w.lose()
-	w.calm = true
-	path, renamed := filepath.Join(w.dir, "in", "f1.steps"), filepath.Join(w.dir, "in", "f1.renamed")
-	w.write(path, "token-1 ")
-	for len(w.running) == 0 {
-		w.pump()
-	}
 	a := w.running[0]
 	w.running = nil
 	w.endSteps(a, 0)

@@ -549,15 +549,19 @@ func (w *world) readSome() {
 		w.answers = w.answers[1:]
 	}
 	for len(w.apart) > 0 && !w.slow && w.r.IntN(3) == 0 {
-		do := w.apart[0]
-		w.apart = w.apart[1:]
+		do := takeOut(&w.apart, w.r.IntN(len(w.apart)))
 		w.serve(func() { w.brings = append(w.brings, do()) })
 	}
 	for len(w.brings) > 0 && w.r.IntN(3) == 0 {
-		bring := w.brings[0]
-		w.brings = w.brings[1:]
-		bring()
+		takeOut(&w.brings, w.r.IntN(len(w.brings)))()
 	}
+}
+
+// takeOut takes one out of a list: what is done at the same time ends in any order.
+func takeOut[T any](list *[]T, i int) T {
+	one := (*list)[i]
+	*list = slices.Delete(*list, i, i+1)
+	return one
 }
 
 func (w *world) endAttempt() {
