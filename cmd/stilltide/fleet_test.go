@@ -179,7 +179,7 @@ func (y *yard) allPlaced(names []string) {
 	require.Len(y.t, entries, len(names), "nothing is placed twice: %s", y.said())
 }
 
-var fleetJobs = flag.Int("fleet.jobs", 120, "how many jobs TestFleetSurvives has")
+var fleetJobs = flag.Int("fleet.jobs", 60, "how many jobs TestFleetSurvives has")
 
 // A helper that is killed, or frozen for longer than its lease, loses its commands to another; a
 // watcher that is killed takes up what was made without it; an engine that is killed, or has lost

@@ -15,22 +15,7 @@ import (
 )
 
 // built builds the program once for the tests that start it themselves.
-var built = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp("", "stilltide-built-")
-	if err != nil {
-		return "", err
-	}
-	program := filepath.Join(dir, "stilltide")
-	out, err := exec.Command("go", "build", "-o", program, ".").CombinedOutput()
-	if err != nil {
-		return "", &buildError{string(out)}
-	}
-	return program, nil
-})
-
-type buildError struct{ text string }
-
-func (e *buildError) Error() string { return e.text }
+var built = sync.OnceValues(func() (string, error) { return machine.Build("stilltide/cmd/stilltide") })
 
 // needs skips a test whose programs are not there.
 func needs(t *testing.T, programs ...string) {

@@ -13,21 +13,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/machine"
 )
 
 // builtNode builds the server that tests start, once.
-var builtNode = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp("", "stilltide-node-*")
-	if err != nil {
-		return "", err
-	}
-	path := filepath.Join(dir, "node")
-	out, err := exec.Command("go", "build", "-o", path, "../../internal/standin/node").CombinedOutput()
-	if err != nil {
-		return "", fmt.Errorf("%w: %s", err, out)
-	}
-	return path, nil
-})
+var builtNode = sync.OnceValues(func() (string, error) { return machine.Build("stilltide/internal/standin/node") })
 
 // yard is a watcher's folder, an engine and helpers, as processes on loopback.
 type yard struct {

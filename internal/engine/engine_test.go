@@ -177,9 +177,9 @@ func TestOutputIsBounded(t *testing.T) {
 
 // crowded makes the memory's part of the queue small.
 func crowded(t *testing.T) {
-	before := underway.MaxTogether
-	underway.MaxTogether = 0
-	t.Cleanup(func() { underway.MaxTogether = before })
+	queued, together := underway.MaxQueued, underway.MaxTogether
+	underway.MaxQueued, underway.MaxTogether = 250, 0
+	t.Cleanup(func() { underway.MaxQueued, underway.MaxTogether = queued, together })
 }
 
 // More events for files whose jobs wait in the ledger alone make no second job.

@@ -24,23 +24,10 @@ import (
 	"stilltide/internal/machine"
 )
 
-var programSeeds = flag.Int("laws.program", 50, "how many worlds the laws are tried in with the built program")
+var programSeeds = flag.Int("laws.program", 30, "how many worlds the laws are tried in with the built program")
 
 // program builds the program, once.
-var program = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp("", "stilltide-laws-")
-	if err != nil {
-		return "", err
-	}
-	path := filepath.Join(dir, "stilltide")
-	build := exec.Command("go", "build", "-o", path, "stilltide/cmd/stilltide")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	if err != nil {
-		err = fmt.Errorf("%w: %s", err, out)
-	}
-	return path, err
-})
+var program = sync.OnceValues(func() (string, error) { return machine.Build("stilltide/cmd/stilltide") })
 
 func TestMain(m *testing.M) {
 	flag.Parse()

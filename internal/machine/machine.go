@@ -3,8 +3,10 @@
 package machine
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"testing"
 )
 
@@ -48,4 +50,20 @@ func Memory(t testing.TB) string {
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	return dir
+}
+
+// Build puts a program of this project into a new folder, for tests that start it. It asks go
+// run, which keeps what it has linked; go build would link it anew for each package of tests.
+func Build(pkg string) (program string, err error) {
+	dir, err := os.MkdirTemp("", "stilltide-built-")
+	if err != nil {
+		return "", err
+	}
+	program = filepath.Join(dir, filepath.Base(pkg))
+	command := exec.Command("go", "run", "-exec", "cp", pkg, program)
+	command.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := command.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%s was not built: %w: %s", pkg, err, out)
+	}
+	return program, nil
 }
