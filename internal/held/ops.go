@@ -218,7 +218,11 @@ func (o System) copyInto(in, out *os.File, setTimes func(time.Time) error, whole
 	if err != nil {
 		return nil, errors.Join(err, out.Close())
 	}
-	n, err := o.copyContent(in, out)
+	copyAll := o.copyContent
+	if isSparse(info) {
+		copyAll = o.copySparse
+	}
+	n, err := copyAll(in, out)
 	if err == nil && n != info.Size() {
 		err = job.ErrChanged
 	}

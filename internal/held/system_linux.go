@@ -114,6 +114,15 @@ func beginFlush(f *os.File, from, n int64) {
 	_ = unix.SyncFileRange(int(f.Fd()), from, n, unix.SYNC_FILE_RANGE_WRITE)
 }
 
+// isSparse reports whether a file takes less room than its size: it has holes, or is compressed.
+func isSparse(info os.FileInfo) bool {
+	st, ok := info.Sys().(*syscall.Stat_t)
+	return ok && st.Blocks*512 < st.Size // stat(2) counts in 512 bytes
+}
+
+// clone makes a file the same as another without a copy (ioctl_ficlone(2)), where the file system can.
+func clone(in, out *os.File) bool { return unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) == nil }
+
 // copyXattrs copies the extended attributes that the target can hold, and
 // names the ones that it cannot.
 func copyXattrs(in, out *os.File) (lost []string, err error) {

@@ -76,6 +76,10 @@ func beginFlush(*os.File, int64, int64) {}
 // flushFolder does nothing where a folder cannot be flushed on its own.
 func flushFolder(*os.File) error { return nil }
 
+func isSparse(os.FileInfo) bool { return false }
+
+func clone(_, _ *os.File) bool { return false }
+
 func copyXattrs(_, _ *os.File) ([]string, error) { return nil, nil }
 
 func exchange(*Folder, string, string) error { return ErrNoExchange }
