@@ -51,7 +51,8 @@ type post struct {
 // Check is part of rule.Act.
 func (p *post) Check(c *notation.Checker) {
 	p.url = c.Fill(p.Address, c.Each)
-	if at := c.Constant(p.Address); !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
+	at := c.Constant(p.Address)
+	if p.url != nil && !strings.HasPrefix(at, "http://") && !strings.HasPrefix(at, "https://") {
 		c.Error(p.Address.Pos, "address", fmt.Sprintf("%q is not a web address", p.Address.S),
 			"begin it with http:// or https://")
 	}

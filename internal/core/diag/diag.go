@@ -130,13 +130,25 @@ func (d List) Sort() {
 // Nearest finds the candidate that a person who wrote word most likely meant,
 // "" if none is near.
 func Nearest(word string, candidates []string) string {
-	best, bestDistance := "", 1+max(1, len([]rune(word))/3)
+	if all := allNearest(word, candidates); len(all) > 0 {
+		return all[0]
+	}
+	return ""
+}
+
+// allNearest returns the candidates that are as near as the nearest, in their order.
+func allNearest(word string, candidates []string) (all []string) {
+	best := 1 + max(1, len([]rune(word))/3)
 	for _, c := range candidates {
-		if d := distance(strings.ToLower(word), strings.ToLower(c)); d < bestDistance {
-			best, bestDistance = c, d
+		d := distance(strings.ToLower(word), strings.ToLower(c))
+		if d < best {
+			best, all = d, nil
+		}
+		if d == best && d < 1+max(1, len([]rune(word))/3) {
+			all = append(all, c)
 		}
 	}
-	return best
+	return all
 }
 
 // distance counts insertions, deletions, replacements and swaps of

@@ -153,9 +153,9 @@ func partOf(what string) part {
 	return part(what)
 }
 
-// InsteadOf returns a hint for a key that is not there, "" if nothing is known of it. what is
+// insteadOf returns a hint for a key that is not there, "" if nothing is known of it. what is
 // the mapping, as messages call it, and pairs are its keys with their values.
-func InsteadOf(what, key string, pairs []*ast.MappingValueNode) string {
+func insteadOf(what, key string, pairs []*ast.MappingValueNode) string {
 	at := partOf(what)
 	if at != inRule {
 		return otherKeys[at][key]

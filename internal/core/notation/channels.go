@@ -109,7 +109,7 @@ func (d *decoder) notify(n *rule.Notify, allowed ...rule.Occasion) {
 		return
 	}
 	if len(n.On) == 0 || len(n.To) == 0 {
-		d.add(diag.SeverityError, n.Pos, "missing", "notify needs on: and to:",
+		d.lacks(n.Pos, "notify needs on: and to:",
 			"notify: {on: failed, to: log}, for instance")
 	}
 	for _, o := range n.On {
@@ -136,7 +136,7 @@ func (d *decoder) knownChannel(t rule.Text, at rule.Pos, key string) {
 		return
 	}
 	if !t.Set() {
-		d.add(diag.SeverityError, at, "missing", key+" does not say which channel is told", "")
+		d.lacks(at, key+" does not say which channel is told", "")
 		return
 	}
 	names := append([]string{rule.LogChannel}, d.channels...)

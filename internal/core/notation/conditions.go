@@ -154,7 +154,7 @@ func (d *decoder) expression(env expr.Env, t rule.Text, want string) *expr.Progr
 
 func (d *decoder) example(e *rule.Example) {
 	if !e.File.Set() {
-		d.add(diag.SeverityError, e.Pos, "missing", "an example needs file: and a path", "")
+		d.lacks(e.Pos, "an example needs file: and a path", "")
 	}
 	if e.Modified.Set() {
 		at, ok := fill.ParseDate(e.Modified.S)

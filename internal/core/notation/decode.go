@@ -1,7 +1,6 @@
 package notation
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -36,6 +35,7 @@ type decoder struct {
 	channels []string          // the names of its channels
 	merging  int               // merge keys that are being followed, one inside the other
 	depth    int               // values inside values
+	unread   map[rule.Pos]bool // mappings in which a key was not read
 	diags    diag.List
 
 	lists map[string]*pattern.List // compiled patterns, by their texts: many rules have the same
@@ -94,7 +94,7 @@ func reads[T any](read func(*decoder, ast.Node, *T)) {
 
 func newDecoder(file string, on rule.Machine, src []byte) *decoder {
 	return &decoder{file: file, base: filepath.Dir(file), on: on, lines: strings.Split(string(src), "\n"),
-		anchors: map[string]ast.Node{}}
+		anchors: map[string]ast.Node{}, unread: map[rule.Pos]bool{}}
 }
 
 // tree parses the text. Nil means that there is nothing to decode; the reason is noted.
@@ -435,13 +435,21 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 	}
 	noter, _ := v.Addr().Interface().(interface{ NoteKey(string, rule.Pos) })
 	fields := rule.FieldsOf(v.Type())
+	step, isStep := v.Addr().Interface().(*rule.Step)
+	if isStep {
+		fields = stepKeys()
+	}
+	keys := d.asMeant(n, pairs, what, fields)
 	var own map[string]reflect.Value // the keys that the verb of a step has of its own
-	if step, ok := v.Addr().Interface().(*rule.Step); ok {
-		own = begin(step, pairs)
+	if isStep {
+		own = begin(step, keys)
 	}
 	seen := map[string]rule.Pos{}
-	for _, p := range pairs {
-		key := p.Key.GetToken().Value
+	for i, p := range pairs {
+		key := keys[i]
+		if key == "" {
+			continue
+		}
 		if first, ok := seen[key]; ok {
 			d.errorAt(p.Key, "twice", fmt.Sprintf("%s stands twice; the first is on line %d", key, first.Line),
 				"keep one of them")
@@ -455,22 +463,6 @@ func (d *decoder) intoStruct(n ast.Node, v reflect.Value, what string) {
 			d.into(p.Value, value, key)
 			continue
 		}
-		index, ok := fields[key]
-		if !ok {
-			d.unknownKey(p.Key, key, what, slices.Concat(slices.Collect(maps.Keys(fields)),
-				slices.Collect(maps.Keys(own))), pairs)
-			continue
-		}
-		d.into(p.Value, v.FieldByIndex(index), key)
+		d.into(p.Value, v.FieldByIndex(fields[key]), key)
 	}
-}
-
-func (d *decoder) unknownKey(n ast.Node, key, what string, names []string, pairs []*ast.MappingValueNode) {
-	slices.Sort(names)
-	hint := "the keys here are " + strings.Join(names, ", ")
-	if near := diag.Nearest(key, names); near != "" {
-		hint = "did you mean " + near + "?"
-	}
-	hint = cmp.Or(diag.InsteadOf(what, key, pairs), hint)
-	d.errorAt(n, "unknown-key", fmt.Sprintf("%s has no key named %s", what, key), hint)
 }

@@ -38,7 +38,7 @@ func (d *decoder) fleet(f *rule.File) {
 	}
 	v.KeyFile, v.CA = d.put(v.KeyFile), d.put(v.CA)
 	if len(v.Server) == 0 {
-		d.add(diag.SeverityError, v.Pos, "missing", "fleet: names no server", "add server: and an address, such as "+
+		d.lacks(v.Pos, "fleet: names no server", "add server: and an address, such as "+
 			"nats://10.0.0.5:4222")
 	}
 	for i, s := range v.Server {
@@ -49,7 +49,7 @@ func (d *decoder) fleet(f *rule.File) {
 		}
 	}
 	if !v.KeyFile.Set() {
-		d.add(diag.SeverityError, v.Pos, "missing", "fleet: names no key_file, and helpers run only what is signed",
+		d.lacks(v.Pos, "fleet: names no key_file, and helpers run only what is signed",
 			"make one with stilltide fleet make-key FILE, and name it")
 	}
 	if l := v.Lease; l.Pos.Line > 0 && (l.Duration < 2*time.Second || l.Duration > 10*time.Minute) {

@@ -62,6 +62,10 @@ func TestMistakes(t *testing.T) {
 		"pattern": {head + "  - {name: a, watch: b, match: [ok, 'x[']}\n",
 			"3:39 pattern: this [ has no ]"},
 		"two verbs":         {head + "  - {name: a, watch: b, run: x, script: y}\n", "one of do, run and script"},
+		"misspelled verb":   {head + "  - {name: a, watch: b, do: [{mve: x}]}\n", "did you mean move?"},
+		"key near two":      {head + "  - {name: a, watch: b, pol: x}\n", "did you mean poll or pool?"},
+		"no such key":       {head + "  - {name: a, watch: b, zzzzzzz: x}\n", "the keys here are again, again_on"},
+		"no such verb":      {head + "  - {name: a, watch: b, do: [{grow: x}]}\n", "the keys here are copy, discard"},
 		"step without verb": {head + "  - {name: a, watch: b, do: [{timeout: 1s}]}\n", "this step has no verb"},
 		"name with slash": {head + "  - {name: a, watch: b, processed: {to: x, as: 'a/b'}}\n",
 			"as: is a name, and a name holds no /"},
@@ -93,6 +97,21 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
+// What a key that is not read may have been is not told to be missing.
+func TestNothingIsMissingWhereAKeyWasNotRead(t *testing.T) {
+	for _, text := range []string{
+		"format: 1\nrules: [{name: a, watch: b}]\n",
+		head + "  - {name: a, path: b}\n",
+		head + "  - {name: a, watch: b, do: [{grow: x}]}\n",
+		head + "  - {name: a, watch: b, do: [{move: x, mve: y}]}\n",
+		head + "  - {name: a, watch: b, processed: {zzzzzz: x}}\n",
+	} {
+		_, diags := parse(text)
+		require.Len(t, diags, 1, text)
+		require.Equal(t, "unknown-key", diags[0].Code)
+	}
+}
+
 func TestRanges(t *testing.T) {
 	f, diags := parse(head + "  - {name: a, watch: b, size: 5MB..5MB, age: ..2h}\n" +
 		"  - {name: c, watch: d, size: 1KiB.., age: 1h .. 30d}\n")
@@ -107,7 +126,7 @@ func TestRanges(t *testing.T) {
 func TestMistakesAreReportedTogether(t *testing.T) {
 	_, diags := parse("version: 1\nworkes: 2\nrules:\n  - {name: a, watch: b, run: 'x {fil}'}\n  - {nam: c}\n")
 	n, _ := diags.Count()
-	require.Equal(t, 5, n, "%v", diags)
+	require.Equal(t, 4, n, "%v", diags)
 	require.Equal(t, "workes: 2", diags[0].Quote)
 }
 

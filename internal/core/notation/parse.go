@@ -128,9 +128,10 @@ func (d *decoder) header(f *rule.File, root ast.Node) {
 	if _, ok := d.pairs(root); !ok {
 		return
 	}
-	switch f.Version {
-	case 1:
-	case 0:
+	switch {
+	case f.Version == 1:
+	case f.Version == 0 && d.unread[d.pos(root)]:
+	case f.Version == 0:
 		d.errorAtLine(1, 1, "missing", "the rules file does not say which version of the notation it uses",
 			"begin it with version: 1")
 	default:
@@ -199,14 +200,14 @@ func ruleName(s string) bool {
 func (d *decoder) finish(f *rule.File, r *rule.Rule, n ast.Node) {
 	switch {
 	case !r.Name.Set():
-		d.errorAt(n, "missing", "this rule has no name", "add name: and a short word")
+		d.lacks(d.pos(n), "this rule has no name", "add name: and a short word")
 	case !ruleName(r.Name.S):
 		d.add(diag.SeverityError, r.Name.Pos, "name", fmt.Sprintf("%q cannot name a rule", r.Name.S),
 			"use letters of any language, digits, -, _, . and single spaces, at most 64, beginning with a letter or "+
 				"digit")
 	}
 	if len(r.Watch) == 0 {
-		d.errorAt(n, "missing", "this rule does not say which folder it watches", "add watch: and a folder")
+		d.lacks(d.pos(n), "this rule does not say which folder it watches", "add watch: and a folder")
 	}
 	r.Watch, r.Fixed, r.Home = d.putAll(r.Watch), d.words, d.on.Home
 	for _, w := range r.Watch {

@@ -80,7 +80,7 @@ func readPlace(d *decoder, n ast.Node, p *rule.Place) {
 	}
 	d.into(n, reflectOf(&long), "a destination")
 	if !long.To.Set() {
-		d.errorAt(n, "missing", "a destination needs to: and a folder", "")
+		d.lacks(d.pos(n), "a destination needs to: and a folder", "")
 	}
 	*p = rule.Place{To: long.To, As: long.As}
 }

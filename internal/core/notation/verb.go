@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"stilltide/internal/core/diag"
 	"stilltide/internal/core/expr"
 	"stilltide/internal/core/fill"
@@ -94,11 +92,7 @@ func (c *Checker) Channel(t rule.Text) { c.d.knownChannel(t, c.Step.Pos, c.Step.
 
 // begin finds the verb of a step and makes the values of its keys. The values of the keys
 // of other verbs are read, too, for the sake of what is wrong with them.
-func begin(s *rule.Step, pairs []*ast.MappingValueNode) map[string]reflect.Value {
-	written := map[string]bool{}
-	for _, p := range pairs {
-		written[p.Key.GetToken().Value] = true
-	}
+func begin(s *rule.Step, keys []string) map[string]reflect.Value {
 	values := map[string]reflect.Value{}
 	own := func(v *rule.Verb) rule.Act {
 		act := v.New()
@@ -110,7 +104,7 @@ func begin(s *rule.Step, pairs []*ast.MappingValueNode) map[string]reflect.Value
 		return act
 	}
 	for i := range rule.Verbs {
-		if written[rule.Verbs[i].Name] && s.Kind() == nil {
+		if slices.Contains(keys, rule.Verbs[i].Name) && s.Kind() == nil {
 			s.Be(&rule.Verbs[i])
 			s.Act = own(s.Kind())
 		}
@@ -123,17 +117,18 @@ func begin(s *rule.Step, pairs []*ast.MappingValueNode) map[string]reflect.Value
 
 // verb checks that a step has one verb, and that its options belong to that.
 func (d *decoder) verb(s *rule.Step) bool {
-	var found, all []string
-	for _, v := range rule.Verbs {
-		all = append(all, v.Name)
-		if _, ok := s.Keys[v.Name]; ok {
-			found = append(found, v.Name)
+	var found []string
+	for _, name := range rule.VerbNames() {
+		if _, ok := s.Keys[name]; ok {
+			found = append(found, name)
 		}
 	}
 	switch {
+	case len(found) == 0 && d.unread[s.Pos]:
+		return false
 	case len(found) == 0:
 		d.add(diag.SeverityError, s.Pos, "verbs", "this step has no verb", "begin it with one of "+
-			strings.Join(all, ", "))
+			strings.Join(rule.VerbNames(), ", "))
 		return false
 	case len(found) > 1:
 		d.add(diag.SeverityError, s.Pos, "verbs", fmt.Sprintf("a step has one verb, and this one has %s",
@@ -164,7 +159,7 @@ func (d *decoder) step(r *rule.Rule, s *rule.Step, env expr.Env, saved []string)
 	s.Act.(Checked).Check(c)
 	for _, key := range s.Kind().Needs {
 		if _, written := s.Keys[key]; !written {
-			d.add(diag.SeverityError, s.Pos, "missing", fmt.Sprintf("%s needs %s:", s.Verb(),
+			d.lacks(s.Pos, fmt.Sprintf("%s needs %s:", s.Verb(),
 				strings.Join(s.Kind().Needs, ": and ")), "")
 			break
 		}

@@ -98,6 +98,14 @@ func (v *Verb) Has(key string) bool {
 	return own || key == v.Name || slices.Contains(v.Options, key)
 }
 
+// VerbNames are the names of all verbs, in the order of their registration.
+func VerbNames() (names []string) {
+	for i := range Verbs {
+		names = append(names, Verbs[i].Name)
+	}
+	return names
+}
+
 // VerbsWith lists the verbs with which a key goes.
 func VerbsWith(key string) (names []string) {
 	for i := range Verbs {
