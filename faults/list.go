@@ -468,4 +468,12 @@ var faults = []Fault{
 		soon("fleet", "TestDurableFirst")},
 	{"a program that travelled along is the one that was sent", "internal/lend/kept.go",
 		"\treturn err == nil && sum == item.SHA\n", "\t_ = sum\n\treturn err == nil\n", unit("lend", "TestKept")},
+	{"a copy has the holes of its original", "internal/held/ops.go", "\tif isSparse(info) {\n",
+		"\tif isSparse(info) && false {\n", unit("held", "Holes")},
+	{"behind a hole the copy goes on where the original does", "internal/held/sparse.go",
+		"\t\tdata, at = data[hole:], at+int64(hole)\n", "\t\tdata = data[hole:]\n", unit("held", "Holes")},
+	{"a misspelled key is read as the one that was meant", "internal/core/notation/slips.go",
+		"\t\tif keys[i] = near; near == \"\" {\n", "\t\tif near == \"\" {\n", unit("recipes", "TestOneSlip")},
+	{"where a key was not read, none is missing", "internal/core/notation/slips.go",
+		"\tif !d.unread[at] {\n", "\tif true {\n", unit("core/notation", "TestNothingIsMissing")},
 }
