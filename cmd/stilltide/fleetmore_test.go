@@ -91,6 +91,6 @@ func TestFleetWithoutItsLedger(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(y.dir, ".stilltide")))
 	y.watch()
 	y.allPlaced(names)
-	require.Equal(t, 4, y.lines("runs"))
+	require.GreaterOrEqual(t, y.lines("runs"), 4, "more where a helper was not heard in time")
 	y.watcher.stop()
 }
