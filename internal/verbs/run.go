@@ -46,10 +46,14 @@ func (program) Says(j *plan.Job, s *rule.Step, state string) (string, error) {
 		text = "script, on " + plan.Display(filepath.Base(j.Path()))
 	}
 	if s.To != nil {
-		to, err := j.Spot(s, j.Path())
-		return text + " > " + fill.QuoteWord(to.Path()), err
+		var to plan.Spot
+		to, err = j.Spot(s, j.Path())
+		text += " > " + fill.QuoteWord(to.Path())
 	}
-	return text, nil
+	if j.Rule.Travels() {
+		text += " (pool " + j.Rule.Pool.S + ")"
+	}
+	return text, err
 }
 
 // Do is part of work.Act.

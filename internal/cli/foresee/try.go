@@ -57,6 +57,10 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 		fmt.Fprintln(a.Err, "The commands ran on a copy in a folder that has been removed. Whatever they wrote "+
 			"to paths of their own is real; --in-place runs them on the file itself.")
 	}
+	if r.Travels() {
+		fmt.Fprintf(a.Err, "The commands ran on this machine; the watcher has them run on a machine of the pool %s.\n",
+			r.Pool.S)
+	}
 	switch {
 	case err != nil:
 		return console.Found(err.Error())
