@@ -61,6 +61,7 @@ func Doubts(f *rule.File) diag.List {
 		absentFolders(r, machine, warn)
 		patternDoubts(r, warn)
 		placeDoubts(r, warn)
+		nameDoubts(r, warn)
 		ownResults(r, warn)
 		for i := range r.Steps {
 			programDoubts(r, &r.Steps[i], machine, warn)

@@ -88,6 +88,27 @@ func placeDoubts(r *rule.Rule, warn warning) {
 	}
 }
 
+// nameDoubts doubts names whose ending would have lost its dot.
+func nameDoubts(r *rule.Rule, warn warning) {
+	doubt := func(name *fill.Template, at rule.Pos) {
+		if ref := name.BareEnding(); ref != nil {
+			warn(at, "no-dot", ref.Raw+" is an ending without its dot, and none stands before it here",
+				"write ."+ref.Raw)
+		}
+	}
+	for _, place := range r.Places() {
+		doubt(place.Name, place.As.Pos)
+	}
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		at, ok := s.Keys["as"]
+		if !ok {
+			at = s.Keys["rename"]
+		}
+		doubt(s.Name, at)
+	}
+}
+
 // besideFile fits a script's word that names a file beside the one it works on.
 var besideFile = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`>\s*"?\$\{?(?:1|TIDE_FILE)\}?"?(\.\w+)`)

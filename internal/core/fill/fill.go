@@ -15,6 +15,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 )
 
 // Template is a text with placeholders.
@@ -177,6 +179,19 @@ func (t *Template) Refs() []*Ref {
 		}
 	}
 	return refs
+}
+
+// BareEnding returns the {ext} at the end of a name if no dot or other sign stands before it, else nil.
+func (t *Template) BareEnding() *Ref {
+	if t == nil || len(t.parts) < 2 {
+		return nil
+	}
+	before, last := t.parts[len(t.parts)-2], t.parts[len(t.parts)-1].ref
+	r, _ := utf8.DecodeLastRuneInString(before.text)
+	if last == nil || last.Word != "ext" || before.ref == nil && !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+		return nil
+	}
+	return last
 }
 
 // Uses reports whether one of the words stands in the template.
