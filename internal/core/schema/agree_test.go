@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -36,6 +38,8 @@ var good = []string{
 		"every: 1h}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: [c@d], encryption: starttls}}}\nrules: " +
 		"[{name: a, watch: in}]\n",
+	"version: 1\nfleet: {server: ['nats://h:4222'], key_file: k}\nrules: [{name: a, watch: in, pool: p, run: x}]\n",
+	"version: 1\nfleet: {server: 'tls://h', key_file: k, ca: c}\nrules: [{name: a, watch: in, pool: p, run: x}]\n",
 	"version: 1\nqueues: {q: {workers: 1, rate: 30 in 1m, priority: 5}}\nrules: [{name: a, watch: in, queue: q}]\n",
 	ruleWith("depth: all"), ruleWith("depth: 3"), ruleWith("unit: folder"), ruleWith("events: removed"),
 	ruleWith("match: ['*.csv', '!x*']"),
@@ -122,6 +126,49 @@ func TestSchemaAgreesWithCheck(t *testing.T) {
 	for _, text := range bad {
 		require.False(t, checkTakes(t, text), "check takes %s", text)
 		require.Error(t, valid(t, s, text), text)
+	}
+}
+
+// A value that may be a list may be one entry without its list, for check and the schema alike.
+func TestSchemaAgreesOnListsOfOne(t *testing.T) {
+	s := validator(t)
+	tried := 0
+	for _, text := range good {
+		var tree any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &tree))
+		eachValue(tree, func(put func(any), v any) {
+			list, is := v.([]any)
+			switch {
+			case is && len(list) == 1:
+				put(list[0])
+			case is:
+				return
+			default:
+				put([]any{v})
+			}
+			changed, err := yaml.Marshal(tree)
+			require.NoError(t, err)
+			put(v)
+			tried++
+			require.Equal(t, checkTakes(t, string(changed)), valid(t, s, string(changed)) == nil, "%s", changed)
+		})
+	}
+	require.Greater(t, tried, 300)
+}
+
+// eachValue calls f with each value below a tree, and what puts another in its place.
+func eachValue(tree any, f func(put func(any), v any)) {
+	switch at := tree.(type) {
+	case map[string]any:
+		for _, key := range slices.Sorted(maps.Keys(at)) {
+			f(func(v any) { at[key] = v }, at[key])
+			eachValue(at[key], f)
+		}
+	case []any:
+		for i := range at {
+			f(func(v any) { at[i] = v }, at[i])
+			eachValue(at[i], f)
+		}
 	}
 }
 

@@ -110,12 +110,14 @@ var defaultOf = map[string]any{
 
 // keySchemas are those of keys that are narrower than their type.
 var keySchemas = map[string]func() map[string]any{
-	"File.workers":    func() map[string]any { return map[string]any{"type": "integer", "minimum": 0} },
-	"File.listen":     func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
-	"Rule.name":       func() map[string]any { return anyOf(fitting(namePattern), integer()) },
-	"Rule.old_name":   func() map[string]any { return anyOf(fitting(namePattern), integer()) },
-	"Rule.pool":       func() map[string]any { return fitting(notation.PoolPattern) },
-	"Fleet.server":    func() map[string]any { return filled(fitting(notation.ServerPattern)) },
+	"File.workers":  func() map[string]any { return map[string]any{"type": "integer", "minimum": 0} },
+	"File.listen":   func() map[string]any { return fitting(`^(localhost|127\.[0-9.]+|\[::1\]):[0-9]+$`) },
+	"Rule.name":     func() map[string]any { return anyOf(fitting(namePattern), integer()) },
+	"Rule.old_name": func() map[string]any { return anyOf(fitting(namePattern), integer()) },
+	"Rule.pool":     func() map[string]any { return fitting(notation.PoolPattern) },
+	"Fleet.server": func() map[string]any {
+		return anyOf(fitting(notation.ServerPattern), filled(fitting(notation.ServerPattern)))
+	},
 	"Rule.media_type": func() map[string]any { return listOf(fitting(`^[^/]+/[^/]+$`)) },
 	"Rule.schedule":   func() map[string]any { return fitting(`^\s*(\S+\s+){4}\S+(\s+\S+)?\s*$`) },
 	"Rule.serial_by": func() map[string]any {

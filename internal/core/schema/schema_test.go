@@ -68,7 +68,17 @@ func TestSchemaFitsEveryRulesFile(t *testing.T) {
 			}
 		}
 	}
-	require.Greater(t, seen, 10)
+	pages, err := filepath.Glob("../../../docs/*.md")
+	require.NoError(t, err)
+	for _, name := range append(pages, "../../../README.md") {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		for _, part := range strings.Split(string(text), "```yaml\n")[1:] {
+			body, _, _ := strings.Cut(part, "```")
+			check(name, body)
+		}
+	}
+	require.Greater(t, seen, 100)
 }
 
 func TestSchemaRefusesMistakes(t *testing.T) {
