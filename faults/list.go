@@ -476,4 +476,9 @@ var faults = []Fault{
 		"\t\tif keys[i] = near; near == \"\" {\n", "\t\tif near == \"\" {\n", unit("recipes", "TestOneSlip")},
 	{"where a key was not read, none is missing", "internal/core/notation/slips.go",
 		"\tif !d.unread[at] {\n", "\tif true {\n", unit("core/notation", "TestNothingIsMissing")},
+	{"a watched folder is no unit of another rule", "internal/core/plan/set.go",
+		"\t\tif s.holding[unit] != nil {\n", "\t\tif false {\n", unit("core/take", "TestAWatchedFolder")},
+	{"the schema takes one server without a list", "internal/core/schema/schema.go",
+		"anyOf(fitting(notation.ServerPattern), filled(fitting(notation.ServerPattern)))",
+		"filled(fitting(notation.ServerPattern))", unit("core/schema", "TestSchema")},
 }

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -231,6 +232,14 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 	c := Candidate{Rule: r, Unit: unit, Watch: watch, Rel: rel, Captures: join(words, captures)}
 	if f.Exists {
 		add("unit", string(r.Unit), unitWord(f), c.isUnit(f))
+	}
+	if inside := s.holding[unit]; r.Folded() && inside != nil {
+		nearest := slices.Min(inside)
+		found := "one in which " + s.watch[nearest][0].Name.S + " watches a folder"
+		if nearest == unit {
+			found = "one that " + s.watch[nearest][0].Name.S + " watches"
+		}
+		add("unit", "a folder that no rule watches", found, false)
 	}
 	for _, cond := range c.onFile(f, event, now) {
 		if !f.Exists && cond.Key != "media_type" && cond.Key != "category" { // a name alone says nothing of these

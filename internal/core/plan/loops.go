@@ -296,3 +296,52 @@ func (s *Set) staysPut(r *rule.Rule, p *rule.Place) bool {
 	fixed := r.Spelled(FixedFolder(p))
 	return r.Levels() == 0 && len(r.Folders) == 1 && len(r.Globs) == 0 && r.Folders[0] == fixed
 }
+
+func (s *Set) findChains() {
+	s.chained, s.places = map[string]bool{}, map[string]bool{}
+	s.holding = map[string][]string{}
+	for watch := range s.watch {
+		for at := watch; ; at = filepath.Dir(at) {
+			s.holding[at] = append(s.holding[at], watch)
+			if at == filepath.Dir(at) {
+				break
+			}
+		}
+	}
+	for _, r := range s.Rules() {
+		for _, fixed := range Destinations(r) {
+			fixed = r.Spelled(fixed)
+			s.places[fixed] = true
+			for _, watch := range s.holding[fixed] {
+				s.chained[watch] = true
+			}
+			for at := fixed; at != filepath.Dir(at); at = filepath.Dir(at) {
+				if s.watch[at] != nil {
+					s.chained[at] = true
+				}
+			}
+		}
+	}
+}
+
+// Destinations lists the fixed parts of all folders where a rule puts files.
+func Destinations(r *rule.Rule) []string {
+	var list []string
+	for _, p := range r.Places() {
+		list = append(list, FixedFolder(p))
+	}
+	for i := range r.Steps {
+		s := &r.Steps[i]
+		if p, t := s.Destination(); t != nil {
+			fixed := fixedPart(*p, t)
+			if s.Runs() && len(t.Refs()) == 0 { // stdout names a file
+				fixed = filepath.Dir(fixed)
+			}
+			list = append(list, fixed)
+		}
+		if s.Kind().InPlace {
+			list = append(list, r.Folders...)
+		}
+	}
+	return list
+}

@@ -32,6 +32,7 @@ type Set struct {
 	own     map[*rule.Rule][]string // the fixed parts of each rule's processed and failed folders
 	chained map[string]bool         // watched folders where a rule may place files
 	places  map[string]bool         // fixed parts of all rules' destinations
+	holding map[string][]string     // watched folders, by themselves and by each folder above them
 	texts   map[string]bool         // the rules files themselves: no rule takes them
 
 	settings        []*rule.Rule // those with again_on
@@ -77,55 +78,6 @@ func (s *Set) State() string { return s.state }
 
 // Chained reports whether a rule may place files in or below a watched folder.
 func (s *Set) Chained(watch string) bool { return s.chained[watch] }
-
-func (s *Set) findChains() {
-	s.chained, s.places = map[string]bool{}, map[string]bool{}
-	above := map[string][]string{} // watched folders, by the folders above them
-	for watch := range s.watch {
-		for at := watch; ; at = filepath.Dir(at) {
-			above[at] = append(above[at], watch)
-			if at == filepath.Dir(at) {
-				break
-			}
-		}
-	}
-	for _, r := range s.Rules() {
-		for _, fixed := range Destinations(r) {
-			fixed = r.Spelled(fixed)
-			s.places[fixed] = true
-			for _, watch := range above[fixed] {
-				s.chained[watch] = true
-			}
-			for at := fixed; at != filepath.Dir(at); at = filepath.Dir(at) {
-				if s.watch[at] != nil {
-					s.chained[at] = true
-				}
-			}
-		}
-	}
-}
-
-// Destinations lists the fixed parts of all folders where a rule puts files.
-func Destinations(r *rule.Rule) []string {
-	var list []string
-	for _, p := range r.Places() {
-		list = append(list, FixedFolder(p))
-	}
-	for i := range r.Steps {
-		s := &r.Steps[i]
-		if p, t := s.Destination(); t != nil {
-			fixed := fixedPart(*p, t)
-			if s.Runs() && len(t.Refs()) == 0 { // stdout names a file
-				fixed = filepath.Dir(fixed)
-			}
-			list = append(list, fixed)
-		}
-		if s.Kind().InPlace {
-			list = append(list, r.Folders...)
-		}
-	}
-	return list
-}
 
 // Rule finds a rule by its name, nil if there is none.
 func (s *Set) Rule(name string) *rule.Rule { return s.named[name] }
@@ -213,7 +165,8 @@ func (s *Set) Candidates(path string) []Candidate {
 }
 
 // Units lists the rules for whose unit a path counts, in their order: the unit
-// itself if it is a folder, or what lies inside.
+// itself if it is a folder, or what lies inside. A folder that a rule watches, or
+// in which one lies that a rule watches, is no unit: that rule would lose it.
 func (s *Set) Units(path string, dir bool) []Candidate {
 	if !s.folded || within(path, s.state) {
 		return nil
@@ -231,6 +184,9 @@ func (s *Set) Units(path string, dir bool) []Candidate {
 		rel := strings.TrimPrefix(path[len(folder):], string(filepath.Separator))
 		name, _, _ := strings.Cut(filepath.ToSlash(rel), "/")
 		unit := filepath.Join(folder, name)
+		if s.holding[unit] != nil {
+			return
+		}
 		if captures, ok := s.nameFits(r, folder, unit, name, name); ok {
 			found = append(found, Candidate{Rule: r, Unit: unit, Watch: folder, Root: root, Rel: name,
 				Captures: join(words, captures)})

@@ -201,3 +201,24 @@ func TestAFolderThatRulesFilledIsNoUnit(t *testing.T) {
 	require.NoError(t, err)
 	require.Empty(t, candidates)
 }
+
+// A folder that a rule watches, or that holds one, is never another rule's unit: that rule would lose it.
+func TestAWatchedFolderIsNoUnit(t *testing.T) {
+	s := rules(t, "  - {name: whole, watch: in, unit: folder}\n  - {name: a, watch: [in/box, in/far/a/b]}\n"+
+		"  - {name: off, watch: in/card, enabled: false}")
+	for path, want := range map[string]string{"/office/in/box/x": "a", "/office/in/far/a/b/x": "a",
+		"/office/in/far/x": "", "/office/in/card/x": "whole"} {
+		candidates, err := Candidates(s, path, false, nil)
+		require.NoError(t, err)
+		got := ""
+		if len(candidates) > 0 {
+			got = candidates[0].Rule.Name.S
+		}
+		require.Equal(t, want, got, path)
+	}
+	for _, unit := range []string{"box", "far", "card"} {
+		candidates, err := Candidates(s, "/office/in/"+unit, true, nil)
+		require.NoError(t, err)
+		require.Len(t, candidates, map[string]int{"card": 1}[unit], unit)
+	}
+}
