@@ -63,7 +63,22 @@ var good = []string{
 	ruleWith("processed: {to: done, as: 'x-{name}'}, same_name: replace"), ruleWith("schedule: '0 20 * * fri'"),
 	ruleWith("serial_by: '{folder}'"),
 	ruleWith("notify: {on: [caught_up, overdue], to: log}"),
-	ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB}]"),
+	ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB, event: changed, modified: '2026-03-04'}]"),
+	"version: 1\nvars: {a: x, b: 3}\nignore: ['*.bak']\nmore_rules: ['x/*.yaml']\ncategories: {drawings: {types: " +
+		"[image/vnd.dwg, .dxf]}}\nrules: [{name: a, watch: in, category: [drawings, pictures]}]\n",
+	"version: 1\nfleet: {server: h, key_file: k, lease: 30s, max_in_flight: 256MB, shared: {/a: /b}}\nrules: " +
+		"[{name: a, watch: in, pool: p, run: x, while_away: run_here, bring: [x]}]\n",
+	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: c@d, user: u, password_env: P}}}\nrules: " +
+		"[{name: a, watch: in}]\n",
+	ruleWith("hidden: true, ignore_case: true, existing: leave, enabled: false, old_name: b, while_running: stop_old, " +
+		"again: never, loops: allow, order: smallest"),
+	ruleWith("share: true, run: x"), ruleWith("where: 'size > 5', let: {k: 'size / 2'}"),
+	ruleWith("again_on: [a.txt], run: x"), ruleWith("retry: {after_crash: false}, failed: bad, run: x"),
+	ruleWith("do: [{run: x, where: 'size > 0', working_folder: w, env: {A: b}, add_file: false, stdin: file, " +
+		"stdout: out/x}, {script: y, interpreter: bash}]"),
+	ruleWith("do: [{link: l, hard: true}, {untag: a}, {copy: c}, {move: m}, {post: 'http://h', method: PUT, headers: " +
+		"{A: b}, headers_env: {C: D}, field: f}, {post: 'http://h', body: b}]"),
+	ruleWith("do: [{mirror: m, repair: true}]"),
 }
 
 var bad = []string{
@@ -154,6 +169,47 @@ func TestSchemaAgreesOnListsOfOne(t *testing.T) {
 		})
 	}
 	require.Greater(t, tried, 300)
+}
+
+// A key that is added to the notation is added to the files above.
+func TestEachKeyIsInAGoodFile(t *testing.T) {
+	text, err := json.Marshal(Rules())
+	require.NoError(t, err)
+	var own any
+	require.NoError(t, json.Unmarshal(text, &own))
+	keys := map[string]bool{}
+	eachMapping(own, func(at map[string]any) {
+		list, _ := at["properties"].(map[string]any)
+		for key := range list {
+			keys[key] = true
+		}
+	})
+	require.Greater(t, len(keys), 100)
+	for _, text := range good {
+		var tree any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &tree))
+		eachMapping(tree, func(at map[string]any) {
+			for key := range at {
+				delete(keys, key)
+			}
+		})
+	}
+	require.Empty(t, keys)
+}
+
+// eachMapping calls f with each mapping of a tree.
+func eachMapping(tree any, f func(at map[string]any)) {
+	switch at := tree.(type) {
+	case map[string]any:
+		f(at)
+		for _, v := range at {
+			eachMapping(v, f)
+		}
+	case []any:
+		for _, v := range at {
+			eachMapping(v, f)
+		}
+	}
 }
 
 // eachValue calls f with each value below a tree, and what puts another in its place.
