@@ -38,8 +38,10 @@ var good = []string{
 		"every: 1h}\nrules: [{name: a, watch: in}]\n",
 	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: [c@d], encryption: starttls}}}\nrules: " +
 		"[{name: a, watch: in}]\n",
-	"version: 1\nfleet: {server: ['nats://h:4222'], key_file: k}\nrules: [{name: a, watch: in, pool: p, run: x}]\n",
-	"version: 1\nfleet: {server: 'tls://h', key_file: k, ca: c}\nrules: [{name: a, watch: in, pool: p, run: x}]\n",
+	"version: 1\nfleet: {server: ['nats://h:4222'], key_file: k}\nrules: [{name: a, watch: in, pool: p, run: " +
+		"x}]\n",
+	"version: 1\nfleet: {server: 'tls://h', key_file: k, ca: c}\nrules: [{name: a, watch: in, pool: p, run: " +
+		"x}]\n",
 	"version: 1\nqueues: {q: {workers: 1, rate: 30 in 1m, priority: 5}}\nrules: [{name: a, watch: in, queue: q}]\n",
 	ruleWith("depth: all"), ruleWith("depth: 3"), ruleWith("unit: folder"), ruleWith("events: removed"),
 	ruleWith("match: ['*.csv', '!x*']"),
@@ -63,21 +65,22 @@ var good = []string{
 	ruleWith("processed: {to: done, as: 'x-{name}'}, same_name: replace"), ruleWith("schedule: '0 20 * * fri'"),
 	ruleWith("serial_by: '{folder}'"),
 	ruleWith("notify: {on: [caught_up, overdue], to: log}"),
-	ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB, event: changed, modified: '2026-03-04'}]"),
+	ruleWith("examples: [{file: x, taken: true, file_after: in/x, size: 2KB, event: changed, modified: " +
+		"'2026-03-04'}]"),
 	"version: 1\nvars: {a: x, b: 3}\nignore: ['*.bak']\nmore_rules: ['x/*.yaml']\ncategories: {drawings: {types: " +
 		"[image/vnd.dwg, .dxf]}}\nrules: [{name: a, watch: in, category: [drawings, pictures]}]\n",
 	"version: 1\nfleet: {server: h, key_file: k, lease: 30s, max_in_flight: 256MB, shared: {/a: /b}}\nrules: " +
 		"[{name: a, watch: in, pool: p, run: x, while_away: run_here, bring: [x]}]\n",
 	"version: 1\nchannels: {m: {mail: {server: 'h:25', from: a@b, to: c@d, user: u, password_env: P}}}\nrules: " +
 		"[{name: a, watch: in}]\n",
-	ruleWith("hidden: true, ignore_case: true, existing: leave, enabled: false, old_name: b, while_running: stop_old, " +
-		"again: never, loops: allow, order: smallest"),
+	ruleWith("hidden: true, ignore_case: true, existing: leave, enabled: false, old_name: b, while_running: " +
+		"stop_old, again: never, loops: allow, order: smallest"),
 	ruleWith("share: true, run: x"), ruleWith("where: 'size > 5', let: {k: 'size / 2'}"),
 	ruleWith("again_on: [a.txt], run: x"), ruleWith("retry: {after_crash: false}, failed: bad, run: x"),
 	ruleWith("do: [{run: x, where: 'size > 0', working_folder: w, env: {A: b}, add_file: false, stdin: file, " +
 		"stdout: out/x}, {script: y, interpreter: bash}]"),
-	ruleWith("do: [{link: l, hard: true}, {untag: a}, {copy: c}, {move: m}, {post: 'http://h', method: PUT, headers: " +
-		"{A: b}, headers_env: {C: D}, field: f}, {post: 'http://h', body: b}]"),
+	ruleWith("do: [{link: l, hard: true}, {untag: a}, {copy: c}, {move: m}, {post: 'http://h', method: PUT, " +
+		"headers: {A: b}, headers_env: {C: D}, field: f}, {post: 'http://h', body: b}]"),
 	ruleWith("do: [{mirror: m, repair: true}]"),
 }
 
