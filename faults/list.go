@@ -481,4 +481,9 @@ var faults = []Fault{
 	{"the schema takes one server without a list", "internal/core/schema/schema.go",
 		"anyOf(fitting(notation.ServerPattern), filled(fitting(notation.ServerPattern)))",
 		"filled(fitting(notation.ServerPattern))", unit("core/schema", "TestSchema")},
+	{"what was resumed with no watcher is accepted once", "internal/core/flow/ask.go",
+		"\t\tf.Store.RecordPause(name, false, time.Time{})\n", "\t\t_ = name\n", script("acceptedloss")},
+	{"the end of a pause accepts nothing", "internal/byhand/pause.go",
+		"if _, rests := paused.Rule(name); !rests {\n", "if _, rests := paused.Rule(name); !rests || true {\n",
+		script("acceptedloss")},
 }

@@ -2,31 +2,55 @@ package byhand
 
 import (
 	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"stilltide/internal/ledger"
 )
 
-// Pause records that rules rest until a time, zero for until they are resumed, or that they go
-// on. Without a name it is all that the rules file has; going on, it is all that rests.
-func Pause(state string, names []string, paused bool, until time.Time) error {
+// Accepting is how long it holds that somebody has resumed a rule while nothing ran.
+const Accepting = 24 * time.Hour
+
+// Pause records that rules rest until a time, zero for until they are resumed. Without a name it
+// is all that the rules file has.
+func Pause(state string, names []string, until time.Time) error {
 	l, err := ledger.Open(state, func(error) {})
 	if err != nil {
 		return err
 	}
-	if len(names) == 0 && !paused { // everything that is paused
-		all, err := l.Paused()
-		if err != nil {
-			return errors.Join(err, l.Close())
-		}
-		for name := range all {
-			names = append(names, name)
-		}
-	} else if len(names) == 0 {
+	if len(names) == 0 {
 		names = []string{""}
 	}
 	for _, name := range names {
-		l.RecordPause(name, paused, until)
+		l.RecordPause(name, true, until)
 	}
 	return l.Close()
+}
+
+// Resume records that rules go on; without a name it is all that rests. A rule that did not rest was
+// perhaps blocked: what would block it is accepted by the next start, for as long as Accepting.
+// accepted reports whether there is such a rule; where nothing rests, and none is named, it is all.
+func Resume(state string, names []string) (accepted bool, err error) {
+	l, err := ledger.Open(state, func(error) {})
+	if err != nil {
+		return false, err
+	}
+	paused, err := l.Paused()
+	if err != nil {
+		return false, errors.Join(err, l.Close())
+	}
+	if len(names) == 0 && len(paused) == 0 {
+		names = []string{""}
+	} else if len(names) == 0 {
+		names = slices.Collect(maps.Keys(paused))
+	}
+	for _, name := range names {
+		var until time.Time
+		if _, rests := paused.Rule(name); !rests {
+			until, accepted = time.Now().Add(Accepting), true
+		}
+		l.RecordPause(name, false, until)
+	}
+	return accepted, l.Close()
 }

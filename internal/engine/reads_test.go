@@ -192,7 +192,7 @@ func TestATimeThatComesWhileTheQueueIsRead(t *testing.T) {
 	r.now = r.now.Truncate(time.Minute).Add(time.Second)
 	r.drop("a", "b", "c")
 	require.Empty(t, r.begun)
-	r.TakeUp(job.Pauses{}, []string{"work"}) // as after a start: all are looked through
+	r.TakeUp(job.Pauses{}, nil, []string{"work"}) // as after a start: all are looked through
 	r.pass(time.Millisecond)
 	r.read()
 	r.answered() // a, which waits for its time

@@ -2,8 +2,10 @@ package engine
 
 import (
 	"errors"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -29,9 +31,11 @@ func (e *Engine) recover(now time.Time) error {
 		return err
 	}
 	paused, err := e.ledger.Paused()
-	if err != nil {
+	accepted, acceptedErr := e.ledger.Accepted()
+	if err = errors.Join(err, acceptedErr); err != nil {
 		return err
 	}
+	e.desk.Mounts.Accept(e.ledger, e.flow.Rules(), slices.Collect(maps.Keys(accepted)))
 	tally, err := e.ledger.Tally()
 	if err != nil {
 		return err
@@ -47,7 +51,7 @@ func (e *Engine) recover(now time.Time) error {
 			queued = append(queued, name)
 		}
 	}
-	e.flow.TakeUp(paused, queued)
+	e.flow.TakeUp(paused, accepted, queued)
 	for _, c := range cutShort {
 		e.cutShort = append(e.cutShort, cutByHand{c, e.flow.Lend(c.Row.ID, c.Paths, c.Places...)})
 	}

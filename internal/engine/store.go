@@ -62,6 +62,7 @@ type store interface {
 	FolderOrigin(path string) (rule, chain string, ok bool, err error)
 	Tally() (map[string]map[job.State]int, error)
 	Paused() (job.Pauses, error)
+	Accepted() (job.Pauses, error)
 
 	Identity() (string, error)
 	RecordTicket(t job.Ticket)

@@ -67,7 +67,17 @@ func (l *Ledger) Boot() (id string, err error) {
 
 // Paused lists what is paused now.
 func (l *Ledger) Paused() (job.Pauses, error) {
-	rows, err := l.db.Query(`SELECT rule, until FROM pause WHERE paused = 1`)
+	return l.pauses(`SELECT rule, until FROM pause WHERE paused = 1`)
+}
+
+// Accepted lists what was resumed while nothing ran: until then the next start takes what would
+// block a rule as accepted.
+func (l *Ledger) Accepted() (job.Pauses, error) {
+	return l.pauses(`SELECT rule, until FROM pause WHERE paused = 0 AND until <> 0`)
+}
+
+func (l *Ledger) pauses(query string) (job.Pauses, error) {
+	rows, err := l.db.Query(query)
 	if err != nil {
 		return nil, l.damaged(err)
 	}

@@ -54,7 +54,7 @@ func (a *app) pause(names, folders []string, long string) error {
 		}
 		until = time.Now().Add(d)
 	}
-	what, err := a.setPaused(names, folders, true, until)
+	what, _, err := a.setPaused(names, folders, true, until)
 	if err != nil {
 		return err
 	}
@@ -67,42 +67,50 @@ func (a *app) pause(names, folders []string, long string) error {
 }
 
 func (a *app) resume(names, folders []string) error {
-	what, err := a.setPaused(names, folders, false, time.Time{})
-	if err == nil {
+	what, accepted, err := a.setPaused(names, folders, false, time.Time{})
+	switch {
+	case err == nil && accepted:
+		fmt.Fprintf(a.Err, "%s: go on. What blocks them is accepted by the next sweep or watch that starts within a "+
+			"day.\n", what)
+	case err == nil:
 		fmt.Fprintf(a.Err, "%s: go on.\n", what)
 	}
 	return err
 }
 
-// setPaused pauses rules and folders, or lets them go on, and says which.
-func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (what string, err error) {
+// setPaused pauses rules and folders, or lets them go on, and says which. accepted: see byhand.Resume.
+func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (what string, accepted bool, err error) {
 	f, diags, err := a.ReadRules()
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	shown := append([]string(nil), names...)
 	for _, name := range names {
 		if !diags.Failed() && !console.KnowsRule(f, name) {
-			return "", a.NoRule(f, name)
+			return "", false, a.NoRule(f, name)
 		}
 	}
 	for _, folder := range folders {
 		path := console.Absolute(folder)
 		if paused && !diags.Failed() && !console.Watched(f, path) {
-			return "", console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch",
-				folder)
+			return "", false, console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they "+
+				"watch", folder)
 		}
 		names, shown = append(names, path), append(shown, console.Display(console.Short(f.Base, path)))
 	}
 	err = console.WhileTaken(func() error {
 		err := control.Dial(f.StateFolder()).Pause(names, paused, until)
-		if errors.Is(err, control.ErrNobody) {
-			return byhand.Pause(f.StateFolder(), names, paused, until)
+		switch {
+		case !errors.Is(err, control.ErrNobody):
+		case paused:
+			err = byhand.Pause(f.StateFolder(), names, until)
+		default:
+			accepted, err = byhand.Resume(f.StateFolder(), names)
 		}
 		return err
 	})
 	if len(shown) == 0 {
-		return "all rules", err
+		return "all rules", accepted, err
 	}
-	return strings.Join(shown, ", "), err
+	return strings.Join(shown, ", "), accepted, err
 }

@@ -225,8 +225,10 @@ func (v *liveView) Pause(name string, paused bool) string {
 		names, what = nil, "all rules"
 	}
 	err := v.client.Pause(names, paused, time.Time{})
-	if errors.Is(err, control.ErrNobody) {
-		err = byhand.Pause(v.f.StateFolder(), names, paused, time.Time{})
+	if nobody := errors.Is(err, control.ErrNobody); nobody && paused {
+		err = byhand.Pause(v.f.StateFolder(), names, time.Time{})
+	} else if nobody {
+		_, err = byhand.Resume(v.f.StateFolder(), names)
 	}
 	switch {
 	case err != nil:

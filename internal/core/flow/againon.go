@@ -194,7 +194,7 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 	if len(inputs) == 0 || f.Set.Rule(name) == nil || f.InTrouble[name] != "" || byHand {
 		return
 	}
-	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] {
+	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] && !f.isAccepted(name, now) {
 		underway.Mark(&f.again.asked, name)
 		f.Trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
 			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",

@@ -63,9 +63,12 @@ func (f *Flow) Left(folder string) (rules []string) {
 func (f *Flow) WantsAll() bool { return len(f.renew)+len(f.leaving) > 0 }
 
 // TakeUp begins with what an earlier run has left: what is paused, and the rules with
-// jobs in the ledger alone.
-func (f *Flow) TakeUp(paused job.Pauses, queued []string) {
-	f.Pauses = paused
+// jobs in the ledger alone. accepted are the rules that somebody has resumed since: that holds once.
+func (f *Flow) TakeUp(paused, accepted job.Pauses, queued []string) {
+	f.Pauses, f.accepted = paused, accepted
+	for name := range accepted {
+		f.Store.RecordPause(name, false, time.Time{})
+	}
 	for _, name := range queued {
 		f.Window.Leave(name) // taken from the ledger as there is room
 	}

@@ -16,6 +16,7 @@ import (
 	"stilltide/internal/core/due"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -43,6 +44,7 @@ type arrivals struct {
 	gone      gone                       // known files that went
 	aging     due.Queue[string]          // files that are too young for a rule, until they are not
 	leaving   map[string]map[string]bool // by folder: rules that leave what is there (existing: leave)
+	accepted  job.Pauses                 // rules that were resumed before this start, and until when that holds
 	opening   opening                    // settled files that are looked into
 	lent      map[string]bool            // paths that are kept from the rules
 	lentFor   map[int64][]string         // the same, by the job that they are lent for
@@ -145,6 +147,12 @@ func (f *Flow) accept(rule string) {
 	}
 	f.Out.Recovered = append(f.Out.Recovered, rule)
 	f.acceptRemovals(rule)
+}
+
+// isAccepted reports whether somebody has accepted, before this start, what would block a rule.
+func (f *Flow) isAccepted(rule string, now time.Time) bool {
+	until, is := f.accepted.Rule(rule)
+	return is && now.Before(until)
 }
 
 // MaxLooks bounds the looks that are asked for at once, so that a decision soon follows its look.

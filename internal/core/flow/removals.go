@@ -182,7 +182,7 @@ func (f *Flow) removals(now time.Time) {
 			continue
 		}
 		for w := g.front(name); w != nil && left > 0; w = g.front(name) {
-			if w.due.After(now) || f.mayBeRenamed(w) || f.tooMany(name, w) {
+			if w.due.After(now) || f.mayBeRenamed(w) || f.tooMany(name, w, now) {
 				break
 			}
 			left--
@@ -238,13 +238,13 @@ func (f *Flow) sortRemovals(now time.Time, most int) {
 
 // tooMany stops a rule whose known files went in a mass: more likely
 // something happened to the folder than to each of them.
-func (f *Flow) tooMany(name string, first *went) bool {
+func (f *Flow) tooMany(name string, first *went, now time.Time) bool {
 	n := f.gone.count[name]
 	if n <= massRemoval || len(first.told) == 0 || n <= f.gone.allowed[name] {
 		return false
 	}
 	known := f.Store.KnownCount(name)
-	if 2*n <= known {
+	if 2*n <= known || f.isAccepted(name, now) {
 		f.gone.allowed[name] = n
 		return false
 	}
