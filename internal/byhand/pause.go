@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -47,7 +48,7 @@ func Resume(state string, names []string) (accepted bool, err error) {
 	}
 	for _, name := range names {
 		var until time.Time
-		if _, rests := paused.Rule(name); !rests {
+		if _, rests := paused.Rule(name); !rests && !job.IsFolder(name) {
 			until, accepted = time.Now().Add(Accepting), true
 		}
 		l.RecordPause(name, false, until)

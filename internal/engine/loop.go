@@ -33,6 +33,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		if !ready && e.sweptAll() {
 			ready = true
 			e.o.Ready(e.begun())
+			e.flow.HasBegun(now)
 		}
 		trouble := e.heed(now)
 		e.flow.Advance(now)

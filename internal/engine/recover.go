@@ -2,10 +2,8 @@ package engine
 
 import (
 	"errors"
-	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -35,7 +33,6 @@ func (e *Engine) recover(now time.Time) error {
 	if err = errors.Join(err, acceptedErr); err != nil {
 		return err
 	}
-	e.desk.Mounts.Accept(e.ledger, e.flow.Rules(), slices.Collect(maps.Keys(accepted)))
 	tally, err := e.ledger.Tally()
 	if err != nil {
 		return err

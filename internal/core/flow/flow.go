@@ -155,6 +155,19 @@ func (f *Flow) isAccepted(rule string, now time.Time) bool {
 	return is && now.Before(until)
 }
 
+// foundLater is how long after the first look through all folders something may be told that it found missing.
+const foundLater = 10 * time.Minute
+
+// HasBegun says that all folders were looked through for the first time. What was accepted before
+// this start holds for what that finds missing, and not for what goes later.
+func (f *Flow) HasBegun(now time.Time) {
+	for name, until := range f.accepted {
+		if end := now.Add(foundLater); until.After(end) {
+			f.accepted[name] = end
+		}
+	}
+}
+
 // MaxLooks bounds the looks that are asked for at once, so that a decision soon follows its look.
 const MaxLooks = 512
 
