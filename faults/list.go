@@ -486,4 +486,7 @@ var faults = []Fault{
 	{"the end of a pause accepts nothing", "internal/byhand/pause.go",
 		"paused.Rule(name); !rests && !job", "paused.Rule(name); (!rests || true) && !job",
 		script("acceptedloss")},
+	{"a program that is still being written is waited for", "internal/runner/runner.go",
+		"const busyPatience = 5 * time.Second\n", "const busyPatience = 50 * time.Millisecond\n",
+		unit("runner", "TestAProgramThatIs")},
 }

@@ -129,10 +129,6 @@ func (t *task) do(ctx context.Context, r *wire.Result) {
 	told := make(chan struct{})
 	go func() { defer close(told); t.tellPrinted(over, spec.Output) }()
 	res := t.h.runner.Run(ctx, spec)
-	for n := 0; n < 5 && errors.Is(res.Err, syscall.ETXTBSY); n++ { // another start has the program open for a moment
-		_ = wire.Pause(ctx, 10*time.Millisecond)
-		res = t.h.runner.Run(ctx, spec)
-	}
 	close(over)
 	<-told
 	r.Exit, r.Signal, r.TimedOut, r.Left = res.Exit, res.Signal, res.TimedOut, res.Left

@@ -23,6 +23,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"stilltide/internal/watchfs"
@@ -86,7 +87,7 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	begun := time.Now()
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	child, err := start(c, s.Args)
+	child, err := startFree(ctx, c, s.Args)
 	if err != nil {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
@@ -109,6 +110,22 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 		res.Output = files[0].size()
 	}
 	return res
+}
+
+// busyPatience is how long a program may be open for writing before its command cannot be started.
+const busyPatience = 5 * time.Second
+
+// startFree starts a command once its program is not being written. One that was written a moment ago
+// may still be open in a child that another start has made, until that becomes a program of its own
+// (fork(2), execve(2)); on a busy machine that takes a while.
+func startFree(ctx context.Context, c command, args []string) (child, error) {
+	for end := time.Now().Add(busyPatience); ; {
+		child, err := start(c, args)
+		if !errors.Is(err, syscall.ETXTBSY) || ctx.Err() != nil || time.Now().After(end) {
+			return child, err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 // ending ends a command before its time.

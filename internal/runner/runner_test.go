@@ -35,6 +35,21 @@ func newRunner(t *testing.T) *Runner {
 	return r
 }
 
+// A program that somebody is still writing is started as soon as that is over.
+func TestAProgramThatIsBeingWritten(t *testing.T) {
+	s := spec(t, "")
+	program := filepath.Join(t.TempDir(), "program")
+	f, err := os.OpenFile(program, os.O_WRONLY|os.O_CREATE, 0o700)
+	require.NoError(t, err)
+	_, err = f.WriteString("#!/bin/sh\necho ran\n")
+	require.NoError(t, err)
+	s.Args = []string{program}
+	defer time.AfterFunc(200*time.Millisecond, func() { _ = f.Close() }).Stop()
+	res := newRunner(t).Run(context.Background(), s)
+	require.NoError(t, res.Err)
+	require.Equal(t, "ran\n", printed(t, s))
+}
+
 func TestOutputExitAndEnvironment(t *testing.T) {
 	r := newRunner(t)
 	s := spec(t, `echo out; echo err >&2; echo "$TIDE_JOB $TIDE_ATTEMPT $MORE $PWD"; exit 3`)
