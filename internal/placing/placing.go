@@ -106,15 +106,17 @@ func (q *placeQueue) take(n int) []*turn.Placing {
 const (
 	MaxWaiting = 2048
 	MaxFound   = MaxWaiting / 2
-	patience   = time.Second
 )
+
+// Patience is that moment. Tests on a slow machine have more of it.
+var Patience = time.Second
 
 // holdsUp reports whether events have to wait, since so many placings do, and until
 // when at most.
 func (q *placeQueue) holdsUp(many int, now time.Time) (until time.Time, is bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	until = q.taken.Add(patience)
+	until = q.taken.Add(Patience)
 	return until, len(q.list) >= many && until.After(now)
 }
 

@@ -15,7 +15,7 @@ func TestWhenEventsWait(t *testing.T) {
 	q := placeQueue{kick: make(chan struct{}, 1)}
 	held := func(after time.Duration) bool {
 		until, is := q.holdsUp(MaxWaiting, now.Add(after))
-		require.True(t, !is || until.Equal(q.taken.Add(patience)))
+		require.True(t, !is || until.Equal(q.taken.Add(Patience)))
 		return is
 	}
 	q.add(make([]*turn.Placing, MaxWaiting+MaxPlaced))
@@ -23,8 +23,8 @@ func TestWhenEventsWait(t *testing.T) {
 	require.Len(t, q.take(MaxPlaced), MaxPlaced)
 	q.taken = now
 	require.True(t, held(0))
-	require.True(t, held(patience-1))
-	require.False(t, held(patience), "the batch takes long")
+	require.True(t, held(Patience-1))
+	require.False(t, held(Patience), "the batch takes long")
 	q.take(1)
 	q.taken = now
 	require.False(t, held(0), "they have become few enough")
