@@ -38,7 +38,8 @@ func (a *app) resumeCommand() *cobra.Command {
 		Args: cobra.ArbitraryArgs,
 		Long: `Resumes paused rules, or folders. For a blocked rule it confirms that things are as they should
 be: removals are accepted, a loop may continue, and a folder whose disk is not mounted is used
-as it is.`,
+as it is. Without a watcher the next sweep or watch accepts the removals that it finds, if it
+starts within a day; a folder whose disk is not mounted waits for a watcher.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.resume(args, folders) },
 	}
 	c.Flags().StringArrayVar(&folders, "folder", nil, "resume what lies in this `PATH`; may be given several times")
@@ -70,7 +71,7 @@ func (a *app) resume(names, folders []string) error {
 	what, accepted, err := a.setPaused(names, folders, false, time.Time{})
 	switch {
 	case err == nil && accepted:
-		fmt.Fprintf(a.Err, "%s: go on. What blocks them is accepted by the next sweep or watch that starts within a "+
+		fmt.Fprintf(a.Err, "%s: go on. The next sweep or watch accepts what it finds missing, if it starts within a "+
 			"day.\n", what)
 	case err == nil:
 		fmt.Fprintf(a.Err, "%s: go on.\n", what)

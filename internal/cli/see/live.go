@@ -225,9 +225,9 @@ func (v *liveView) Pause(name string, paused bool) string {
 		names, what = nil, "all rules"
 	}
 	err := v.client.Pause(names, paused, time.Time{})
-	if nobody := errors.Is(err, control.ErrNobody); nobody && paused {
+	if alone := errors.Is(err, control.ErrNobody); alone && paused {
 		err = byhand.Pause(v.f.StateFolder(), names, time.Time{})
-	} else if nobody {
+	} else if alone {
 		_, err = byhand.Resume(v.f.StateFolder(), names)
 	}
 	switch {
