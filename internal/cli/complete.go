@@ -47,7 +47,7 @@ func (a *app) complete(root *cobra.Command) {
 		_, path, _ := strings.Cut(c.CommandPath(), " ")
 		c.ValidArgsFunction = words[path]
 		for name, f := range values {
-			if c.LocalFlags().Lookup(name) != nil {
+			if c.Flags().Lookup(name) != nil || c.PersistentFlags().Lookup(name) != nil {
 				_ = c.RegisterFlagCompletionFunc(name, f) // it fails only for a flag that is not there
 			}
 		}

@@ -18,25 +18,30 @@ func (a *app) schemaCommand() *cobra.Command {
 		Long: `Prints the JSON Schema (2020-12) of the rules file, for editors. With --of it is that of one
 line of a command's JSON: ` + strings.Join(withJSON(), ", ") + `.`,
 		RunE: func(*cobra.Command, []string) error {
-			var text any = schema.Rules()
 			if of != "" {
-				c, known := jsonlines.Of(of)
-				if !known {
-					return console.Usage("no command %q has --json%s", of, console.DidYouMean(of, withJSON()))
-				}
-				var err error
-				if text, err = c.Schema(); err != nil {
-					return err
-				}
+				return a.printSchemaOf(of)
 			}
 			e := json.NewEncoder(a.Out)
 			e.SetIndent("", "  ")
 			e.SetEscapeHTML(false)
-			return e.Encode(text)
+			return e.Encode(schema.Rules())
 		},
 	}
 	c.Flags().StringVar(&of, "of", "", "the schema of what this `COMMAND` prints with --json")
 	return c
+}
+
+func (a *app) printSchemaOf(command string) error {
+	c, known := jsonlines.Of(command)
+	if !known {
+		return console.Usage("no command %q has --json%s", command, console.DidYouMean(command, withJSON()))
+	}
+	text, err := c.Schema()
+	if err != nil {
+		return err
+	}
+	_, err = a.Out.Write(text)
+	return err
 }
 
 // withJSON names the commands that have --json.

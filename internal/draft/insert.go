@@ -10,12 +10,6 @@ import (
 // ErrPlace says that a rule cannot be put into a file whose list of rules stands in one line.
 var ErrPlace = errors.New("its rules stand in one line")
 
-var (
-	rulesKey  = regexp.MustCompile(`^rules:[ \t]*(#.*)?$`)
-	emptyList = regexp.MustCompile(`^rules:[ \t]*(\[[ \t]*\])?[ \t]*(#.*)?$`)
-	dash      = regexp.MustCompile(`^( *)- `)
-)
-
 // Insert puts a rule into the text of a rules file: before the entry that begins at a line
 // (from 1) and the comment above it, or last if that is 0. Nothing else changes.
 func Insert(text string, r Rule, before int) (string, error) {
@@ -25,6 +19,8 @@ func Insert(text string, r Rule, before int) (string, error) {
 	if !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
+	rulesKey := regexp.MustCompile(`^rules:[ \t]*(#.*)?$`)
+	emptyList := regexp.MustCompile(`^rules:[ \t]*(\[[ \t]*\])?[ \t]*(#.*)?$`)
 	lines := strings.SplitAfter(text, "\n")
 	lines = lines[:len(lines)-1]
 	key := -1
@@ -67,11 +63,10 @@ func list(lines []string, from int) (indent, end int) {
 		}
 		depth := len(line) - len(trimmed)
 		if !found {
-			m := dash.FindStringSubmatch(line)
-			if m == nil {
+			if !strings.HasPrefix(trimmed, "- ") {
 				return indent, end
 			}
-			indent, found = len(m[1]), true
+			indent, found = depth, true
 		} else if depth < indent || depth == indent && !strings.HasPrefix(trimmed, "-") {
 			return indent, end
 		}

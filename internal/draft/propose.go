@@ -10,14 +10,10 @@ import (
 // maxProposals bounds the patterns that are proposed.
 const maxProposals = 6
 
-var (
-	digits = regexp.MustCompile(`[0-9]+`)
-	runs   = regexp.MustCompile(`\*([-_.]?\*)+`)
-)
-
 // Propose lists patterns for the names that lie in a folder, those that take most first: by
 // ending, and by what names have in common besides their numbers.
 func Propose(names []string) []string {
+	digits, runs := regexp.MustCompile(`[0-9]+`), regexp.MustCompile(`\*([-_.]?\*)+`)
 	count := map[string]int{}
 	for _, name := range names {
 		if strings.HasPrefix(name, ".") {

@@ -1,12 +1,16 @@
 package house
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"os"
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/google/jsonschema-go/jsonschema"
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/jsonlines"
@@ -24,6 +28,60 @@ func TestJSON(t *testing.T) {
 	text, err := os.ReadFile(page)
 	require.NoError(t, err)
 	require.Equal(t, made, string(text), "write it anew with: go test ./internal/house -run TestJSON -update")
+}
+
+// The schemas that stilltide schema --of prints are made from the same types.
+func TestJSONSchemas(t *testing.T) {
+	const folder = "../jsonlines/schemas/"
+	var names []string
+	for _, c := range jsonlines.Commands {
+		names = append(names, c.SchemaFile())
+		made := schemaOf(t, c)
+		if *update {
+			require.NoError(t, os.WriteFile(folder+c.SchemaFile(), made, 0o666))
+			continue
+		}
+		text, err := os.ReadFile(folder + c.SchemaFile())
+		require.NoError(t, err)
+		require.Equal(t, string(made), string(text), "write it anew with: go test ./internal/house -run TestJSON -update")
+	}
+	there, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Len(t, there, len(names), "one file for each command that has --json")
+}
+
+// schemaOf is the JSON Schema of a line that a command prints.
+func schemaOf(t *testing.T, c jsonlines.Command) []byte {
+	s := &jsonschema.Schema{Schema: "https://json-schema.org/draft/2020-12/schema",
+		Title: "A line of stilltide " + c.Name + " --json"}
+	times := map[reflect.Type]*jsonschema.Schema{reflect.TypeFor[time.Time](): {Type: "string", Format: "date-time"}}
+	for _, l := range c.Lines {
+		one, err := jsonschema.ForType(l.Type, &jsonschema.ForOptions{TypeSchemas: times})
+		require.NoError(t, err)
+		one.Description = l.Means
+		open(one)
+		s.AnyOf = append(s.AnyOf, one)
+	}
+	var text bytes.Buffer
+	e := json.NewEncoder(&text)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	require.NoError(t, e.Encode(s))
+	return text.Bytes()
+}
+
+// open allows fields that are added later.
+func open(s *jsonschema.Schema) {
+	if s == nil {
+		return
+	}
+	if s.Type == "object" && len(s.Properties) > 0 {
+		s.AdditionalProperties = nil
+	}
+	for _, p := range s.Properties {
+		open(p)
+	}
+	open(s.Items)
 }
 
 func jsonPage(t *testing.T) string {

@@ -9,12 +9,11 @@ package jsonlines
 
 import (
 	"bytes"
+	"embed"
 	"encoding/json"
 	"io"
 	"reflect"
-	"time"
-
-	"github.com/google/jsonschema-go/jsonschema"
+	"strings"
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/standing"
@@ -70,40 +69,15 @@ func Of(name string) (Command, bool) {
 	return Command{}, false
 }
 
-// Schema returns the JSON Schema (2020-12) of a line that the command prints.
-func (c Command) Schema() (*jsonschema.Schema, error) {
-	s := &jsonschema.Schema{Schema: "https://json-schema.org/draft/2020-12/schema",
-		Title: "A line of stilltide " + c.Name + " --json"}
-	for _, l := range c.Lines {
-		one, err := jsonschema.ForType(l.Type, &jsonschema.ForOptions{TypeSchemas: times})
-		if err != nil {
-			return nil, err
-		}
-		one.Description = l.Means
-		open(one)
-		s.AnyOf = append(s.AnyOf, one)
-	}
-	return s, nil
-}
+//go:embed schemas
+var schemas embed.FS
 
-// times are written as RFC 3339.
-var times = map[reflect.Type]*jsonschema.Schema{
-	reflect.TypeFor[time.Time](): {Type: "string", Format: "date-time"},
-}
+// SchemaFile is the name of the file below schemas that has the command's schema.
+func (c Command) SchemaFile() string { return strings.ReplaceAll(c.Name, " ", "-") + ".json" }
 
-// open allows fields that are added later.
-func open(s *jsonschema.Schema) {
-	if s == nil {
-		return
-	}
-	if s.Type == "object" && len(s.Properties) > 0 {
-		s.AdditionalProperties = nil
-	}
-	for _, p := range s.Properties {
-		open(p)
-	}
-	open(s.Items)
-}
+// Schema returns the JSON Schema (2020-12) of a line that the command prints. It is made from
+// the types above, by a test, so that the program does not do it each time it starts.
+func (c Command) Schema() ([]byte, error) { return schemas.ReadFile("schemas/" + c.SchemaFile()) }
 
 // Write writes a value in one line. It may be shown on a terminal.
 func Write(to io.Writer, v any) error {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/goccy/go-yaml"
 )
@@ -55,21 +56,18 @@ func indented(text string) string {
 	return "  " + strings.ReplaceAll(strings.TrimSuffix(text, "\n"), "\n", "\n  ") + "\n"
 }
 
-var (
-	flowDefaults = regexp.MustCompile(`(?m)^defaults: \{(.*)\}$`)
-	ruleList     = regexp.MustCompile(`(?ms)^rules:\n(.*?)(\z|^\S)`)
-	beginsRule   = regexp.MustCompile(`^  - (\{?)(\w+:)`)
-)
+// beginsRule is the first line of an entry of rules.
+var beginsRule = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^  - (\{?)(\w+:)`) })
 
 // rulesOf are the lines of a recipe's rules, with its defaults in each rule that does not
 // say otherwise.
 func rulesOf(r Recipe) string {
-	m := ruleList.FindStringSubmatch(r.Rules)
+	m := regexp.MustCompile(`(?ms)^rules:\n(.*?)(\z|^\S)`).FindStringSubmatch(r.Rules)
 	if m == nil {
 		return ""
 	}
 	var defaults []string
-	if d := flowDefaults.FindStringSubmatch(r.Rules); d != nil {
+	if d := regexp.MustCompile(`(?m)^defaults: \{(.*)\}$`).FindStringSubmatch(r.Rules); d != nil {
 		defaults = strings.Split(d[1], ", ")
 	}
 	var out []string
@@ -82,7 +80,7 @@ func rulesOf(r Recipe) string {
 // splitRules splits the lines of a list into those of each entry.
 func splitRules(text string) (rules [][]string) {
 	for line := range strings.SplitSeq(strings.TrimRight(text, "\n"), "\n") {
-		if beginsRule.MatchString(line) || len(rules) == 0 {
+		if beginsRule().MatchString(line) || len(rules) == 0 {
 			rules = append(rules, nil)
 		}
 		rules[len(rules)-1] = append(rules[len(rules)-1], line)
@@ -92,7 +90,7 @@ func splitRules(text string) (rules [][]string) {
 
 // withDefaults adds to a rule the defaults that it does not have itself.
 func withDefaults(lines, defaults []string) []string {
-	m := beginsRule.FindStringSubmatch(lines[0])
+	m := beginsRule().FindStringSubmatch(lines[0])
 	whole := strings.Join(lines, "\n")
 	var missing []string
 	for _, d := range defaults {

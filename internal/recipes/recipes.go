@@ -19,14 +19,11 @@ type Recipe struct {
 	Rules string // a whole rules file (YAML)
 }
 
-var (
-	named   = regexp.MustCompile("(?m)^`stilltide init --recipe ([a-z-]+)`$")
-	fenced  = regexp.MustCompile("(?s)\n```yaml\n(.*?)```\n")
-	comment = regexp.MustCompile("(?s)<!--.*?-->")
-)
-
 // All are the recipes, in the order of the page.
 func All() (list []Recipe) {
+	named := regexp.MustCompile("(?m)^`stilltide init --recipe ([a-z-]+)`$")
+	fenced := regexp.MustCompile("(?s)\n```yaml\n(.*?)```\n")
+	comment := regexp.MustCompile("(?s)<!--.*?-->")
 	for _, need := range strings.Split(docs.Recipes, "\n## ")[1:] {
 		about, rest, _ := strings.Cut(need, "\n")
 		for _, part := range strings.Split(rest, "\n### ")[1:] {

@@ -16,6 +16,7 @@ package pattern
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"golang.org/x/text/unicode/norm"
 )
@@ -47,7 +48,7 @@ type Error struct {
 
 func (e *Error) Error() string { return e.Message }
 
-var bareEnding = regexp.MustCompile(`^(\.[A-Za-z0-9]+)+$`)
+var bareEnding = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(\.[A-Za-z0-9]+)+$`) })
 
 // Compile reads one pattern. The error is always an *Error.
 func Compile(text string, o Options) (*Pattern, error) {
@@ -58,7 +59,7 @@ func Compile(text string, o Options) (*Pattern, error) {
 		return compileExpression(text, expr, o)
 	}
 	glob := norm.NFC.String(text)
-	if bareEnding.MatchString(glob) {
+	if bareEnding().MatchString(glob) {
 		glob, o.IgnoreCase = "*"+glob, true
 	}
 	c := compiler{src: glob}
@@ -109,10 +110,10 @@ func (p *Pattern) finish(body string, o Options) (*Pattern, error) {
 	return p, nil
 }
 
-var validName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+var validName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_]*$`) })
 
 // ValidName reports whether a word can name a capture.
-func ValidName(word string) bool { return validName.MatchString(word) }
+func ValidName(word string) bool { return validName().MatchString(word) }
 
 // String returns the pattern as it was written.
 func (p *Pattern) String() string { return p.text }

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"stilltide/internal/core/rule"
 )
@@ -64,7 +65,7 @@ func Sections() (list []Section) {
 }
 
 // leftOut is how a key's documentation tells what holds without it.
-var leftOut = regexp.MustCompile(`; ([^;]+) if left out$`)
+var leftOut = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`; ([^;]+) if left out$`) })
 
 func keysOf(t reflect.Type, fields []reflect.StructField) (keys []Key) {
 	for _, f := range fields {
@@ -73,7 +74,7 @@ func keysOf(t reflect.Type, fields []reflect.StructField) (keys []Key) {
 			continue
 		}
 		k := Key{Name: name, Means: f.Tag.Get("doc"), Default: f.Tag.Get("default")}
-		if m := leftOut.FindStringSubmatch(k.Means); m != nil {
+		if m := leftOut().FindStringSubmatch(k.Means); m != nil {
 			k.Means, k.Default = strings.TrimSuffix(k.Means, m[0]), strings.TrimSuffix(m[1], ",")
 		}
 		full := t.Name() + "." + name
