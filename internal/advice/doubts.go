@@ -50,6 +50,7 @@ func Doubts(f *rule.File) diag.List {
 			fmt.Sprintf("%s can change %s, and so run commands as you", l.Who, l.Path),
 			"remove that permission (chmod, chown); watch and sweep refuse it otherwise")
 	}
+	oldNames(f, warn)
 	d = append(d, channels(f, machine)...)
 	for _, r := range f.All() {
 		if earlier := set.Shadowed(r); earlier != nil {
@@ -73,6 +74,24 @@ func Doubts(f *rule.File) diag.List {
 		}
 	}
 	return d
+}
+
+// oldNames doubts old names by which a rule gets no memory.
+func oldNames(f *rule.File, warn warning) {
+	renamed := f.Renamed()
+	for _, r := range f.All() {
+		switch taker := renamed[r.OldName.S]; {
+		case !r.OldName.Set() || taker == r.Name.S:
+		case r.OldName.S == r.Name.S:
+			warn(r.OldName.Pos, "old-name", r.Name.S+" is the name that the rule has now", "leave old_name out")
+		case taker == "":
+			warn(r.OldName.Pos, "old-name", fmt.Sprintf("there is still a rule %s, so %s does not get its memory",
+				r.OldName.S, r.Name.S), "leave old_name out, or remove the other rule")
+		default:
+			warn(r.OldName.Pos, "old-name", fmt.Sprintf("%s has this old name, too, and gets the memory of %s",
+				taker, r.OldName.S), "leave old_name out of one of them")
+		}
+	}
 }
 
 // warning notes a doubt.

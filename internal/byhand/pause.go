@@ -7,16 +7,30 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 )
 
 // Accepting is how long it holds that somebody has resumed a rule while nothing ran.
 const Accepting = 24 * time.Hour
 
+// Open opens the ledger of a rules file for writing, with the rules' names of now; tell is as in
+// ledger.Open.
+func Open(f *rule.File, tell func(error)) (*ledger.Ledger, error) {
+	l, err := ledger.Open(f.StateFolder(), tell)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.UseNames(f.Renamed()); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
+}
+
 // Pause records that rules rest until a time, zero for until they are resumed. Without a name it
 // is all that the rules file has.
-func Pause(state string, names []string, until time.Time) error {
-	l, err := ledger.Open(state, func(error) {})
+func Pause(f *rule.File, names []string, until time.Time) error {
+	l, err := Open(f, func(error) {})
 	if err != nil {
 		return err
 	}
@@ -32,8 +46,8 @@ func Pause(state string, names []string, until time.Time) error {
 // Resume records that rules go on; without a name it is all that rests. A rule that did not rest was
 // perhaps blocked: what would block it is accepted by the next start, for as long as Accepting.
 // accepted reports whether there is such a rule; where nothing rests, and none is named, it is all.
-func Resume(state string, names []string) (accepted bool, err error) {
-	l, err := ledger.Open(state, func(error) {})
+func Resume(f *rule.File, names []string) (accepted bool, err error) {
+	l, err := Open(f, func(error) {})
 	if err != nil {
 		return false, err
 	}

@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notice"
@@ -140,7 +141,7 @@ func Open(o Options) (*Engine, error) {
 	if o.SafetySweep == 0 {
 		e.o.SafetySweep = SafetySweep
 	}
-	l, err := ledger.Open(state, e.ledgerTrouble)
+	l, err := byhand.Open(o.Rules, e.ledgerTrouble)
 	if err != nil {
 		return nil, err
 	}

@@ -20,7 +20,7 @@ import (
 // is tried again, as far as its rule allows; a queued one stays queued.
 func (e *Engine) recover(now time.Time) error {
 	scratch := filepath.Join(e.state, "scratch")
-	err := errors.Join(os.RemoveAll(scratch), os.MkdirAll(scratch, 0o700), e.renamed())
+	err := errors.Join(os.RemoveAll(scratch), os.MkdirAll(scratch, 0o700))
 	if err != nil {
 		return err
 	}
@@ -103,18 +103,6 @@ func (e *Engine) recoverJob(row job.Job, set *plan.Set) (tries []plan.Try, m und
 		return nil, m, errNotReached
 	}
 	return tries, underway.Recover(row, placements, recoverer{e, set}), nil
-}
-
-// renamed gives rules with a `was` the memory of their old name.
-func (e *Engine) renamed() error {
-	for _, r := range e.flow.Rules().Rules() {
-		if r.OldName.Set() && e.flow.Rules().Rule(r.OldName.S) == nil {
-			if err := e.ledger.Rename(r.OldName.S, r.Name.S); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 func (e *Engine) tries(row job.Job) ([]plan.Try, error) {

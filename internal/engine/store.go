@@ -43,7 +43,6 @@ type store interface {
 	Boot() (string, error)
 	RecordWatched(rule, folder string)
 	Watched() (map[[2]string]bool, error)
-	Rename(was, rule string) error
 
 	Jobs(q ledger.Filter) ([]job.Job, error)
 	OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error)

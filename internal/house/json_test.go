@@ -43,7 +43,8 @@ func TestJSONSchemas(t *testing.T) {
 		}
 		text, err := os.ReadFile(folder + c.SchemaFile())
 		require.NoError(t, err)
-		require.Equal(t, string(made), string(text), "write it anew with: go test ./internal/house -run TestJSON -update")
+		require.Equal(t, string(made), string(text),
+			"write it anew with: go test ./internal/house -run TestJSON -update")
 	}
 	there, err := os.ReadDir(folder)
 	require.NoError(t, err)

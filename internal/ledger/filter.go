@@ -168,6 +168,7 @@ func (l *Ledger) addRule(c *conditions, rule string) error {
 	for _, jobs := range tally[rule] {
 		n += jobs
 	}
+	rule = l.inTables(rule)
 	if n > few {
 		c.add("rule = ?", rule)
 		return err

@@ -68,7 +68,7 @@ func (l *Ledger) readKnown(rule, path string) (k job.Known, is bool, err error) 
 	if err != nil {
 		return k, false, err
 	}
-	rows, err := ask.Query(rule, path)
+	rows, err := ask.Query(l.inTables(rule), path)
 	if err != nil {
 		return k, false, err
 	}
@@ -139,7 +139,7 @@ func (l *Ledger) readAmong(rule, from, to string) (list []job.Known, err error) 
 	if err != nil {
 		return nil, err
 	}
-	rows, err := ask.Query(rule, from, to)
+	rows, err := ask.Query(l.inTables(rule), from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +190,7 @@ func (l *Ledger) KnownBelow(rule, folder string) (n int, all bool) {
 	if len(l.knownLately(rule, "")) > 0 {
 		return 0, false
 	}
-	err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ? AND file >= ? AND file < ?`, rule, folder+"/",
+	err := l.db.QueryRow(`SELECT count(*) FROM known WHERE rule = ? AND file >= ? AND file < ?`, l.inTables(rule), folder+"/",
 		folder+"0").Scan(&n)
 	return n, err == nil
 }
@@ -206,7 +206,7 @@ func (l *Ledger) KnownFiles(rule, folder, after string) (files []string, next st
 	after = max(after, folder+"/")
 	lately := l.knownLately(rule, folder+"/")
 	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file > ? AND file < ? ORDER BY file LIMIT ?`,
-		rule, after, folder+"0", knownPage)
+		l.inTables(rule), after, folder+"0", knownPage)
 	if err != nil {
 		return nil, "", l.damaged(err)
 	}
@@ -267,7 +267,7 @@ func (l *Ledger) countKnown(rule string) (n int, err error) {
 		return 0, err
 	}
 	defer tx.Rollback() // nothing was written
-	if err := tx.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, rule).Scan(&n); err != nil {
+	if err := tx.QueryRow(`SELECT count(*) FROM known WHERE rule = ?`, l.inTables(rule)).Scan(&n); err != nil {
 		return 0, err
 	}
 	ask, err := tx.Prepare(`SELECT count(*) FROM known WHERE rule = ? AND file = ?`)

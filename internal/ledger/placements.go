@@ -29,7 +29,7 @@ func (l *Ledger) PuttingBack() ([]job.Placement, error) {
 
 // PlacedBy returns the newest placement that a rule made at a path.
 func (l *Ledger) PlacedBy(rule, target string) (job.Placement, bool, error) {
-	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, rule)
+	list, err := l.placements(`target = ? AND chained = 1 AND state = 'done' AND (SELECT rule FROM job WHERE job.id = placement.job) = ?`, target, l.inTables(rule))
 	if err != nil || len(list) == 0 {
 		return job.Placement{}, false, err
 	}
@@ -48,7 +48,7 @@ func (l *Ledger) Results(rule, folder string) ([]Result, error) {
 	rows, err := l.db.Query(`SELECT job.file, placement.target, after_size, after_mtime FROM placement
 		JOIN job ON job.id = placement.job WHERE job.rule = ? AND job.file >= ? AND job.file < ? AND
 		placement.kind = 'put' AND placement.state = 'done' AND placement.final_state = '' ORDER BY placement.id`,
-		rule, folder+"/", folder+"0")
+		l.inTables(rule), folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
 	}
@@ -118,7 +118,7 @@ func (l *Ledger) PlacedBelow(folder string) (rules []string, ends bool, err erro
 			return nil, false, l.damaged(err)
 		}
 		if ends = ends || !steps; steps {
-			rules = append(rules, name.String)
+			rules = append(rules, l.shown(name.String))
 		}
 	}
 	return rules, ends, rows.Err()

@@ -75,7 +75,7 @@ func (l *Ledger) scanJobs(rows *sql.Rows) ([]job.Job, error) {
 	defer rows.Close()
 	var list []job.Job
 	for rows.Next() {
-		j, err := scanJob(rows)
+		j, err := l.scanJob(rows)
 		if err != nil {
 			return nil, l.damaged(err)
 		}
@@ -137,7 +137,7 @@ func (l *Ledger) Origin(path string, f file.Facts) (rule, chain string, ok bool,
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
 	}
-	return rule, chain, err == nil, err
+	return l.shown(rule), chain, err == nil, err
 }
 
 // FolderOrigin is Origin for a folder that was placed as a whole: what lies in it came
@@ -154,14 +154,14 @@ func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err err
 	if err == sql.ErrNoRows {
 		return "", "", false, nil
 	}
-	return rule, chain, err == nil, err
+	return l.shown(rule), chain, err == nil, err
 }
 
 // KnowsContent reports whether a rule has handled content under another job.
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	l.settle()
 	var n int
-	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, rule, hash,
+	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, l.inTables(rule), hash,
 		job).Scan(&n)
 	return n > 0, err
 }
@@ -206,7 +206,7 @@ func (l *Ledger) hasLost(id int64, path string) bool {
 	return j != nil && !hasFile(j.now, path)
 }
 
-func scanJob(rows *sql.Rows) (job.Job, error) {
+func (l *Ledger) scanJob(rows *sql.Rows) (job.Job, error) {
 	var j job.Job
 	var mod, dev, ino, taken, due, started, ended, ran, seen int64
 	var exit sql.NullInt64
@@ -221,6 +221,7 @@ func scanJob(rows *sql.Rows) (job.Job, error) {
 	j.Seen, j.Taken, j.Due, j.Started, j.Ended, j.Ran = tables.FromNano(seen), tables.FromNano(taken),
 		tables.FromNano(due),
 		tables.FromNano(started), tables.FromNano(ended), time.Duration(ran)
+	j.Rule = l.shown(j.Rule)
 	j.Exit, j.FileNow, j.Last = exitOf(exit), fileNow.String, last.attempt(j.ID)
 	return j, err
 }
@@ -308,7 +309,8 @@ func (l *Ledger) readTally() (map[tables.TallyKey]int, error) {
 		if err := rows.Scan(&k.Rule, &k.State, &n); err != nil {
 			return nil, l.damaged(err)
 		}
-		tally[k] = n
+		k.Rule = l.shown(k.Rule)
+		tally[k] += n
 	}
 	return tally, rows.Err()
 }
@@ -316,7 +318,7 @@ func (l *Ledger) readTally() (map[tables.TallyKey]int, error) {
 // LastEnded returns the newest job of a rule that is over.
 func (l *Ledger) LastEnded(rule string) (job.Job, bool, error) {
 	list, err := l.jobs(`SELECT `+tables.JobColumns+
-		` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, rule)
+		` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT 1`, l.inTables(rule))
 	if err != nil || len(list) == 0 {
 		return job.Job{}, false, err
 	}
@@ -340,7 +342,7 @@ func (l *Ledger) EachEnded(since time.Time, f func(job.Job)) error {
 		}
 		n := 0
 		for rows.Next() {
-			j, err := scanJob(rows)
+			j, err := l.scanJob(rows)
 			if err != nil {
 				rows.Close()
 				return l.damaged(err)
@@ -379,7 +381,7 @@ func (l *Ledger) Recent(limit int) ([]job.Job, error) {
 	var recent []job.Job
 	for rule := range tally {
 		list, err := l.jobs(`SELECT `+tables.JobColumns+
-			` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, rule, limit)
+			` FROM job WHERE rule = ? AND ended_at > 0 ORDER BY ended_at DESC LIMIT ?`, l.inTables(rule), limit)
 		if err != nil {
 			return nil, err
 		}
@@ -408,7 +410,7 @@ func (l *Ledger) OpenJobs(rule string, states []job.State, after int64, limit in
 		}
 		for _, s := range states {
 			list, err := l.jobs(`SELECT `+tables.JobColumns+
-				` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, name,
+				` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, l.inTables(name),
 				string(s), after, limit)
 			if err != nil {
 				return nil, err

@@ -21,38 +21,9 @@ func (l *Ledger) Watched() (map[[2]string]bool, error) {
 		if err := rows.Scan(&key[0], &key[1]); err != nil {
 			return nil, l.damaged(err)
 		}
-		seen[key] = true
+		seen[[2]string{l.shown(key[0]), key[1]}] = true
 	}
 	return seen, rows.Err()
-}
-
-// Rename gives a rule's memory to its new name. Nothing may be recorded meanwhile.
-func (l *Ledger) Rename(was, rule string) error {
-	if err := l.Flush(); err != nil {
-		return err
-	}
-	tx, err := l.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // does nothing after the commit
-	for _, table := range []string{"job", "known", "content", "tally", "watched", "pause"} {
-		if _, err := tx.Exec(`UPDATE OR IGNORE `+table+` SET rule = ? WHERE rule = ?`, rule, was); err != nil {
-			return err
-		}
-	}
-	if err := tx.Commit(); err != nil {
-		return err
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.knowing[rule] = l.knowing[rule] || l.knowing[was]
-	delete(l.knowing, was)
-	tally, err := l.readTally()
-	if err == nil {
-		l.tally = tally
-	}
-	return err
 }
 
 // Boot names the start of the system in which the ledger was last used, "" if that is
@@ -89,7 +60,7 @@ func (l *Ledger) pauses(query string) (job.Pauses, error) {
 		if err := rows.Scan(&name, &until); err != nil {
 			return nil, l.damaged(err)
 		}
-		paused[name] = tables.FromNano(until)
+		paused[l.shown(name)] = tables.FromNano(until)
 	}
 	for _, name := range paused.Over(time.Now()) {
 		delete(paused, name)

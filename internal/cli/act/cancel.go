@@ -30,7 +30,7 @@ func (a *app) cancel(args []string) error {
 	if err != nil {
 		return err
 	}
-	sent, err := console.ViaWatcher(f.StateFolder(), ids, (*control.Client).Cancel, byhand.Cancel)
+	sent, err := console.ViaWatcher(f, ids, (*control.Client).Cancel, byhand.Cancel)
 	if err != nil {
 		return err
 	}

@@ -50,7 +50,7 @@ func (a *app) dismiss(args []string, all bool, ruleName string) error {
 		fmt.Fprintln(a.Err, "There is no failure to dismiss.")
 		return nil
 	}
-	sent, err := console.ViaWatcher(f.StateFolder(), ids, (*control.Client).Dismiss, func(l *ledger.Ledger,
+	sent, err := console.ViaWatcher(f, ids, (*control.Client).Dismiss, func(l *ledger.Ledger,
 		id int64) byhand.Sent {
 		return byhand.Dismiss(l, id)
 	})

@@ -104,9 +104,9 @@ func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (
 		switch {
 		case !errors.Is(err, control.ErrNobody):
 		case paused:
-			err = byhand.Pause(f.StateFolder(), names, until)
+			err = byhand.Pause(f, names, until)
 		default:
-			accepted, err = byhand.Resume(f.StateFolder(), names)
+			accepted, err = byhand.Resume(f, names)
 		}
 		return err
 	})

@@ -54,7 +54,7 @@ func (a *app) retry(args []string, by chosen) error {
 	}) {
 		return nil
 	}
-	sent, err := console.ViaWatcher(f.StateFolder(), idsOf(list), (*control.Client).Retry, byhand.Retry)
+	sent, err := console.ViaWatcher(f, idsOf(list), (*control.Client).Retry, byhand.Retry)
 	if err != nil {
 		return err
 	}

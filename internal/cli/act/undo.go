@@ -58,7 +58,7 @@ func (a *app) undo(args []string, by chosen) error {
 	}
 	set := look.NewSet(f)
 	sent, err := byhand.UndoEach(idsOf(list), func(ids []int64) ([]byhand.Sent, error) {
-		return console.ViaWatcher(f.StateFolder(), ids, (*control.Client).Undo,
+		return console.ViaWatcher(f, ids, (*control.Client).Undo,
 			func(l *ledger.Ledger, id int64) byhand.Sent { return byhand.Undo(l, set, id) })
 	})
 	if err != nil {

@@ -103,6 +103,12 @@ func (a *app) reload(old, f *rule.File, diags diag.List, e *engine.Engine) {
 		a.rejected(e, text)
 		return
 	}
+	if name, was := takesOver(old, f); name != "" {
+		text := "the rule " + was + " has the new name " + name + ", which needs a restart" + stayInUse
+		a.Warn("%s", text)
+		a.rejected(e, text)
+		return
+	}
 	if f.Listen.S != old.Listen.S {
 		a.Warn("%s", "listen: changed, which needs a restart; all else is read again")
 	}
@@ -111,6 +117,18 @@ func (a *app) reload(old, f *rule.File, diags diag.List, e *engine.Engine) {
 		return
 	}
 	a.Note("%s was read again: %s", name, plan.Plural(len(f.All()), "rule"))
+}
+
+// takesOver finds a rule that has another name now, which a running watcher cannot give it: what
+// it remembers, and its jobs, are under the old one.
+func takesOver(old, f *rule.File) (name, was string) {
+	renamed := f.Renamed()
+	for _, r := range old.All() {
+		if name := renamed[r.Name.S]; name != "" {
+			return name, r.Name.S
+		}
+	}
+	return "", ""
 }
 
 // reach is how rules reach other machines, nil if none wants any.

@@ -15,17 +15,17 @@ import (
 )
 
 // ViaWatcher asks the running watcher, or does it through the ledger.
-func ViaWatcher(state string, ids []int64, ask func(*control.Client, []int64) ([]byhand.Sent, error),
+func ViaWatcher(f *rule.File, ids []int64, ask func(*control.Client, []int64) ([]byhand.Sent, error),
 	offline func(*ledger.Ledger, int64) byhand.Sent) ([]byhand.Sent, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
 	var sent []byhand.Sent
 	err := WhileTaken(func() (err error) {
-		if sent, err = ask(control.Dial(state), ids); !errors.Is(err, control.ErrNobody) {
+		if sent, err = ask(control.Dial(f.StateFolder()), ids); !errors.Is(err, control.ErrNobody) {
 			return err
 		}
-		l, err := ledger.Open(state, func(error) {})
+		l, err := byhand.Open(f, func(error) {})
 		if err != nil {
 			return err
 		}
@@ -102,8 +102,14 @@ func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
 func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
 	_ = control.Dial(f.StateFolder()).CatchUp() // without a watcher there is nothing to wait for
 	l, err := ledger.Read(f.StateFolder())
-	if err == ledger.ErrNone {
+	switch {
+	case err == ledger.ErrNone:
 		return nil, nil
+	case err != nil:
+		return nil, err
 	}
-	return l, err
+	if err := l.UseNames(f.Renamed()); err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	return l, nil
 }

@@ -201,7 +201,7 @@ func (v *liveView) lists(s *live.Snapshot, l *ledger.Ledger, w *watcher.Live) er
 // act does something to one job and says what became of it.
 func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]byhand.Sent, error),
 	offline func(*ledger.Ledger, int64) byhand.Sent) string {
-	sent, err := console.ViaWatcher(v.f.StateFolder(), []int64{id}, online, offline)
+	sent, err := console.ViaWatcher(v.f, []int64{id}, online, offline)
 	if err != nil {
 		return err.Error()
 	}
@@ -226,9 +226,9 @@ func (v *liveView) Pause(name string, paused bool) string {
 	}
 	err := v.client.Pause(names, paused, time.Time{})
 	if alone := errors.Is(err, control.ErrNobody); alone && paused {
-		err = byhand.Pause(v.f.StateFolder(), names, time.Time{})
+		err = byhand.Pause(v.f, names, time.Time{})
 	} else if alone {
-		_, err = byhand.Resume(v.f.StateFolder(), names)
+		_, err = byhand.Resume(v.f, names)
 	}
 	switch {
 	case err != nil:

@@ -54,6 +54,20 @@ type File struct {
 // All lists the rules in their order.
 func (f *File) All() []*Rule { return f.List }
 
+// Renamed tells which rules keep the memory of an old name: the rule's name by the old one. An old
+// name that a rule still has is none.
+func (f *File) Renamed() map[string]string {
+	renamed := map[string]string{}
+	for _, r := range f.List {
+		old := r.OldName.S
+		still := slices.ContainsFunc(f.List, func(other *Rule) bool { return other.Name.S == old })
+		if r.OldName.Set() && renamed[old] == "" && !still {
+			renamed[old] = r.Name.S
+		}
+	}
+	return renamed
+}
+
 // StateFolder is the absolute path of the ledger's folder.
 func (f *File) StateFolder() string {
 	if !f.State.Set() {
