@@ -46,6 +46,7 @@ type Why struct {
 	FileAfter string   // after success; "" if it stays
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Problem   string   // why it would fail
+	Skipped   bool     // its content was handled before: no step is taken
 	Clashes   []string // what is at its places already
 	Jobs      []job.Job
 	Open      *job.Job // of Jobs: one that is not over
@@ -80,8 +81,8 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		w.Taker, w.Event = first.Candidate.Rule, first.Event
 		self := scene.Thing{Facts: d.facts, Source: path}
 		f := foreseeOne(set, l, path, self, first, now)
-		w.Steps, w.From, w.FileAfter, w.Thrown, w.Problem, w.Clashes = f.Steps, f.From, f.FileAfter, f.Thrown, f.Fails,
-			f.Clashes
+		w.Steps, w.From, w.FileAfter, w.Thrown, w.Skipped = f.Steps, f.From, f.FileAfter, f.Thrown, f.Skipped
+		w.Problem, w.Clashes = f.Fails, f.Clashes
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(now)

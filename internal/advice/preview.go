@@ -38,6 +38,7 @@ type Foreseen struct {
 	Thrown    string   // "to the trash" or "deleted", if a step discards it
 	Open      bool     // only a run can tell where it ends
 	Doubt     bool     // it is assumed that commands make what later steps use
+	Skipped   bool     // its content was handled before: no step is taken
 	Fails     string   // why it would fail before anything is run, or in placing
 	Clashes   []string // what is at its places already
 }
@@ -80,7 +81,7 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
 	return &previewer{set: set, l: l, now: now, tell: tell, scene: scene.New(), done: map[string]bool{},
-		handled: map[string]take.Memory{}, chains: map[string][]string{}}
+		handled: map[string]take.Memory{}, chains: map[string][]string{}, contents: contents{seen: map[string]bool{}}}
 }
 
 // all looks through the watched folders in the order of a sweep.
@@ -107,9 +108,10 @@ type previewer struct {
 	scene   *scene.Scene
 	done    map[string]bool
 	handled map[string]take.Memory // by rule and path: what would have been handled and stays
-	chains  map[string][]string    // by path: the rules that what is placed there went through
-	next    []offered
-	enough  func(path string) bool // whether it ends behind a file; nil for never
+	contents
+	chains map[string][]string // by path: the rules that what is placed there went through
+	next   []offered
+	enough func(path string) bool // whether it ends behind a file; nil for never
 }
 
 // errEnough ends a preview early.
@@ -407,13 +409,12 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain 
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
 		At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
 	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
-	if err := w.Job.Ready(); err != nil {
-		w.Wrong = err.Error()
-	}
-	for i := range c.Rule.Steps {
-		if w.Wrong == "" {
-			w.Step(&c.Rule.Steps[i])
-		}
+	hash, said := p.hashOf(w, t.Unless)
+	f.Skipped = hash != "" && p.wasHandled(w, hash, t.Unless)
+	if f.Skipped {
+		w.Steps = []string{"skip it: the same content was handled before"}
+	} else {
+		p.steps(w, said)
 	}
 	if w.Wrong == "" {
 		w.End(c.Rule.Processed, c.Rule.SameName)
@@ -442,7 +443,25 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain 
 	if w.At != c.Unit && !w.Open {
 		f.FileAfter = w.At
 	}
+	if hash != "" && !f.Skipped && f.Fails == "" {
+		p.contents.seen[c.Rule.Name.S+"\x00"+hash] = true
+	}
 	p.follow(f, c, w, chain)
+}
+
+// steps foretells the steps; said is what is to be said before them.
+func (p *previewer) steps(w *work.Foretelling, said string) {
+	if said != "" {
+		w.Steps = append(w.Steps, said)
+	}
+	if err := w.Job.Ready(); err != nil {
+		w.Wrong = err.Error()
+	}
+	for i := range w.Job.Rule.Steps {
+		if w.Wrong == "" {
+			w.Step(&w.Job.Rule.Steps[i])
+		}
+	}
 }
 
 // shotSaid says where the {shot} of a rule comes from, nil if it has none.

@@ -24,13 +24,13 @@ func (e *Engine) attempt(ctx context.Context, a *turn.Attempt) turn.AttemptEnd {
 	if a.Unmakes {
 		return e.unmakeSteps(a)
 	}
-	if a.Hash {
+	if a.Content.Asked {
 		sum, err := content.Hash(a.Plan.Watch, a.Plan.File, a.Plan.Facts.Size)
 		if err != nil {
 			res.Reason = "the file cannot be read: " + err.Error()
 			return res
 		}
-		res.Hash, a.Plan.Hash = sum, sum
+		res.Hash, res.Handled, a.Plan.Hash = sum, sum, sum
 		if e.handledBefore(a, sum) {
 			res.Same = true
 			return res
@@ -155,17 +155,13 @@ func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chai
 
 // handledBefore reports whether the content need not be handled again.
 func (e *Engine) handledBefore(a *turn.Attempt, sum string) bool {
-	if a.Unless != "" && a.Unless == sum {
-		return true
-	}
-	if !a.Never {
-		return false
-	}
-	if e.ledger.Flush() != nil { // what the job before remembered may not be in the file yet
-		return false
-	}
-	known, err := e.ledger.KnowsContent(a.Plan.Rule.Name.S, sum, a.Plan.ID)
-	return err == nil && known
+	is, err := a.Content.Skips(sum, func(sum string) (bool, error) {
+		if err := e.ledger.Flush(); err != nil { // what the job before remembered may not be in the file yet
+			return false, err
+		}
+		return e.ledger.KnowsContent(a.Plan.Rule.Name.S, sum, a.Plan.ID)
+	})
+	return err == nil && is
 }
 
 // bounded looks at what an attempt prints, beside it if it takes longer than a look's time,

@@ -154,7 +154,7 @@ type handled struct {
 
 // isNew checks that a rule which takes no content twice does not do so.
 func (w *world) isNew(a *turn.Attempt, res turn.AttemptEnd) {
-	if !a.Never || res.Same || !res.OK || w.store.full {
+	if !a.Content.Never || res.Same || !res.OK || w.store.full {
 		return
 	}
 	before, is := w.content[res.Hash]

@@ -589,10 +589,10 @@ func (w *world) endAttempt() {
 	if exit != 0 {
 		res.Reason = "it ended with exit code 1"
 	}
-	if a.Hash {
+	if a.Content.Asked {
 		content, err := os.ReadFile(a.Plan.File)
 		if err == nil {
-			res.Hash = string(content)
+			res.Hash, res.Handled = string(content), string(content)
 			res.Same = w.e.handledBefore(a, res.Hash)
 			w.isNew(a, res)
 		}

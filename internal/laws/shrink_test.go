@@ -38,7 +38,7 @@ func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
 func (w *world) smaller() []*world {
 	var list []*world
 	add := func(change func(*world)) {
-		next := &world{seed: w.seed, files: slices.Clone(w.files)}
+		next := &world{seed: w.seed, files: slices.Clone(w.files), later: slices.Clone(w.later)}
 		for _, r := range w.rules {
 			next.rules = append(next.rules, drawnRule{r.name, slices.Clone(r.keys), slices.Clone(r.steps)})
 		}
@@ -54,6 +54,9 @@ func (w *world) smaller() []*world {
 		for i := range w.files {
 			add(func(n *world) { n.files = slices.Delete(n.files, i, i+1) })
 		}
+	}
+	for i := range w.later {
+		add(func(n *world) { n.later = slices.Delete(n.later, i, i+1) })
 	}
 	for i, r := range w.rules {
 		for k := range r.steps {

@@ -26,7 +26,8 @@ type world struct {
 	seed  uint64
 	rules []drawnRule
 	files []drawnFile
-	dir   string // where it stands now
+	later []change // after a first sweep
+	dir   string   // where it stands now
 }
 
 // drawnRule is one rule, a line of YAML a key.
@@ -90,6 +91,9 @@ func (w *world) describe() string {
 			fmt.Fprintf(&b, "# %q holds %q, mode %o, %v old\n", f.path, f.content, f.mode, f.age)
 		}
 	}
+	for _, c := range w.later {
+		fmt.Fprintf(&b, "# after a first sweep: %v\n", c)
+	}
 	return b.String()
 }
 
@@ -127,6 +131,7 @@ func draw(seed uint64) *world {
 			continue
 		}
 		d.fill(w)
+		w.later = d.changes()
 		return w
 	}
 }

@@ -334,6 +334,8 @@ func ending(f *rule.File, w advice.Why) string {
 	switch {
 	case w.Thrown != "":
 		return "it is " + map[string]string{"deleted": "deleted", "to the trash": "thrown into the trash"}[w.Thrown]
+	case w.FileAfter != "" && w.Skipped:
+		return "its job is skipped, and it goes to " + console.Display(console.Short(f.Base, w.FileAfter))
 	case w.FileAfter != "" && w.Problem != "":
 		return "it ends in " + console.Display(console.Short(f.Base, w.FileAfter))
 	case w.FileAfter != "":

@@ -93,6 +93,7 @@ type Reply struct {
 	Answer    Answer
 	Event     file.Event // what the file is to this rule: added or changed
 	Job       int64      // Handled, Shared: the job that did
+	Unless    string     // Takes: see Verdict
 }
 
 // Verdict is the decision on an offer.
@@ -133,6 +134,7 @@ func (v *Verdict) Decide(candidates []plan.Candidate, o *Offer, from *Sources) e
 		switch reply.answer {
 		case Takes:
 			v.Taker, v.Event, v.OldFile, v.Claimed = &candidates[i], reply.event, reply.old, true
+			v.Unless = reply.unless
 			return v.others(candidates[i+1:], o, from)
 		case Handled:
 			v.Claimed = true
@@ -153,10 +155,11 @@ type answer struct {
 	event  file.Event
 	job    int64
 	old    string // renamed: where it was
+	unless string
 }
 
 func (a answer) of(c plan.Candidate) Reply {
-	return Reply{Candidate: c, Answer: a.answer, Event: a.event, Job: a.job}
+	return Reply{Candidate: c, Answer: a.answer, Event: a.event, Job: a.job, Unless: a.unless}
 }
 
 // ask has one rule answer.
@@ -216,7 +219,7 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 	}
 	v.Chain = chain
 	if c.Rule.Again != rule.AgainAlways {
-		v.Unless = memory.Hash
+		reply.unless = memory.Hash
 	}
 	return reply, nil
 }

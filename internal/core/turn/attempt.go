@@ -12,15 +12,13 @@ import (
 type Attempt struct {
 	Number  int
 	Plan    plan.Job
-	Unless  string
+	Content Content
 	Set     *plan.Set
 	Chain   []string         // rules that the input went through before
 	More    []job.Unit       // the other files of a batch or group
 	Left    []*job.Placement // of earlier attempts: what could not be undone
 	Wishes  []*Wish          // the names that are reserved for what its steps place
 	Unmakes bool             // its steps are not run: what they placed is taken back
-	Hash    bool             // the content's hash is wanted
-	Never   bool             // skip any content that the rule has handled
 	Away    bool             // its commands run on other machines
 }
 
@@ -33,7 +31,8 @@ type AttemptEnd struct {
 	OK       bool
 	Exit     *int
 	Reason   string
-	Hash     string
+	Hash     string // of the content where the file is now
+	Handled  string // of the content that was taken; "" if nobody asked
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64

@@ -37,14 +37,12 @@ func (js *Jobs) Begin(j *Job, now time.Time) {
 	js.newAttempt(j, job.Attempt{Job: j.Row.ID, Number: j.Row.Attempts, Started: now})
 	js.Record(j)
 	js.AtWork[j.Row.ID] = j
+	p := js.planned(j, now)
 	js.Out.Starts = append(js.Out.Starts, &turn.Attempt{
 		Wishes: j.wishes,
-		Number: j.Row.Attempts, Plan: js.planned(j, now), Unless: j.Unless, Set: js.Set, Chain: j.chain(),
+		Number: j.Row.Attempts, Plan: p, Content: turn.ContentOf(&p, j.Unless, j.Forced), Set: js.Set, Chain: j.chain(),
 		More: js.others(j), Left: j.Setback().left,
-		Hash: j.Row.Event != file.Removed && !j.Row.Facts.Dir && j.Rule.Gather == nil &&
-			(!j.Rule.Moves() || j.Rule.Uses("hash") || j.Rule.Again == rule.AgainNever),
-		Away:  js.poolOf(j.Rule) != "",
-		Never: j.Rule.Again == rule.AgainNever && j.Row.Event != file.Removed && !j.Forced,
+		Away: js.poolOf(j.Rule) != "",
 	})
 }
 
@@ -350,6 +348,19 @@ func (js *Jobs) noteAttempt(j *Job, res turn.AttemptEnd, now time.Time) {
 	}
 }
 
+// rememberContent has a rule that handles no content twice know what it took, and what that has become.
+func (js *Jobs) rememberContent(j *Job, res turn.AttemptEnd) {
+	if j.Rule.Again != rule.AgainNever {
+		return
+	}
+	if res.Handled != "" {
+		js.Store.RememberContent(j.Row.Rule, res.Handled, j.Row.ID)
+	}
+	if j.Row.Hash != "" && j.Row.Hash != res.Handled {
+		js.Store.RememberContent(j.Row.Rule, j.Row.Hash, j.Row.ID)
+	}
+}
+
 // afterAttempt sends a job where an attempt's outcome leads.
 func (js *Jobs) afterAttempt(j *Job, res turn.AttemptEnd, now time.Time) {
 	switch {
@@ -357,9 +368,7 @@ func (js *Jobs) afterAttempt(j *Job, res turn.AttemptEnd, now time.Time) {
 		j.Cause = "the same content was handled before"
 		js.End(j, job.Skipped, now)
 	case res.OK:
-		if j.Rule.Again == rule.AgainNever && j.Row.Hash != "" {
-			js.Store.RememberContent(j.Row.Rule, j.Row.Hash, j.Row.ID)
-		}
+		js.rememberContent(j, res)
 		if j.Rule.Runs() {
 			js.afterCommand(j)
 		}

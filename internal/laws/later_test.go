@@ -1,0 +1,104 @@
+//go:build linux
+
+package laws
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/rule"
+)
+
+// change is what somebody does with the files of a world after a sweep has gone over it: the
+// laws hold for the next sweep, too, that knows what the first has done.
+type change struct {
+	kind string
+	n    int // which file, of those that are there
+	text string
+}
+
+// changes draws what happens between two sweeps, in half of the worlds.
+func (d drawing) changes() (list []change) {
+	if d.chance(50) {
+		return nil
+	}
+	for range 1 + d.r.IntN(6) {
+		kind := d.one("touch", "touch", "rewrite", "copy", "copy", "remove", "rename", "away and back")
+		list = append(list, change{kind, d.r.IntN(100), d.one(drawnTexts...)})
+	}
+	return list
+}
+
+func (c change) String() string { return fmt.Sprintf("%s file %d, %q", c.kind, c.n, c.text) }
+
+// firstDay sweeps the world and changes it. It is false if the sweep has left anything undone, of
+// which the second would be no sweep of its own.
+func (w *world) firstDay(t *testing.T) (jobs []job.Job, whole bool, err error) {
+	jobs, unsettled, err := sweep(w)
+	if err != nil || unsettled > 0 {
+		return nil, false, err
+	}
+	if slices.ContainsFunc(jobs, func(j job.Job) bool { return !j.State.Final() }) {
+		return nil, false, nil
+	}
+	for _, c := range w.later {
+		c.make(t, w)
+	}
+	return jobs, true, nil
+}
+
+// make changes one of the files that are there.
+func (c change) make(t *testing.T, w *world) {
+	var files []string
+	for path, e := range snapshot(t, w.dir) {
+		if e.Kind == "file" && path != rule.FileName {
+			files = append(files, filepath.Join(w.dir, path))
+		}
+	}
+	if len(files) == 0 {
+		return
+	}
+	slices.Sort(files)
+	path := files[c.n%len(files)]
+	old := time.Now().Add(-time.Duration(c.n+1) * time.Minute)
+	beside := filepath.Join(filepath.Dir(path), "later-"+fmt.Sprint(c.n)+filepath.Ext(path))
+	var err error
+	switch c.kind {
+	case "touch":
+		err = os.Chtimes(path, old, old)
+	case "rewrite":
+		if err = os.Chmod(path, 0o644); err == nil {
+			err = os.WriteFile(path, []byte(c.text), 0o644)
+		}
+	case "copy": // the same content under another name
+		var text []byte
+		if text, err = os.ReadFile(path); err == nil {
+			err = os.WriteFile(beside, text, 0o644)
+		}
+	case "remove":
+		err = os.Remove(path)
+	case "rename":
+		err = os.Rename(path, beside)
+	case "away and back": // another file with the same content and the same times
+		text, _ := os.ReadFile(path)
+		info, statErr := os.Stat(path)
+		if err = statErr; err == nil && !strings.HasSuffix(path, ".zip") {
+			err = os.Remove(path)
+			if err == nil {
+				err = os.WriteFile(path, text, info.Mode().Perm())
+			}
+			if err == nil {
+				err = os.Chtimes(path, info.ModTime(), info.ModTime())
+			}
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
