@@ -92,7 +92,7 @@ func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (
 		}
 	}
 	for _, folder := range folders {
-		path := console.Absolute(folder)
+		path := console.At(f, folder)
 		if paused && !diags.Failed() && !console.Watched(f, path) {
 			return "", false, console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they "+
 				"watch", folder)

@@ -49,7 +49,7 @@ func (a *app) chosenBy(f *rule.File, paths, rules []string, since string, again 
 		}
 	}
 	for _, arg := range paths {
-		path := console.Absolute(arg)
+		path := console.At(f, arg)
 		if !console.Watched(f, path) {
 			return c, console.Usage("no rule watches %s, nor anything below; stilltide rules shows what they watch",
 				arg)

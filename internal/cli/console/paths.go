@@ -1,6 +1,7 @@
 package console
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/look"
 )
 
 // Absolute returns a path as it is from the root of the file system.
@@ -15,6 +17,36 @@ func Absolute(path string) string {
 	path = AtHome(path)
 	if abs, err := filepath.Abs(path); err == nil {
 		return abs
+	}
+	return path
+}
+
+// At is the path under which the rules of a file know what a person names: links that lead to the
+// folder of the rules file are no other place. A path that does not answer stays as it is.
+func At(f *rule.File, path string) string {
+	path = Absolute(path)
+	if _, below := plan.Below(path, f.Base); below || path == f.Base {
+		return path
+	}
+	machine := look.NewAsked()
+	base, err := machine.Stat(f.Base)
+	for dir := path; err == nil && dir != filepath.Dir(dir); dir = filepath.Dir(dir) {
+		info, noInfo := machine.Stat(dir)
+		if errors.As(noInfo, new(plan.NoAnswer)) {
+			return path
+		}
+		if noInfo == nil && os.SameFile(info, base) {
+			return f.Base + path[len(dir):]
+		}
+	}
+	return path
+}
+
+// real is a path whose folder no link leads to: the same rules file has one folder, however
+// somebody came there, and what is remembered lies below it.
+func real(path string) string {
+	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
+		return filepath.Join(dir, filepath.Base(path))
 	}
 	return path
 }
@@ -55,10 +87,14 @@ func fromHome(path string) string {
 
 // Shown returns a path as it is best shown to a person in the current folder.
 func (a *App) Shown(path string) string {
-	if dir, err := os.Getwd(); err == nil {
-		return Short(dir, path)
+	dir, err := os.Getwd()
+	if err != nil {
+		return path
 	}
-	return path
+	if _, below := plan.Below(path, dir); !below {
+		dir = filepath.Dir(real(filepath.Join(dir, rule.FileName)))
+	}
+	return Short(dir, path)
 }
 
 // Watched reports whether a path lies in a folder that a rule watches, or such a folder in it.

@@ -58,7 +58,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 		defer l.Close()
 	}
 	for i := range paths {
-		paths[i] = console.Absolute(paths[i])
+		paths[i] = console.At(f, paths[i])
 	}
 	how, err := a.Standing(f, nil, l, watcher)
 	if err != nil {

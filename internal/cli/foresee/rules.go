@@ -130,7 +130,7 @@ func (a *app) listRules(args []string) error {
 	}
 	var rows [][]console.Cell
 	for i, r := range f.All() {
-		if len(args) == 1 && !watches(r, console.Absolute(args[0])) {
+		if len(args) == 1 && !watches(r, console.At(f, args[0])) {
 			continue
 		}
 		if a.JSON {

@@ -37,7 +37,7 @@ func (a *app) try(path, name string, inPlace bool) (err error) {
 	if err != nil {
 		return err
 	}
-	path = console.Absolute(path)
+	path = console.At(f, path)
 	set := look.NewSet(f)
 	r, err := a.ruleToTry(f, set, path, name)
 	if err != nil {

@@ -51,7 +51,7 @@ func (a *app) why(path string, removed, all bool) error {
 		defer l.Close()
 	}
 	now := time.Now()
-	w, err := advice.Explain(look.NewSet(f), l, console.Absolute(path), removed, now)
+	w, err := advice.Explain(look.NewSet(f), l, console.At(f, path), removed, now)
 	if err != nil {
 		return err
 	}

@@ -188,7 +188,7 @@ const maxMeant = 10_000
 // meantBy lists the paths that a name may mean: here, beside the rules file, and in the watched
 // folders.
 func meantBy(name string, f *rule.File) []string {
-	paths := []string{console.Absolute(name), filepath.Join(f.Base, name)}
+	paths := []string{console.At(f, name), filepath.Join(f.Base, name)}
 	for _, r := range f.All() {
 		for _, folder := range r.Folders {
 			paths = append(paths, filepath.Join(folder, name))
