@@ -508,7 +508,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(tables.Migrations)
-	require.Len(t, step, 30)
+	require.Len(t, step, 31)
 	require.Equal(t, step, made([]string{tables.Schema}))
 }
 

@@ -169,6 +169,10 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 	one INTEGER PRIMARY KEY,
 	id  TEXT NOT NULL
 ) WITHOUT ROWID;
+CREATE TABLE folder (                   -- the folder of the rules file, when the ledger was used last
+	one  INTEGER PRIMARY KEY,
+	path TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
 	statements TEXT NOT NULL, -- JSON: the statements that write them, by number
@@ -438,7 +442,20 @@ CREATE INDEX job_now ON job (file_now) WHERE file_now <> file;
 `, `
 CREATE INDEX member_file ON member (file);
 CREATE INDEX member_now ON member (file_now) WHERE file_now <> file;
+`, `
+CREATE TABLE folder (                   -- the folder of the rules file, when the ledger was used last
+	one  INTEGER PRIMARY KEY,
+	path TEXT NOT NULL
+) WITHOUT ROWID;
 `}
+
+// Paths are the columns that hold paths of files, or may: what is paused is a rule or a folder.
+var Paths = []struct{ Table, Column string }{
+	{"job", "file"}, {"job", "watch"}, {"job", "file_now"}, {"job", "old_file"},
+	{"member", "file"}, {"member", "file_now"},
+	{"placement", "source"}, {"placement", "target"}, {"placement", "kept"},
+	{"known", "file"}, {"watched", "folder"}, {"mount", "folder"}, {"pause", "rule"},
+}
 
 // FirstJournal is the first version that has a journal.
 const FirstJournal = 4

@@ -101,7 +101,7 @@ func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
 // ReadLedger opens the ledger for reading, nil if there is none yet.
 func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
 	_ = control.Dial(f.StateFolder()).CatchUp() // without a watcher there is nothing to wait for
-	l, err := ledger.Read(f.StateFolder())
+	l, err := readAt(f)
 	switch {
 	case err == ledger.ErrNone:
 		return nil, nil
@@ -112,4 +112,25 @@ func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
 		return nil, errors.Join(err, l.Close())
 	}
 	return l, nil
+}
+
+// readAt opens the ledger for reading, with the paths of where it is now. While somebody holds it,
+// or where nobody may write, it is read as it is.
+func readAt(f *rule.File) (*ledger.Ledger, error) {
+	l, err := ledger.Read(f.StateFolder())
+	if err != nil {
+		return nil, err
+	}
+	if _, moved, err := l.WasIn(f.Base); err != nil || !moved {
+		return l, err
+	}
+	if err := l.Close(); err != nil {
+		return nil, err
+	}
+	if now, err := ledger.Open(f.StateFolder(), func(error) {}); err == nil {
+		if err := errors.Join(now.UseFolder(f.Base), now.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return ledger.Read(f.StateFolder())
 }
