@@ -47,7 +47,7 @@ func (l *Ledger) isIn(folder string) bool {
 
 // lastFolder is the folder of the rules file in which the ledger was used last, "" if none is noted.
 func (l *Ledger) lastFolder() (folder string, err error) {
-	err = l.db.QueryRow(`SELECT path FROM folder`).Scan(&folder)
+	err = l.db.QueryRow(`SELECT folder FROM folder`).Scan(&folder)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -67,7 +67,7 @@ func (l *Ledger) follow(old, folder string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.Exec(`INSERT INTO folder VALUES (1, ?1) ON CONFLICT (one) DO UPDATE SET path = ?1`,
+	if _, err := tx.Exec(`INSERT INTO folder VALUES (1, ?1) ON CONFLICT (one) DO UPDATE SET folder = ?1`,
 		folder); err != nil {
 		return err
 	}

@@ -60,8 +60,8 @@ func fillWithPaths(t *testing.T, l *Ledger, folder string) (outside []string) {
 	outside = []string{folder + "-2/in/a", folder + "0", filepath.Dir(folder), "/"}
 	inside := []string{folder, folder + "/in/a", folder + "/in/ü\xff\n", folder + "/in/'\"%_"}
 	for n, path := range append(inside, outside...) {
-		j := job.Job{ID: l.NextID(), Rule: "r", File: path, FileNow: path, OldFile: path, Watch: path, State: job.Queued,
-			Event: file.Added, Taken: when, Extra: []job.Member{{File: path, FileNow: path}}}
+		j := job.Job{ID: l.NextID(), Rule: "r", File: path, FileNow: path, OldFile: path, Watch: path,
+			State: job.Queued, Event: file.Added, Taken: when, Extra: []job.Member{{File: path, FileNow: path}}}
 		l.Record(j, "")
 		l.RecordMembers(j)
 		l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: j.ID, Kind: job.Put, Source: path, Target: path,

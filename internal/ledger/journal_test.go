@@ -30,7 +30,7 @@ func crash(t *testing.T, l *Ledger) {
 	t.Helper()
 	require.NoError(t, l.w.Abandon())
 	require.NoError(t, l.db.Close())
-	l.lock.release()
+	l.lock.Release()
 }
 
 func parts(t *testing.T, l *Ledger) (n int) {

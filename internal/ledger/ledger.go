@@ -27,6 +27,7 @@ import (
 
 	"stilltide/internal/commits"
 	"stilltide/internal/core/job"
+	"stilltide/internal/lock"
 	"stilltide/internal/tables"
 
 	_ "modernc.org/sqlite" // the driver
@@ -40,7 +41,7 @@ const applicationID = 0x54696465
 
 var (
 	// ErrBusy says that another program holds the ledger's lock.
-	ErrBusy = errors.New("another watcher holds this ledger")
+	ErrBusy = lock.ErrBusy
 	// ErrNone says that there is no ledger yet.
 	ErrNone = errors.New("there is no ledger yet")
 )
@@ -48,7 +49,7 @@ var (
 // Ledger is an open ledger. Use Open or Read.
 type Ledger struct {
 	folder string
-	lock   *lock
+	lock   *lock.Lock
 	db     *sql.DB
 	w      *commits.Writer // nil when opened for reading
 	ask    *asked
@@ -80,11 +81,11 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 	if err := prepareFolder(folder); err != nil {
 		return nil, err
 	}
-	lock, err := acquire(filepath.Join(folder, "lock"))
+	held, err := lock.Acquire(folder)
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, lock: lock, tell: tell, ask: newAsked(), known: map[tables.KnownKey]*job.Known{},
+	l := &Ledger{folder: folder, lock: held, tell: tell, ask: newAsked(), known: map[tables.KnownKey]*job.Known{},
 		recent: map[string]*job.Job{}, several: map[int64]*severalFiles{}, knowing: map[string]bool{},
 		chained: map[string]*job.Placement{},
 		edits:   map[string]int{},
@@ -93,7 +94,7 @@ func openAs(folder string, tell func(error), stepped bool) (*Ledger, error) {
 		if l.db != nil {
 			l.db.Close()
 		}
-		lock.release()
+		held.Release()
 		return nil, err
 	}
 	return l, nil
@@ -226,7 +227,7 @@ func (l *Ledger) open(stepped bool) error {
 	if l.tally, err = l.readTally(); err != nil {
 		return err
 	}
-	l.w, err = commits.Start(l.db, commits.Options{Stepped: stepped, Check: l.lock.check, Tell: l.tell,
+	l.w, err = commits.Start(l.db, commits.Options{Stepped: stepped, Check: l.lock.Check, Tell: l.tell,
 		Damaged: l.damaged,
 		Settled: l.settled, Quiet: quiet})
 	if err != nil {
@@ -327,7 +328,7 @@ func (l *Ledger) Close() error {
 		err = e
 	}
 	if l.lock != nil {
-		l.lock.release()
+		l.lock.Release()
 	}
 	return err
 }

@@ -17,6 +17,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/lock"
 	"stilltide/internal/tables"
 )
 
@@ -228,11 +229,11 @@ func TestManyWritersShareCommits(t *testing.T) {
 
 func TestOneHolderAndReadersBeside(t *testing.T) {
 	dir := t.TempDir()
-	require.False(t, InUse(dir))
+	require.False(t, lock.InUse(dir))
 	_, err := Read(dir)
 	require.ErrorIs(t, err, ErrNone)
 	l := open(t, dir)
-	require.True(t, InUse(dir))
+	require.True(t, lock.InUse(dir))
 	_, err = Open(dir, nil)
 	require.ErrorIs(t, err, ErrBusy)
 	l.Record(sample(1, job.Queued), "")
@@ -244,7 +245,7 @@ func TestOneHolderAndReadersBeside(t *testing.T) {
 	require.Len(t, jobs, 1)
 	require.NoError(t, r.Close())
 	require.NoError(t, l.Close())
-	require.False(t, InUse(dir))
+	require.False(t, lock.InUse(dir))
 	info, err := os.Stat(dir)
 	require.NoError(t, err)
 	require.Equal(t, os.FileMode(0o700), info.Mode().Perm())
@@ -279,7 +280,7 @@ func TestForeignDamagedAndNewerAreLeftAlone(t *testing.T) {
 			after, err := os.ReadFile(path)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(before, after), "nothing was overwritten")
-			require.False(t, InUse(dir), "the lock was given back")
+			require.False(t, lock.InUse(dir), "the lock was given back")
 		})
 	}
 }
@@ -472,7 +473,7 @@ func TestAnOlderLedger(t *testing.T) {
 // Who reads while a watcher is making its tables waits for them.
 func TestReadingBesideAStart(t *testing.T) {
 	folder := t.TempDir()
-	lock, err := acquire(filepath.Join(folder, "lock"))
+	held, err := lock.Acquire(folder)
 	require.NoError(t, err)
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
@@ -494,7 +495,7 @@ func TestReadingBesideAStart(t *testing.T) {
 	require.NoError(t, starting.migrate())
 	require.NoError(t, <-read)
 	require.NoError(t, db.Close())
-	lock.release()
+	held.Release()
 }
 
 // A new ledger is made at once, and has what one has that was brought forward
@@ -544,9 +545,9 @@ func TestReadingBesideAnOlderWatcher(t *testing.T) {
 	defer func(was time.Duration) { busyForStart = was }(busyForStart)
 	busyForStart = 200 * time.Millisecond
 	folder := t.TempDir()
-	lock, err := acquire(filepath.Join(folder, "lock"))
+	held, err := lock.Acquire(folder)
 	require.NoError(t, err)
-	defer lock.release()
+	defer held.Release()
 	db, err := connect(filepath.Join(folder, FileName), "journal_mode(WAL)")
 	require.NoError(t, err)
 	defer db.Close()

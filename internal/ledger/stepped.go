@@ -49,6 +49,6 @@ func (s *Stepped) Crash(torn []byte) error {
 	if gone := os.Remove(path + "-shm"); gone != nil && !errors.Is(gone, os.ErrNotExist) {
 		err = errors.Join(err, gone)
 	}
-	s.lock.release()
+	s.lock.Release()
 	return err
 }

@@ -1,6 +1,7 @@
 package standing
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -9,8 +10,12 @@ import (
 	"stilltide/internal/core/plan"
 )
 
-// Rests says why jobs of a rule would not start now, and until when; "" if they would.
-func (s Standing) Rests(name string, now time.Time) string {
+// Rests says why the job of a rule and a file would not start now, and until when; "" if it would.
+func (s Standing) Rests(name, file string, now time.Time) string {
+	if folder, paused := s.pauses.Folder(file); paused {
+		return "the folder " + plan.Display(folder) + " is paused" +
+			cmp.Or(until(s.pauses[folder], now), ", until stilltide resume")
+	}
 	for _, r := range s.Rules {
 		if r.Rule != name {
 			continue
@@ -57,7 +62,7 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 	if j == nil || j.State == job.Settling {
 		return settling(a, path)
 	}
-	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, a.Now)
+	head, rests := fmt.Sprintf("job %d ", j.ID), s.Rests(j.Rule, "", a.Now)
 	if folder, paused := s.pauses.Folder(j.File); paused && j.State != job.Running {
 		rests = "the folder " + plan.Display(folder) + " is paused" + until(s.pauses[folder], a.Now) +
 			"; stilltide resume --folder " + fill.QuoteWord(folder) + " lets it go on"

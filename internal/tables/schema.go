@@ -170,8 +170,8 @@ CREATE TABLE identity (                 -- the ledger's name among those that us
 	id  TEXT NOT NULL
 ) WITHOUT ROWID;
 CREATE TABLE folder (                   -- the folder of the rules file, when the ledger was used last
-	one  INTEGER PRIMARY KEY,
-	path TEXT NOT NULL
+	one    INTEGER PRIMARY KEY,
+	folder TEXT NOT NULL
 ) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
@@ -444,8 +444,8 @@ CREATE INDEX member_file ON member (file);
 CREATE INDEX member_now ON member (file_now) WHERE file_now <> file;
 `, `
 CREATE TABLE folder (                   -- the folder of the rules file, when the ledger was used last
-	one  INTEGER PRIMARY KEY,
-	path TEXT NOT NULL
+	one    INTEGER PRIMARY KEY,
+	folder TEXT NOT NULL
 ) WITHOUT ROWID;
 `}
 

@@ -12,7 +12,7 @@ import (
 
 	"stilltide/internal/cli/console"
 	"stilltide/internal/demo"
-	"stilltide/internal/ledger"
+	"stilltide/internal/lock"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -80,7 +80,7 @@ func demoFolder(folder string, keep bool) (string, error) {
 		}
 		if _, err := os.Lstat(path); err == nil {
 			if _, err := os.Stat(filepath.Join(path, mark)); err != nil || keep ||
-				ledger.InUse(filepath.Join(path, ".stilltide")) {
+				lock.InUse(filepath.Join(path, ".stilltide")) {
 				continue
 			}
 			if err := os.RemoveAll(path); err != nil {

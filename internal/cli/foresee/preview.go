@@ -117,7 +117,7 @@ func (p *preview) held(f advice.Foreseen) string {
 	if f.Rule == nil || p.what {
 		return ""
 	}
-	return p.how.Rests(f.Rule.Name.S, p.now)
+	return p.how.Rests(f.Rule.Name.S, f.File, p.now)
 }
 
 // progress shows a text in one line of a terminal that is written again and again.

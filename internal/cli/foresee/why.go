@@ -62,7 +62,7 @@ func (a *app) why(path string, removed, all bool) error {
 	}
 	waits := how.Waiting(asked, w.Path, w.Open)
 	if waits == "" && w.Taker != nil {
-		waits = how.Rests(w.Taker.Name.S, now)
+		waits = how.Rests(w.Taker.Name.S, w.Path, now)
 	}
 	if a.JSON {
 		err = a.whyJSON(f, w, waits)

@@ -22,6 +22,7 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
+	"stilltide/internal/lock"
 	"stilltide/internal/standing"
 	"stilltide/internal/watcher"
 )
@@ -128,7 +129,7 @@ func underWay(f *rule.File, l *ledger.Ledger, w *watcher.Live, list []job.Job) e
 // notRunning says of jobs that were under way when the watcher was ended by force that
 // they wait: without a watcher nothing runs.
 func notRunning(f *rule.File, list []job.Job) {
-	if ledger.InUse(f.StateFolder()) {
+	if lock.InUse(f.StateFolder()) {
 		return
 	}
 	for i := range list {

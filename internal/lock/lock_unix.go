@@ -1,21 +1,21 @@
 //go:build unix
 
-package ledger
+package lock
 
 import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
 
-// lock is held by the process that writes the ledger. The system drops it when the
-// process ends, however it ends.
-type lock struct{ f *os.File }
+// Acquire takes the lock of a state folder. An error that wraps ErrBusy says that another program has it.
+func Acquire(folder string) (*Lock, error) { return acquire(filepath.Join(folder, FileName)) }
 
-func acquire(path string) (*lock, error) {
+func acquire(path string) (*Lock, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the state folder cannot be used: %w", err)
@@ -30,7 +30,7 @@ func acquire(path string) (*lock, error) {
 	if err := f.Truncate(0); err == nil {
 		fmt.Fprintf(f, "%d\n", os.Getpid())
 	}
-	return &lock{f}, nil
+	return &Lock{f}, nil
 }
 
 // flock tries a few times: InUse holds the lock for an instant.
@@ -44,11 +44,9 @@ func flock(f *os.File) (err error) {
 	return err
 }
 
-func (l *lock) release() { l.f.Close() }
-
-// check makes sure that this program still is the only one that writes. Where the lock
+// Check makes sure that this program still is the only one that writes. Where the lock
 // file was removed, it is made anew, unless another program was quicker.
-func (l *lock) check() error {
+func (l *Lock) Check() error {
 	var there, held unix.Stat_t
 	if err := unix.Fstat(int(l.f.Fd()), &held); err != nil {
 		return os.NewSyscallError("fstat", err)
@@ -66,9 +64,9 @@ func (l *lock) check() error {
 	return nil
 }
 
-// InUse reports whether somebody holds the ledger in the folder.
+// InUse reports whether somebody holds the lock of a state folder.
 func InUse(folder string) bool {
-	f, err := os.OpenFile(folder+"/lock", os.O_RDWR, 0)
+	f, err := os.OpenFile(filepath.Join(folder, FileName), os.O_RDWR, 0)
 	if err != nil {
 		return false
 	}

@@ -1,4 +1,4 @@
-package ledger
+package lock
 
 import (
 	"errors"
@@ -9,11 +9,10 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// lock is held by the process that writes the ledger. The system drops it when the
-// process ends, however it ends.
-type lock struct{ f *os.File }
+// Acquire takes the lock of a state folder. An error that wraps ErrBusy says that another program has it.
+func Acquire(folder string) (*Lock, error) { return acquire(filepath.Join(folder, FileName)) }
 
-func acquire(path string) (*lock, error) {
+func acquire(path string) (*Lock, error) {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("the state folder cannot be used: %w", err)
@@ -25,7 +24,7 @@ func acquire(path string) (*lock, error) {
 		}
 		return nil, fmt.Errorf("%s cannot be locked: %w", path, err)
 	}
-	return &lock{f}, nil
+	return &Lock{f}, nil
 }
 
 func exclusive(f *os.File) error {
@@ -33,14 +32,12 @@ func exclusive(f *os.File) error {
 		windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, 1, 0, &windows.Overlapped{})
 }
 
-func (l *lock) release() { l.f.Close() }
+// Check has nothing to do: an open file cannot be removed on this system.
+func (l *Lock) Check() error { return nil }
 
-// check has nothing to do: an open file cannot be removed on this system.
-func (l *lock) check() error { return nil }
-
-// InUse reports whether somebody holds the ledger in the folder.
+// InUse reports whether somebody holds the lock of a state folder.
 func InUse(folder string) bool {
-	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR, 0)
+	f, err := os.OpenFile(filepath.Join(folder, FileName), os.O_RDWR, 0)
 	if err != nil {
 		return false
 	}
