@@ -47,7 +47,7 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		if !lastly.IsZero() && (now.After(lastly) || e.onlySilent(now)) {
 			return errLeft
 		}
-		if e.o.Once && e.finished() && !e.lookAgain() {
+		if e.o.Once && e.finished() && !e.lookAgain() && !e.flow.EndWaits(now) {
 			e.flow.AllCaughtUp()
 			e.carryOut(runs)
 			return e.unread()

@@ -266,6 +266,13 @@ func (f *Flow) LookAgain() bool {
 	return was
 }
 
+// EndWaits ends what a single pass that has nothing else to do need not wait for any longer: what is
+// overdue, counted from when the files changed. It reports whether anything is.
+func (f *Flow) EndWaits(now time.Time) bool {
+	files, groups := f.settle.EndWaits(now), f.gather.EndWaits(now)
+	return files || groups
+}
+
 // Finished reports whether a single pass has nothing left to decide on.
 func (f *Flow) Finished() bool {
 	for name := range f.Window.More {

@@ -133,25 +133,64 @@ func (m *Machine) Busy() bool {
 	return false
 }
 
+// EndWaits is for a sweep that has nothing else to do: groups of which no member has changed for longer
+// than MaxWait are late, though the sweep has only just seen them. It reports whether there are any.
+func (m *Machine) EndWaits(now time.Time) (are bool) {
+	for k, g := range m.groups {
+		if len(g.lacks) == 0 || g.spec.MaxWait == 0 || now.Before(g.lastChange().Add(g.spec.MaxWait)) {
+			continue
+		}
+		m.ends.Set(k, now)
+		are = true
+	}
+	return are
+}
+
+// lastChange is when a member changed last.
+func (g *Group) lastChange() time.Time {
+	newest := file.Time(0)
+	for _, one := range g.Members {
+		newest = max(newest, one.Facts.Change)
+	}
+	return newest.Time()
+}
+
 // Due takes the groups that have ended by now, the longest waiting first.
 func (m *Machine) Due(now time.Time) []Group {
 	var ended []Group
 	for k, ok := m.ends.Pop(now); ok; k, ok = m.ends.Pop(now) {
 		g := m.groups[k]
 		g.Missing = g.lacks
+		rest := g.split()
 		ended = append(ended, *g)
 		delete(m.groups, k)
 		for _, one := range g.Members {
 			delete(m.member, one.Path)
 		}
+		if rest != nil {
+			m.groups[k] = rest
+			m.changed(rest)
+		}
 	}
-	slices.SortFunc(ended, func(a, b Group) int {
+	slices.SortStableFunc(ended, func(a, b Group) int {
 		if c := a.first.Compare(b.first); c != 0 {
 			return c
 		}
 		return compare(a.Key, b.Key)
 	})
 	return ended
+}
+
+// split bounds a group that has ended: of files that settled at the same moment there may be more than
+// it may have, and those begin another.
+func (g *Group) split() (rest *Group) {
+	if g.spec.MaxFiles == 0 || len(g.Members) <= g.spec.MaxFiles {
+		return nil
+	}
+	rest = &Group{Key: g.Key, Members: slices.Clone(g.Members[g.spec.MaxFiles:]), spec: g.spec,
+		first: g.last, last: g.last}
+	g.Members = g.Members[:g.spec.MaxFiles]
+	return rest
 }
 
 func compare(a, b Key) int {

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"stilltide/internal/core/file"
 )
 
 var start = time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
@@ -125,10 +127,23 @@ func (g *model) over(now time.Time) bool {
 		now.Sub(g.first) >= bound
 }
 
+// end takes what is over, never more members at once than there may be.
+func (g *model) end(now time.Time) (ended []string) {
+	for g.over(now) {
+		n := len(g.members)
+		if g.spec.MaxFiles > 0 {
+			n = min(n, g.spec.MaxFiles)
+		}
+		ended = append(ended, strings.Join(g.members[:n], " "))
+		g.members, g.first = g.members[n:], g.last
+	}
+	return ended
+}
+
 func TestAgainstModel(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var m Machine
-		specs := []Spec{{Quiet: 3 * time.Second, MaxFiles: 4}, {Quiet: 2 * time.Second, MaxWait: 7 * time.Second},
+		specs := []Spec{{Quiet: 3 * time.Second, MaxFiles: 2}, {Quiet: 2 * time.Second, MaxWait: 7 * time.Second},
 			{Need: need("0", "1"), MaxWait: 9 * time.Second}, {Need: need("0", "1", "2")}}
 		models := make([]*model, len(specs))
 		for i := range models {
@@ -161,15 +176,15 @@ func TestAgainstModel(t *testing.T) {
 			case 3:
 				now = now.Add(time.Duration(rapid.IntRange(1, 4).Draw(t, "seconds")) * time.Second)
 			}
+			if rapid.IntRange(0, 2).Draw(t, "look") == 0 {
+				continue // several things happen at once
+			}
 			var got, want []string
 			for _, d := range m.Due(now) {
 				got = append(got, names(d))
 			}
 			for _, o := range models {
-				if o.over(now) {
-					want = append(want, strings.Join(o.members, " "))
-					o.members = nil
-				}
+				want = append(want, o.end(now)...)
 			}
 			sort.Strings(got)
 			sort.Strings(want)
@@ -178,4 +193,25 @@ func TestAgainstModel(t *testing.T) {
 			}
 		}
 	})
+}
+
+// A sweep that has nothing else to do waits for no group that has waited long enough before it came.
+func TestLongWaitsEndWithASweep(t *testing.T) {
+	var m Machine
+	spec := Spec{Need: need("1", "2"), MaxWait: time.Hour}
+	old := func(path string, ago time.Duration) Member {
+		return Member{Path: path, Facts: file.Facts{Change: file.Time(start.Add(-ago).UnixNano())}}
+	}
+	m.Join(Key{Rule: "late"}, spec, old("a1", 2*time.Hour), start)
+	m.Join(Key{Rule: "new"}, spec, old("b1", 2*time.Hour), start)
+	m.Join(Key{Rule: "new"}, spec, old("c1", time.Minute), start)
+	m.Join(Key{Rule: "patient"}, Spec{Need: need("1", "2")}, old("d1", 2*time.Hour), start)
+	require.Empty(t, m.Due(start))
+	require.True(t, m.EndWaits(start))
+	due := m.Due(start)
+	require.Len(t, due, 1)
+	require.Equal(t, "late", due[0].Key.Rule)
+	require.NotEmpty(t, due[0].Missing)
+	require.False(t, m.EndWaits(start))
+	require.Equal(t, 3, m.Len())
 }

@@ -221,6 +221,20 @@ func (m *Machine) Busy() bool {
 	return false
 }
 
+// EndWaits is for a sweep that has nothing else to do: paths that have not changed for longer than MaxWait have
+// waited for so long, though the sweep has only just seen them. It reports whether there are any.
+func (m *Machine) EndWaits(now time.Time) (are bool) {
+	for _, w := range m.files {
+		changed := w.last.Change.Time()
+		if w.policy.MaxWait == 0 || w.reported || w.last.Change == 0 || now.Before(changed.Add(w.policy.MaxWait)) {
+			continue
+		}
+		w.grown, are = changed, true
+		m.Nudge(w.path, now)
+	}
+	return are
+}
+
 // Next is the time of the next look; ok is false if none is due.
 func (m *Machine) Next() (at time.Time, ok bool) {
 	if len(m.heap) == 0 {
@@ -271,7 +285,7 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 
 // overdue acts once when MaxWait is over.
 func (m *Machine) overdue(w *waiting, f file.Facts, now, due time.Time) Decision {
-	why, since := w.why+", for longer than at_most allows", w.since
+	why, since := w.why+", for longer than max_wait allows", w.since
 	switch {
 	case w.policy.Overdue == OverdueTake:
 		m.Forget(w.path)
