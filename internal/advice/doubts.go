@@ -66,6 +66,7 @@ func Doubts(f *rule.File) diag.List {
 		ownResults(r, warn)
 		for i := range r.Steps {
 			programDoubts(r, &r.Steps[i], machine, warn)
+			inProgramText(&r.Steps[i], warn)
 		}
 		awayDoubts(r, warn)
 		if len(r.Steps) == 0 && r.Processed == nil {
