@@ -36,8 +36,9 @@ func inProgramText(s *rule.Step, warn warning) {
 		}
 		for _, text := range texts {
 			if ref := chosenByFile(text); ref != nil {
-				warn(s.Run.Pos, "program-text", ref.Raw+" stands inside what "+program+" is to run, so that a file "+
-					"named $(date) would run date", "use script:, where the file is $1, or hand it over as a word of its own")
+				warn(s.Run.Pos, "program-text", ref.Raw+" stands inside what "+program+
+					" is to run, so that a file named $(date) would run date",
+					"use script:, where the file is $1, or hand it over as a word of its own")
 				return
 			}
 		}
