@@ -380,7 +380,7 @@ var atWork = []Fault{
 	{"a sweep ends waits that are long enough", "internal/engine/loop.go",
 		" && !e.flow.EndWaits(now) {", " {", script("latesweep")},
 	{"check doubts a name that becomes part of a program", "internal/advice/programtext.go",
-		"\t\t\tif ref := chosenByFile(text); ref != nil {\n", "\t\t\tif ref := chosenByFile(text); ref != nil && i > 99 {\n",
+		"ref := chosenByFile(text); ref != nil {", "ref := chosenByFile(text); ref != nil && i > 99 {",
 		script("programtext")},
 	{"what was resumed with no watcher is accepted once", "internal/core/flow/ask.go",
 		"\t\tf.Store.RecordPause(name, false, time.Time{})\n", "\t\t_ = name\n", script("acceptedloss")},

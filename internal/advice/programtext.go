@@ -17,7 +17,8 @@ var programText = map[string]string{
 }
 
 // harmless are placeholders whose text no file can choose.
-var harmless = []string{"size", "job", "attempt", "hash", "modified", "now", "shot", "rule", "watch", "scratch", "count"}
+var harmless = []string{"size", "job", "attempt", "hash", "modified", "now", "shot", "rule", "watch", "scratch",
+	"count"}
 
 // inProgramText doubts a command that makes a file's name part of a program: what is in the name
 // would be run.
