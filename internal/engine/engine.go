@@ -113,6 +113,8 @@ type Engine struct {
 	later    []job.Job   // running when the watcher ended, and on a file system that has not answered since
 	hub      *notify.Hub // of the channels
 	tell     *telling.Teller
+	went     []string       // folders that went, below which known files are to be looked for
+	seeking  bool           // that is being done
 	passes   int            // of a sweep, after the first
 	sweeps   map[*pass]bool // by hand, and followed
 	before   int            // jobs of an earlier run that are not over

@@ -137,19 +137,39 @@ func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
+	var names []string
 	rules := e.flow.Rules().Rules()
 	e.beside(func() func() {
-		missing := map[string][]string{}
 		for _, r := range rules {
 			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
-				missing[r.Name.S] = sift.Missing(e.ledger, r.Name.S, folder)
+				names = append(names, r.Name.S)
 			}
 		}
-		return func() {
-			for rule, paths := range missing {
-				e.flow.Missing(rule, paths, time.Now())
-			}
+		return e.tellMissing(names, []string{folder})
+	})
+}
+
+// tellMissing looks for what rules remember below folders, and tells the flow of what is not there.
+func (e *Engine) tellMissing(rules, folders []string) (bring func()) {
+	missing := sift.MissingBelow(e.ledger, rules, folders)
+	return func() {
+		for rule, paths := range missing {
+			e.flow.Missing(rule, paths, time.Now())
 		}
+	}
+}
+
+// folderWent has known files below folders that went looked for: where a folder is moved away, the
+// system says nothing of what lies in it. Those that go meanwhile are looked at together.
+func (e *Engine) folderWent(paths ...string) {
+	if e.went = append(e.went, paths...); e.seeking || len(e.went) == 0 || !e.ledger.KnowsFiles() {
+		return
+	}
+	went, names := e.went, e.flow.Rules().Names()
+	e.went, e.seeking = nil, true
+	e.beside(func() func() {
+		bring := e.tellMissing(names, went)
+		return func() { e.seeking = false; bring(); e.folderWent() }
 	})
 }
 

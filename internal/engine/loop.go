@@ -210,25 +210,23 @@ func (e *Engine) troubled() error {
 func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 	for _, ev := range batch {
 		bring(e.flow, ev, now)
+		if ev.Kind == watchfs.Removed && ev.Dir {
+			e.folderWent(ev.Path)
+		}
 		if ev.Kind >= watchfs.Absent {
 			e.folderEvent(ev)
 		}
 	}
 }
 
+var settleKinds = [...]settle.Kind{watchfs.Created: settle.Created, watchfs.Closed: settle.Closed,
+	watchfs.Written: settle.Written, watchfs.Moved: settle.Moved, watchfs.Found: settle.Found}
+
 // bring brings one event to the flow.
 func bring(f *flow.Flow, e watchfs.Event, now time.Time) {
 	switch e.Kind {
-	case watchfs.Created:
-		f.Offer(e.Path, e.Dir, settle.Created, now)
-	case watchfs.Closed:
-		f.Offer(e.Path, e.Dir, settle.Closed, now)
-	case watchfs.Written:
-		f.Offer(e.Path, e.Dir, settle.Written, now)
-	case watchfs.Moved:
-		f.Offer(e.Path, e.Dir, settle.Moved, now)
-	case watchfs.Found:
-		f.Offer(e.Path, e.Dir, settle.Found, now)
+	case watchfs.Created, watchfs.Closed, watchfs.Written, watchfs.Moved, watchfs.Found:
+		f.Offer(e.Path, e.Dir, settleKinds[e.Kind], now)
 	case watchfs.Removed:
 		f.WentAway(e.Path, e.Dir, now)
 	case watchfs.Absent:

@@ -203,6 +203,9 @@ const knownPage = 4096
 // way to the table count as if they were there; they need not be written first, which in a burst
 // would be all of them.
 func (l *Ledger) KnownFiles(rule, folder, after string) (files []string, next string, err error) {
+	if !l.remembers(rule) {
+		return nil, "", nil
+	}
 	after = max(after, folder+"/")
 	lately := l.knownLately(rule, folder+"/")
 	rows, err := l.db.Query(`SELECT file FROM known WHERE rule = ? AND file > ? AND file < ? ORDER BY file LIMIT ?`,

@@ -25,3 +25,16 @@ func Missing(m remembered, rule, folder string) (missing []string) {
 		}
 	}
 }
+
+// MissingBelow is Missing for several rules and folders, by rule.
+func MissingBelow(m remembered, rules, folders []string) map[string][]string {
+	missing := map[string][]string{}
+	for _, rule := range rules {
+		for _, folder := range folders {
+			if paths := Missing(m, rule, folder); len(paths) > 0 {
+				missing[rule] = append(missing[rule], paths...)
+			}
+		}
+	}
+	return missing
+}

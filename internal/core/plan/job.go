@@ -364,7 +364,7 @@ func (j *Job) words() []string {
 		if text == "" && !v.Time.IsZero() {
 			text = v.Time.Format(time.RFC3339)
 		}
-		if text != "" && len(text) <= maxEnv && strings.IndexByte(text, 0) < 0 {
+		if len(text) <= maxEnv && strings.IndexByte(text, 0) < 0 {
 			env = append(env, "TIDE_"+strings.ToUpper(word)+"="+text)
 		}
 	}

@@ -85,6 +85,14 @@ func (s *Set) Rule(name string) *rule.Rule { return s.named[name] }
 // Rules lists the rules in their order.
 func (s *Set) Rules() []*rule.Rule { return s.File.All() }
 
+// Names are those of the rules, in their order.
+func (s *Set) Names() (names []string) {
+	for _, r := range s.Rules() {
+		names = append(names, r.Name.S)
+	}
+	return names
+}
+
 // AgainOn lists the rules that handle all again when a file changes.
 func (s *Set) AgainOn(path string) (rules []*rule.Rule) {
 	for _, r := range s.settings {

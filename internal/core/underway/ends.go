@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -353,7 +354,8 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	j.Row.Become(state)
 	j.Row.Reason, j.Row.FileNow, j.Row.Ended, j.Row.Due = reason, fileNow, now, time.Time{}
 	js.Record(j)
-	j.gone = j.gone || state == job.Vanished && js.knew(j)
+	j.gone = j.gone || state == job.Vanished && js.knew(j, j.Rule)
+	j.missed = state == job.Vanished && !j.gone && js.isMissed(j, now)
 	js.remember(j, j.Row.File, j.Row.Facts, j.Row.Hash, fileNow)
 	for _, m := range j.Row.Extra {
 		if !m.Companion {
@@ -376,7 +378,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	} else if j.Rule != nil && j.Rule.Share && fileNow == j.Row.File {
 		Mark(&j.Again, j.Row.File)
 	}
-	if j.gone {
+	if j.gone || j.missed {
 		js.ways.WentAway(j.Row.File, false, now)
 	}
 	for path := range j.Again {
@@ -422,14 +424,19 @@ func (js *Jobs) isOwnWork(j *Job, path string) bool {
 	return err == nil && facts.Same(u.Facts) && facts.Writers != file.Some
 }
 
-// knew reports whether the rule of a job is to be told that its file went: it had handled the file
-// before, and reacts to that.
-func (js *Jobs) knew(j *Job) bool {
-	if j.Rule == nil || j.Row.Event == file.Removed || !j.Rule.Reacts(file.Removed) {
+// knew reports whether a rule is to be told that a job's file went, which it had handled before.
+func (js *Jobs) knew(j *Job, r *rule.Rule) bool {
+	if r == nil || j.Row.Event == file.Removed || !r.Reacts(file.Removed) {
 		return false
 	}
-	_, known, err := js.Store.Known(j.Row.Rule, j.Row.File)
+	_, known, err := js.Store.Known(r.Name.S, j.Row.File)
 	return known && err == nil
+}
+
+// isMissed reports whether any rule is to be told that a job's file went.
+func (js *Jobs) isMissed(j *Job, now time.Time) bool {
+	return js.Store.KnowsFiles() && slices.ContainsFunc(js.ways.CandidatesOf(j.Row.File, j.Row.Facts.Dir, now),
+		func(c plan.Candidate) bool { return c.Unit == j.Row.File && js.knew(j, c.Rule) })
 }
 
 // remember notes a file that stays, so that it is not taken again.
@@ -444,7 +451,7 @@ func (js *Jobs) remember(j *Job, path string, facts file.Facts, hash, fileNow st
 			Job: j.Row.ID})
 	} else {
 		js.Store.Forget(j.Row.Rule, path)
-		if (fileNow != "" || j.Row.Event != file.Removed) && !j.gone {
+		if (fileNow != "" || j.Row.Event != file.Removed) && !j.gone && !j.missed {
 			js.forget(path, facts.Dir, j.Row.Ended)
 		}
 	}
