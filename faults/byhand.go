@@ -53,7 +53,7 @@ var byHand = []Fault{
 	{"a folder that was copied is where its copy is", "internal/byhand/settle.go",
 		"\t\tlanded = p.Target // and nothing", "\t\t_ = landed // and nothing", unit("byhand", ".")},
 	{"a file that goes while its next job waits has gone", "internal/core/underway/ends.go",
-		"state == job.Vanished && js.knew(j, j.Rule)\n", "state == job.Held && js.knew(j)\n", script("wentwaiting")},
+		"state == job.Vanished && js.knew(j, j.Rule)\n", "state == job.Held && js.knew(j, j.Rule)\n", script("wentwaiting")},
 	{"a cancelled removal is not told again", "internal/core/underway/ends.go",
 		"\tif j.Row.Event == file.Removed || ", "\tif ", script("toldonce")},
 	{"what undo puts back counts as handled for the rules before, too", "internal/byhand/undo.go",
