@@ -370,7 +370,7 @@ var atWork = []Fault{
 	{"what is remembered follows a folder that is moved", "internal/byhand/pause.go",
 		"errors.Join(l.UseFolder(f.Base), l.UseNames", "errors.Join(nil, l.UseNames", script("movedfolder")},
 	{"what lies beside a folder that is moved stays what it is", "internal/ledger/folder.go",
-		"WHERE @ = ?3 OR @ >= ?3 || '/' AND @ < ?3 || '0'", "WHERE @ >= ?3 AND @ < ?3 || '0'",
+		"WHERE @ = ?3 OR @ >= ?3 || ?4 AND @ < ?3 || ?5", "WHERE @ >= ?3 AND (@ < ?3 || ?5 OR ?4 = '')",
 		unit("ledger", "TestWhatIsRememberedFollows")},
 	{"preview knows a folder that is paused", "internal/standing/waiting.go",
 		"s.pauses.Folder(file); paused {", "s.pauses.Folder(file); paused && false {", script("pauses")},

@@ -137,9 +137,9 @@ func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
-	var names []string
 	rules := e.flow.Rules().Rules()
 	e.beside(func() func() {
+		var names []string
 		for _, r := range rules {
 			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
 				names = append(names, r.Name.S)
@@ -162,7 +162,7 @@ func (e *Engine) tellMissing(rules, folders []string) (bring func()) {
 // folderWent has known files below folders that went looked for: where a folder is moved away, the
 // system says nothing of what lies in it. Those that go meanwhile are looked at together.
 func (e *Engine) folderWent(paths ...string) {
-	if e.went = append(e.went, paths...); e.seeking || len(e.went) == 0 || !e.ledger.KnowsFiles() {
+	if e.went = append(e.went, paths...); e.seeking || len(e.went) == 0 {
 		return
 	}
 	went, names := e.went, e.flow.Rules().Names()

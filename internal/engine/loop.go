@@ -210,7 +210,7 @@ func (e *Engine) troubled() error {
 func (e *Engine) happened(batch []watchfs.Event, now time.Time) {
 	for _, ev := range batch {
 		bring(e.flow, ev, now)
-		if ev.Kind == watchfs.Removed && ev.Dir {
+		if ev.Kind == watchfs.Removed && ev.Dir && e.ledger.KnowsFiles() {
 			e.folderWent(ev.Path)
 		}
 		if ev.Kind >= watchfs.Absent {

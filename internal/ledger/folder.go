@@ -74,11 +74,17 @@ func (l *Ledger) follow(old, folder string) error {
 	return tx.Commit()
 }
 
+// What lies below a folder begins with its path and the first of these, and sorts before the second.
+const (
+	below = string(filepath.Separator)
+	after = string(filepath.Separator + 1)
+)
+
 func rewritePaths(tx *sql.Tx, old, folder string) error {
 	for _, c := range tables.Paths { // as bytes, since a name need not be UTF-8
 		change := strings.ReplaceAll(`UPDATE OR REPLACE `+c.Table+` SET @ = ?1 || substr(CAST(@ AS BLOB), ?2)
-			WHERE @ = ?3 OR @ >= ?3 || '/' AND @ < ?3 || '0'`, "@", c.Column)
-		if _, err := tx.Exec(change, folder, len(old)+1, old); err != nil {
+			WHERE @ = ?3 OR @ >= ?3 || ?4 AND @ < ?3 || ?5`, "@", c.Column)
+		if _, err := tx.Exec(change, folder, len(old)+1, old, below, after); err != nil {
 			return err
 		}
 	}
@@ -89,7 +95,7 @@ func rewritePaths(tx *sql.Tx, old, folder string) error {
 // device and inode: they are the same.
 func knowAgain(tx *sql.Tx, folder string) error {
 	rows, err := tx.Query(`SELECT rule, file, size, mtime, dev, ino FROM known
-		WHERE file >= ?1 || '/' AND file < ?1 || '0'`, folder)
+		WHERE file >= ?1 || ?2 AND file < ?1 || ?3`, folder, below, after)
 	if err != nil {
 		return err
 	}

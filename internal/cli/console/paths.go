@@ -42,9 +42,9 @@ func At(f *rule.File, path string) string {
 	return path
 }
 
-// real is a path whose folder no link leads to: the same rules file has one folder, however
+// withoutLinks is a path whose folder no link leads to: the same rules file has one folder, however
 // somebody came there, and what is remembered lies below it.
-func real(path string) string {
+func withoutLinks(path string) string {
 	if dir, err := filepath.EvalSymlinks(filepath.Dir(path)); err == nil {
 		return filepath.Join(dir, filepath.Base(path))
 	}
@@ -92,7 +92,7 @@ func (a *App) Shown(path string) string {
 		return path
 	}
 	if _, below := plan.Below(path, dir); !below {
-		dir = filepath.Dir(real(filepath.Join(dir, rule.FileName)))
+		dir = filepath.Dir(withoutLinks(filepath.Join(dir, rule.FileName)))
 	}
 	return Short(dir, path)
 }

@@ -46,7 +46,7 @@ func KnowsRule(f *rule.File, name string) bool {
 // FindRules returns the rules file's absolute path.
 func (a *App) FindRules() (string, error) {
 	if a.Rules != "" {
-		return real(Absolute(a.Rules)), nil
+		return withoutLinks(Absolute(a.Rules)), nil
 	}
 	dir, err := os.Getwd()
 	if err != nil {
@@ -56,7 +56,7 @@ func (a *App) FindRules() (string, error) {
 	for {
 		path := filepath.Join(dir, rule.FileName)
 		if _, err := os.Stat(path); err == nil {
-			return real(path), nil
+			return withoutLinks(path), nil
 		}
 		up := filepath.Dir(dir)
 		if up == dir {
@@ -67,7 +67,7 @@ func (a *App) FindRules() (string, error) {
 	if config, err := os.UserConfigDir(); err == nil {
 		path := filepath.Join(config, "stilltide", rule.FileName)
 		if _, err := os.Stat(path); err == nil {
-			return real(path), nil
+			return withoutLinks(path), nil
 		}
 	}
 	return "", Usage("there is no %s in %s or above it; stilltide init writes one, --config FILE names another",
