@@ -386,6 +386,8 @@ var atWork = []Fault{
 		"\t\t\te.folderWent(ev.Path)\n", "\t\t\t_ = ev\n", script("folderaway")},
 	{"a file that went while another rule's job waited is missed", "internal/core/underway/ends.go",
 		" && !j.gone && js.isMissed(j, now)", " && false && js.isMissed(j, now)", script("vanishedtold")},
+	{"a long delay is what it says", "internal/core/underway/attempts.go",
+		"Longest: t.Longest(),", "Longest: t.MaxDelay.Duration,", script("longdelay")},
 	{"what was resumed with no watcher is accepted once", "internal/core/flow/ask.go",
 		"\t\tf.Store.RecordPause(name, false, time.Time{})\n", "\t\t_ = name\n", script("acceptedloss")},
 	{"the end of a pause accepts nothing", "internal/byhand/pause.go",

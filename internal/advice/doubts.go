@@ -64,6 +64,10 @@ func Doubts(f *rule.File) diag.List {
 		placeDoubts(r, warn)
 		nameDoubts(r, warn)
 		ownResults(r, warn)
+		if t := r.Retry; t.MaxDelay.Pos.Line > 0 && t.MaxDelay.Duration < t.Delay.Duration {
+			warn(t.MaxDelay.Pos, "max-delay", "no wait is longer than max_delay, so this delay never counts",
+				"write a longer max_delay, or a shorter delay")
+		}
 		for i := range r.Steps {
 			programDoubts(r, &r.Steps[i], machine, warn)
 			inProgramText(&r.Steps[i], warn)

@@ -96,11 +96,19 @@ type Retry struct {
 	Times      int      `key:"times" doc:"how many more attempts after the first"`
 	Delay      Duration `key:"delay" doc:"the wait before the second attempt"`
 	Factor     Number   `key:"factor" doc:"each wait is this many times the one before; from 1 on, where 1 is the same wait each time"`
-	MaxDelay   Duration `key:"max_delay" doc:"no wait is longer"`
+	MaxDelay   Duration `key:"max_delay" doc:"no wait is longer; where it is left out, a longer delay counts"`
 	Jitter     Number   `key:"jitter" doc:"part of each wait that is left to chance, so that jobs do not come back all at once; 0 to 0.3"`
 	NeverExit  []int    `key:"never_on_exit" doc:"exit codes that are not worth another attempt"`
 	NeverHTTP  []int    `key:"never_on_status" doc:"HTTP statuses, answered to post, that are not worth another attempt"`
 	AfterCrash bool     `key:"after_crash" doc:"whether an attempt that a crash cut short is repeated"`
+}
+
+// Longest is the longest wait.
+func (r Retry) Longest() time.Duration {
+	if r.MaxDelay.Pos.Line == 0 {
+		return max(r.MaxDelay.Duration, r.Delay.Duration)
+	}
+	return r.MaxDelay.Duration
 }
 
 // DefaultRetry is used where a rule says nothing.

@@ -473,7 +473,7 @@ func (j *Job) asItIs() *job.Job {
 func retryOf(r *rule.Rule) dispatch.Retry {
 	t := r.Retry
 	return dispatch.Retry{Times: t.Times, First: t.Delay.Duration, Factor: float64(t.Factor),
-		Longest: t.MaxDelay.Duration, Jitter: float64(t.Jitter), NeverOn: t.NeverExit}
+		Longest: t.Longest(), Jitter: float64(t.Jitter), NeverOn: t.NeverExit}
 }
 
 // chain lists the rules that the job's input went through before.
