@@ -280,9 +280,7 @@ func (e *Engine) resume(j job.Job, set *plan.Set) (bring func()) {
 	tries, m, err := e.recoverJob(j, set)
 	return func() {
 		if err != nil {
-			if e.later = append(e.later, j); e.events != nil && errors.Is(err, errNotReached) { // it may be slow yet
-				time.AfterFunc(time.Second, func() { _ = e.do(func() { e.goOn(e.beside) }) })
-			}
+			e.later = append(e.later, j) // the ledger says what is wrong with it
 			return
 		}
 		e.flow.Resume(j, tries, m, true, time.Now())
