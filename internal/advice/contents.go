@@ -19,13 +19,27 @@ type contents struct {
 // before; of what lies beyond it says that it does not know.
 const maxRead = 4 << 30
 
-// hashOf is the hash of a file's content if that decides whether its job is skipped, "" otherwise.
-// said is what is to be said if nobody has looked.
-func (p *previewer) hashOf(w *work.Foretelling, unless string) (hash, said string) {
+// handledBefore reports whether the job of a file would be skipped for its content. hash is that of
+// the content if it decides, "" otherwise; said is what is to be said if the content is not known.
+func (p *previewer) handledBefore(w *work.Foretelling, unless string) (is bool, hash, said string) {
 	decides := turn.ContentOf(&w.Job, unless, false)
 	if !decides.Asked || unless == "" && !decides.Never {
-		return "", ""
+		return false, "", ""
 	}
+	if hash, said = p.hashOf(w); hash == "" {
+		return false, "", said // the job would say what is wrong
+	}
+	is, err := decides.Skips(hash, func(hash string) (bool, error) {
+		if name := w.Job.Rule.Name.S; !p.seen[name+"\x00"+hash] && p.l != nil {
+			return p.l.KnowsContent(name, hash, 0)
+		}
+		return p.seen[w.Job.Rule.Name.S+"\x00"+hash], nil
+	})
+	return is && err == nil, hash, ""
+}
+
+// hashOf reads the content that a file would have.
+func (p *previewer) hashOf(w *work.Foretelling) (hash, said string) {
 	if w.Self.Text != nil {
 		sum := sha256.Sum256(w.Self.Text)
 		return hex.EncodeToString(sum[:]), ""
@@ -39,20 +53,6 @@ func (p *previewer) hashOf(w *work.Foretelling, unless string) (hash, said strin
 	if at != w.Job.File {
 		root = "" // it would come from elsewhere
 	}
-	hash, err := content.Hash(root, at, size)
-	if err != nil {
-		return "", "" // the job would say so
-	}
+	hash, _ = content.Hash(root, at, size)
 	return hash, ""
-}
-
-// wasHandled reports whether the job of a file with such content would be skipped.
-func (p *previewer) wasHandled(w *work.Foretelling, hash, unless string) bool {
-	is, err := turn.ContentOf(&w.Job, unless, false).Skips(hash, func(hash string) (bool, error) {
-		if rule := w.Job.Rule.Name.S; p.l == nil || p.seen[rule+"\x00"+hash] {
-			return p.seen[rule+"\x00"+hash], nil
-		}
-		return p.l.KnowsContent(w.Job.Rule.Name.S, hash, 0)
-	})
-	return err == nil && is
 }

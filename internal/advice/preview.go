@@ -409,9 +409,8 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain 
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
 		At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
 	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
-	hash, said := p.hashOf(w, t.Unless)
-	f.Skipped = hash != "" && p.wasHandled(w, hash, t.Unless)
-	if f.Skipped {
+	skipped, hash, said := p.handledBefore(w, t.Unless)
+	if f.Skipped = skipped; skipped {
 		w.Steps = []string{"skip it: the same content was handled before"}
 	} else {
 		p.steps(w, said)

@@ -114,8 +114,8 @@ func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
 	return l, nil
 }
 
-// readAt opens the ledger for reading, with the paths of where it is now. While somebody holds it,
-// or where nobody may write, it is read as it is.
+// readAt opens the ledger for reading, with the paths of where it is now. While another program holds
+// it, or where it may not be written, it is read as it is.
 func readAt(f *rule.File) (*ledger.Ledger, error) {
 	l, err := ledger.Read(f.StateFolder())
 	if err != nil {

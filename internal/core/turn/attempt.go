@@ -32,7 +32,7 @@ type AttemptEnd struct {
 	Exit     *int
 	Reason   string
 	Hash     string // of the content where the file is now
-	Handled  string // of the content that was taken; "" if nobody asked
+	Handled  string // of the content that was taken; "" if it was not asked for
 	Ran      time.Duration
 	CPU      time.Duration
 	Memory   int64
