@@ -15,8 +15,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
+	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
 	"stilltide/internal/standin/share"
+	"stilltide/internal/watchfs"
 )
 
 const shareRules = `version: 1
@@ -103,6 +107,49 @@ func TestAShareThatHangs(t *testing.T) {
 		comes("came", fmt.Sprint("hung", i))
 	}
 	w.ends(t, s)
+}
+
+// A placing on a share that was cut short is finished when the share answers, though no rule watches a folder there,
+// and no watched folder has come or gone.
+func TestAShareThatIsOnlyWrittenTo(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"out", "share", "behind"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - {name: there, watch: out, debounce: 0s, "+
+		"processed: share/out}\n")
+	put(t, dir, "out/a", "a")
+	cutShortOn(t, dir, "out/a", "share/out/a")
+	require.NoError(t, s.Hang())
+	w := watchShare(t, dir)
+	w.says(t, "blocked: share does not answer")
+	require.NoError(t, s.GoOn())
+	arrived := func() bool { _, err := os.Stat(filepath.Join(dir, "behind/out/a")); return err == nil }
+	require.Eventually(t, arrived, patience, 5*time.Millisecond)
+	w.ends(t, s)
+}
+
+// cutShortOn leaves a ledger of a watcher that ended before it had moved a file to a folder.
+func cutShortOn(t *testing.T, dir, from, to string) {
+	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(err error) { require.NoError(t, err) })
+	require.NoError(t, err)
+	from, to = filepath.Join(dir, from), filepath.Join(dir, to)
+	facts, err := watchfs.Stat(from)
+	require.NoError(t, err)
+	row := job.Job{ID: l.NextID(), Rule: "there", File: from, Watch: filepath.Dir(from), State: job.Queued,
+		Event: file.Added, Facts: facts, FileNow: from, Attempts: 1}
+	l.Record(row, "")
+	row.Become(job.Running)
+	l.Record(row, job.Queued)
+	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: from,
+		Target: to, Facts: facts, State: job.Intended, FinalState: job.Processed})
+	require.NoError(t, l.Close())
 }
 
 // The second watcher of a folder on a share says who watches it and since when, and ends with 3,

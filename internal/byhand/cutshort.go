@@ -1,6 +1,7 @@
 package byhand
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -15,22 +16,24 @@ type CutShort struct {
 	Row    job.Job
 	Paths  []string // of the files that it puts back
 	Places []string // where they may be meanwhile
+	Waits  error    // why it waits
 	undo   bool
 }
 
-// FinishCutShort goes on with the retries and undos that a crash has cut short. reached tells whether the files of a
-// job can be seen now; blame is told why one could not be finished. Those whose files cannot be seen are returned:
+// Reach finds out whether it can be seen what a job did.
+type Reach func(set *plan.Set, row job.Job, moves []job.Placement) error
+
+// FinishCutShort goes on with the retries and undos that a crash has cut short. reach tells why the files of a
+// job cannot be seen now; blame is told why one could not be finished. Those whose files cannot be seen are returned:
 // nothing may take these before Finish.
 func FinishCutShort(l Records, placer *place.Placer, set *plan.Set,
-	reached func(*plan.Set, job.Job, []job.Placement) bool, blame func(rule, why string)) (waiting []CutShort,
-	_ error) {
+	reach Reach, blame func(rule, why string)) (waiting []CutShort, _ error) {
 	list, err := cutShort(l)
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range list {
-		if moves, err := l.Placements(c.Row.ID); err != nil || !reached(set, c.Row, moves) ||
-			place.CanComeBack(c.Row.Watch) != nil {
+		if c.Waits = c.Reached(l, set, reach); c.Waits != nil {
 			waiting = append(waiting, c)
 			blame(c.Row.Rule, fmt.Sprintf("the %s of job %d, which was cut short, goes on when the folder %s is there "+
 				"again", c.what(), c.Row.ID, plan.Display(c.Row.Watch)))
@@ -88,6 +91,15 @@ func (c CutShort) what() string {
 		return "undoing"
 	}
 	return "retry"
+}
+
+// Reached returns an error while its files cannot be seen.
+func (c CutShort) Reached(l Records, set *plan.Set, reach Reach) error {
+	moves, err := l.Placements(c.Row.ID)
+	if err == nil {
+		err = reach(set, c.Row, moves)
+	}
+	return cmp.Or(err, place.CanComeBack(c.Row.Watch))
 }
 
 // Finish goes on with it. opened tells that the job, as it is now, is open again.

@@ -1,6 +1,7 @@
 package byhand
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -86,8 +87,9 @@ func refusedTwice(t *testing.T, left job.PlacementState) {
 	again, err := l.Reverting()
 	require.NoError(t, err)
 	require.Len(t, again, 1)
-	waiting, err := FinishCutShort(l, placer, set, func(*plan.Set, job.Job, []job.Placement) bool { return false },
-		func(string, string) {})
+	waiting, err := FinishCutShort(l, placer, set, func(*plan.Set, job.Job, []job.Placement) error {
+		return errors.New("it is not there")
+	}, func(string, string) {})
 	require.NoError(t, err)
 	require.Len(t, waiting, 1, "nothing is touched of what cannot be seen")
 	again[0].State = left

@@ -156,9 +156,6 @@ func (e *Engine) hands(job int64, watch string, set *plan.Set, rule string, chai
 // handledBefore reports whether the content need not be handled again.
 func (e *Engine) handledBefore(a *turn.Attempt, sum string) bool {
 	is, err := a.Content.Skips(sum, func(sum string) (bool, error) {
-		if err := e.ledger.Flush(); err != nil { // what the job before remembered may not be in the file yet
-			return false, err
-		}
 		return e.ledger.KnowsContent(a.Plan.Rule.Name.S, sum, a.Plan.ID)
 	})
 	return err == nil && is

@@ -3,7 +3,6 @@ package engine
 import (
 	"errors"
 	"os"
-	"path/filepath"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -82,7 +81,7 @@ func (e *Engine) lookLater(point string, paths []string) {
 	e.answers.Later(point, func() {
 		looks := make([]turn.Look, len(paths))
 		for i, path := range paths {
-			looks[i] = lookWhole(set, path)
+			looks[i] = look.Whole(set, path)
 		}
 		_ = e.do(func() { // a watcher that has ended needs no answer
 			now := time.Now()
@@ -153,17 +152,6 @@ func (e *Engine) doubtLater(path string) {
 	})
 }
 
-// lookWhole looks at a path and at all that its rules may ask of what is inside.
-func lookWhole(set *plan.Set, path string) (res turn.Look) {
-	if res.Facts, res.Err = look.From(set, path); res.Err != nil || !res.Facts.Regular {
-		return res
-	}
-	for _, c := range set.Candidates(path) {
-		look.Complete(set, c.Rule, path, &res.Facts)
-	}
-	return res
-}
-
 // onlySilent reports whether all that is under way waits for file systems that do not answer.
 func (e *Engine) onlySilent(now time.Time) bool {
 	silent := map[string]bool{}
@@ -229,24 +217,17 @@ func (e *Engine) sayFolder(ev watchfs.Event) {
 // workerPatience is how long somebody waits for a file system who holds a worker meanwhile.
 const workerPatience = 250 * time.Millisecond
 
-// errNotReached says that a job cannot be taken up now.
-var errNotReached = errors.New("its folder is not there, or does not answer")
-
-// isReached reports whether it can be seen what a job of an earlier run did: its watched folder is there, unlike
-// that of a disk that is not mounted, and all file systems answer that it may have done something on.
-func (e *Engine) isReached(set *plan.Set, row job.Job, placements []job.Placement) bool {
-	paths := []string{row.File}
-	for _, p := range placements {
-		paths = append(paths, p.Source, p.Target)
+// askAgain goes on with what waits for a file system, a moment after that answers. A watched folder that is not there
+// is told of when it comes.
+func (e *Engine) askAgain(waits error) {
+	var at look.NotReached
+	if !errors.As(waits, &at) || !e.unsure(at.Path) {
+		return
 	}
-	for _, path := range paths {
-		if path != "" && e.answers.Reach(filepath.Dir(path), look.ReachPatience) != nil {
-			return false
-		}
-	}
-	_, err := os.Stat(row.Watch)
-	_, watched := set.Folders()[row.Watch]
-	return !watched || !errors.Is(err, os.ErrNotExist)
+	e.answers.Later(at.Path, func() {
+		_, _ = os.Lstat(at.Path)
+		time.AfterFunc(time.Second, func() { _ = e.do(func() { e.goOn(e.beside) }) })
+	})
 }
 
 // cutByHand is an undo or retry that a crash has cut short, and that waits for its folder.
@@ -281,6 +262,7 @@ func (e *Engine) resume(j job.Job, set *plan.Set) (bring func()) {
 	return func() {
 		if err != nil {
 			e.later = append(e.later, j) // the ledger says what is wrong with it
+			e.askAgain(err)
 			return
 		}
 		e.flow.Resume(j, tries, m, true, time.Now())
@@ -289,6 +271,12 @@ func (e *Engine) resume(j job.Job, set *plan.Set) (bring func()) {
 }
 
 func (e *Engine) finish(c cutByHand, set *plan.Set) (bring func()) {
+	if err := c.Reached(e.ledger, set, e.answers.ReachJob); err != nil {
+		return func() {
+			e.cutShort = append(e.cutShort, c)
+			e.askAgain(err)
+		}
+	}
 	row, opened, err := c.Finish(e.ledger, &e.desk.Placer, set)
 	return func() {
 		if opened {

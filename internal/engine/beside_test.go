@@ -14,6 +14,7 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/turn"
+	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
@@ -61,7 +62,7 @@ func (s *slowShare) pass(long time.Duration) (paths []string) {
 
 // answer answers such a look with what is there.
 func (s *slowShare) answer(path string) {
-	res := lookWhole(s.Rules(), path)
+	res := look.Whole(s.Rules(), path)
 	if res.Facts.Writers == file.Unknown {
 		res.Facts.Writers = file.None
 	}

@@ -17,6 +17,7 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
 
@@ -266,7 +267,7 @@ func TestAJobOfAnEarlierRunIsLookedIntoOnAShare(t *testing.T) {
 	s := newSlowShare(t, "  - {name: work, watch: in, debounce: 0s, run: \"x {media_type}\"}\n")
 	path := s.path("a.pdf")
 	require.NoError(t, os.WriteFile(path, []byte("%PDF-1.7\n"), 0o666))
-	facts := lookWhole(s.Rules(), path).Facts
+	facts := look.Whole(s.Rules(), path).Facts
 	facts.Inside = nil // the ledger does not keep it
 	s.Restore(job.Job{ID: 7, Rule: "work", File: path, Watch: filepath.Dir(path), State: job.Queued, Event: file.Added,
 		Facts: facts, Taken: s.now, FileNow: path}, job.Queued, nil, s.now)

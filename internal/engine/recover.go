@@ -11,6 +11,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/underway"
+	"stilltide/internal/look"
 	"stilltide/internal/runner"
 	"stilltide/internal/work"
 )
@@ -24,7 +25,7 @@ func (e *Engine) recover(now time.Time) error {
 	if err != nil {
 		return err
 	}
-	cutShort, err := byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.isReached, e.flow.Blame)
+	cutShort, err := byhand.FinishCutShort(e.ledger, &e.desk.Placer, e.flow.Set, e.answers.ReachJob, e.flow.Blame)
 	if err != nil {
 		return err
 	}
@@ -51,6 +52,7 @@ func (e *Engine) recover(now time.Time) error {
 	e.flow.TakeUp(paused, accepted, queued)
 	for _, c := range cutShort {
 		e.cutShort = append(e.cutShort, cutByHand{c, e.flow.Lend(c.Row.ID, c.Paths, c.Places...)})
+		e.askAgain(c.Waits)
 	}
 	before, err := e.ledger.Boot()
 	if err != nil {
@@ -75,16 +77,18 @@ func (e *Engine) recover(now time.Time) error {
 // folder is not there.
 func (e *Engine) resumeOne(row job.Job, sameBoot bool, now time.Time) error {
 	tries, m, err := e.recoverJob(row, e.flow.Set)
-	if err == nil {
-		e.flow.Resume(row, tries, m, sameBoot, now)
-	} else if errors.Is(err, errNotReached) {
-		placements, err := e.ledger.Placements(row.ID)
-		if err != nil {
-			return err
+	if errors.As(err, &look.NotReached{}) {
+		placements, readErr := e.ledger.Placements(row.ID)
+		if readErr != nil {
+			return readErr
 		}
 		e.flow.Lend(row.ID, row.Files(), job.Places(placements)...)
 		e.later = append(e.later, row)
+		e.askAgain(err)
 		return nil
+	}
+	if err == nil {
+		e.flow.Resume(row, tries, m, sameBoot, now)
 	}
 	return err
 }
@@ -99,8 +103,10 @@ func (e *Engine) recoverJob(row job.Job, set *plan.Set) (tries []plan.Try, m und
 	if err != nil {
 		return nil, m, err
 	}
-	if underway.IsCutShort(row, placements) && !e.isReached(set, row, placements) {
-		return nil, m, errNotReached
+	if underway.IsCutShort(row, placements) {
+		if err := e.answers.ReachJob(set, row, placements); err != nil {
+			return nil, m, err
+		}
 	}
 	return tries, underway.Recover(row, placements, recoverer{e, set}), nil
 }

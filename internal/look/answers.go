@@ -2,7 +2,6 @@ package look
 
 import (
 	"cmp"
-	"os"
 	"slices"
 	"sync"
 	"time"
@@ -280,12 +279,4 @@ func (a *Answers) work(m *mount) {
 		do()
 		a.over(m, c)
 	}
-}
-
-// ReachPatience is how long somebody waits for a file system who can wait.
-const ReachPatience = 2 * time.Second
-
-// Reach returns an error if the file system that a path lies on does not answer in time.
-func (a *Answers) Reach(path string, wait time.Duration) error {
-	return a.Ask(path, wait, func() { _, _ = os.Lstat(path) })
 }

@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/turn"
 	"stilltide/internal/watchfs"
 )
 
@@ -53,4 +54,15 @@ func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
 		known.Made = true
 	}
 	facts.Inside = &says
+}
+
+// Whole looks at a path and at all that its rules may ask of what is inside.
+func Whole(set *plan.Set, path string) (res turn.Look) {
+	if res.Facts, res.Err = From(set, path); res.Err != nil || !res.Facts.Regular {
+		return res
+	}
+	for _, c := range set.Candidates(path) {
+		Complete(set, c.Rule, path, &res.Facts)
+	}
+	return res
 }
