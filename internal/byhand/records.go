@@ -21,6 +21,7 @@ type Records interface {
 	Jobs(q ledger.Filter) ([]job.Job, error)
 	OpenJob(path string) (job.Job, bool, error)
 	Placements(job int64) ([]job.Placement, error)
+	PlacedBelow(folder string) (rules []string, ends bool, err error)
 	PlacedAt(target string) ([]job.Placement, error)
 	Reliers(target string, job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)

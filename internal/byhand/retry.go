@@ -13,16 +13,20 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/naming"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 )
 
-// Retry retries a job while no watcher runs: the next one
-// works on it.
-func Retry(l *ledger.Ledger, id int64) Sent {
+// Retry retries a job while no watcher runs: the next one works on it. The set is nil if what the rules take is not
+// known.
+func Retry(l *ledger.Ledger, set *plan.Set, id int64) Sent {
 	was, err := JobByID(l, id)
+	if err == nil && set != nil {
+		err = StillTaken(l, set, was)
+	}
 	if err == nil {
 		err = finishRetries(l)
 	}
@@ -39,6 +43,19 @@ func Retry(l *ledger.Ledger, id int64) Sent {
 	}
 	return Sent{ID: id, Done: true, Reason: strings.Join(append([]string{"queued; the next watch or sweep works " +
 		"on it"}, rests...), "; ")}
+}
+
+// StillTaken returns an error if the rules, as they are now, do not have a job's rule any more, or that would not take
+// its file: a watcher would cancel the job.
+func StillTaken(l Records, set *plan.Set, row job.Job) error {
+	if set.Rule(row.Rule) == nil {
+		return fmt.Errorf("its rule, %s, is no longer in the rules file", row.Rule)
+	}
+	takes, err := take.Still(set, l, row)
+	if err == nil && !takes {
+		err = fmt.Errorf("its rule, %s, has changed and no longer takes %s", row.Rule, plan.Display(row.File))
+	}
+	return err
 }
 
 // SendRound puts a job's input back where it came from, removes its failure

@@ -15,16 +15,16 @@ func (e *Engine) Retry(id int64) byhand.Sent {
 	if err != nil {
 		return byhand.Sent{ID: id, Reason: err.Error()}
 	}
-	lent, known := false, false
-	err = e.do(func() {
-		known = e.flow.Rules().Rule(row.Rule) != nil
-		lent = known && e.flow.Lend(id, row.Files(), row.Now()...)
-	})
+	lent, set := false, (*plan.Set)(nil)
+	if err = e.do(func() { set = e.flow.Set }); err == nil {
+		err = byhand.StillTaken(e.ledger, set, row)
+	}
+	if err == nil {
+		err = e.do(func() { lent = e.flow.Lend(id, row.Files(), row.Now()...) })
+	}
 	switch {
 	case err != nil:
 		return byhand.Sent{ID: id, Reason: err.Error()}
-	case !known:
-		return byhand.Sent{ID: id, Reason: "its rule, " + row.Rule + ", is no longer in the rules file"}
 	case !lent:
 		return byhand.Sent{ID: id, Reason: "the job, or another one for its file, is still active"}
 	}

@@ -112,7 +112,7 @@ rules:
 
 	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})
 	require.NoError(t, err)
-	sent := byhand.Retry(l, 1)
+	sent := byhand.Retry(l, nil, 1)
 	require.NoError(t, l.Close())
 	require.False(t, sent.Done)
 	require.Contains(t, sent.Reason, "stilltide undo 1 finishes it")

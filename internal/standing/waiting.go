@@ -8,6 +8,8 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/take"
+	"stilltide/internal/look"
 )
 
 // Rests says why the job of a rule and a file would not start now, and until when; "" if it would.
@@ -67,7 +69,9 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 		rests = "the folder " + plan.Display(folder) + " is paused" + until(s.pauses[folder], a.Now) +
 			"; stilltide resume --folder " + fill.QuoteWord(folder) + " lets it go on"
 	}
-	switch {
+	switch ends := a.ends(j); {
+	case ends != "":
+		return head + "is cancelled at the next start: " + ends
 	case a.Live == nil && rests != "":
 		return head + "is held: " + rests + "; and it waits for a watcher: stilltide watch"
 	case a.Live == nil && (j.State != job.Retrying || !j.Due.After(a.Now)):
@@ -92,6 +96,21 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 		return head + "is held: a folder of " + j.Rule + " is not there"
 	}
 	return head + s.queue(a, j)
+}
+
+// ends says why the next start would cancel a job that waits; "" if it would not, or if that is not known.
+func (a Asked) ends(j *job.Job) string {
+	if a.Live != nil || a.Ledger == nil || a.Errors > 0 || j.State == job.Running {
+		return ""
+	}
+	set := look.NewSet(a.Rules)
+	if set.Rule(j.Rule) == nil {
+		return take.NoRule
+	}
+	if still, err := take.Still(set, a.Ledger, *j); err != nil || still {
+		return ""
+	}
+	return take.RuleChanged
 }
 
 // queue says what a queued job waits for.

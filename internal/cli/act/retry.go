@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"stilltide/internal/byhand"
 	"stilltide/internal/cli/console"
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
@@ -31,7 +30,7 @@ what it would do with jobs that were chosen, or that have succeeded, and asks.`,
 }
 
 func (a *app) retry(args []string, by chosen) error {
-	f, _, err := a.ReadRules()
+	f, diags, err := a.ReadRules()
 	if err != nil {
 		return err
 	}
@@ -54,7 +53,7 @@ func (a *app) retry(args []string, by chosen) error {
 	}) {
 		return nil
 	}
-	sent, err := console.ViaWatcher(f, idsOf(list), (*control.Client).Retry, byhand.Retry)
+	sent, err := console.ViaWatcher(f, idsOf(list), (*control.Client).Retry, console.Retry(f, diags))
 	if err != nil {
 		return err
 	}

@@ -8,8 +8,10 @@ import (
 	"stilltide/internal/byhand"
 	"stilltide/internal/control"
 	"stilltide/internal/core/diag"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/standing"
 	"stilltide/internal/watcher"
 )
@@ -35,6 +37,15 @@ func ViaWatcher(f *rule.File, ids []int64, ask func(*control.Client, []int64) ([
 		return l.Close()
 	})
 	return sent, err
+}
+
+// Retry retries jobs through the ledger. From rules with errors it is not known what they take.
+func Retry(f *rule.File, diags diag.List) func(*ledger.Ledger, int64) byhand.Sent {
+	var set *plan.Set
+	if !diags.Failed() {
+		set = look.NewSet(f)
+	}
+	return func(l *ledger.Ledger, id int64) byhand.Sent { return byhand.Retry(l, set, id) }
 }
 
 // takenFor is how long a ledger may be held by somebody who does not answer.

@@ -210,7 +210,7 @@ func (v *liveView) act(id int64, online func(*control.Client, []int64) ([]byhand
 
 // Retry retries a job.
 func (v *liveView) Retry(id int64) string {
-	return v.act(id, (*control.Client).Retry, byhand.Retry)
+	return v.act(id, (*control.Client).Retry, console.Retry(v.f, v.diags))
 }
 
 // Cancel takes a job out of the queue, or stops it.

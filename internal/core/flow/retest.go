@@ -76,8 +76,8 @@ func (f *Flow) isStillFor(j *underway.Job, path string, candidates []plan.Candid
 
 // test asks again whether a job that has not begun fits its rule.
 func (f *Flow) test(j *underway.Job, now time.Time) {
-	if j.Rule = f.Set.Rule(j.Row.Rule); j.Rule != nil && f.Fits(j, now) {
-		j.Spot = plan.Spot{}
+	if j.Rule = f.Set.Rule(j.Row.Rule); f.Fits(j.Row) {
+		j.Spot, j.Captures = plan.Spot{}, take.Captures(f.Set, f.Store, j.Row)
 		return
 	}
 	for _, path := range j.Row.Files() {

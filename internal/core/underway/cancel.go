@@ -7,6 +7,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/take"
 )
 
 // CancelJob takes a job out of the queue, or stops it.
@@ -29,11 +30,6 @@ func (js *Jobs) CancelJob(id int64, now time.Time) error {
 
 var errNotOpen = errors.New("the job is over, or there is none with this number")
 
-const (
-	noRule      = "its rule is no longer in the rules file"
-	ruleChanged = "the rule changed and no longer takes it"
-)
-
 // Changed ends a job whose file has changed before it began, and is another rule's by that. The file is offered
 // anew.
 func (js *Jobs) Changed(j *Job, now time.Time) {
@@ -48,9 +44,9 @@ func (js *Jobs) Changed(j *Job, now time.Time) {
 // NotTaken ends a job that its rule does not take any more. Its files are offered anew, to that
 // rule, too, should it be there again.
 func (js *Jobs) NotTaken(j *Job, at string, now time.Time) {
-	why := ruleChanged
+	why := take.RuleChanged
 	if j.Rule == nil {
-		why = noRule
+		why = take.NoRule
 	}
 	js.Finish(j, job.Cancelled, why, at, now)
 	for _, path := range j.Row.Files() {

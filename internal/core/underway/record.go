@@ -8,6 +8,7 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/core/take"
 )
 
 // Lacks reports whether a rule needs to know more of a file's inside.
@@ -119,64 +120,23 @@ func isRenamed(row job.Job) bool { return row.FileNow == "" && row.Event != file
 // recorded is the state that its row has in the ledger.
 func (js *Jobs) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
 	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries, Renamed: isRenamed(row)}
+	j.Captures = take.Captures(js.Set, js.Store, row)
 	js.Window.came(row.Rule)
-	if j.Rule == nil {
-		js.AdoptPaths(j)
-		return j
-	}
-	if c, ok := js.place(j, row.File, row.Taken); ok {
-		j.Captures = c.Captures
-	}
 	js.AdoptPaths(j)
 	return j
 }
 
-// place is where a job's rule, as it is now, would take one of its files.
-func (js *Jobs) place(j *Job, path string, now time.Time) (c plan.Candidate, ok bool) {
-	for _, c := range js.ways.CandidatesOf(path, j.Row.Facts.Dir, now) {
-		if c.Rule == j.Rule && c.Unit == path {
-			return c, true
-		}
-	}
-	return c, false
-}
-
-// Fits reports whether a job's rule, as it is now, would have taken its files, and notes what its pattern captures.
-// What is inside a file is not asked again, nor are the conditions on files that were gathered: each was taken at a
-// time of its own.
-func (js *Jobs) Fits(j *Job, now time.Time) bool {
-	for _, path := range j.Row.Files() {
-		c, ok := js.place(j, path, now)
-		facts, _, _ := j.Row.Took(path)
-		if ok && j.Row.Event != file.Removed && j.Rule.Gather == nil && !js.Lacks(j.Rule, &facts) {
-			ok, _ = c.Fits(facts, j.Row.Event, j.Row.Taken)
-		}
-		if !ok {
-			return false
-		}
-		if path == j.Row.File {
-			j.Captures = c.Captures
-		}
-	}
-	return true
-}
-
-// mayBegin reports whether a job that was taken up still fits its rule, or has begun. A folder that a rule has begun to
-// fill meanwhile is no unit any more, but was one.
-func (js *Jobs) mayBegin(j *Job, now time.Time) bool {
-	return j.Row.Attempts > 0 || j.Row.Facts.Dir || js.Fits(j, now)
-}
-
-// isUnfit reports whether the rule of a job that waits in the ledger alone takes its file no more.
-func (js *Jobs) isUnfit(row job.Job) bool {
-	r := js.Set.Rule(row.Rule)
-	return r != nil && !js.mayBegin(&Job{Row: row, Rule: r}, row.Taken)
+// Fits reports whether a job's rule, as it is now, would have taken its files. If the ledger cannot be read, the job
+// stays.
+func (js *Jobs) Fits(row job.Job) bool {
+	still, err := take.Still(js.Set, js.Store, row)
+	return still || err != nil
 }
 
 // Restore takes up a job of an earlier run, or one that is retried by hand.
 func (js *Jobs) Restore(row job.Job, recorded job.State, tries []plan.Try, now time.Time) {
 	j := js.adopt(row, recorded, tries)
-	if j.Rule == nil || !js.mayBegin(j, now) {
+	if !js.Fits(row) {
 		js.NotTaken(j, row.FileNow, now)
 		return
 	}

@@ -202,7 +202,7 @@ func (w *window) Find(js *Jobs, path string) {
 	if err != nil || !ok || js.ByID[row.ID] != nil || row.State != job.Queued && row.State != job.Held {
 		return // one that had begun, and is not in the memory, waits for its folder
 	}
-	if js.isUnfit(row) {
+	if js.Set.Rule(row.Rule) != nil && !js.Fits(row) {
 		return // it ends when its turn comes to be taken from the ledger
 	}
 	j := js.adopt(row, row.State, nil)
