@@ -63,7 +63,9 @@ func TestARuleStillTakesWhatItWouldTake(t *testing.T) {
 func verdictOf(t *testing.T, set *plan.Set, path string, facts file.Facts, known bool, only string) Verdict {
 	candidates, err := Candidates(set, path, facts.Dir, nil)
 	require.NoError(t, err)
-	candidates = slices.DeleteFunc(candidates, func(c plan.Candidate) bool { return only != "" && c.Rule.Name.S != only })
+	candidates = slices.DeleteFunc(candidates, func(c plan.Candidate) bool {
+		return only != "" && c.Rule.Name.S != only
+	})
 	earlier := facts
 	earlier.Size++
 	v, err := Decide(candidates, Offer{Facts: facts, Now: now}, Sources{
