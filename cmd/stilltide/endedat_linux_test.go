@@ -144,7 +144,7 @@ func zipped(names ...string) string {
 	return b.String()
 }
 
-var eachCall = flag.Bool("ended.each", false, "end the program at each call, not at one in 25")
+var eachCall = flag.Bool("ended.each", false, "end the program at each call, not at one in 40")
 
 // The program is ended by force as it is about to make a call that changes files, at every
 // such call of a job, an undo and a retry. Nothing is lost then, and the same command said
@@ -157,7 +157,7 @@ func TestEndedByForceAtEachCall(t *testing.T) {
 	for _, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			first, step := 1+rand.IntN(10), 25
+			first, step := 1+rand.IntN(10), 40
 			if *eachCall {
 				first, step = 1, 1
 			}

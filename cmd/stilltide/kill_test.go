@@ -62,7 +62,7 @@ func TestKill(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("the rules of this test need sh")
 	}
-	const files, kills = 1500, 20
+	const files, kills = 900, 12
 	dir := t.TempDir()
 	program, err := built()
 	require.NoError(t, err)

@@ -35,7 +35,7 @@ func TestEachCallFailsOnce(t *testing.T) {
 	for row, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			first, step := 1+rand.IntN(10), 25
+			first, step := 1+rand.IntN(10), 40
 			if *everyError {
 				first, step = 1, 1
 			}

@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 	"stilltide/internal/ledger"
+	"stilltide/internal/machine"
 	"stilltide/internal/placing"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -226,7 +227,7 @@ func TestNothingIsTakenBeforeItsJobIsTakenUp(t *testing.T) {
 	for exit := range 2 { // of the command among the steps: what it placed before that is taken back
 		operation := 1
 		for crashedIn(t, operation, exit) {
-			operation++
+			operation += 8 / machine.Worlds(8)
 		}
 		require.Greater(t, operation, 20, "its steps have more operations than that")
 	}

@@ -70,6 +70,7 @@ func TestABurstWaitsInItsFolder(t *testing.T) {
 // A move that does not come to its end holds up the moves behind it, but no
 // other rule's commands.
 func TestAStuckMoveHoldsNoCommandUp(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	in, other := filepath.Join(dir, "in"), filepath.Join(dir, "other")
 	require.NoError(t, os.Mkdir(in, 0o777))

@@ -89,6 +89,7 @@ func (o *outcomes) count(state job.State) (n int) {
 // A hanging job whose children ignore SIGTERM is gone after timeout and grace,
 // and others run meanwhile.
 func TestAHangingJobHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
 	var o outcomes

@@ -18,7 +18,9 @@ import (
 func TestAFullDiskIsTriedBySome(t *testing.T) {
 	const files = 300
 	r := newReader(t, "  - {name: move, watch: in, debounce: 0s, processed: done}\n")
+	queued, together := underway.MaxQueued, underway.MaxTogether
 	underway.MaxQueued, underway.MaxTogether = 1000, 1000
+	t.Cleanup(func() { underway.MaxQueued, underway.MaxTogether = queued, together })
 	var waiting []*turn.Placing
 	pass := func(long time.Duration) {
 		r.now = r.now.Add(long)

@@ -99,6 +99,7 @@ func (c *chaos) lose(ctx context.Context) {
 // Whatever the engine and the helpers lose, repeat, delay, damage and reorder, each command comes
 // to one end, with what it should have made; in the end nothing is open.
 func TestAnEngineThatLoses(t *testing.T) {
+	t.Parallel()
 	seed := *chaosSeed
 	if seed == 0 {
 		seed = uint64(time.Now().UnixNano())

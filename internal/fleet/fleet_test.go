@@ -158,6 +158,7 @@ func sumOfText(text string) string {
 
 // One result is taken for a ticket, whoever sends how many; what comes late is dropped.
 func TestOneResultCounts(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	m, o, ended := p.carry(p.trip("x"))
 	require.NoError(t, p.answer(o, wire.Result{Outputs: wire.Manifest{Items: []wire.Item{textItem("made", "first")}}}))
@@ -181,6 +182,7 @@ func TestOneResultCounts(t *testing.T) {
 
 // What a helper sends cannot reach out of the attempt's own folder, nor be another's.
 func TestResultsThatReachOut(t *testing.T) {
+	t.Parallel()
 	outside := textItem("../outside", "x")
 	absolute := textItem("/tmp/stilltide-outside", "x")
 	own := textItem("stdout-3", "x")
@@ -225,6 +227,7 @@ func TestResultsThatReachOut(t *testing.T) {
 // A part that is lost or changed on the way is noticed: the file is sent anew, and in the end
 // the command counts as not run.
 func TestDamageOnTheWay(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	_, o, ended := p.carry(p.trip("x"))
 	for n := 1; ; n++ {
@@ -247,6 +250,7 @@ func TestDamageOnTheWay(t *testing.T) {
 // What the engine has lost is offered again, under the same ticket; a ticket that an earlier run
 // has left open is taken up.
 func TestTakenUpAgain(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	trip := p.trip("x")
 	_, o, ended := p.carry(trip)
@@ -280,6 +284,7 @@ func (p *pair) carryOn() (jetstream.Msg, wire.Offer, error) {
 // A ticket is durable before anybody can know of it: where the ledger cannot be written nothing
 // is offered.
 func TestDurableFirst(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	p.book.fails = errors.New("the disk is full")
 	res, _ := p.f.Carry(t.Context(), p.trip("x"))
@@ -293,6 +298,7 @@ func TestDurableFirst(t *testing.T) {
 // A helper whose disk is full is no fault of the file: the job waits, and the attempt does not
 // count.
 func TestAHelperWithoutRoom(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	_, o, ended := p.carry(p.trip("x"))
 	require.NoError(t, p.answer(o, wire.Result{Exit: 127, NotRun: "x: no space left on device", NoRoom: true}))
@@ -304,6 +310,7 @@ func TestAHelperWithoutRoom(t *testing.T) {
 // A command that may run here is given back while no machine can run it; what a helper may be
 // running is not.
 func TestGivenBack(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	p.f.mu.Lock()
 	p.f.begun = p.f.begun.Add(-time.Hour)
@@ -332,6 +339,7 @@ func TestGivenBack(t *testing.T) {
 
 // What travels along is sent once, and again when the engine has lost it.
 func TestBroughtAgain(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	program := filepath.Join(p.dir, "halve")
 	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"), 0o755))
@@ -359,6 +367,7 @@ func TestBroughtAgain(t *testing.T) {
 
 // An engine that is full takes nothing: that is said, and when there is room again it goes on.
 func TestAFullEngine(t *testing.T) {
+	t.Parallel()
 	p := newPair(t)
 	p.f.long = 100 * time.Millisecond
 	var files jetstream.Stream

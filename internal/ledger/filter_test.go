@@ -11,13 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/machine"
 	"stilltide/internal/tables"
 )
 
 // Whatever is asked of whatever history, the indexes answer as one would who reads all jobs: a
 // law, over generated worlds.
 func TestFiltersChooseAsTheyAreMeant(t *testing.T) {
-	for seed := range uint64(5) {
+	for seed := range uint64(machine.Worlds(5)) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		l := open(t, t.TempDir())
 		all := history(l, r, 150)

@@ -12,6 +12,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/machine"
 	"stilltide/internal/tables"
 )
 
@@ -210,11 +211,7 @@ func (m *model) check(t *testing.T, l *Ledger) {
 // Whatever is recorded, made durable and lost in whatever order: a crash loses
 // nothing that was durable, and brings nothing back that was out of date.
 func TestCrashesAtRandom(t *testing.T) {
-	seeds := uint64(12)
-	if testing.Short() {
-		seeds = 5
-	}
-	for seed := range seeds {
+	for seed := range uint64(machine.Worlds(12)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			chance := rand.New(rand.NewPCG(seed, 1))
 			folder := t.TempDir()
@@ -296,7 +293,7 @@ func step(t *testing.T, l *Ledger, m *model, urgent map[int64]int, chance *rand.
 func TestAJobIsNeverWithoutItsMembers(t *testing.T) {
 	folder := t.TempDir()
 	var last job.Job
-	for range 30 {
+	for range machine.Worlds(30) {
 		l := openAny(t, folder)
 		id := l.NextID()
 		last = job.Job{ID: id, Rule: "r", File: fmt.Sprintf("/in/%d", id), Watch: "/in", State: job.Queued,

@@ -11,6 +11,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/machine"
 	"stilltide/internal/tables"
 
 	"github.com/stretchr/testify/require"
@@ -19,7 +20,7 @@ import (
 // Whatever is remembered, forgotten, written and asked for, in whatever order, the ledger
 // tells what was said last: a law, over generated worlds, for one file, a stretch and a folder.
 func TestKnownTellsWhatWasSaidLast(t *testing.T) {
-	for seed := range uint64(20) {
+	for seed := range uint64(machine.Worlds(20)) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		l := open(t, t.TempDir())
 		world := map[tables.KnownKey]int64{}

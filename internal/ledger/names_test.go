@@ -11,13 +11,14 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
+	"stilltide/internal/machine"
 )
 
 // What a reader shows of rules that have new names is what is there once they have them: a law, over
 // generated ledgers, for everything that a reader can be asked.
 func TestNewNamesAreShownAsTheyWillBe(t *testing.T) {
 	renamed := map[string]string{"a": "b", "c": "d e", "gone": "f"}
-	for seed := range uint64(8) {
+	for seed := range uint64(machine.Worlds(8)) {
 		dir := t.TempDir()
 		fillWithRules(t, dir, seed)
 		shown := everything(t, dir, renamed)

@@ -19,6 +19,15 @@ func Lacks(t testing.TB, what string) {
 	t.Skip(what)
 }
 
+// Worlds is in how many generated worlds a test tries something: n, or an eighth of them under the race detector,
+// which is twenty times slower, and looks for something else.
+func Worlds(n int) int {
+	if raceDetector {
+		return max(n/8, 1)
+	}
+	return n
+}
+
 // Program returns the path of an installed program.
 func Program(t testing.TB, name string) string {
 	t.Helper()

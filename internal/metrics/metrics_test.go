@@ -141,6 +141,7 @@ func TestBothFormsSayTheSame(t *testing.T) {
 
 // The buckets of a histogram count what does not exceed their bounds, and so does the last.
 func TestSpreadsCountAll(t *testing.T) {
+	t.Parallel()
 	var s spread
 	for _, v := range []float64{0, 0.01, 0.011, 1, 9999, 10_000, 10_001, 1e9} {
 		s.add(v)
@@ -172,6 +173,7 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 // Connections that say nothing cannot use up the watcher's files: those that are one too
 // many are closed, and the others are after a while.
 func TestIdleConnectionsAreBounded(t *testing.T) {
+	t.Parallel()
 	_, url := serve(t, &quiet{live: watcher.Live{}})
 	for range maxConnections + 20 {
 		c, err := net.Dial("tcp", url[len("http://"):])

@@ -23,7 +23,7 @@ import (
 // A Placer that remembers the numbers of a name does the same as one that looks at each.
 func TestRememberedNumbersChangeNothing(t *testing.T) {
 	base := machine.Memory(t)
-	for seed := range uint64(60) {
+	for seed := range uint64(machine.Worlds(60)) {
 		var stories [2][]string
 		for i, numbers := range []*naming.Numbers{nil, {}} {
 			dir := filepath.Join(base, fmt.Sprint(seed, i))

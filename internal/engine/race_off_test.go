@@ -1,5 +1,0 @@
-//go:build linux && !race
-
-package engine
-
-const simDefault = 200
