@@ -21,6 +21,8 @@ var byHand = []Fault{
 		script("editedlater")},
 	{"a rule that gathers no more takes none of several files", "internal/core/take/still.go",
 		"|| r.Gather == nil && len(files) > 1 ||", "|| r.Gather == nil && len(files) > 3 ||", script("editedlater")},
+	{"a rule that remembers is no new one", "internal/advice/forgotten.go",
+		"|| slices.Contains(remember, r.Name.S) {\n", "{\n", script("newname")},
 	{"a retry by hand asks whether the rule still takes the file", "internal/byhand/retry.go",
 		"	if err == nil && set != nil {\n", "	if err == nil && set != nil && id < 0 {\n", script("editedlater")},
 	{"a job whose rule is gone can end", "internal/core/underway/ends.go", "u.At != path || j.Rule == nil ||",

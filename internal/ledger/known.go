@@ -3,6 +3,7 @@ package ledger
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"slices"
 	"strings"
 
@@ -296,4 +297,19 @@ func (l *Ledger) KnowsFiles() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.knows
+}
+
+// Remembering lists the rules that remember files, those with none on the way to the table: one step of the index for
+// each. "" is for what no rule takes.
+func (l *Ledger) Remembering() (rules []string, _ error) {
+	for rule, after := "", `>=`; ; after = `>` {
+		err := l.db.QueryRow(`SELECT rule FROM known WHERE rule `+after+` ? ORDER BY rule LIMIT 1`, rule).Scan(&rule)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return rules, nil
+		case err != nil:
+			return nil, l.damaged(err)
+		}
+		rules = append(rules, l.shown(rule))
+	}
 }

@@ -221,8 +221,12 @@ func (l *Ledger) open(stepped bool) error {
 	if err := l.db.QueryRow(`SELECT value + 1 FROM counter WHERE name = 'placement'`).Scan(&l.nextPl); err != nil {
 		return l.damaged(err)
 	}
-	if err := l.findKnowing(); err != nil {
-		return l.damaged(err)
+	knowing, err := l.Remembering()
+	if err != nil {
+		return err
+	}
+	for _, rule := range knowing {
+		l.knowing[rule], l.knows = true, true
 	}
 	if l.tally, err = l.readTally(); err != nil {
 		return err
@@ -275,24 +279,6 @@ func mustBeNew(folder string) error {
 	}
 	return fmt.Errorf("the ledger %s is empty, and it was not before: restore it from a backup, or remove it to "+
 		"begin a new one that knows no files yet", path)
-}
-
-// findKnowing finds the rules that remember files: one step of the index for each.
-func (l *Ledger) findKnowing() error {
-	for rule, first := "", true; ; first = false {
-		after := `rule > ?`
-		if first {
-			after = `rule >= ?` // what no rule takes is remembered under no name
-		}
-		err := l.db.QueryRow(`SELECT rule FROM known WHERE `+after+` ORDER BY rule LIMIT 1`, rule).Scan(&rule)
-		if errors.Is(err, sql.ErrNoRows) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		l.knowing[rule], l.knows = true, true
-	}
 }
 
 // quiet is how long no row has come before those of a burst are written late: 0 for the usual.

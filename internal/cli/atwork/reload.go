@@ -112,6 +112,7 @@ func (a *app) reload(old, f *rule.File, diags diag.List, e *engine.Engine) {
 	if f.Listen.S != old.Listen.S {
 		a.Warn("%s", "listen: changed, which needs a restart; all else is read again")
 	}
+	a.WarnOfForgotten(f)
 	if err := e.Reload(f); err != nil {
 		a.Note("%v", err)
 		return

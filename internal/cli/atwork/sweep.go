@@ -108,6 +108,7 @@ func (a *app) sweepAlone(f *rule.File, chosen turn.Chosen) (err error) {
 	defer func() { err = errors.Join(err, e.Close()) }()
 	ctx, stop := a.UntilSignal()
 	defer stop()
+	a.WarnOfForgotten(f)
 	stopProgress := a.showProgress(e, l, true)
 	err = e.Run(ctx)
 	stopProgress()

@@ -368,6 +368,7 @@ const maxDoubts = 10
 // doubts repeats at the start what check warns of, but for what the watcher says by itself: a
 // folder that is not there, a program without which a rule is blocked.
 func (a *app) doubts(f *rule.File) {
+	a.WarnOfForgotten(f)
 	list := slices.DeleteFunc(append(slices.Clone(a.Warnings), advice.Doubts(f)...), func(d diag.Diagnostic) bool {
 		return d.Code == "folder-absent" || d.Code == "program"
 	})

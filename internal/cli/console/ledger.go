@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/core/diag"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ink"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/standing"
@@ -37,6 +38,25 @@ func ViaWatcher(f *rule.File, ids []int64, ask func(*control.Client, []int64) ([
 		return l.Close()
 	})
 	return sent, err
+}
+
+// Forgotten are the doubts about rules whose memory is lost with a name. A ledger that cannot be read has none: whoever
+// needs it says what is wrong with it.
+func (a *App) Forgotten(f *rule.File) diag.List {
+	l, err := readNamed(f)
+	if l == nil || err != nil {
+		return nil
+	}
+	defer l.Close()
+	d, _ := advice.Forgotten(f, l)
+	return d
+}
+
+// WarnOfForgotten says them.
+func (a *App) WarnOfForgotten(f *rule.File) {
+	for _, d := range a.Forgotten(f) {
+		a.Warn("%s:%d: %s; %s", a.Shown(d.File), d.Line, ink.Clean(d.Message), ink.Clean(d.Hint))
+	}
 }
 
 // Retry retries jobs through the ledger. From rules with errors it is not known what they take.
@@ -112,6 +132,11 @@ func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
 // ReadLedger opens the ledger for reading, nil if there is none yet.
 func (a *App) ReadLedger(f *rule.File) (*ledger.Ledger, error) {
 	_ = control.Dial(f.StateFolder()).CatchUp() // without a watcher there is nothing to wait for
+	return readNamed(f)
+}
+
+// readNamed opens the ledger for reading, under the names that the rules have now.
+func readNamed(f *rule.File) (*ledger.Ledger, error) {
 	l, err := readAt(f)
 	switch {
 	case err == ledger.ErrNone:

@@ -57,6 +57,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 	if l != nil {
 		defer l.Close()
 	}
+	a.PrintDiagnostics(a.Err, a.StyleErr, a.Forgotten(f))
 	for i := range paths {
 		paths[i] = console.At(f, paths[i])
 	}

@@ -36,6 +36,7 @@ func (a *app) check(strict bool) error {
 	}
 	if !diags.Failed() {
 		diags = append(diags, advice.Doubts(f)...)
+		diags = append(diags, a.Forgotten(f)...)
 		diags = append(diags, advice.Scripts(f)...)
 		diags = append(diags, advice.Examples(f, time.Now())...)
 		diags.Sort()

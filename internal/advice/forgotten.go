@@ -1,0 +1,55 @@
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"stilltide/internal/core/diag"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
+)
+
+// Remembered is what the ledger tells of the rules' memory. A nil *ledger.Ledger must not be given.
+type Remembered interface {
+	Remembering() ([]string, error)
+	KnownBelow(rule, folder string) (n int, all bool)
+}
+
+// Forgotten doubts rules that look like others with another name: they remember nothing, and handle again what a rule
+// that is gone had handled in their folders and left there.
+func Forgotten(f *rule.File, l Remembered) (d diag.List, _ error) {
+	remember, err := l.Remembering()
+	if err != nil {
+		return nil, err
+	}
+	gone := slices.DeleteFunc(slices.Clone(remember), func(name string) bool {
+		return name == "" || slices.ContainsFunc(f.All(), func(r *rule.Rule) bool { return r.Name.S == name })
+	})
+	for _, r := range f.All() {
+		if !r.Enabled || r.Existing == rule.ExistingLeave || slices.Contains(remember, r.Name.S) {
+			continue
+		}
+		for _, old := range gone {
+			if n, folder := knownIn(r, old, l); n > 0 {
+				at := r.Name.Pos
+				d = append(d, diag.Diagnostic{Pos: at, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(at),
+					Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s in %s: what %s takes of "+
+						"them is handled again", r.Name.S, old, plan.Plural(n, "file"), plan.Display(strings.TrimPrefix(folder, f.Base+"/")),
+						r.Name.S),
+					Hint: "write old_name: " + old + " if it is the same rule under a new name"})
+			}
+		}
+	}
+	return d, nil
+}
+
+// knownIn is how many files of a rule's first folder with any another rule remembers.
+func knownIn(r *rule.Rule, other string, l Remembered) (n int, folder string) {
+	for _, folder := range r.Folders {
+		if n, _ := l.KnownBelow(other, folder); n > 0 {
+			return n, folder
+		}
+	}
+	return 0, ""
+}
