@@ -32,16 +32,20 @@ func Forgotten(f *rule.File, l Remembered) (d diag.List, _ error) {
 		}
 		for _, old := range gone {
 			if n, folder := knownIn(r, old, l); n > 0 {
-				at := r.Name.Pos
-				d = append(d, diag.Diagnostic{Pos: at, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(at),
-					Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s in %s: what %s takes of "+
-						"them is handled again", r.Name.S, old, plan.Plural(n, "file"), plan.Display(strings.TrimPrefix(folder, f.Base+"/")),
-						r.Name.S),
-					Hint: "write old_name: " + old + " if it is the same rule under a new name"})
+				folder = plan.Display(strings.TrimPrefix(folder, f.Base+"/"))
+				d = append(d, newName(r, old, plan.Plural(n, "file")+" in "+folder))
 			}
 		}
 	}
 	return d, nil
+}
+
+// newName doubts a rule that is new, beside one that is gone and remembers some files.
+func newName(r *rule.Rule, old, files string) diag.Diagnostic {
+	return diag.Diagnostic{Pos: r.Name.Pos, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(r.Name.Pos),
+		Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s: what %s takes of them is handled again",
+			r.Name.S, old, files, r.Name.S),
+		Hint: "write old_name: " + old + " if it is the same rule under a new name"}
 }
 
 // knownIn is how many files of a rule's first folder with any another rule remembers.
