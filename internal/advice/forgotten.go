@@ -43,8 +43,8 @@ func Forgotten(f *rule.File, l Remembered) (d diag.List, _ error) {
 // newName doubts a rule that is new, beside one that is gone and remembers some files.
 func newName(r *rule.Rule, old, files string) diag.Diagnostic {
 	return diag.Diagnostic{Pos: r.Name.Pos, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(r.Name.Pos),
-		Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s: what %s takes of them is handled again",
-			r.Name.S, old, files, r.Name.S),
+		Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s: what %s takes of them is "+
+			"handled again", r.Name.S, old, files, r.Name.S),
 		Hint: "write old_name: " + old + " if it is the same rule under a new name"}
 }
 
