@@ -51,6 +51,7 @@ func Doubts(f *rule.File) diag.List {
 			"remove that permission (chmod, chown); watch and sweep refuse it otherwise")
 	}
 	oldNames(f, warn)
+	emptyState(f, warn)
 	d = append(d, channels(f, machine)...)
 	for _, r := range f.All() {
 		if earlier := set.Shadowed(r); earlier != nil {

@@ -2,12 +2,15 @@ package advice
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"stilltide/internal/core/diag"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
 )
 
 // Remembered is what the ledger tells of the rules' memory. A nil *ledger.Ledger must not be given.
@@ -42,7 +45,8 @@ func Forgotten(f *rule.File, l Remembered) (d diag.List, _ error) {
 
 // newName doubts a rule that is new, beside one that is gone and remembers some files.
 func newName(r *rule.Rule, old, files string) diag.Diagnostic {
-	return diag.Diagnostic{Pos: r.Name.Pos, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(r.Name.Pos),
+	at := r.Name.Pos
+	return diag.Diagnostic{Pos: at, Severity: diag.SeverityWarning, Code: "new-name", Quote: quoteLine(at),
 		Message: fmt.Sprintf("the rule %s is new, and %s, which is gone, remembers %s: what %s takes of them is "+
 			"handled again", r.Name.S, old, files, r.Name.S),
 		Hint: "write old_name: " + old + " if it is the same rule under a new name"}
@@ -56,4 +60,17 @@ func knownIn(r *rule.Rule, other string, l Remembered) (n int, folder string) {
 		}
 	}
 	return 0, ""
+}
+
+// emptyState doubts a state folder that was named while the ledger is in the usual one.
+func emptyState(f *rule.File, warn warning) {
+	has := func(folder string) bool {
+		_, err := os.Stat(filepath.Join(folder, ledger.FileName))
+		return err == nil
+	}
+	if usual := filepath.Join(f.Base, rule.StateName); f.State.Set() && !has(f.StateFolder()) && has(usual) {
+		warn(f.State.Pos, "new-state",
+			fmt.Sprintf("this folder has no ledger yet, and %s has one: all files are new to the rules", rule.StateName),
+			"move "+rule.StateName+" here to keep what they remember")
+	}
 }

@@ -68,10 +68,13 @@ func (f *File) Renamed() map[string]string {
 	return renamed
 }
 
+// StateName is the state folder where none is named, beside the rules file.
+const StateName = ".stilltide"
+
 // StateFolder is the absolute path of the ledger's folder.
 func (f *File) StateFolder() string {
 	if !f.State.Set() {
-		return filepath.Join(f.Base, ".stilltide")
+		return filepath.Join(f.Base, StateName)
 	}
 	return f.State.Absolute()
 }
