@@ -68,9 +68,9 @@ func emptyState(f *rule.File, warn warning) {
 		_, err := os.Stat(filepath.Join(folder, ledger.FileName))
 		return err == nil
 	}
-	if usual := filepath.Join(f.Base, rule.StateName); f.State.Set() && !has(f.StateFolder()) && has(usual) {
-		warn(f.State.Pos, "new-state",
-			fmt.Sprintf("this folder has no ledger yet, and %s has one: all files are new to the rules", rule.StateName),
-			"move "+rule.StateName+" here to keep what they remember")
+	usual := rule.StateName
+	if f.State.Set() && !has(f.StateFolder()) && has(filepath.Join(f.Base, usual)) {
+		warn(f.State.Pos, "new-state", "this folder has no ledger yet, and "+usual+" has one: all files are new to the rules",
+			"move "+usual+" here to keep what they remember")
 	}
 }
