@@ -70,7 +70,7 @@ func emptyState(f *rule.File, warn warning) {
 	}
 	usual := rule.StateName
 	if f.State.Set() && !has(f.StateFolder()) && has(filepath.Join(f.Base, usual)) {
-		warn(f.State.Pos, "new-state", "this folder has no ledger yet, and "+usual+" has one: all files are new to the rules",
-			"move "+usual+" here to keep what they remember")
+		warn(f.State.Pos, "new-state", "this folder has no ledger yet, and "+usual+" has one: all files are "+
+			"new to the rules", "move "+usual+" here to keep what they remember")
 	}
 }
