@@ -118,6 +118,8 @@ var byHand = []Fault{
 	{"an undo whose files cannot be seen waits", "internal/byhand/cutshort.go",
 		"		err = reach(set, c.Row, moves)\n", "		_ = moves\n",
 		unit("byhand", "TestAnUndoThatWasRefusedTwice")},
+	{"what a removed duplicate was the same as stays known when that is undone", "internal/byhand/undo.go",
+		"p.Kind != job.Tagged && p.Kind != job.Duplicate {", "p.Kind != job.Tagged {", script("undoneduplicate")},
 	{"undo takes the failure note along", "internal/byhand/undo.go", "\tif p.FinalState == job.Failed {\n",
 		"\tif p.FinalState == job.Queued {\n", script("longnames")},
 	{"a file that got another name has it after a start, too", "internal/core/underway/record.go",

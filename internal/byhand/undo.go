@@ -298,7 +298,7 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 	}
 	p.State = job.Undone
 	l.RecordPlacement(*p)
-	if p.Target != "" && p.Kind != job.Tagged {
+	if p.Target != "" && p.Kind != job.Tagged && p.Kind != job.Duplicate { // of those the target stays where it is
 		if err := forgetAll(l, p.Target, p.After.Dir); err != nil {
 			return rests, err
 		}

@@ -35,16 +35,47 @@ func (d drawing) changes() (list []change) {
 	return list
 }
 
+// edited draws the rules as they were before somebody edited them. What fails by those waits for its next attempt when
+// they change.
+func (d drawing) edited(now []drawnRule) []drawnRule {
+	var before []drawnRule
+	for i, r := range now {
+		switch d.r.IntN(5) {
+		case 0: // it had another name
+			r.name = "old" + r.name
+			before = append(before, r)
+		case 1: // it is new
+		case 2: // it was a rule of its own
+			before = append(before, d.rule(i))
+		default:
+			before = append(before, r)
+		}
+	}
+	w := &world{rules: now, first: before}
+	if len(before) == 0 || w.isWrong() {
+		return nil
+	}
+	return before
+}
+
+// firstText is the rules file of the first sweep.
+func (w *world) firstText() string {
+	if w.first == nil {
+		return w.text()
+	}
+	return textOf(w.first, "{times: 2, delay: 1h}")
+}
+
 func (c change) String() string { return fmt.Sprintf("%s file %d, %q", c.kind, c.n, c.text) }
 
 // firstDay sweeps the world and changes it. It is false if the sweep has left anything undone, of
 // which the second would be no sweep of its own.
 func (w *world) firstDay(t *testing.T) (jobs []job.Job, whole bool, err error) {
-	jobs, unsettled, err := sweep(w)
+	jobs, unsettled, err := sweep(w, w.firstText())
 	if err != nil || unsettled > 0 {
 		return nil, false, err
 	}
-	if slices.ContainsFunc(jobs, func(j job.Job) bool { return !j.State.Final() }) {
+	if w.first == nil && slices.ContainsFunc(jobs, func(j job.Job) bool { return !j.State.Final() }) {
 		return nil, false, nil
 	}
 	for _, c := range w.later {

@@ -121,7 +121,7 @@ func try(t *testing.T, base string, w *world) *broken {
 	if diff := r.before.differences(snapshot(t, dir), true); diff != "" {
 		return &broken{"word and deed", "preview changed something: " + diff}
 	}
-	if r.jobs, r.unsettled, err = sweep(w); err != nil {
+	if r.jobs, r.unsettled, err = sweep(w, w.text()); err != nil {
 		return &broken{"running", err.Error()}
 	}
 	r.jobs = r.jobs[r.earlier:]
@@ -160,8 +160,8 @@ func (r *run) placements(l *ledger.Ledger) string {
 func (r *run) rel(text string) string { return strings.ReplaceAll(text, r.w.dir+"/", "") }
 
 // parsed reads the rules of a world.
-func (w *world) parsed() (*rule.File, error) {
-	f, diags := notation.Parse(filepath.Join(w.dir, rule.FileName), []byte(w.text()))
+func (w *world) parsed(text string) (*rule.File, error) {
+	f, diags := notation.Parse(filepath.Join(w.dir, rule.FileName), []byte(text))
 	if diags.Failed() {
 		return nil, fmt.Errorf("the rules have errors: %v", diags)
 	}
@@ -170,8 +170,8 @@ func (w *world) parsed() (*rule.File, error) {
 
 // sweep goes over a world once, in this process, and gives all its jobs, and how many
 // files it left.
-func sweep(w *world) (jobs []job.Job, unsettled int, err error) {
-	f, err := w.parsed()
+func sweep(w *world, rules string) (jobs []job.Job, unsettled int, err error) {
+	f, err := w.parsed(rules)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -199,7 +199,7 @@ func sweep(w *world) (jobs []job.Job, unsettled int, err error) {
 
 // preview asks what a sweep would do.
 func preview(w *world) (list []advice.Foreseen, err error) {
-	f, err := w.parsed()
+	f, err := w.parsed(w.text())
 	if err != nil {
 		return nil, err
 	}
@@ -532,7 +532,7 @@ func rest(t *testing.T, r *run) string {
 			return ""
 		}
 	}
-	jobs, _, err := sweep(r.w)
+	jobs, _, err := sweep(r.w, r.w.text())
 	if err != nil {
 		return err.Error()
 	}
@@ -553,7 +553,7 @@ func comesBack(t *testing.T, r *run) string {
 	if r.w.has("discard: delete", "stdout: \"out", "loops: allow") || r.w.commands() {
 		return ""
 	}
-	f, err := r.w.parsed()
+	f, err := r.w.parsed(r.w.text())
 	if err != nil {
 		return err.Error()
 	}
@@ -600,6 +600,9 @@ func comesBack(t *testing.T, r *run) string {
 
 // staysBack sweeps once more after all was undone.
 func (r *run) staysBack(t *testing.T, l *ledger.Ledger) string {
+	if r.unsettled > 0 {
+		return "" // a set that is not complete waits for the next sweep
+	}
 	if r.w.has("unit: folder") {
 		return "" // what was a place of a rule is somebody's folder again, perhaps with a note in it
 	}
@@ -607,7 +610,7 @@ func (r *run) staysBack(t *testing.T, l *ledger.Ledger) string {
 	if err := l.Close(); err != nil {
 		return err.Error()
 	}
-	if _, _, err := sweep(r.w); err != nil {
+	if _, _, err := sweep(r.w, r.w.text()); err != nil {
 		return err.Error()
 	}
 	if diff := back.differences(snapshot(t, r.w.dir), true); diff != "" {

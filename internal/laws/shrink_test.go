@@ -19,7 +19,7 @@ func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
 			if tries++; tries > 250 || time.Now().After(end) {
 				break
 			}
-			if _, diags := notation.Parse("/world/stilltide.yaml", []byte(next.text())); diags.Failed() {
+			if next.isWrong() {
 				continue
 			}
 			if again := try(t, base, next); again != nil && again.law == b.law {
@@ -34,11 +34,19 @@ func shrink(t *testing.T, base string, w *world, b *broken) (*world, *broken) {
 	return w, b
 }
 
+// isWrong reports whether the rules have errors.
+func (w *world) isWrong() bool {
+	_, first := notation.Parse("/world/stilltide.yaml", []byte(w.firstText()))
+	_, second := notation.Parse("/world/stilltide.yaml", []byte(w.text()))
+	return first.Failed() || second.Failed()
+}
+
 // smaller lists the worlds with one part less.
 func (w *world) smaller() []*world {
 	var list []*world
 	add := func(change func(*world)) {
-		next := &world{seed: w.seed, files: slices.Clone(w.files), later: slices.Clone(w.later)}
+		next := &world{seed: w.seed, files: slices.Clone(w.files), later: slices.Clone(w.later),
+			first: slices.Clone(w.first)}
 		for _, r := range w.rules {
 			next.rules = append(next.rules, drawnRule{r.name, slices.Clone(r.keys), slices.Clone(r.steps)})
 		}
@@ -54,6 +62,14 @@ func (w *world) smaller() []*world {
 		for i := range w.files {
 			add(func(n *world) { n.files = slices.Delete(n.files, i, i+1) })
 		}
+	}
+	for i := range w.first {
+		if len(w.first) > 1 {
+			add(func(n *world) { n.first = slices.Delete(n.first, i, i+1) })
+		}
+	}
+	if w.first != nil {
+		add(func(n *world) { n.first = nil })
 	}
 	for i := range w.later {
 		add(func(n *world) { n.later = slices.Delete(n.later, i, i+1) })

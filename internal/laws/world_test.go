@@ -26,8 +26,9 @@ type world struct {
 	seed  uint64
 	rules []drawnRule
 	files []drawnFile
-	later []change // after a first sweep
-	dir   string   // where it stands now
+	later []change    // after a first sweep
+	first []drawnRule // the rules of that sweep, nil for the same
+	dir   string      // where it stands now
 }
 
 // drawnRule is one rule, a line of YAML a key.
@@ -47,15 +48,17 @@ type drawnFile struct {
 }
 
 // text is the rules file.
-func (w *world) text() string {
+func (w *world) text() string { return textOf(w.rules, "0") }
+
+func textOf(rules []drawnRule, retry string) string {
 	var b strings.Builder
 	workers := 2
-	if strings.Contains(fmt.Sprint(w.rules), ", from:") {
+	if strings.Contains(fmt.Sprint(rules), ", from:") {
 		workers = 1 // which of two jobs gets a file that both take from elsewhere is nobody's promise
 	}
-	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: 0}\nworkers: %d\nqueues: {slow: {workers: 1}, "+
-		"quick: {priority: 3}}\nrules:\n", workers)
-	for _, r := range w.rules {
+	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: %s}\nworkers: %d\nqueues: {slow: {workers: 1}, "+
+		"quick: {priority: 3}}\nrules:\n", retry, workers)
+	for _, r := range rules {
 		fmt.Fprintf(&b, "  - name: %s\n", r.name)
 		for _, k := range r.keys {
 			fmt.Fprintf(&b, "    %s\n", k)
@@ -90,6 +93,9 @@ func (w *world) describe() string {
 		default:
 			fmt.Fprintf(&b, "# %q holds %q, mode %o, %v old\n", f.path, f.content, f.mode, f.age)
 		}
+	}
+	if w.first != nil {
+		b.WriteString("# the rules of a first sweep:\n# " + strings.ReplaceAll(w.firstText(), "\n", "\n# ") + "\n")
 	}
 	for _, c := range w.later {
 		fmt.Fprintf(&b, "# after a first sweep: %v\n", c)
@@ -131,7 +137,9 @@ func draw(seed uint64) *world {
 			continue
 		}
 		d.fill(w)
-		w.later = d.changes()
+		if w.later = d.changes(); len(w.later) > 0 && d.chance(40) {
+			w.first = d.edited(w.rules)
+		}
 		return w
 	}
 }
