@@ -120,6 +120,8 @@ var byHand = []Fault{
 		unit("byhand", "TestAnUndoThatWasRefusedTwice")},
 	{"what a removed duplicate was the same as stays known when that is undone", "internal/byhand/undo.go",
 		"p.Kind != job.Tagged && p.Kind != job.Duplicate {", "p.Kind != job.Tagged {", script("undoneduplicate")},
+	{"a preview knows the job that a file has already", "internal/advice/open.go",
+		"	j, is, err := l.OpenJob(path)\n", "	j, is, err := l.OpenJob(path + \"/\")\n", script("editedlater")},
 	{"undo takes the failure note along", "internal/byhand/undo.go", "\tif p.FinalState == job.Failed {\n",
 		"\tif p.FinalState == job.Queued {\n", script("longnames")},
 	{"a file that got another name has it after a start, too", "internal/core/underway/record.go",

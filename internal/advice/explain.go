@@ -175,6 +175,11 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 		}
 		return d, err
 	}
+	open, err := openJob(set, l, path)
+	if err != nil {
+		return d, err
+	}
+	candidates = candidatesOf(candidates, open)
 	for len(candidates) > 0 {
 		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: now}, from)
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -41,6 +42,7 @@ type Foreseen struct {
 	Skipped   bool     // its content was handled before: no step is taken
 	Fails     string   // why it would fail before anything is run, or in placing
 	Clashes   []string // what is at its places already
+	Job       *job.Job // that has the file, and is not over; nil if one would begin
 }
 
 // Preview reports every file in the watched folders (or below paths, if any
@@ -80,8 +82,9 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, now: now, tell: tell, scene: scene.New(), done: map[string]bool{},
-		handled: map[string]take.Memory{}, chains: map[string][]string{}, contents: contents{seen: map[string]bool{}}}
+	return &previewer{set: set, l: l, open: hasOpen(l), now: now, tell: tell, scene: scene.New(),
+		done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{},
+		contents: contents{seen: map[string]bool{}}}
 }
 
 // all looks through the watched folders in the order of a sweep.
@@ -103,6 +106,7 @@ func (p *previewer) all() error {
 type previewer struct {
 	set     *plan.Set
 	l       *ledger.Ledger
+	open    bool // it has jobs that are not over
 	now     time.Time
 	tell    func(Foreseen)
 	scene   *scene.Scene
@@ -215,6 +219,10 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, stage int) e
 		return nil // it goes with the folder that it lies in
 	}
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}
+	if err == nil && p.open && stage == 0 {
+		f.Job, err = openJob(p.set, p.l, path)
+		candidates = candidatesOf(candidates, f.Job)
+	}
 	for err == nil && len(candidates) > 0 {
 		var v take.Verdict
 		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now},

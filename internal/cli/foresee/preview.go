@@ -1,6 +1,7 @@
 package foresee
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -16,6 +17,7 @@ import (
 	"stilltide/internal/advice"
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/fill"
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ink"
@@ -121,6 +123,14 @@ func (p *preview) held(f advice.Foreseen) string {
 	return p.how.Rests(f.Rule.Name.S, f.File, p.now)
 }
 
+// nextAttempt says when the job of a file tries again that has had its attempts, "" for another.
+func (p *preview) nextAttempt(f advice.Foreseen) string {
+	if f.Job == nil || f.Job.State != job.Retrying || !f.Job.Due.After(p.now) {
+		return ""
+	}
+	return fmt.Sprintf("job %d waits for its next attempt, until %s", f.Job.ID, plan.Clock(f.Job.Due, p.now))
+}
+
 // progress shows a text in one line of a terminal that is written again and again.
 func (p *preview) progress(text string) {
 	w, ok := p.a.Err.(*os.File)
@@ -132,7 +142,8 @@ func (p *preview) progress(text string) {
 }
 
 func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
-	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled, Held: p.held(f),
+	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled,
+		Held:  cmp.Or(p.held(f), p.nextAttempt(f)),
 		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage,
 		Fails: f.Fails, Discards: f.Thrown,
 		FileAfter: jsonlines.Place(f.FileAfter)}
@@ -180,6 +191,8 @@ func (p *preview) rows(t advice.Foreseen) [][]console.Cell {
 	}
 	if why := p.held(t); why != "" {
 		steps = slices.Insert(steps, 0, "held: "+why)
+	} else if why := p.nextAttempt(t); why != "" {
+		steps = slices.Insert(steps, 0, why)
 	}
 	if !t.Settled {
 		steps = slices.Insert(steps, 0, "waits: a program is still writing")
@@ -206,12 +219,15 @@ func (p *preview) print() {
 	a := p.a
 	var rows [][]console.Cell
 	now := 0
-	held := map[string]int{}
+	held, later := map[string]int{}, 0
 	for _, t := range p.taken {
 		rows = append(rows, p.rows(t)...)
 		if t.Stage == 0 {
 			now++
 			held[p.held(t)]++
+			if p.nextAttempt(t) != "" {
+				later++
+			}
 		}
 	}
 	if len(rows) > 0 {
@@ -233,6 +249,13 @@ func (p *preview) print() {
 	}
 	if p.only == "" {
 		text += fmt.Sprintf(", %s not", plan.Plural(unmatched, "file"))
+	}
+	switch later {
+	case 0:
+	case 1:
+		text += "; 1 of them waits for its next attempt"
+	default:
+		text += fmt.Sprintf("; %d of them wait for their next attempt", later)
 	}
 	for _, why := range slices.Sorted(maps.Keys(held)) {
 		if why != "" {

@@ -1,0 +1,50 @@
+package advice
+
+import (
+	"slices"
+
+	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
+	"stilltide/internal/core/take"
+	"stilltide/internal/ledger"
+)
+
+// openJob is the job of a file that is not over, nil if there is none. Its rule still takes the file: the job goes on, and
+// no rule is asked before it is over. l may be nil.
+func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
+	if l == nil {
+		return nil, nil
+	}
+	j, is, err := l.OpenJob(path)
+	if err != nil || !is || !slices.Contains(j.Files(), path) {
+		return nil, err
+	}
+	if still, err := take.Still(set, l, j); err != nil || !still {
+		return nil, err
+	}
+	return &j, nil
+}
+
+// candidatesOf are the rules that are asked about a file beside the job that it has: that of the job alone.
+func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
+	if j == nil {
+		return candidates
+	}
+	return slices.DeleteFunc(slices.Clone(candidates), func(c plan.Candidate) bool { return c.Rule.Name.S != j.Rule })
+}
+
+// hasOpen reports whether any job is not over.
+func hasOpen(l *ledger.Ledger) bool {
+	if l == nil {
+		return false
+	}
+	tally, err := l.Tally()
+	for _, states := range tally {
+		for state, n := range states {
+			if n > 0 && !state.Final() {
+				return true
+			}
+		}
+	}
+	return err != nil
+}
