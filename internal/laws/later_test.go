@@ -3,6 +3,7 @@
 package laws
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,8 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 )
 
 // change is what somebody does with the files of a world after a sweep has gone over it: the
@@ -29,7 +33,8 @@ func (d drawing) changes() (list []change) {
 		return nil
 	}
 	for range 1 + d.r.IntN(6) {
-		kind := d.one("touch", "touch", "rewrite", "copy", "copy", "remove", "rename", "away and back")
+		kind := d.one("touch", "touch", "rewrite", "copy", "copy", "remove", "rename", "away and back", "undo", "undo",
+			"retry", "cancel")
 		list = append(list, change{kind, d.r.IntN(100), d.one(drawnTexts...)})
 	}
 	return list
@@ -79,9 +84,46 @@ func (w *world) firstDay(t *testing.T) (jobs []job.Job, whole bool, err error) {
 		return nil, false, nil
 	}
 	for _, c := range w.later {
-		c.make(t, w)
+		if slices.Contains(byHand, c.kind) {
+			err = errors.Join(err, c.doByHand(w, jobs))
+		} else {
+			c.make(t, w)
+		}
 	}
-	return jobs, true, nil
+	return jobs, true, err
+}
+
+// byHand are the kinds of changes that are asked of the program.
+var byHand = []string{"undo", "retry", "cancel"}
+
+// doByHand does something with one of the first day's jobs. What is refused changes nothing, or says what it has left.
+func (c change) doByHand(w *world, jobs []job.Job) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	f, err := w.parsed(w.text())
+	if err != nil {
+		return err
+	}
+	l, err := ledger.Open(f.StateFolder(), nil)
+	if err != nil {
+		return err
+	}
+	set, id := look.NewSet(f), jobs[c.n%len(jobs)].ID
+	switch c.kind {
+	case "undo":
+		byhand.Undo(l, set, id)
+	case "retry":
+		byhand.Retry(l, set, id)
+	case "cancel":
+		byhand.Cancel(l, id)
+	}
+	return l.Close()
+}
+
+// isRetried reports whether a job of the first day may have begun anew.
+func (w *world) isRetried() bool {
+	return slices.ContainsFunc(w.later, func(c change) bool { return c.kind == "retry" })
 }
 
 // make changes one of the files that are there.
