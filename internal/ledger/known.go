@@ -281,7 +281,7 @@ func (l *Ledger) countKnown(rule string) (n int, err error) {
 	defer ask.Close()
 	for path, is := range l.knownLately(rule, "") {
 		was := 0
-		if err := ask.QueryRow(rule, path).Scan(&was); err != nil {
+		if err := ask.QueryRow(l.inTables(rule), path).Scan(&was); err != nil {
 			return 0, err
 		}
 		if is {
