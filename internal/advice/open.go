@@ -9,8 +9,8 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// openJob is the job of a file that is not over, nil if there is none. Its rule still takes the file: the job goes on, and
-// no rule is asked before it is over. l may be nil.
+// openJob is the job of a file that is not over, nil if there is none. Its rule still takes the file: the job goes
+// on, and no rule is asked before it is over. l may be nil.
 func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
 	if l == nil {
 		return nil, nil
