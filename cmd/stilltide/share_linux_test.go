@@ -109,46 +109,72 @@ func TestAShareThatHangs(t *testing.T) {
 	w.ends(t, s)
 }
 
-// A placing on a share that was cut short is finished when the share answers, though no rule watches a folder there,
-// and no watched folder has come or gone.
-func TestAShareThatIsOnlyWrittenTo(t *testing.T) {
+// What was cut short on a share, a placing or an undo, is finished when the share answers: also where no rule watches a
+// folder there, so that no watched folder comes or goes. Until then it holds up nothing.
+func TestWhatWasCutShortOnAShare(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"out", "share", "behind"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	for name, c := range map[string]struct {
+		rule           string
+		source, target string
+		state          job.State
+		placing        job.PlacementState
+		arrives        string
+	}{
+		"placing": {"{name: there, watch: out, debounce: 0s, processed: share/out}", "out/a", "share/out/a",
+			job.Running, job.Intended, "behind/out/a"},
+		"undo": {"{name: there, watch: share/in, poll: 200ms, debounce: 0s, processed: out}", "share/in/a", "out/a",
+			job.Processed, job.Reverting, "behind/in/a"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			for _, sub := range []string{"out", "share", "behind/in"} {
+				require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+			}
+			s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
+			if err != nil {
+				machine.Lacks(t, "no FUSE here: "+err.Error())
+			}
+			defer s.Unmount()
+			put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - "+c.rule+"\n  - {name: near, watch: near, "+
+				"debounce: 0s, processed: done}\n")
+			put(t, dir, "out/a", "a")
+			put(t, dir, "near/b", "b")
+			cutShortOn(t, dir, c.source, c.target, c.state, c.placing)
+			require.NoError(t, s.Hang())
+			comes := func(path string) {
+				there := func() bool { _, err := os.Stat(filepath.Join(dir, path)); return err == nil }
+				require.Eventually(t, there, patience, 5*time.Millisecond, path)
+			}
+			w := watchShare(t, dir)
+			comes("done/b")
+			w.says(t, "blocked: share does not answer")
+			require.NoError(t, s.GoOn())
+			comes(c.arrives)
+			w.ends(t, s)
+		})
 	}
-	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
-	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - {name: there, watch: out, debounce: 0s, "+
-		"processed: share/out}\n")
-	put(t, dir, "out/a", "a")
-	cutShortOn(t, dir, "out/a", "share/out/a")
-	require.NoError(t, s.Hang())
-	w := watchShare(t, dir)
-	w.says(t, "blocked: share does not answer")
-	require.NoError(t, s.GoOn())
-	arrived := func() bool { _, err := os.Stat(filepath.Join(dir, "behind/out/a")); return err == nil }
-	require.Eventually(t, arrived, patience, 5*time.Millisecond)
-	w.ends(t, s)
 }
 
-// cutShortOn leaves a ledger of a watcher that ended before it had moved a file to a folder.
-func cutShortOn(t *testing.T, dir, from, to string) {
+// cutShortOn leaves a ledger of a watcher that ended before a file was where its job, or the undo of that, moves it: it is
+// in the folder out.
+func cutShortOn(t *testing.T, dir, source, target string, state job.State, placing job.PlacementState) {
 	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(err error) { require.NoError(t, err) })
 	require.NoError(t, err)
-	from, to = filepath.Join(dir, from), filepath.Join(dir, to)
-	facts, err := watchfs.Stat(from)
+	facts, err := watchfs.Stat(filepath.Join(dir, "out/a"))
 	require.NoError(t, err)
-	row := job.Job{ID: l.NextID(), Rule: "there", File: from, Watch: filepath.Dir(from), State: job.Queued,
-		Event: file.Added, Facts: facts, FileNow: from, Attempts: 1}
+	source, target = filepath.Join(dir, source), filepath.Join(dir, target)
+	row := job.Job{ID: l.NextID(), Rule: "there", File: source, Watch: filepath.Dir(source), State: job.Queued,
+		Event: file.Added, Facts: facts, FileNow: filepath.Join(dir, "out/a"), Attempts: 1}
 	l.Record(row, "")
 	row.Become(job.Running)
 	l.Record(row, job.Queued)
-	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: from,
-		Target: to, Facts: facts, State: job.Intended, FinalState: job.Processed})
+	if state != job.Running {
+		row.Become(state)
+		l.Record(row, job.Running)
+	}
+	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: source,
+		Target: target, Facts: facts, After: facts, State: placing, FinalState: job.Processed})
 	require.NoError(t, l.Close())
 }
 

@@ -1,7 +1,6 @@
 package byhand
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 
@@ -99,7 +98,10 @@ func (c CutShort) Reached(l Records, set *plan.Set, reach Reach) error {
 	if err == nil {
 		err = reach(set, c.Row, moves)
 	}
-	return cmp.Or(err, place.CanComeBack(c.Row.Watch))
+	if err == nil { // else even a look at its folder may never end
+		err = place.CanComeBack(c.Row.Watch)
+	}
+	return err
 }
 
 // Finish goes on with it. opened tells that the job, as it is now, is open again.
