@@ -156,8 +156,8 @@ func TestWhatWasCutShortOnAShare(t *testing.T) {
 	}
 }
 
-// cutShortOn leaves a ledger of a watcher that ended before a file was where its job, or the undo of that, moves it: it is
-// in the folder out.
+// cutShortOn leaves a ledger of a watcher that ended before a file was where its job, or the undo of that, moves it: it
+// is in the folder out.
 func cutShortOn(t *testing.T, dir, source, target string, state job.State, placing job.PlacementState) {
 	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(err error) { require.NoError(t, err) })
 	require.NoError(t, err)
