@@ -5,6 +5,7 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 )
@@ -25,12 +26,29 @@ func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
 	return &j, nil
 }
 
-// candidatesOf are the rules that are asked about a file beside the job that it has: that of the job alone.
+// candidatesOf are the rules that are asked about a file beside the job that it has: those that share their files, that
+// of the job, and all behind it if it shares them, too.
 func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
 	if j == nil {
 		return candidates
 	}
-	return slices.DeleteFunc(slices.Clone(candidates), func(c plan.Candidate) bool { return c.Rule.Name.S != j.Rule })
+	list, behind := []plan.Candidate(nil), false
+	for _, c := range candidates {
+		mine := c.Rule.Name.S == j.Rule
+		if mine || behind || c.Rule.Share {
+			list = append(list, c)
+		}
+		behind = behind || mine && c.Rule.Share
+	}
+	return list
+}
+
+// ofRule is the job if it is one of the rule.
+func ofRule(j *job.Job, r *rule.Rule) *job.Job {
+	if j == nil || j.Rule != r.Name.S {
+		return nil
+	}
+	return j
 }
 
 // hasOpen reports whether any job is not over.

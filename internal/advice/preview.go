@@ -237,7 +237,7 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, stage int) e
 			break
 		}
 		next := f
-		next.Rule, next.Unmatched = v.Taker.Rule, false
+		next.Rule, next.Unmatched, next.Job = v.Taker.Rule, false, ofRule(f.Job, v.Taker.Rule)
 		self.Facts = v.Facts
 		p.foretell(&next, v.Replies[len(v.Replies)-1], self, v.Chain)
 		p.tell(next)
