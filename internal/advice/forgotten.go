@@ -13,15 +13,9 @@ import (
 	"stilltide/internal/ledger"
 )
 
-// Remembered is what the ledger tells of the rules' memory. A nil *ledger.Ledger must not be given.
-type Remembered interface {
-	Remembering() ([]string, error)
-	KnownBelow(rule, folder string) (n int, all bool)
-}
-
 // Forgotten doubts rules that look like others with another name: they remember nothing, and handle again what a rule
 // that is gone had handled in their folders and left there.
-func Forgotten(f *rule.File, l Remembered) (d diag.List, _ error) {
+func Forgotten(f *rule.File, l *ledger.Ledger) (d diag.List, _ error) {
 	remember, err := l.Remembering()
 	if err != nil {
 		return nil, err
@@ -53,7 +47,7 @@ func newName(r *rule.Rule, old, files string) diag.Diagnostic {
 }
 
 // knownIn is how many files of a rule's first folder with any another rule remembers.
-func knownIn(r *rule.Rule, other string, l Remembered) (n int, folder string) {
+func knownIn(r *rule.Rule, other string, l *ledger.Ledger) (n int, folder string) {
 	for _, folder := range r.Folders {
 		if n, _ := l.KnownBelow(other, folder); n > 0 {
 			return n, folder

@@ -84,7 +84,7 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 	case j.State == job.Running:
 		return head + "works on it"
 	case j.State == job.Retrying:
-		return head + fmt.Sprintf("waits for its next attempt, until %s: %s", plan.Clock(j.Due, a.Now), j.Reason)
+		return head + NextAttempt(j, a.Now) + ": " + j.Reason
 	}
 	if rests == "" {
 		rests = s.away(ruleNamed(a.Rules, j.Rule))
@@ -96,6 +96,11 @@ func (s Standing) Waiting(a Asked, path string, j *job.Job) string {
 		return head + "is held: a folder of " + j.Rule + " is not there"
 	}
 	return head + s.queue(a, j)
+}
+
+// NextAttempt says of a job that has had its attempts until when it waits for the next.
+func NextAttempt(j *job.Job, now time.Time) string {
+	return "waits for its next attempt, until " + plan.Clock(j.Due, now)
 }
 
 // ends says why the next start would cancel a job that waits; "" if it would not, or if that is not known.

@@ -24,7 +24,7 @@ type App struct {
 	Wide      bool   // --wide
 	LogFormat string // --log-format
 	Board     board
-	Warnings  diag.List // of the rules that were read last
+	Warnings  diag.List // of the rules that were read last, errors included
 	Texts     []byte    // the texts of the rules that were read last
 	Style     ink.Style // of standard output
 	StyleErr  ink.Style // of standard error

@@ -108,7 +108,7 @@ func (a *App) ReadRules() (*rule.File, diag.List, error) {
 		return nil, nil, Usage("the rules file %s cannot be read: %v", path, err)
 	}
 	f, diags, texts := ParseRules(path, src)
-	a.Texts = texts
+	a.Texts, a.Warnings = texts, diags
 	return f, diags, nil
 }
 

@@ -123,12 +123,13 @@ func (p *preview) held(f advice.Foreseen) string {
 	return p.how.Rests(f.Rule.Name.S, f.File, p.now)
 }
 
-// nextAttempt says when the job of a file tries again that has had its attempts, "" for another.
+// nextAttempt says when the job of a file tries again that has had its attempts; "" for another, and for one that is
+// held besides.
 func (p *preview) nextAttempt(f advice.Foreseen) string {
-	if f.Job == nil || f.Job.State != job.Retrying || !f.Job.Due.After(p.now) {
+	if f.Job == nil || f.Job.State != job.Retrying || !f.Job.Due.After(p.now) || p.held(f) != "" {
 		return ""
 	}
-	return fmt.Sprintf("job %d waits for its next attempt, until %s", f.Job.ID, plan.Clock(f.Job.Due, p.now))
+	return fmt.Sprintf("job %d %s", f.Job.ID, standing.NextAttempt(f.Job, p.now))
 }
 
 // progress shows a text in one line of a terminal that is written again and again.

@@ -40,6 +40,7 @@ func (a *app) showJob(arg string) error {
 	waits := ""
 	if !j.State.Final() {
 		asked := console.AskedOf(f, l, console.Running(f), now)
+		asked.Errors, _ = a.Warnings.Count()
 		how, err := standing.OfRules(asked)
 		if err != nil {
 			return err

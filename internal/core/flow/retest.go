@@ -74,7 +74,7 @@ func (f *Flow) isStillFor(j *underway.Job, path string, candidates []plan.Candid
 	return false
 }
 
-// test asks again whether a job that has not begun fits its rule.
+// test asks again whether a job that is not under way fits its rule.
 func (f *Flow) test(j *underway.Job, now time.Time) {
 	if j.Rule = f.Set.Rule(j.Row.Rule); f.Fits(j.Row) {
 		j.Spot, j.Captures = plan.Spot{}, take.Captures(f.Set, f.Store, j.Row)
