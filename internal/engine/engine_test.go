@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
+	"runtime/pprof"
 	"strings"
 	"sync"
 	"testing"
@@ -32,7 +32,6 @@ func run(t *testing.T, dir, rules string, report func(turn.Outcome)) (e *Engine,
 func runGuarded(t *testing.T, dir, rules string, report func(turn.Outcome),
 	before func(operation string, paths ...string) error) (e *Engine, stop func()) {
 	t.Helper()
-	running := runtime.NumGoroutine()
 	f, diags := notation.Parse(filepath.Join(dir, "stilltide.yaml"), []byte("version: 1\n"+rules))
 	require.Empty(t, diags)
 	each := func(list []turn.Outcome) {
@@ -40,27 +39,45 @@ func runGuarded(t *testing.T, dir, rules string, report func(turn.Outcome),
 			report(o)
 		}
 	}
-	e, err := Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
-	require.NoError(t, err)
-	e.desk.Placer.Before = before
-	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
-	done.Go(func() {
-		if err := e.Run(ctx); err != nil {
-			t.Error(err)
-		}
+	ctx, cancel := context.WithCancel(context.Background())
+	// A goroutine inherits the labels of the one that begins it, so that those
+	// of this engine are told from those of the tests beside it.
+	pprof.Do(ctx, pprof.Labels("engine", dir), func(ctx context.Context) {
+		var err error
+		e, err = Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
+		require.NoError(t, err)
+		e.desk.Placer.Before = before
+		done.Go(func() {
+			if err := e.Run(ctx); err != nil {
+				t.Error(err)
+			}
+		})
 	})
 	return e, func() {
+		require.NotEmpty(t, goroutines(t, dir), "the labels are read wrong")
 		cancel()
 		done.Wait()
 		require.NoError(t, e.Close())
-		for end := time.Now().Add(5 * time.Second); runtime.NumGoroutine() > running; time.Sleep(time.Millisecond) {
+		for end := time.Now().Add(5 * time.Second); len(goroutines(t, dir)) > 0; time.Sleep(time.Millisecond) {
 			if time.Now().After(end) {
-				stacks := make([]byte, 1<<16)
-				t.Fatalf("goroutines are left:\n%s", stacks[:runtime.Stack(stacks, true)])
+				t.Fatalf("goroutines are left:\n%s", strings.Join(goroutines(t, dir), "\n\n"))
 			}
 		}
 	}
+}
+
+// goroutines returns the stacks of those that run for the engine in dir.
+func goroutines(t *testing.T, dir string) (stacks []string) {
+	t.Helper()
+	var all strings.Builder
+	require.NoError(t, pprof.Lookup("goroutine").WriteTo(&all, 1))
+	for one := range strings.SplitSeq(all.String(), "\n\n") {
+		if strings.Contains(one, fmt.Sprintf("{%q:%q}", "engine", dir)) {
+			stacks = append(stacks, one)
+		}
+	}
+	return stacks
 }
 
 // outcomes collects what an engine reports.
