@@ -144,7 +144,25 @@ func zipped(names ...string) string {
 	return b.String()
 }
 
-var eachCall = flag.Bool("ended.each", false, "end the program at each call, not at one in 40")
+var eachCall = flag.Bool("ended.each", false, "end the program at each call, or let each fail, not at one of them")
+
+// atCalls tries something at each of the calls of an ending, or at one that is drawn, until there is no such call.
+func atCalls(t *testing.T, try func(at int) (call string)) {
+	if !*eachCall {
+		at := 1 + rand.IntN(60)
+		for try(at) == "" {
+			at = 1 + rand.IntN(at-1)
+		}
+		t.Logf("at call %d", at)
+		return
+	}
+	at := 1
+	for try(at) != "" {
+		at++
+	}
+	t.Logf("at %d calls", at-1)
+	require.Greater(t, at, 1)
+}
 
 // The program is ended by force as it is about to make a call that changes files, at every
 // such call of a job, an undo and a retry. Nothing is lost then, and the same command said
@@ -157,18 +175,7 @@ func TestEndedByForceAtEachCall(t *testing.T) {
 	for _, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			first, step := 1+rand.IntN(10), 40
-			if *eachCall {
-				first, step = 1, 1
-			}
-			for at := first; ; at += step {
-				call := e.end(t, program, at, "ended", kill)
-				if call == "" {
-					t.Logf("ended at calls %d, %d … of fewer than %d", first, first+step, at)
-					require.Greater(t, at, first)
-					return
-				}
-			}
+			atCalls(t, func(at int) string { return e.end(t, program, at, "ended", kill) })
 		})
 	}
 }

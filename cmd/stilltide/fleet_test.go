@@ -330,7 +330,7 @@ func TestFleetAway(t *testing.T) {
 	y.watch()
 	require.Eventually(t, func() bool {
 		return strings.Contains(run(t, y.dir, "status"), "the pool heavy has no helper: 1 job held")
-	}, patience, 50*time.Millisecond)
+	}, patience, 200*time.Millisecond)
 	require.Contains(t, run(t, y.dir, "why", "held/held"), "is held: the pool heavy has no helper")
 	y.lend("one")
 	y.comes("done/held")

@@ -114,7 +114,7 @@ defaults: {debounce: 0s}
 		_ = n.Wait()
 	}
 	require.Eventually(t, func() bool { return strings.Contains(run(t, y.dir, "status"), "is away") }, patience,
-		50*time.Millisecond)
+		200*time.Millisecond)
 	for _, n := range nodes {
 		n.Cmd = n.start()
 	}

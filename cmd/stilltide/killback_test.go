@@ -75,7 +75,7 @@ func TestKilledUndoAndRetry(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, bytes.Equal(content, have), what)
 	}
-	rounds := 15
+	rounds := 8
 	for range rounds {
 		home := filepath.Join(near, "in", "x.ok")
 		require.NoError(t, os.WriteFile(home, content, 0o644))

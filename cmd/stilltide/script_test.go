@@ -16,6 +16,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"stilltide/internal/cli"
+	"stilltide/internal/machine"
 	"stilltide/internal/standin/share"
 )
 
@@ -26,7 +27,7 @@ const patience = 2 * time.Minute
 func TestMain(m *testing.M) {
 	share.Serve()                      // returns, unless this process was started to serve one
 	_ = flag.Set("test.parallel", "8") // most of them wait most of the time
-	testscript.Main(m, map[string]func(){
+	testscript.Main(machine.Tests{M: m}, map[string]func(){
 		"stilltide": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
 	})
 }
@@ -114,10 +115,13 @@ func waitFor(ts *testscript.TestScript, neg bool, args []string) {
 }
 
 // until runs a command again and again until what it prints holds a pattern: until PATTERN
-// COMMAND [ARG …]; negated, until it does not. stdout is what it printed last.
+// COMMAND [ARG …]; negated, until it does not. stdout is what it printed last. It asks less and
+// less often, as asking takes the time that others need.
 func until(ts *testscript.TestScript, neg bool, args []string) {
 	want := regexp.MustCompile("(?m)" + args[0])
-	for end := time.Now().Add(patience); ; time.Sleep(20 * time.Millisecond) {
+	pause := 10 * time.Millisecond
+	for end := time.Now().Add(patience); ; time.Sleep(pause) {
+		pause = min(2*pause, 160*time.Millisecond)
 		_ = ts.Exec(args[1], args[2:]...) // its status is another question
 		if want.MatchString(ts.ReadFile("stdout")) != neg {
 			return

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -35,21 +34,14 @@ func TestEachCallFailsOnce(t *testing.T) {
 	for row, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			first, step := 1+rand.IntN(10), 40
-			if *everyError {
-				first, step = 1, 1
-			}
-			for at := first; ; at += step {
+			atCalls(t, func(at int) (call string) {
 				for i, errno := range errs {
-					if !*everyError && i != (at/step+row)%len(errs) {
-						continue
-					}
-					if e.end(t, program, at, unix.ErrnoName(errno), fail(errno)) == "" {
-						t.Logf("failed at %d calls", (at-first)/step)
-						return
+					if *everyError || i == (at+row)%len(errs) {
+						call = e.end(t, program, at, unix.ErrnoName(errno), fail(errno))
 					}
 				}
-			}
+				return call
+			})
 		})
 	}
 }

@@ -14,7 +14,9 @@ import (
 // longNamed is a folder whose rules, files and reasons are longer than a terminal is wide, with
 // jobs in as many states as there can be without a watcher.
 func longNamed(t *testing.T) string {
-	dir := t.TempDir()
+	dir, err := os.MkdirTemp("", "w") // short, as messages that say it do not shorten it
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "arrivals/from-the-northern-gauges"), 0o777))
 	put(t, dir, "stilltide.yaml", `version: 1
 defaults: {debounce: 0s, retry: 0}

@@ -29,14 +29,7 @@ var programSeeds = flag.Int("laws.program", 30, "how many worlds the laws are tr
 // program builds the program, once.
 var program = sync.OnceValues(func() (string, error) { return machine.Build("stilltide/cmd/stilltide") })
 
-func TestMain(m *testing.M) {
-	flag.Parse()
-	code := m.Run()
-	if path, err := program(); err == nil {
-		os.RemoveAll(filepath.Dir(path))
-	}
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { os.Exit(machine.Tests{M: m}.Run()) }
 
 // TestLawsOfTheProgram tries what needs the built program: a sweep that is ended by
 // force anywhere and begun again comes to the same tree, and so does watch.

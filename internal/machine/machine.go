@@ -10,6 +10,9 @@ import (
 	"testing"
 )
 
+// memory is where Linux has a file system in memory.
+const memory = "/dev/shm"
+
 // Lacks ends a test for which something is missing.
 func Lacks(t testing.TB, what string) {
 	t.Helper()
@@ -38,22 +41,26 @@ func Program(t testing.TB, name string) string {
 	return path
 }
 
-// OtherDisk returns an empty folder on another file system than the test's own folder. It is
-// in memory.
+// OtherDisk returns an empty folder on another file system than the test's own folder.
 func OtherDisk(t testing.TB) string {
 	t.Helper()
-	dir, err := os.MkdirTemp("/dev/shm", "stilltide-")
-	if err != nil {
-		Lacks(t, "there is no second file system in memory here")
+	own := device(t, os.TempDir())
+	for _, at := range []string{memory, "/tmp", "/var/tmp"} {
+		if dir, err := os.MkdirTemp(at, "stilltide-"); err == nil {
+			t.Cleanup(func() { os.RemoveAll(dir) })
+			if device(t, dir) != own {
+				return dir
+			}
+		}
 	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	return dir
+	Lacks(t, "there is no second file system here")
+	return ""
 }
 
 // Memory returns an empty folder in memory, or on the disk where that is not there.
 func Memory(t testing.TB) string {
 	t.Helper()
-	dir, err := os.MkdirTemp("/dev/shm", "stilltide-")
+	dir, err := os.MkdirTemp(memory, "stilltide-")
 	if err != nil {
 		return t.TempDir()
 	}

@@ -43,7 +43,10 @@ type Server struct {
 type times struct{ waited, ran spread }
 
 // Serve begins to answer on an address of this machine.
-func Serve(address string, w Watcher) (*Server, error) {
+func Serve(address string, w Watcher) (*Server, error) { return serveWith(address, w, 5*time.Second) }
+
+// serveWith closes the connections on which nothing was asked for that long.
+func serveWith(address string, w Watcher, silence time.Duration) (*Server, error) {
 	l, err := net.Listen("tcp", address)
 	if err != nil {
 		return nil, fmt.Errorf("listen: %s cannot be used: %w", address, err)
@@ -52,7 +55,7 @@ func Serve(address string, w Watcher) (*Server, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", s.answer)
 	mux.HandleFunc("GET /healthz", s.health)
-	s.http = http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
+	s.http = http.Server{Handler: mux, ReadHeaderTimeout: silence, WriteTimeout: 30 * time.Second,
 		IdleTimeout: 10 * time.Second, ConnState: atMost(maxConnections)}
 	go s.http.Serve(l) // ends with Close
 	return s, nil

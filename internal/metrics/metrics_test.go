@@ -29,14 +29,19 @@ func (w *quiet) Tally() (map[string]map[job.State]int, error) {
 }
 
 func serve(t *testing.T, w Watcher) (*Server, string) {
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := free.Addr().String()
-	free.Close()
+	address := free(t)
 	s, err := Serve(address, w)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s, "http://" + address
+}
+
+// free is an address that nothing listens at.
+func free(t *testing.T) string {
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer free.Close()
+	return free.Addr().String()
 }
 
 func get(t *testing.T, url, accept string) (int, string, string) {
@@ -174,24 +179,28 @@ func TestHealthIsFalseWhenItIsStuck(t *testing.T) {
 // many are closed, and the others are after a while.
 func TestIdleConnectionsAreBounded(t *testing.T) {
 	t.Parallel()
-	_, url := serve(t, &quiet{live: watcher.Live{}})
+	const silence = time.Second
+	address := free(t)
+	s, err := serveWith(address, &quiet{live: watcher.Live{}}, silence)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
 	for range maxConnections + 20 {
-		c, err := net.Dial("tcp", url[len("http://"):])
+		c, err := net.Dial("tcp", address)
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close() })
 	}
 	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", url[len("http://"):])
+		c, err := net.Dial("tcp", address)
 		if err != nil {
 			return false
 		}
 		defer c.Close()
-		c.SetReadDeadline(time.Now().Add(time.Second))
+		c.SetReadDeadline(time.Now().Add(silence / 2))
 		_, err = c.Read(make([]byte, 1))
 		return err == io.EOF
 	}, 5*time.Second, 10*time.Millisecond, "one too many is closed at once")
 	require.Eventually(t, func() bool {
-		res, err := http.Get(url + "/healthz")
+		res, err := http.Get("http://" + address + "/healthz")
 		if err != nil {
 			return false
 		}

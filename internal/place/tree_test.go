@@ -252,8 +252,8 @@ func TestTheRestOfAFolderThatIsRefusedAgain(t *testing.T) {
 			dir := t.TempDir()
 			r := box(t, dir)
 			refuse := "remove"
-			p := Placer{ops: crossOps{}, Before: func(operation string, _ ...string) error {
-				if operation != refuse {
+			p := Placer{ops: crossOps{}, Before: func(operation string, paths ...string) error {
+				if operation != refuse || refuse == "remove" && !strings.HasSuffix(paths[0], "/three") {
 					return nil
 				}
 				refuse = ""
