@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/due"
 	"stilltide/internal/core/flow"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
@@ -128,13 +129,13 @@ func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan [
 	return events, found, wait
 }
 
-// until is how long the loop may sleep if nothing happens; lastly is when the watcher's end
+// until is how long the loop may sleep if nothing happens: for ever if nothing comes due; lastly is when the watcher's end
 // waits no longer, zero if it is not to end.
 func (e *Engine) until(now, lastly time.Time) time.Duration {
 	wait := time.Duration(1<<63 - 1)
 	sooner := func(at time.Time, ok bool) {
 		if ok {
-			wait = min(wait, max(time.Until(at), 0))
+			wait = min(wait, due.In(at, time.Now()))
 		}
 	}
 	sooner(e.flow.Wake(now))

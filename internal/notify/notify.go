@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"stilltide/internal/core/due"
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/rule"
 )
@@ -183,13 +184,13 @@ func (h *Hub) run() {
 	defer timer.Stop()
 	for {
 		h.mu.Lock()
-		due := h.gather.Due(time.Now())
+		messages := h.gather.Due(time.Now())
 		next, more := h.gather.Next()
 		h.mu.Unlock()
-		h.post(due)
+		h.post(messages)
 		wait := time.Duration(1<<63 - 1)
 		if more {
-			wait = max(time.Until(next), 0)
+			wait = due.In(next, time.Now())
 		}
 		timer.Reset(wait)
 		select {

@@ -7,6 +7,13 @@ import (
 	"time"
 )
 
+// Longest is how long anything sleeps over what comes due later: timers stand still while the machine sleeps,
+// and do not notice that its clock is set.
+const Longest = time.Minute
+
+// In is how long to sleep over what comes due at a time, Longest at most.
+func In(at, now time.Time) time.Duration { return min(max(at.Sub(now), 0), Longest) }
+
 // Queue has each of its keys come due at a time; of those that come due at the same time the one
 // that was set first comes first. The zero value is ready to use.
 type Queue[K comparable] struct {

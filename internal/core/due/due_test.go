@@ -55,3 +55,10 @@ func TestQueueIsAListInOrder(t *testing.T) {
 		}
 	})
 }
+
+func TestNothingSleepsForLong(t *testing.T) {
+	now := time.Date(2031, 4, 2, 0, 0, 0, 0, time.UTC)
+	require.Zero(t, In(now.Add(-time.Hour), now))
+	require.Equal(t, 2*time.Second, In(now.Add(2*time.Second), now))
+	require.Equal(t, Longest, In(now.Add(9*time.Hour), now))
+}
