@@ -129,8 +129,8 @@ func (e *Engine) open(wait time.Duration, now time.Time) (events, found <-chan [
 	return events, found, wait
 }
 
-// until is how long the loop may sleep if nothing happens: for ever if nothing comes due; lastly is when the watcher's end
-// waits no longer, zero if it is not to end.
+// until is how long the loop may sleep if nothing happens, for ever if nothing comes due; lastly is when the
+// watcher's end waits no longer, zero if it is not to end.
 func (e *Engine) until(now, lastly time.Time) time.Duration {
 	wait := time.Duration(1<<63 - 1)
 	sooner := func(at time.Time, ok bool) {
