@@ -68,3 +68,13 @@ func emptyState(f *rule.File, warn warning) {
 			"new to the rules", "move "+usual+" here to keep what they remember")
 	}
 }
+
+// SharedState doubts the state folder that another rules file has, too.
+func SharedState(f *rule.File, text, hint string) diag.Diagnostic {
+	d := diag.Diagnostic{Pos: f.State.Pos, Severity: diag.SeverityWarning, Code: "shared-state", Message: text,
+		Hint: hint, Quote: quoteLine(f.State.Pos)}
+	if !f.State.Set() {
+		d.Pos = rule.Pos{File: f.Path, Line: 1, Column: 1}
+	}
+	return d
+}

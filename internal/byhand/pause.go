@@ -8,24 +8,10 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 )
 
 // Accepting is how long it holds that somebody has resumed a rule while nothing ran.
 const Accepting = 24 * time.Hour
-
-// Open opens the ledger of a rules file for writing, with the rules' names and the folder of now;
-// tell is as in ledger.Open.
-func Open(f *rule.File, tell func(error)) (*ledger.Ledger, error) {
-	l, err := ledger.Open(f.StateFolder(), tell)
-	if err != nil {
-		return nil, err
-	}
-	if err := errors.Join(l.UseFolder(f.Base), l.UseNames(f.Renamed())); err != nil {
-		return nil, errors.Join(err, l.Close())
-	}
-	return l, nil
-}
 
 // Pause records that rules rest until a time, zero for until they are resumed. Without a name it
 // is all that the rules file has.

@@ -143,7 +143,7 @@ func Open(o Options) (*Engine, error) {
 	if o.SafetySweep == 0 {
 		e.o.SafetySweep = SafetySweep
 	}
-	l, err := byhand.Open(o.Rules, e.ledgerTrouble)
+	l, err := byhand.Begin(o.Rules, e.ledgerTrouble)
 	if err != nil {
 		return nil, err
 	}

@@ -146,3 +146,27 @@ func TestALedgerElsewhereStaysAsItIs(t *testing.T) {
 	require.True(t, is)
 	require.NoError(t, l.Close())
 }
+
+// The rules file is noted as it is seen from the ledger's folder, so that both may go elsewhere together.
+func TestTheRulesFileIsNoted(t *testing.T) {
+	dir := t.TempDir()
+	noted := func(l *Ledger, want string) {
+		t.Helper()
+		last, err := l.LastRules()
+		require.NoError(t, err)
+		require.Equal(t, want, last)
+	}
+	l := open(t, filepath.Join(dir, "state"))
+	noted(l, "")
+	require.NoError(t, l.UseRules(filepath.Join(dir, "rules.yaml")))
+	noted(l, filepath.Join(dir, "rules.yaml"))
+	require.NoError(t, l.UseRules(filepath.Join(dir, "other.yaml")))
+	noted(l, filepath.Join(dir, "other.yaml"))
+	require.NoError(t, l.Close())
+
+	moved := filepath.Join(t.TempDir(), "moved")
+	require.NoError(t, os.CopyFS(moved, os.DirFS(dir)))
+	l = open(t, filepath.Join(moved, "state"))
+	noted(l, filepath.Join(moved, "other.yaml"))
+	require.NoError(t, l.Close())
+}

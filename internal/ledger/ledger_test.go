@@ -509,7 +509,7 @@ func TestNewTablesAreThoseOfTheSteps(t *testing.T) {
 		return shape(t, db)
 	}
 	step := made(tables.Migrations)
-	require.Len(t, step, 31)
+	require.Len(t, step, 32)
 	require.Equal(t, step, made([]string{tables.Schema}))
 }
 

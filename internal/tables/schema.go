@@ -173,6 +173,10 @@ CREATE TABLE folder (                   -- the folder of the rules file, when th
 	one    INTEGER PRIMARY KEY,
 	folder TEXT NOT NULL
 ) WITHOUT ROWID;
+CREATE TABLE rules_file (               -- the rules file of the last watcher or sweep, as seen from the ledger's folder
+	one  INTEGER PRIMARY KEY,
+	path TEXT NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE journal (                  -- rows that are durable and not yet in their tables, many in one
 	id         INTEGER PRIMARY KEY,
 	statements TEXT NOT NULL, -- JSON: the statements that write them, by number
@@ -446,6 +450,11 @@ CREATE INDEX member_now ON member (file_now) WHERE file_now <> file;
 CREATE TABLE folder (                   -- the folder of the rules file, when the ledger was used last
 	one    INTEGER PRIMARY KEY,
 	folder TEXT NOT NULL
+) WITHOUT ROWID;
+`, `
+CREATE TABLE rules_file (               -- the rules file of the last watcher or sweep, as seen from the ledger's folder
+	one  INTEGER PRIMARY KEY,
+	path TEXT NOT NULL
 ) WITHOUT ROWID;
 `}
 

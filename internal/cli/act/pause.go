@@ -85,6 +85,9 @@ func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (
 	if err != nil {
 		return "", false, err
 	}
+	if err := a.OtherWatcher(f); err != nil {
+		return "", false, err
+	}
 	shown := append([]string(nil), names...)
 	for _, name := range names {
 		if !diags.Failed() && !console.KnowsRule(f, name) {

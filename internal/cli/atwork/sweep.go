@@ -79,7 +79,10 @@ func (a *app) sweep(paths, rules []string, since string, again bool) error {
 	if err != nil {
 		return err
 	}
-	if _, err := control.Dial(f.StateFolder()).Live(); err == nil {
+	if err := a.OtherWatcher(f); err != nil {
+		return err
+	}
+	if console.Running(f) != nil {
 		return a.sweepBeside(f, chosen)
 	}
 	return a.sweepAlone(f, chosen)

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/advice"
+	"stilltide/internal/byhand"
 	"stilltide/internal/cli/console"
 	"stilltide/internal/cli/foresee"
 	"stilltide/internal/control"
@@ -179,13 +180,20 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		if e, err = engine.Open(o); !errors.Is(err, ledger.ErrBusy) {
 			return err
 		}
+		if other := a.OtherWatcher(f); other != nil {
+			return other
+		}
 		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
 			return a.taken(f, fmt.Sprintf(" (process %d, since %s)", live.PID,
 				plan.Clock(live.Started, time.Now())))
 		}
 		return err
 	})
-	if errors.Is(err, ledger.ErrBusy) {
+	var others *byhand.OthersWait
+	switch {
+	case errors.As(err, &others):
+		err = console.Usage("%s: %s", a.OthersWait(f, others), a.OwnState(f))
+	case errors.Is(err, ledger.ErrBusy):
 		err = a.taken(f, "")
 	}
 	return e, err

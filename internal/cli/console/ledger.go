@@ -2,6 +2,7 @@ package console
 
 import (
 	"errors"
+	"fmt"
 	"time"
 
 	"stilltide/internal/advice"
@@ -40,8 +41,8 @@ func ViaWatcher(f *rule.File, ids []int64, ask func(*control.Client, []int64) ([
 	return sent, err
 }
 
-// Forgotten are the doubts about rules whose memory is lost with a name. A ledger that cannot be read has none: whoever
-// needs it says what is wrong with it.
+// Forgotten are the doubts about rules whose memory, or whose jobs, would be lost. A ledger that cannot be read has
+// none: whoever needs it says what is wrong with it.
 func (a *App) Forgotten(f *rule.File) diag.List {
 	l, err := readNamed(f)
 	if l == nil || err != nil {
@@ -49,6 +50,9 @@ func (a *App) Forgotten(f *rule.File) diag.List {
 	}
 	defer l.Close()
 	d, _ := advice.Forgotten(f, l)
+	if others, _ := byhand.Others(f, l); others != nil {
+		d = append(d, advice.SharedState(f, a.OthersWait(f, others), a.OwnState(f)))
+	}
 	return d
 }
 
@@ -93,13 +97,35 @@ func (a *App) LedgerFor() (*rule.File, *ledger.Ledger, error) {
 	return f, l, err
 }
 
-// Running asks the watcher of the rules what only it knows; nil if none answers.
+// Running asks the watcher of the rules what only it knows; nil if none answers, or if that one works by another rules
+// file.
 func Running(f *rule.File) *watcher.Live {
 	live, err := control.Dial(f.StateFolder()).Live()
-	if err != nil {
+	if err != nil || !byhand.SameRules(live.Rules, f.Path) {
 		return nil
 	}
 	return &live
+}
+
+// OtherWatcher is an error if a watcher works in the state folder of the rules, by another rules file.
+func (a *App) OtherWatcher(f *rule.File) error {
+	live, err := control.Dial(f.StateFolder()).Live()
+	if err != nil || byhand.SameRules(live.Rules, f.Path) {
+		return nil
+	}
+	return &ExitError{Status: ExitBusy, Text: fmt.Sprintf("the watcher here (process %d) works by %s, not by %s: %s",
+		live.PID, a.Shown(live.Rules), a.Shown(f.Path), a.OwnState(f))}
+}
+
+// OthersWait says of jobs of another rules file that a start by this one would cancel them.
+func (a *App) OthersWait(f *rule.File, o *byhand.OthersWait) string {
+	return fmt.Sprintf("%s would cancel %s of %s, as both have the state folder %s", a.Shown(f.Path),
+		plan.Plural(o.Jobs, "job"), a.Shown(o.Rules), a.Shown(f.StateFolder()))
+}
+
+// OwnState is what to do where two rules files have one state folder.
+func (a *App) OwnState(f *rule.File) string {
+	return fmt.Sprintf("give %s a state_folder of its own", a.Shown(f.Path))
 }
 
 // Standing is how it all stands now. l may be nil.
@@ -125,6 +151,11 @@ func AskedOf(f *rule.File, l *ledger.Ledger, w *watcher.Live, now time.Time) sta
 // becomes a job meanwhile is in both, and never in neither.
 func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
 	w := Running(f)
+	if w == nil {
+		if err := a.OtherWatcher(f); err != nil {
+			a.Warn("%s", ink.Clean(err.Error()))
+		}
+	}
 	l, err := a.ReadLedger(f)
 	return w, l, err
 }

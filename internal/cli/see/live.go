@@ -58,6 +58,9 @@ func (a *app) live() error {
 	if err != nil {
 		return err
 	}
+	if err := a.OtherWatcher(f); err != nil {
+		return err
+	}
 	v := &liveView{a: a, f: f, diags: diags, client: control.Dial(f.StateFolder())}
 	ctx, stop := a.UntilSignal()
 	defer stop()

@@ -25,7 +25,7 @@ const FileName = "stilltide.yaml"
 type File struct {
 	Version    int                 `key:"version" doc:"the version of this notation: 1"`
 	Workers    int                 `key:"workers" doc:"how many jobs run at once, all rules together; the number of CPUs, at least 2, if left out"`
-	State      Path                `key:"state_folder" doc:"the ledger's folder; .stilltide if left out"`
+	State      Path                `key:"state_folder" doc:"the ledger's folder, one for each rules file; .stilltide if left out"`
 	More       []Text              `key:"more_rules" doc:"files with more rules, in name order after these: a path or glob, or a list"`
 	Vars       Vars                `key:"vars" doc:"placeholders for all rules, each a fixed text; a file beside this one, named like it with .local.yaml at its end, may give this machine's own"`
 	IgnoreAll  []Text              `key:"ignore" doc:"patterns that no rule takes, besides the built-in list"`
