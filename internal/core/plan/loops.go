@@ -12,7 +12,7 @@ import (
 )
 
 // Shadowed returns the earlier rule that takes every file that a rule could
-// take, nil if there is none that surely does.
+// take, nil if there is none that surely does: what it puts there itself it does not take again.
 func (s *Set) Shadowed(r *rule.Rule) *rule.Rule {
 	if !r.Enabled || len(r.Folders) == 0 {
 		return nil
@@ -23,7 +23,27 @@ func (s *Set) Shadowed(r *rule.Rule) *rule.Rule {
 			first = earlier
 		}
 	})
+	if first != nil && s.reaches(first, r) {
+		return nil
+	}
 	return first
+}
+
+// reaches reports whether a rule could take what another one places, or what others make of that.
+func (s *Set) reaches(from, to *rule.Rule) bool {
+	seen := map[*rule.Rule]bool{}
+	for queue := []*rule.Rule{from}; len(queue) > 0; queue = queue[1:] {
+		for _, next := range s.leadsTo(queue[0]) {
+			if next == to {
+				return true
+			}
+			if !seen[next] {
+				seen[next] = true
+				queue = append(queue, next)
+			}
+		}
+	}
+	return false
 }
 
 // upwards calls f for each rule that watches a folder or one above it; level

@@ -188,14 +188,16 @@ func TestLoopsAndShadows(t *testing.T) {
   - {name: b, watch: b, processed: "c/{stem}"}
   - {name: c, watch: c, depth: all, processed: a}
   - {name: d, watch: d, processed: e}
-  - {name: shadowed, watch: a, match: "*.csv"}
+  - {name: round, watch: a, match: "*.csv"}
+  - {name: shadowed, watch: d, match: "*.csv"}
   - {name: free, watch: d, share: false, events: removed}
 `)
 	loops := s.Loops()
 	require.Len(t, loops, 1)
 	require.Equal(t, "a", loops[0][0].Name.S)
 	require.Len(t, loops[0], 3)
-	require.Equal(t, "a", s.Shadowed(s.Rule("shadowed")).Name.S)
+	require.Equal(t, "d", s.Shadowed(s.Rule("shadowed")).Name.S)
+	require.Nil(t, s.Shadowed(s.Rule("round")), "it takes what has gone round, which a does not take again")
 	require.Nil(t, s.Shadowed(s.Rule("free")))
 	require.Nil(t, s.Shadowed(s.Rule("d")))
 }
