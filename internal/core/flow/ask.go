@@ -173,7 +173,7 @@ func (f *Flow) Announce(id int64, rule string, chain []string, come, gone []*job
 	}
 	for _, p := range come {
 		f.Chained = true
-		f.Book.Placed(p.Target, p.After, rule, chain)
+		f.Book.Placed(p.Target, p.After, rule, chain, j.Row.Depth)
 		f.Claim(j, p.Target, p.After)
 		underway.Mark(&j.Hold().Offers, p.Target)
 	}

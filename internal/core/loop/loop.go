@@ -39,15 +39,17 @@ type Book struct {
 type descent struct {
 	facts file.Facts // as it was placed
 	rules []string   // that it went through
+	depth int        // of suspected descent
 }
 
 // Placed notes that a job of a rule put a file at a path; chain are the rules
-// that its input had gone through.
-func (b *Book) Placed(path string, f file.Facts, rule string, chain []string) {
+// that its input had gone through, depth is its input's.
+func (b *Book) Placed(path string, f file.Facts, rule string, chain []string, depth int) {
 	if b.placed == nil {
 		b.placed = map[string]descent{}
 	}
-	b.placed[path] = descent{f, Through(chain, rule)}
+	b.placed[path] = descent{f, Through(chain, rule), depth}
+	delete(b.suspect, path)
 }
 
 // Through returns the rules that a file has gone through after one more: each once.
@@ -64,10 +66,15 @@ func (b *Book) Empty() bool { return len(b.placed)+len(b.suspect) == 0 }
 // Chain returns the rules that the file at a path went through. Another file, which came to
 // have the path since, went through none.
 func (b *Book) Chain(path string, f file.Facts) []string {
-	if d := b.placed[path]; d.facts.Dir == f.Dir && (f.Dir || d.facts.Size == f.Size && d.facts.Mod == f.Mod) {
+	if d := b.placed[path]; d.is(f) {
 		return d.rules
 	}
 	return nil
+}
+
+// is reports whether a file is still the one that was placed.
+func (d descent) is(f file.Facts) bool {
+	return d.facts.Dir == f.Dir && (f.Dir || d.facts.Size == f.Size && d.facts.Mod == f.Mod)
 }
 
 // FolderChain returns the rules that all went through that lies in a folder, because the
@@ -103,11 +110,19 @@ func (b *Book) Appeared(path string, running []Running) {
 		if r.Input == path || !strings.Contains(name, stem(r.Input)) {
 			continue
 		}
-		if b.suspect == nil {
-			b.suspect = map[string]int{}
-		}
-		b.suspect[path] = max(b.suspect[path], r.Depth+1)
+		b.suspected(path, r.Depth+1)
 	}
+}
+
+// Changed notes that a file that came from a rule changed while a job of a depth ran on it, which may have changed it:
+// a rule that takes it for a new one may make it again.
+func (b *Book) Changed(path string, depth int) { b.suspected(path, depth+1) }
+
+func (b *Book) suspected(path string, depth int) {
+	if b.suspect == nil {
+		b.suspect = map[string]int{}
+	}
+	b.suspect[path] = max(b.suspect[path], depth)
 }
 
 func stem(path string) string {
@@ -118,8 +133,18 @@ func stem(path string) string {
 	return name
 }
 
-// Depth is the depth of suspected descent of the file at a path.
-func (b *Book) Depth(path string) int { return b.suspect[path] }
+// Depth is the depth of suspected descent of the file at a path: that of one that was placed there, and one more if it
+// has changed since.
+func (b *Book) Depth(path string, f file.Facts) int {
+	depth := b.suspect[path]
+	switch d, placed := b.placed[path]; {
+	case placed && d.is(f):
+		depth = max(depth, d.depth)
+	case placed:
+		depth = max(depth, d.depth+1)
+	}
+	return depth
+}
 
 // Again notes that a file changed while its own job of a rule ran. It is true
 // when that has happened Deepest times in a Short time.

@@ -12,9 +12,9 @@ import (
 func TestChainsAreKnown(t *testing.T) {
 	var b Book
 	x := file.Facts{Exists: true, Regular: true, Size: 3, Mod: 1}
-	b.Placed("/b/x", x, "first", nil)
+	b.Placed("/b/x", x, "first", nil, 0)
 	require.Equal(t, []string{"first"}, b.Chain("/b/x", x))
-	b.Placed("/c/x", x, "second", b.Chain("/b/x", x))
+	b.Placed("/c/x", x, "second", b.Chain("/b/x", x), 0)
 	require.True(t, Stops("first", b.Chain("/c/x", x)))
 	require.False(t, Stops("third", b.Chain("/c/x", x)))
 	other := x
@@ -27,7 +27,7 @@ func TestChainsAreKnown(t *testing.T) {
 func TestAWholeFolderTakesItsChainAlong(t *testing.T) {
 	var b Book
 	folder := file.Facts{Exists: true, Dir: true}
-	b.Placed("/b/box", folder, "first", nil)
+	b.Placed("/b/box", folder, "first", nil, 0)
 	require.Equal(t, []string{"first"}, b.Chain("/b/box", folder))
 	require.Equal(t, []string{"first"}, b.FolderChain("/b/box"))
 	require.Empty(t, b.Chain("/b/box", file.Facts{Exists: true, Regular: true}),
@@ -37,11 +37,26 @@ func TestAWholeFolderTakesItsChainAlong(t *testing.T) {
 func TestSuspectedOutputCountsItsDepth(t *testing.T) {
 	var b Book
 	b.Appeared("/in/a.csv.out", []Running{{Input: "/in/a.csv", Depth: 2}, {Input: "/in/b.csv"}})
-	require.Equal(t, 3, b.Depth("/in/a.csv.out"))
+	require.Equal(t, 3, b.Depth("/in/a.csv.out", file.Facts{}))
 	b.Appeared("/in/other", []Running{{Input: "/in/a.csv", Depth: 2}})
-	require.Zero(t, b.Depth("/in/other"))
+	require.Zero(t, b.Depth("/in/other", file.Facts{}))
 	b.Appeared("/in/a.csv", []Running{{Input: "/in/a.csv"}})
-	require.Zero(t, b.Depth("/in/a.csv"), "the input itself is not its own output")
+	require.Zero(t, b.Depth("/in/a.csv", file.Facts{}), "the input itself is not its own output")
+}
+
+// A file that was placed and has changed since is taken for a new one, one deeper; what is placed from it is as deep.
+func TestAChangedFileIsOneDeeper(t *testing.T) {
+	var b Book
+	placed, changed := file.Facts{Exists: true, Size: 1}, file.Facts{Exists: true, Size: 2}
+	b.Placed("/in/note", placed, "notes", nil, 3)
+	require.Equal(t, 3, b.Depth("/in/note", placed))
+	require.Equal(t, 4, b.Depth("/in/note", changed))
+	b.Forget("/in/note")
+	require.Zero(t, b.Depth("/in/note", changed))
+	b.Changed("/in/note", 3)
+	require.Equal(t, 4, b.Depth("/in/note", changed))
+	b.Placed("/in/note", placed, "notes", nil, 0)
+	require.Zero(t, b.Depth("/in/note", placed), "it is another file")
 }
 
 func TestAgainAndAgain(t *testing.T) {

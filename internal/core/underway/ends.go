@@ -371,6 +371,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	js.Out.Outcomes = append(js.Out.Outcomes, turn.Outcome{Job: &j.Row}) // it does not change any more
 	js.Batches.ended(j, now)
 	js.drop(j)
+	js.suspect(j)
 	js.noteOffers(j)
 	js.release(j, now)
 	if j.Rule != nil && j.Rule.Share && j.Row.Event == file.Removed {
@@ -478,7 +479,7 @@ func (js *Jobs) noteOffers(j *Job) {
 			Mark(&j.held.Offers, path)
 			if path != j.Row.File {
 				if facts, err := js.Eyes.Look(path); err == nil {
-					js.Book.Placed(path, facts, j.Row.Rule, j.chain())
+					js.Book.Placed(path, facts, j.Row.Rule, j.chain(), j.Row.Depth)
 				}
 			}
 		}
