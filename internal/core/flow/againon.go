@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/fill"
@@ -189,7 +190,8 @@ func (f *Flow) readPage() {
 
 // Repair has the files handled again whose results are lost, of so many in all. When too many
 // are, something happened to their folder: then a person decides.
-func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
+func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
+	inputs = slices.DeleteFunc(inputs, func(l turn.Lost) bool { return f.isHandled(name, l) })
 	byHand := f.Chosen.Again && f.Chosen.HasRule(name) // all of it is made again anyway
 	if len(inputs) == 0 || f.Set.Rule(name) == nil || f.InTrouble[name] != "" || byHand {
 		return
@@ -202,10 +204,20 @@ func (f *Flow) Repair(name string, inputs []string, all int, now time.Time) {
 		return
 	}
 	delete(f.again.mass, name)
-	for _, path := range inputs {
-		f.again.files = append(f.again.files, setting{name, path})
+	for _, l := range inputs {
+		f.again.files = append(f.again.files, setting{name, l.Input})
 	}
 	f.settings(now)
+}
+
+// isHandled reports whether a job makes a result anew, or has done so since it was found to be lost.
+func (f *Flow) isHandled(name string, l turn.Lost) bool {
+	f.Window.Find(&f.Jobs, l.Input)
+	if j := f.ByPath[l.Input]; j != nil {
+		return j.Row.Rule == name
+	}
+	known, _, err := f.Store.Known(name, l.Input)
+	return err == nil && known.Job != l.Job
 }
 
 // nextSetting is when a file is to be looked at.

@@ -50,3 +50,9 @@ type Pool struct {
 	Places int    // commands that it takes at once
 	Away   string // why none can be handed over, "" if that is not known, or not so
 }
+
+// Lost is a file whose result is lost, and the last job of its rule for it when that was found.
+type Lost struct {
+	Input string
+	Job   int64
+}
