@@ -2,7 +2,6 @@ package flow
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	"stilltide/internal/core/fill"
@@ -23,10 +22,16 @@ func settingOf(rule string) string { return "/again_on/" + rule }
 // setting is a file that may have changed, for one rule.
 type setting struct{ rule, path string }
 
+// anew is a file that is handled again, and for which rule.
+type anew struct {
+	setting
+	lost *turn.Lost // its result, if it is for that
+}
+
 // again is what is to be handled again.
 type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
-	files []setting             // what is handled again, and for which rule
+	files []anew                // what is handled again
 	pages []page                // what is read next of what is handled again
 	// setting files that are being read, and whether something happened to them meanwhile
 	reading map[setting]bool
@@ -74,6 +79,9 @@ func (f *Flow) settings(now time.Time) {
 		}
 		next := f.again.files[0]
 		f.again.files = f.again.files[1:]
+		if next.lost != nil && f.isHandled(next.rule, *next.lost) {
+			continue
+		}
 		if f.forced == nil {
 			f.forced = map[string]*turn.Chosen{}
 		}
@@ -178,7 +186,7 @@ func (f *Flow) readPage() {
 				return // the ledger says itself what is wrong
 			}
 			for _, path := range files {
-				f.again.files = append(f.again.files, setting{p.rule, path})
+				f.again.files = append(f.again.files, anew{setting: setting{p.rule, path}})
 			}
 			if next != "" {
 				f.again.pages = append(f.again.pages, page{p.rule, p.folder, next})
@@ -191,7 +199,6 @@ func (f *Flow) readPage() {
 // Repair has the files handled again whose results are lost, of so many in all. When too many
 // are, something happened to their folder: then a person decides.
 func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
-	inputs = slices.DeleteFunc(inputs, func(l turn.Lost) bool { return f.isHandled(name, l) })
 	byHand := f.Chosen.Again && f.Chosen.HasRule(name) // all of it is made again anyway
 	if len(inputs) == 0 || f.Set.Rule(name) == nil || f.InTrouble[name] != "" || byHand {
 		return
@@ -205,7 +212,7 @@ func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
 	}
 	delete(f.again.mass, name)
 	for _, l := range inputs {
-		f.again.files = append(f.again.files, setting{name, l.Input})
+		f.again.files = append(f.again.files, anew{setting{name, l.Input}, &l})
 	}
 	f.settings(now)
 }

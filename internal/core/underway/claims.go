@@ -69,15 +69,3 @@ func (js *Jobs) release(j *Job, now time.Time) {
 
 // Inode names a file by what a rename does not change.
 func Inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
-
-// suspect notes that a file that came from a rule changed while its job ran: which way it came cannot be told of it
-// any more.
-func (js *Jobs) suspect(j *Job) {
-	if j.Row.Chain == "" || !js.Set.Watched(j.Row.File) {
-		return
-	}
-	now := j.where(j.Row.File, j.Row.Facts)
-	if _, again := j.Again[j.Row.File]; again || now.At == j.Row.File && !now.Facts.Same(j.Row.Facts) {
-		js.Book.Changed(j.Row.File, j.Row.Depth)
-	}
-}
