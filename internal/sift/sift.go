@@ -5,6 +5,7 @@
 // listing it. So what is remembered is read in the order in which folders are listed, a stretch
 // at a time, beside the flow. What a file that is known means is asked of the same function that
 // the flow asks (take.Decide); a file for which that needs anything else is told to the flow.
+// So are the files whose results are lost, where rules make those again (Lost).
 package sift
 
 import (
