@@ -85,7 +85,7 @@ func (a *app) setPaused(names, folders []string, paused bool, until time.Time) (
 	if err != nil {
 		return "", false, err
 	}
-	if err := a.OtherWatcher(f); err != nil {
+	if _, err := a.Watcher(f); err != nil {
 		return "", false, err
 	}
 	shown := append([]string(nil), names...)

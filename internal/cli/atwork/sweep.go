@@ -79,10 +79,11 @@ func (a *app) sweep(paths, rules []string, since string, again bool) error {
 	if err != nil {
 		return err
 	}
-	if err := a.OtherWatcher(f); err != nil {
+	live, err := a.Watcher(f)
+	switch {
+	case err != nil:
 		return err
-	}
-	if console.Running(f) != nil {
+	case live != nil:
 		return a.sweepBeside(f, chosen)
 	}
 	return a.sweepAlone(f, chosen)

@@ -180,10 +180,11 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 		if e, err = engine.Open(o); !errors.Is(err, ledger.ErrBusy) {
 			return err
 		}
-		if other := a.OtherWatcher(f); other != nil {
+		live, other := a.Watcher(f)
+		switch {
+		case other != nil:
 			return other
-		}
-		if live, liveErr := control.Dial(f.StateFolder()).Live(); liveErr == nil {
+		case live != nil:
 			return a.taken(f, fmt.Sprintf(" (process %d, since %s)", live.PID,
 				plan.Clock(live.Started, time.Now())))
 		}

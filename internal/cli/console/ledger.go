@@ -99,21 +99,21 @@ func (a *App) LedgerFor() (*rule.File, *ledger.Ledger, error) {
 
 // Running asks the watcher of the rules what only it knows; nil if none answers, or if that one works by another rules
 // file.
-func Running(f *rule.File) *watcher.Live {
-	live, err := control.Dial(f.StateFolder()).Live()
-	if err != nil || !byhand.SameRules(live.Rules, f.Path) {
-		return nil
-	}
-	return &live
+func (a *App) Running(f *rule.File) *watcher.Live {
+	live, _ := a.Watcher(f)
+	return live
 }
 
-// OtherWatcher is an error if a watcher works in the state folder of the rules, by another rules file.
-func (a *App) OtherWatcher(f *rule.File) error {
+// Watcher is Running, with an error if the watcher in the state folder of the rules works by another rules file.
+func (a *App) Watcher(f *rule.File) (*watcher.Live, error) {
 	live, err := control.Dial(f.StateFolder()).Live()
-	if err != nil || byhand.SameRules(live.Rules, f.Path) {
-		return nil
+	switch {
+	case err != nil:
+		return nil, nil
+	case byhand.SameRules(live.Rules, f.Path):
+		return &live, nil
 	}
-	return &ExitError{Status: ExitBusy, Text: fmt.Sprintf("the watcher here (process %d) works by %s, not by %s: %s",
+	return nil, &ExitError{Status: ExitBusy, Text: fmt.Sprintf("the watcher here (process %d) works by %s, not by %s: %s",
 		live.PID, a.Shown(live.Rules), a.Shown(f.Path), a.OwnState(f))}
 }
 
@@ -150,11 +150,9 @@ func AskedOf(f *rule.File, l *ledger.Ledger, w *watcher.Live, now time.Time) sta
 // Ask asks the watcher, and opens the ledger for reading; nil is none. A file that
 // becomes a job meanwhile is in both, and never in neither.
 func (a *App) Ask(f *rule.File) (*watcher.Live, *ledger.Ledger, error) {
-	w := Running(f)
-	if w == nil {
-		if err := a.OtherWatcher(f); err != nil {
-			a.Warn("%s", ink.Clean(err.Error()))
-		}
+	w, other := a.Watcher(f)
+	if other != nil {
+		a.Warn("%s", ink.Clean(other.Error()))
 	}
 	l, err := a.ReadLedger(f)
 	return w, l, err

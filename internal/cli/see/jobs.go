@@ -82,7 +82,7 @@ func (a *app) jobs(filter JobFilter) error {
 	var list []job.Job
 	if l != nil {
 		if list, err = l.Jobs(q); err == nil {
-			err = errors.Join(l.NowIn(list), underWay(f, l, console.Running(f), list))
+			err = errors.Join(l.NowIn(list), underWay(f, l, a.Running(f), list))
 		}
 		if err != nil {
 			return err
@@ -251,7 +251,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, job.Job, error) {
 	}
 	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
 	if err == nil {
-		err = errors.Join(l.NowIn(list), underWay(f, l, console.Running(f), list))
+		err = errors.Join(l.NowIn(list), underWay(f, l, a.Running(f), list))
 	}
 	if err == nil && len(list) == 0 {
 		err = missing

@@ -58,7 +58,7 @@ func (a *app) live() error {
 	if err != nil {
 		return err
 	}
-	if err := a.OtherWatcher(f); err != nil {
+	if _, err := a.Watcher(f); err != nil {
 		return err
 	}
 	v := &liveView{a: a, f: f, diags: diags, client: control.Dial(f.StateFolder())}
@@ -107,7 +107,7 @@ func (v *liveView) Look() (live.Snapshot, error) {
 	defer v.mu.Unlock()
 	v.reread()
 	s := live.Snapshot{Counts: map[job.State]int{}}
-	w := console.Running(v.f) // before the ledger, as ask does
+	w := v.a.Running(v.f) // before the ledger, as ask does
 	l, err := v.ledger()
 	if err != nil {
 		return s, err

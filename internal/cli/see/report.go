@@ -124,7 +124,7 @@ const maxUnmatched = 50
 func (a *app) page(f *rule.File, diags diag.List, l *ledger.Ledger, s *history.Summary,
 	now time.Time) ([]byte, error) {
 	d := report.Data{Summary: s, Rules: f.Path, Now: now}
-	how, err := a.Standing(f, diags, l, console.Running(f))
+	how, err := a.Standing(f, diags, l, a.Running(f))
 	if err != nil {
 		return nil, err
 	}

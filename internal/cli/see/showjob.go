@@ -39,7 +39,7 @@ func (a *app) showJob(arg string) error {
 	now := time.Now()
 	waits := ""
 	if !j.State.Final() {
-		asked := console.AskedOf(f, l, console.Running(f), now)
+		asked := console.AskedOf(f, l, a.Running(f), now)
 		asked.Errors, _ = a.Warnings.Count()
 		how, err := standing.OfRules(asked)
 		if err != nil {

@@ -69,3 +69,19 @@ func (js *Jobs) release(j *Job, now time.Time) {
 
 // Inode names a file by what a rename does not change.
 func Inode(f file.Facts) string { return fmt.Sprintf("%d:%d", f.Dev, f.Ino) }
+
+// suspect notes that a file that came from a rule has changed where it is when its job ends: by that change it is not
+// known any more which way it came. Where the change is the job's own, and was seen, no rule takes it for a new file.
+func (js *Jobs) suspect(j *Job) {
+	path := j.Row.File
+	if j.Row.Chain == "" || j.Row.FileNow != path {
+		return
+	}
+	if _, seen := j.Again[path]; seen && js.isOwnWork(j, path) {
+		return
+	}
+	now, err := js.Eyes.Look(path)
+	if err == nil && now.Exists && (now.Size != j.Row.Facts.Size || now.Mod != j.Row.Facts.Mod) {
+		js.Book.Changed(path, j.Row.Depth)
+	}
+}

@@ -372,6 +372,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	js.Batches.ended(j, now)
 	js.drop(j)
 	js.noteOffers(j)
+	js.suspect(j)
 	js.release(j, now)
 	if j.Rule != nil && j.Rule.Share && j.Row.Event == file.Removed {
 		js.ways.Went(j.Row.File, now) // the rules after it come next
@@ -390,9 +391,6 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 			js.Trouble(j.Row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
 				"%s goes on (while_running: own_work takes such changes as the job's own)", path,
 				fill.QuoteWord(j.Row.Rule)))
-		}
-		if path == j.Row.File && j.Row.Chain != "" { // which way it came cannot be told of it any more
-			js.Book.Changed(path, j.Row.Depth)
 		}
 		js.ways.Offer(path, j.Row.Facts.Dir, settle.Nudged, now)
 	}
