@@ -113,8 +113,8 @@ func (a *App) Watcher(f *rule.File) (*watcher.Live, error) {
 	case byhand.SameRules(live.Rules, f.Path):
 		return &live, nil
 	}
-	return nil, &ExitError{Status: ExitBusy, Text: fmt.Sprintf("the watcher here (process %d) works by %s, not by %s: %s",
-		live.PID, a.Shown(live.Rules), a.Shown(f.Path), a.OwnState(f))}
+	return nil, &ExitError{Status: ExitBusy, Text: fmt.Sprintf("the watcher here (process %d) works by %s, not by %s: "+
+		"%s", live.PID, a.Shown(live.Rules), a.Shown(f.Path), a.OwnState(f))}
 }
 
 // OthersWait says of jobs of another rules file that a start by this one would cancel them.
