@@ -79,11 +79,7 @@ func (a *app) sweep(paths, rules []string, since string, again bool) error {
 	if err != nil {
 		return err
 	}
-	live, err := a.Watcher(f)
-	switch {
-	case err != nil:
-		return err
-	case live != nil:
+	if a.Running(f) != nil {
 		return a.sweepBeside(f, chosen)
 	}
 	return a.sweepAlone(f, chosen)
