@@ -96,7 +96,7 @@ func TestAMassLossHoldsUpNothing(t *testing.T) {
 	for range 10 {
 		require.LessOrEqual(t, l.pass(time.Millisecond), 200)
 	}
-	require.Contains(t, l.Troubles()["keep"], "1000 of its 1000 known files went at once")
+	require.Contains(t, l.Troubles()["keep"], "1,000 of its 1,000 known files went at once")
 	require.Zero(t, l.pass(time.Hour))
 	l.lose(files) // a sweep finds them missing again
 	require.Zero(t, l.pass(time.Hour))

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/notice"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/notify"
 	"stilltide/internal/work"
 )
@@ -62,8 +63,8 @@ func (e *Engine) pulse() string {
 			}
 		}
 	}
-	text := fmt.Sprintf("watching since %s, %d jobs open, %d running", e.started.Format(time.RFC3339), open,
-		len(e.flow.Running()))
+	text := fmt.Sprintf("watching since %s, %s open, %d running", e.started.Format(time.RFC3339),
+		plan.Plural(open, "job"), len(e.flow.Running()))
 	if n := len(e.flow.Troubles()); n > 0 {
 		text += fmt.Sprintf("; rules that are blocked: %s", strings.Join(slices.Sorted(maps.Keys(e.flow.Troubles())),
 			", "))

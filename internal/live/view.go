@@ -8,10 +8,10 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/dustin/go-humanize"
 	"github.com/mattn/go-runewidth"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/ink"
 )
 
@@ -79,20 +79,20 @@ func (m *model) counts() string {
 	st := m.ink()
 	c := m.snap.Counts
 	parts := []string{
-		humanize.Comma(int64(c[job.Running])) + " running", humanize.Comma(int64(c[job.Queued])) + " queued",
+		plan.Number(c[job.Running]) + " running", plan.Number(c[job.Queued]) + " queued",
 	}
 	for _, s := range []job.State{job.Retrying, job.Held} {
 		if c[s] > 0 {
-			parts = append(parts, humanize.Comma(int64(c[s]))+" "+string(s))
+			parts = append(parts, plan.Number(c[s])+" "+string(s))
 		}
 	}
 	if n := m.snap.Waiting; n > 0 {
-		parts = append(parts, humanize.Comma(int64(n))+" not settled")
+		parts = append(parts, plan.Number(n)+" not settled")
 	}
-	parts = append(parts, humanize.Comma(int64(c[job.Processed]))+" processed")
+	parts = append(parts, plan.Number(c[job.Processed])+" processed")
 	text := strings.Join(parts, " · ")
 	if n := c[job.Failed]; n > 0 {
-		failed := " · " + humanize.Comma(int64(n)) + " failed"
+		failed := " · " + plan.Number(n) + " failed"
 		return ink.Cut(text, m.width-len(failed)) + st.Bad(failed)
 	}
 	return ink.Cut(text, m.width)
@@ -106,7 +106,7 @@ func (m *model) plot() []string {
 	}
 	st := m.ink()
 	most, now := slices.Max(minutes), minutes[len(minutes)-1]
-	label := fmt.Sprintf("jobs a minute, last hour: %d now, at most %d", now, most)
+	label := fmt.Sprintf("jobs a minute, last hour: %s now, at most %s", plan.Number(now), plan.Number(most))
 	wide := m.width - 2
 	if m.height < 40 {
 		wide = m.width - len(label) - 4
@@ -178,7 +178,7 @@ func (m *model) list(s section, high int) []string {
 	more := ""
 	if hidden := len(rows) - fit + m.hidden(s); s == open && hidden > 0 {
 		fit--
-		more = fmt.Sprintf("  … and %s more", humanize.Comma(int64(len(rows)-fit+m.hidden(s))))
+		more = fmt.Sprintf("  … and %s more", plan.Number(len(rows)-fit+m.hidden(s)))
 	}
 	fit = max(fit, 1)
 	if m.at[s] < m.top[s] {

@@ -50,7 +50,7 @@ func Write(w io.Writer, d Data) error {
 		"name": plan.Display,
 		"ran":  func(t time.Duration) string { return plan.Span(t) },
 		"join": func(list []string) string { return strings.Join(list, ", ") },
-		"n":    func(n int) string { return humanize.Comma(int64(n)) },
+		"n":    func(n int) string { return plan.Number(n) },
 	}).Parse(pageText)
 	if err != nil {
 		return err
@@ -114,15 +114,11 @@ func Answer(s *history.Summary) string {
 	}
 	var parts []string
 	for _, o := range shown(s) {
-		parts = append(parts, humanize.Comma(int64(s.Total.Count[o]))+" "+o)
-	}
-	jobs := "jobs"
-	if n == 1 {
-		jobs = "job"
+		parts = append(parts, plan.Number(s.Total.Count[o])+" "+o)
 	}
 	waited, ran := s.Total.Waited(), s.Total.Ran()
-	return fmt.Sprintf("%s %s %s: %s. Median wait %s, median run %s; 95th percentile: wait %s, run %s.",
-		humanize.Comma(int64(n)), jobs, since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median),
+	return fmt.Sprintf("%s %s: %s. Median wait %s, median run %s; 95th percentile: wait %s, run %s.",
+		plan.Plural(n, "job"), since, strings.Join(parts, ", "), Span(waited.Median), Span(ran.Median),
 		Span(waited.P95), Span(ran.P95))
 }
 

@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -262,7 +260,7 @@ func (s Standing) Trouble() bool {
 func some(names []string) string {
 	const few = 3
 	if len(names) > few {
-		return fmt.Sprintf("%s and %d more", strings.Join(names[:few-1], ", "), len(names)-few+1)
+		return fmt.Sprintf("%s and %s more", strings.Join(names[:few-1], ", "), plan.Number(len(names)-few+1))
 	}
 	return strings.Join(names, ", ")
 }
@@ -330,5 +328,5 @@ func Wait(n int, word string) string {
 	if n == 1 {
 		return "1 " + word + " waits"
 	}
-	return humanize.Comma(int64(n)) + " " + word + "s wait"
+	return plan.Number(n) + " " + word + "s wait"
 }

@@ -41,10 +41,10 @@ func inOwnWords(n *rule.Notify, ev notice.Event) notice.Event {
 
 // caughtUpEvent says in one sentence what a rule has done.
 func caughtUpEvent(b turn.Batch, now time.Time) notice.Event {
-	text := fmt.Sprintf("%d processed", b.Count[job.Processed])
+	text := plan.Number(b.Count[job.Processed]) + " processed"
 	for _, s := range slices.Sorted(maps.Keys(b.Count)) {
 		if s != job.Processed && b.Count[s] > 0 {
-			text += fmt.Sprintf(", %d %s", b.Count[s], s)
+			text += fmt.Sprintf(", %s %s", plan.Number(b.Count[s]), s)
 		}
 	}
 	text = fmt.Sprintf("%s, in %s", text, plan.Span(b.Ended.Sub(b.Began)))
@@ -54,7 +54,7 @@ func caughtUpEvent(b turn.Batch, now time.Time) notice.Event {
 			names = append(names, plan.Display(filepath.Base(j.File)))
 		}
 		if more := b.Count[job.Failed] - len(names); more > 0 {
-			names = append(names, fmt.Sprintf("and %d more", more))
+			names = append(names, fmt.Sprintf("and %s more", plan.Number(more)))
 		}
 		text += "; failed: " + strings.Join(names, ", ")
 	}

@@ -127,7 +127,7 @@ func (a *app) sure(f *rule.File, list []job.Job, by chosen, verb, head string, w
 	}
 	a.Table([]string{"JOB", "TIME", "RULE", "FILE", "STATE", "NOW IN", head}, rows)
 	if more := len(list) - maxShown; more > 0 {
-		fmt.Fprintf(a.Out, "and %d more\n", more)
+		fmt.Fprintf(a.Out, "and %s more\n", plan.Number(more))
 	}
 	return a.Agreed(fmt.Sprintf("%s %s?", verb, plan.Plural(len(list), "job")))
 }

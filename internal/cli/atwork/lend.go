@@ -40,7 +40,7 @@ func (a *app) lend(l lending) error {
 		plan.Plural(o.Workers, "worker"), o.Name, o.Pool)
 	fmt.Fprintf(a.Err, "It runs what %s signs, in %s. End with Ctrl-C.\n", strings.Join(o.Trusted, ", "),
 		a.Shown(o.Folder))
-	ctx, stop := a.UntilSignal()
+	ctx, stop := a.AtWork(false)
 	defer stop()
 	manager := service.Connect()
 	manager.Ready("lends "+o.Pool, func() bool { return true })
@@ -131,5 +131,5 @@ func (a *app) lentLine(l lend.Line) {
 	if l.Text != "" {
 		line += "  " + l.Text
 	}
-	fmt.Fprintln(a.Out, line)
+	a.Board.Print(a.Out, line+"\n")
 }

@@ -172,7 +172,7 @@ func (l *lines) shownName(j *job.Job) string {
 	name, more := console.Display(filepath.Base(j.File)), ""
 	if len(j.Extra) > 0 {
 		if n := len(j.Files()); n > 1 {
-			more = fmt.Sprintf(" and %d more", n-1)
+			more = fmt.Sprintf(" and %s more", plan.Number(n-1))
 		}
 	}
 	return l.cut(name, l.file-len(more)) + more
@@ -249,7 +249,7 @@ func (l *lines) caughtUp(b turn.Batch) {
 		plan.Plural(b.Jobs(), "file"),
 		counts(b.Count), plan.Span(b.Ended.Sub(b.Began)))
 	if held > 0 {
-		text += fmt.Sprintf(" (%d not listed here)", held)
+		text += fmt.Sprintf(" (%s not listed here)", plan.Number(held))
 	}
 	l.a.Board.Print(l.a.Out, text+"\n")
 }
@@ -305,7 +305,7 @@ func counts(count map[job.State]int) string {
 		case n == 0:
 		case s == job.Retrying: // no end of a job
 		default:
-			parts = append(parts, fmt.Sprintf("%d %s", n, s))
+			parts = append(parts, plan.Number(n)+" "+string(s))
 		}
 	}
 	return strings.Join(parts, ", ")

@@ -3,7 +3,6 @@ package atwork
 import (
 	"fmt"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -82,11 +81,11 @@ const progressWidth = 200
 
 // progress is the line at the bottom: done, to do, rate, time left, current files.
 func (l *lines) progress(p watcher.Progress, perSecond float64) string {
-	toDo := strconv.Itoa(p.ToDo)
+	toDo := plan.Number(p.ToDo)
 	if p.More {
 		toDo += " and more"
 	}
-	text := fmt.Sprintf("%d done · %s to do", l.done(), toDo)
+	text := fmt.Sprintf("%s done · %s to do", plan.Number(l.done()), toDo)
 	if perSecond > 0 {
 		speed := fmt.Sprintf("%.0f/s", perSecond)
 		if perSecond < 10 {

@@ -106,7 +106,7 @@ func (a *app) sweepAlone(f *rule.File, chosen turn.Chosen) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, e.Close()) }()
-	ctx, stop := a.UntilSignal()
+	ctx, stop := a.AtWork(true)
 	defer stop()
 	a.WarnOfForgotten(f)
 	stopProgress := a.showProgress(e, l, true)

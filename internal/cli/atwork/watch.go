@@ -39,8 +39,8 @@ func (a *app) watchCommand() *cobra.Command {
 	c := a.trustFlag(&cobra.Command{
 		Use: "watch", Short: "Watch the folders and process what arrives, until stopped",
 		Long: `Watches the folders of all rules in the foreground: a line for each job on standard output,
-everything else on standard error. Ctrl-C or SIGTERM ends it: nothing new starts, running
-jobs get 30 seconds, the rest stays queued in the ledger for the next start.
+everything else on standard error. Ctrl-C, SIGTERM or closing the terminal ends it: nothing new
+starts, running jobs get 30 seconds, the rest stays queued in the ledger for the next start.
 
 With --next it takes the next file that arrives, whatever lies there already, shows everything
 about it as it happens, and ends: the test run of a new rule.`,
@@ -246,7 +246,7 @@ func (a *app) watch() (err error) {
 		return err
 	}
 	defer release()
-	ctx, stop := a.UntilSignal() // before anybody can find this watcher
+	ctx, stop := a.AtWork(false) // before anybody can find this watcher
 	defer stop()
 	stopServing, err := a.serve(f, e, l)
 	if err != nil {
@@ -355,6 +355,14 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 		return
 	}
 	a.Filled(a.Err, 2, head)
+	a.Board.Print(a.Err, a.list(f, s))
+	a.doubts(f)
+	a.Board.Print(a.Err, "Files that are there already are taken first. End with Ctrl-C.\n")
+}
+
+// list says of each rule what it takes, and where.
+func (a *app) list(f *rule.File, s standing.Standing) string {
+	var all strings.Builder
 	wide := 0
 	for _, r := range f.All() {
 		wide = max(wide, min(ink.Width(r.Name.S), 20))
@@ -365,10 +373,9 @@ func (a *app) greet(f *rule.File, s standing.Standing) {
 		if rests := atRest(s.Rules[i]); rests != "" {
 			text = rests + ": " + text
 		}
-		fmt.Fprintf(a.Err, "  %s  %s\n", name, ink.Block(text, a.Width(a.Err), wide+4))
+		fmt.Fprintf(&all, "  %s  %s\n", name, ink.Block(text, a.Width(a.Err), wide+4))
 	}
-	a.doubts(f)
-	fmt.Fprintln(a.Err, "Files that are there already are taken first. End with Ctrl-C.")
+	return all.String()
 }
 
 // maxDoubts bounds the doubts that a start repeats.
@@ -408,10 +415,10 @@ func atRest(r standing.Rule) string {
 func (a *app) readyNote(s watcher.Start) {
 	how := plan.Plural(s.Folders-s.Polled, "folder") + " watched by events"
 	if s.Polled > 0 {
-		how += fmt.Sprintf(", %d polled", s.Polled)
+		how += fmt.Sprintf(", %s polled", plan.Number(s.Polled))
 	}
 	if s.Absent > 0 {
-		how += fmt.Sprintf(", %d not there yet", s.Absent)
+		how += fmt.Sprintf(", %s not there yet", plan.Number(s.Absent))
 	}
 	waiting := "nothing is left"
 	switch {

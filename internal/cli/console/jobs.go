@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 )
 
@@ -14,7 +15,7 @@ import (
 func JobName(j job.Job) string {
 	name := Display(filepath.Base(j.File))
 	if n := len(j.Files()); n > 1 {
-		name += fmt.Sprintf(" and %d more", n-1)
+		name += fmt.Sprintf(" and %s more", plan.Number(n-1))
 	}
 	return name
 }

@@ -134,7 +134,7 @@ func (a *App) Width(w io.Writer) int {
 
 // Filled prints a text in as many lines as it takes; all but the first are indented.
 func (a *App) Filled(w io.Writer, indent int, text string) {
-	fmt.Fprintln(w, ink.Fill(text, a.Width(w), indent))
+	a.Board.Print(w, ink.Fill(text, a.Width(w), indent)+"\n")
 }
 
 // PrintJSON prints a value as one JSON line.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"strings"
 	"time"
 
 	"stilltide/internal/ink"
@@ -23,10 +24,14 @@ func (a *App) Alarm(format string, args ...any) {
 }
 
 // say prints a sentence in the way that --log-format asks for.
-func (a *App) say(level slog.Level, text string) {
+func (a *App) say(level slog.Level, text string) { a.Board.Print(a.Err, a.sentence(level, text)) }
+
+// sentence is the line, or the lines, in which say prints.
+func (a *App) sentence(level slog.Level, text string) string {
 	if a.LogFormat == LogJSON {
-		a.LogTo(a.Err).Log(context.Background(), level, text)
-		return
+		var line strings.Builder
+		a.LogTo(&line).Log(context.Background(), level, text)
+		return line.String()
 	}
 	stamp := a.Stamp(a.StyleErr)
 	text = ink.Block(text, a.Width(a.Err), map[bool]int{true: 0, false: StampWidth}[stamp == ""])
@@ -36,7 +41,7 @@ func (a *App) say(level slog.Level, text string) {
 	case slog.LevelError:
 		text = a.StyleErr.Bad(text)
 	}
-	a.Board.Print(a.Err, stamp+text+"\n")
+	return stamp + text + "\n"
 }
 
 // The ways in which the watcher says what it does (--log-format).

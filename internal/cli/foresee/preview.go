@@ -256,7 +256,7 @@ func (p *preview) print() {
 	case 1:
 		text += "; 1 of them waits for its next attempt"
 	default:
-		text += fmt.Sprintf("; %d of them wait for their next attempt", later)
+		text += fmt.Sprintf("; %s of them wait for their next attempt", plan.Number(later))
 	}
 	for _, why := range slices.Sorted(maps.Keys(held)) {
 		if why != "" {
@@ -309,7 +309,7 @@ func (p *preview) leftAlone() {
 		fmt.Fprintf(a.Out, "\n%s: %s\n", a.Style.Warn(r), plan.Plural(len(files), "file"))
 		for i, f := range files {
 			if i == maxNames && a.Width(a.Out) != console.Unlimited {
-				fmt.Fprintf(a.Out, "  … and %d more\n", len(files)-maxNames)
+				fmt.Fprintf(a.Out, "  … and %s more\n", plan.Number(len(files)-maxNames))
 				break
 			}
 			fmt.Fprintf(a.Out, "  %s\n", ink.Cut(console.Display(console.Short(p.f.Base, f)), a.Width(a.Out)-2))

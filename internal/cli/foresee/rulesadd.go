@@ -301,7 +301,7 @@ func (n *newRule) foresee(f *rule.File, name, folder string) guide.Sight {
 	}
 	s.Count = fmt.Sprintf("It would take %s%s", plan.Plural(taken, "file"), more)
 	if others > 0 {
-		s.Count += fmt.Sprintf(", and leave %d to others", others)
+		s.Count += fmt.Sprintf(", and leave %s to others", plan.Number(others))
 	}
 	return s
 }

@@ -198,7 +198,7 @@ func (a *app) waitingFiles(f *rule.File, w *watcher.Live) {
 	fmt.Fprintln(a.Out)
 	for i, file := range w.Files {
 		if i == 10 {
-			fmt.Fprintf(a.Out, "… and %d more wait\n", len(w.Files)-10)
+			fmt.Fprintf(a.Out, "… and %s more wait\n", plan.Number(len(w.Files)-10))
 			break
 		}
 		a.Filled(a.Out, 2, fmt.Sprintf("%s has waited %s: %s", console.Display(console.Short(f.Base, file.File)),

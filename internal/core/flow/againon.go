@@ -6,6 +6,7 @@ import (
 
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/turn"
@@ -160,8 +161,8 @@ func (f *Flow) handleAll(r *rule.Rule, why string) {
 		n := from.KnownCount(r.Name.S)
 		return func(time.Time) {
 			if n > sayAgain {
-				f.Out.Said = append(f.Out.Said, fmt.Sprintf("%s handles %d files again, because %s has changed",
-					r.Name.S, n, why))
+				f.Out.Said = append(f.Out.Said, fmt.Sprintf("%s handles %s again, because %s has changed",
+					r.Name.S, plan.Plural(n, "file"), why))
 			}
 		}
 	})
@@ -205,9 +206,9 @@ func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
 	}
 	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] && !f.isAccepted(name, now) {
 		underway.Mark(&f.again.asked, name)
-		f.Trouble(name, fmt.Sprintf("%d of its %d results are lost or changed, and nothing was done about it; "+
+		f.Trouble(name, fmt.Sprintf("%s of its %s results are lost or changed, and nothing was done about it; "+
 			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",
-			len(inputs), all, fill.QuoteWord(name), fill.QuoteWord(name)))
+			plan.Number(len(inputs)), plan.Number(all), fill.QuoteWord(name), fill.QuoteWord(name)))
 		return
 	}
 	delete(f.again.mass, name)

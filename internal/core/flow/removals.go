@@ -248,8 +248,8 @@ func (f *Flow) tooMany(name string, first *went, now time.Time) bool {
 		f.gone.allowed[name] = n
 		return false
 	}
-	f.Trouble(name, fmt.Sprintf("%d of its %d known files went at once, and nothing was done about it; stilltide "+
-		"resume %s accepts that they are gone", n, known, fill.QuoteWord(name)))
+	f.Trouble(name, fmt.Sprintf("%s of its %s known files went at once, and nothing was done about it; stilltide "+
+		"resume %s accepts that they are gone", plan.Number(n), plan.Number(known), fill.QuoteWord(name)))
 	return true
 }
 

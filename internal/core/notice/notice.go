@@ -18,8 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/history"
 	"stilltide/internal/core/plan"
@@ -315,7 +313,7 @@ func counted(k Kind, n int) string {
 	if n == 1 {
 		return "1 " + words[k].one
 	}
-	return humanize.Comma(int64(n)) + " " + words[k].many
+	return plan.Number(n) + " " + words[k].many
 }
 
 func rulesOf(events []Event) []string {
@@ -352,7 +350,7 @@ func text(m Message) []string {
 		if m.Counts[Unmatched] == all {
 			where = "stilltide preview lists them"
 		}
-		lines = append(lines, fmt.Sprintf("and %s more; %s", humanize.Comma(int64(more)), where))
+		lines = append(lines, fmt.Sprintf("and %s more; %s", plan.Number(more), where))
 	}
 	if m.Rules != "" && m.Machine != "" {
 		lines = append(lines, "", fmt.Sprintf("Rules: %s on %s", plan.Display(m.Rules), m.Machine))

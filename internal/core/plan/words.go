@@ -41,8 +41,11 @@ func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word
 	}
-	return humanize.Comma(int64(n)) + " " + word + "s"
+	return Number(n) + " " + word + "s"
 }
+
+// Number writes a number as people read it: 12,000.
+func Number(n int) string { return humanize.Comma(int64(n)) }
 
 // Clock writes a time of today as a time, an older one as a date and a time, in the place
 // of now's clock.
