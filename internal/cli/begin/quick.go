@@ -71,7 +71,7 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 	if err != nil {
 		return console.Usage("--debounce: %v; write a number with its unit, such as 200ms", err)
 	}
-	folder, err := os.Getwd()
+	folder, err := console.Here()
 	if err != nil {
 		return err
 	}

@@ -85,6 +85,15 @@ func fromHome(path string) string {
 	return path
 }
 
+// Here is the current folder.
+func Here() (string, error) {
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", Usage("the current folder is no longer there (%v); change to another one, and try again", err)
+	}
+	return dir, nil
+}
+
 // Shown returns a path as it is best shown to a person in the current folder.
 func (a *App) Shown(path string) string {
 	dir, err := os.Getwd()

@@ -48,7 +48,7 @@ func (a *App) FindRules() (string, error) {
 	if a.Rules != "" {
 		return withoutLinks(Absolute(a.Rules)), nil
 	}
-	dir, err := os.Getwd()
+	dir, err := Here()
 	if err != nil {
 		return "", err
 	}
