@@ -1,5 +1,8 @@
 package main
 
+// reread is the script of rules that are read again: without what it tries it would wait for ever.
+var reread = append(script("reread"), "-timeout", "40s")
+
 // byHand are those of what people do and ask: retry, undo, resume, and what is said of it all.
 var byHand = []Fault{
 	{"what undo has put back counts as handled", "internal/byhand/undo.go",
@@ -102,8 +105,8 @@ var byHand = []Fault{
 		"\tif err == nil && is {\n\t\tif k.Facts", "\tif err == nil && !is {\n\t\tif k.Facts", script("undonefolders")},
 	{"preview goes through folders that are watched twice as a sweep does", "internal/advice/preview.go",
 		"p.walk(folder, folders)", "p.walk(folder, map[string]int{folder: folders[folder]})", script("undonefolders")},
-	{"a job that replaced its own file is undone whole", "internal/byhand/undo.go",
-		"\tcase p.Kind == job.Moved && p.Replaced:\n", "\tcase p.Kind == job.Moved && p.Replaced && over == nil:\n",
+	{"a job that replaced its own file is undone whole", "internal/byhand/foreseen.go",
+		"\tcase p.Kind == job.Moved && p.Replaced:\n", "\tcase p.Kind == job.Moved && p.Replaced && f.over == nil:\n",
 		script("undone")},
 	{"a file that has another name by now has not gone", "internal/core/underway/ends.go",
 		"\tif j.Renamed && path == j.Row.File {\n", "\tif j.Renamed && path == \"\" {\n", script("toldonce")},
@@ -187,4 +190,18 @@ var byHand = []Fault{
 	{"under nohup the watcher goes on", "internal/cli/console/signal.go",
 		"	if !signal.Ignored(syscall.SIGHUP) {\n", "	if true {\n",
 		[]string{"-run", "TestClosingTheTerminal", "./cmd/stilltide", "-timeout", "60s"}},
+	{"what a job put into its own folder does not keep that from being undone", "internal/byhand/foreseen.go",
+		"				facts.Size += more\n", "				_ = more\n",
+		script("undoneinside")},
+	{"files of rules are looked at whatever their names end with", "internal/cli/atwork/reload.go",
+		"	return r.endings[filepath.Ext(ev.Path)]\n", "	return filepath.Ext(ev.Path) == \".yaml\"\n",
+		reread},
+	{"files of rules are looked at wherever they are named by now", "internal/cli/atwork/reload.go",
+		"	r.look(f)\n	if", "	if", reread},
+	{"rules are compared with those in use", "internal/cli/atwork/reload.go",
+		"		r.inUse = f\n", "		_ = f\n", reread},
+	{"a rules file that is gone is told of", "internal/cli/atwork/reload.go",
+		"	if left := goneAfter - now.Sub(r.gone); left > 0 {\n		return left\n	}\n",
+		"	if true {\n		return 0\n	}\n",
+		reread},
 }

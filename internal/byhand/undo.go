@@ -13,7 +13,6 @@ import (
 	"stilltide/internal/core/take"
 	"stilltide/internal/held"
 	"stilltide/internal/ledger"
-	"stilltide/internal/look"
 	"stilltide/internal/place"
 	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
@@ -136,87 +135,12 @@ func Undoable(all []job.Placement) []job.Placement {
 	return list
 }
 
-// canUndoAll asks of each placement whether it can be undone, as if the ones
-// after it had been, and lists the obstacles.
-func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placement) error {
-	over := map[string]file.Facts{} // how it will look by then, by oneName
-	back := map[string]string{}     // folders that will be back by then, and where they are now
-	look := func(path string) (file.Facts, error) {
-		if f, ok := over[oneName(path)]; ok {
-			return f, nil
-		}
-		for at := filepath.Dir(path); at != filepath.Dir(at); at = filepath.Dir(at) {
-			if now, ok := back[at]; ok {
-				return watchfs.LookAny(now + path[len(at):])
-			}
-		}
-		return watchfs.LookAny(path)
-	}
-	var problems []string
-	for i := range list {
-		p := &list[i]
-		if p.State.GoingBack() || work.IsHalfBack(p) || work.IsHidden(p, partOf(l, p)) { // it goes on from there
-			if !work.IsBack(p) {
-				undoneIn(over, p)
-			}
-			continue
-		}
-		if err := placer.CanUndo(work.RecordOf(p, row.Watch), look); err != nil {
-			problems = append(problems, err.Error())
-		}
-		if later, err := takenLater(l, row, p); err != nil {
-			return err
-		} else if later != "" {
-			problems = append(problems, later)
-		}
-		if err := work.Relied(l, p); err != nil {
-			problems = append(problems, err.Error())
-		}
-		if err := work.LastOf(l, l.Folder(), p, nil, look); err != nil {
-			problems = append(problems, err.Error())
-		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == job.Put && !p.Replaced {
-			problems = append(problems, work.NothingElse(p, row.File).Error())
-		}
-		undoneIn(over, p)
-		if p.Facts.Dir && p.Kind == job.Moved {
-			back[p.Source] = p.Target
-		}
-	}
-	if len(problems) > 0 {
-		return fmt.Errorf("nothing was touched: %s", strings.Join(slices.Compact(problems), "; "))
-	}
-	return nil
-}
-
 // Stays returns an error if what a placement put somewhere is to stay there.
 func Stays(l Records, p *job.Placement, all []*job.Placement) error {
 	if err := work.LastOf(l, l.Folder(), p, all, watchfs.LookAny); err != nil {
 		return err
 	}
 	return work.Relied(l, p)
-}
-
-// undoneIn notes how paths will look when a placement is undone.
-func undoneIn(over map[string]file.Facts, p *job.Placement) {
-	if p.Kind != job.Duplicate { // undoing that leaves its target
-		over[oneName(p.Target)] = file.Facts{}
-	}
-	if !p.Kind.Adds() {
-		over[oneName(p.Source)] = p.Facts
-	}
-	switch {
-	case p.Kind == job.Moved && p.Replaced:
-		if kept, err := watchfs.Stat(p.Kept); err == nil {
-			over[oneName(p.Target)] = kept
-		}
-	case p.Kind == job.Tagged || p.Replaced:
-		over[oneName(p.Target)] = p.Facts
-	}
-}
-
-// oneName spells a path that is reached in several ways through links always the same.
-func oneName(path string) string {
-	return filepath.Join(look.RealPath(filepath.Dir(path)), filepath.Base(path))
 }
 
 // takenLater names the later job that took a placed file.

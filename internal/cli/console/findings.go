@@ -13,6 +13,7 @@ import (
 // with what it is about underlined. On a terminal no line is longer than that.
 func (a *App) PrintDiagnostics(w io.Writer, st ink.Style, diags diag.List) {
 	wide := a.Width(w)
+	var all strings.Builder
 	for _, d := range diags {
 		word := st.Bad("error")
 		if d.Severity == diag.SeverityWarning {
@@ -24,14 +25,15 @@ func (a *App) PrintDiagnostics(w io.Writer, st ink.Style, diags diag.List) {
 			text += " (" + d.Hint + ")"
 		}
 		text = ink.Fill(where+string(d.Severity)+": "+text, wide, 2)
-		fmt.Fprintln(w, strings.Replace(text, string(d.Severity)+":", word+":", 1))
+		fmt.Fprintln(&all, strings.Replace(text, string(d.Severity)+":", word+":", 1))
 		if d.Quote != "" {
 			head := fmt.Sprintf("%5d", d.Line)
 			quote, indent, about := underlined(d, wide-len(head)-3)
-			fmt.Fprintf(w, "%s | %s\n", head, ink.Clean(quote))
-			fmt.Fprintf(w, "%s | %s%s\n", strings.Repeat(" ", len(head)), indent, st.Bad(about))
+			fmt.Fprintf(&all, "%s | %s\n", head, ink.Clean(quote))
+			fmt.Fprintf(&all, "%s | %s%s\n", strings.Repeat(" ", len(head)), indent, st.Bad(about))
 		}
 	}
+	a.Board.Print(w, all.String())
 }
 
 // underlined is the quoted line, what stands below it before the underlining, and that. Of a

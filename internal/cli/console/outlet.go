@@ -2,10 +2,8 @@ package console
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"log/slog"
 	"os"
 	"strings"
@@ -102,11 +100,7 @@ func unwritten(to io.Writer, err error) string {
 	if to == os.Stdout {
 		stream = "standard output"
 	}
-	var at *fs.PathError
-	if errors.As(err, &at) {
-		err = at.Err
-	}
-	return fmt.Sprintf("%s cannot be written (%v); the work goes on", stream, err)
+	return fmt.Sprintf("%s cannot be written (%s); the work goes on", stream, Reason(err))
 }
 
 // first waits for the next piece; false if none comes any more.

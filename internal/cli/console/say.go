@@ -2,8 +2,10 @@ package console
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"strings"
@@ -63,4 +65,13 @@ func (a *App) Stamp(st ink.Style) string {
 		return ""
 	}
 	return st.Dim(time.Now().Format("15:04:05")) + "  "
+}
+
+// Reason is an error of the system without its call and its path, for a sentence that names the file.
+func Reason(err error) string {
+	var at *fs.PathError
+	if errors.As(err, &at) {
+		return at.Err.Error()
+	}
+	return err.Error()
 }
