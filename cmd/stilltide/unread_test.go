@@ -16,6 +16,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"stilltide/internal/lock"
 )
 
 // moving is a folder whose rule moves what comes.
@@ -171,5 +173,29 @@ rules:
 		}
 		require.NoError(t, w.cmd.Wait(), w.said())
 		require.Contains(t, w.said(), "ended: 1 job: 1 processed")
+	}
+}
+
+// A demo that is ended, or that nobody reads any more, takes its watcher along.
+func TestADemoLeavesNoWatcherBehind(t *testing.T) {
+	t.Parallel()
+	for _, signalled := range []bool{true, false} {
+		dir := filepath.Join(t.TempDir(), "office")
+		read, write, err := os.Pipe()
+		require.NoError(t, err)
+		defer read.Close()
+		w := printsTo(t, filepath.Dir(dir), write, "demo", "--folder", dir)
+		write.Close()
+		lines := bufio.NewScanner(read)
+		for lines.Scan() && !strings.Contains(lines.Text(), "Three tide gauges") {
+			continue
+		}
+		read.Close()
+		if signalled {
+			require.NoError(t, w.cmd.Process.Signal(syscall.SIGTERM))
+		}
+		require.Error(t, w.cmd.Wait())
+		require.Contains(t, w.said(), "the demo was ended before it was over")
+		require.False(t, lock.InUse(filepath.Join(dir, ".stilltide")))
 	}
 }

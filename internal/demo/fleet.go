@@ -135,7 +135,7 @@ func (s *show) playFleet() error {
 
 // untilHalved waits for charts to be made smaller.
 func (s *show) untilHalved(most time.Duration, names []string) {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(most); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
 		if left := s.notHalved(names); len(left) == 0 {
 			return
 		}

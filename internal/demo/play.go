@@ -3,6 +3,7 @@ package demo
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,12 +27,16 @@ import (
 
 // Options are what a demo is given.
 type Options struct {
+	Until  context.Context // ended when the demo is to end before it is over
 	Folder string // an empty one
 	Server string // the program of an engine for other machines, "" for none
 	Out    io.Writer
 	Style  ink.Style
 	Run    func(args ...string) error // runs a command of the program
 }
+
+// ErrEnded says that the demo was ended before it was over.
+var ErrEnded = errors.New("the demo was ended before it was over")
 
 // ErrWrong says that something did not turn out as it must. What it was has been printed.
 var ErrWrong = errors.New("the demo did not work as expected")
@@ -75,6 +80,9 @@ func Play(o Options) error {
 	playErr := s.play()
 	if err := errors.Join(playErr, s.stop()); err != nil {
 		return err
+	}
+	if s.Until.Err() != nil {
+		return ErrEnded
 	}
 	if err := s.results(); err != nil {
 		return err
@@ -240,7 +248,7 @@ func (s *show) playSteps(arrivals, gauges string) error {
 
 // undoChart waits for the charts and takes one back on the running watcher.
 func (s *show) undoChart() error {
-	for end := time.Now().Add(6 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(6 * time.Second); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
 		jobs, err := s.jobs(ledger.Filter{Rule: "charts", States: []job.State{job.Processed}})
 		if err != nil || len(jobs) < 2 {
 			continue
@@ -282,9 +290,12 @@ func (s *show) writeSlowly(path string, content []byte) error {
 	return f.Close()
 }
 
+// goesOn reports whether there is more to wait for.
+func (s *show) goesOn(end time.Time) bool { return time.Now().Before(end) && s.Until.Err() == nil }
+
 // untilRetrying waits for a job that waits for its next attempt.
 func (s *show) untilRetrying(most time.Duration) {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(most); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
 		if jobs, err := s.jobs(ledger.Filter{States: []job.State{job.Retrying}}); err == nil &&
 			len(jobs) > 0 {
 			return
@@ -294,7 +305,7 @@ func (s *show) untilRetrying(most time.Duration) {
 
 // until waits for files to be where they belong.
 func (s *show) until(most time.Duration, files ...string) {
-	for end := time.Now().Add(most); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(most); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
 		missing := 0
 		for _, name := range files {
 			if _, err := os.Stat(filepath.Join(s.Folder, name)); err != nil {

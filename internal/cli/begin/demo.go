@@ -53,7 +53,9 @@ func (a *app) demo(folder string, keep bool, server string) error {
 	if err != nil {
 		return err
 	}
-	err = demo.Play(demo.Options{Folder: folder, Server: server, Out: a.Out, Style: a.Style, Run: a.run})
+	ctx, stop := a.UntilSignal()
+	defer stop()
+	err = demo.Play(demo.Options{Until: ctx, Folder: folder, Server: server, Out: a.Out, Style: a.Style, Run: a.run})
 	if errors.Is(err, demo.ErrWrong) {
 		return console.Found(err.Error())
 	}
