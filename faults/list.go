@@ -310,7 +310,7 @@ var atWork = []Fault{
 		"\t\tp.handled[c.Rule.Name.S+\"\\x00\"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}\n", "",
 		script("kepttrue")},
 	{"preview goes on with chains", "internal/advice/preview.go",
-		"\t\tp.next = append(p.next, offered{path, stage})\n", "\t\t_ = stage\n", script("foretold")},
+		"\t\tp.next = append(p.next, offered{path, first, stage})\n", "\t\t_ = stage\n", script("foretold")},
 	{"the last save of a run is run", "internal/quick/quick.go", "\ts.machine.Changed(path, now.Add(s.pause()))\n",
 		"\tif s.pause() == 0 {\n\t\ts.machine.Changed(path, now)\n\t}\n", script("quick")},
 	{"a mirrored copy is not removed because its file was moved by a rule", "internal/core/underway/ends.go",

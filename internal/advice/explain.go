@@ -179,7 +179,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	if err != nil {
 		return d, err
 	}
-	candidates = candidatesOf(candidates, open)
+	candidates, from.Memory = candidatesOf(candidates, open), anew(from.Memory, open)
 	for len(candidates) > 0 {
 		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: now}, from)
 		if err != nil {

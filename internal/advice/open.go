@@ -43,6 +43,21 @@ func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
 	return list
 }
 
+// anew is a memory beside the job that a file has: what the job's own rule remembers of it does not count, since the
+// job does it once more.
+func anew(memory func(plan.Candidate) (take.Memory, bool, error),
+	j *job.Job) func(plan.Candidate) (take.Memory, bool, error) {
+	if j == nil || memory == nil {
+		return memory
+	}
+	return func(c plan.Candidate) (take.Memory, bool, error) {
+		if c.Rule.Name.S == j.Rule {
+			return take.Memory{}, false, nil
+		}
+		return memory(c)
+	}
+}
+
 // ofRule is the job if it is one of the rule.
 func ofRule(j *job.Job, r *rule.Rule) *job.Job {
 	if j == nil || j.Rule != r.Name.S {

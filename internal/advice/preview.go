@@ -34,15 +34,16 @@ type Foreseen struct {
 	Unmatched bool       // no rule takes it, now or before, though it is a real file
 	Settled   bool
 	Steps     []string
-	From      []string // where words come from that may be one thing or another
-	FileAfter string   // "" if it stays, is discarded, or only a run can tell
-	Thrown    string   // "to the trash" or "deleted", if a step discards it
-	Open      bool     // only a run can tell where it ends
-	Doubt     bool     // it is assumed that commands make what later steps use
-	Skipped   bool     // its content was handled before: no step is taken
-	Fails     string   // why it would fail before anything is run, or in placing
-	Clashes   []string // what is at its places already
-	Job       *job.Job // that has the file, and is not over; nil if one would begin
+	From      []string  // where words come from that may be one thing or another
+	FileAfter string    // "" if it stays, is discarded, or only a run can tell
+	Thrown    string    // "to the trash" or "deleted", if a step discards it
+	Open      bool      // only a run can tell where it ends
+	Doubt     bool      // it is assumed that commands make what later steps use
+	Skipped   bool      // its content was handled before: no step is taken
+	Fails     string    // why it would fail before anything is run, or in placing
+	Clashes   []string  // what is at its places already
+	Job       *job.Job  // that has the file, and is not over; nil if one would begin
+	First     *Foreseen // the file that is there now and that this would come of; nil if it is there itself
 }
 
 // Preview reports every file in the watched folders (or below paths, if any
@@ -145,6 +146,7 @@ func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, 
 // offered is a file that a foretold job placed where rules watch.
 type offered struct {
 	path  string
+	first *Foreseen
 	stage int
 }
 
@@ -202,12 +204,12 @@ func (p *previewer) one(path string, dir bool) error {
 	if !there {
 		return nil // a job before would have taken it
 	}
-	return p.tellOf(path, self, dir, 0)
+	return p.tellOf(path, self, dir, nil, 0)
 }
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
-func (p *previewer) tellOf(path string, self scene.Thing, dir bool, stage int) error {
-	f := Foreseen{File: path, Stage: stage, Unmatched: !p.set.Placed(path),
+func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Foreseen, stage int) error {
+	f := Foreseen{File: path, First: first, Stage: stage, Unmatched: !p.set.Placed(path),
 		Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
 	from, made := p.sources(self)
 	candidates, err := take.Candidates(p.set, path, dir, made)
@@ -221,7 +223,7 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, stage int) e
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}
 	if err == nil && p.open && stage == 0 {
 		f.Job, err = openJob(p.set, p.l, path)
-		candidates = candidatesOf(candidates, f.Job)
+		candidates, from.Memory = candidatesOf(candidates, f.Job), anew(from.Memory, f.Job)
 	}
 	for err == nil && len(candidates) > 0 {
 		var v take.Verdict
@@ -369,19 +371,26 @@ func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *work.Foretelling, c
 	if f.Stage >= loop.MaxPasses {
 		return
 	}
+	first := f.First
+	if first == nil {
+		first = f
+	}
+	if w.At == c.Unit && f.Job != nil { // when that is over, all rules are asked
+		p.next = append(p.next, offered{c.Unit, first, f.Stage + 1})
+	}
 	for _, path := range w.Placed {
 		if t, there := p.scene.Look(path); there {
-			p.offerNext(path, t, chainOf(chain, c.Rule), f.Stage+1)
+			p.offerNext(path, t, chainOf(chain, c.Rule), first, f.Stage+1)
 		}
 	}
 }
 
 // offerNext offers what was placed to the rules that watch there; of a folder that no
 // rule takes whole, what lies in it.
-func (p *previewer) offerNext(path string, t scene.Thing, chain []string, stage int) {
+func (p *previewer) offerNext(path string, t scene.Thing, chain []string, first *Foreseen, stage int) {
 	if p.set.Watched(path) {
 		p.chains[path] = chain
-		p.next = append(p.next, offered{path, stage})
+		p.next = append(p.next, offered{path, first, stage})
 	}
 	if !t.Facts.Dir || t.Source == "" {
 		return
@@ -389,7 +398,7 @@ func (p *previewer) offerNext(path string, t scene.Thing, chain []string, stage 
 	_ = watchfs.EachEntry(t.Source, func(e watchfs.Entry) {
 		inner := filepath.Join(path, e.Name())
 		if below, there := p.scene.Look(inner); there && (below.Facts.Regular || below.Facts.Dir) {
-			p.offerNext(inner, below, chain, stage)
+			p.offerNext(inner, below, chain, first, stage)
 		}
 	})
 }
@@ -403,7 +412,7 @@ func (p *previewer) chain() error {
 		if !there {
 			continue
 		}
-		if err := p.tellOf(o.path, self, self.Facts.Dir, o.stage); err != nil {
+		if err := p.tellOf(o.path, self, self.Facts.Dir, o.first, o.stage); err != nil {
 			return err
 		}
 	}

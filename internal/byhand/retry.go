@@ -253,6 +253,9 @@ func (r *round) putBack(from, to string, facts file.Facts) (file.Facts, error) {
 	}
 	p.State, p.After = job.Done, res.Facts
 	r.back = append(r.back, p)
+	if err := forgetAll(r.l, from, facts.Dir); err != nil { // what comes there again is new there
+		return facts, err
+	}
 	if res.Facts.Dir {
 		return watchfs.LookTree(to)
 	}

@@ -234,7 +234,7 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 	return rests, backAt(l, p, now[p.Source])
 }
 
-// forgetAll has every rule forget a file that undoing took away, and what lay in it if it was a folder.
+// forgetAll has every rule forget a file that was taken back from there, and what lay in it if it was a folder.
 func forgetAll(l Records, path string, dir bool) error {
 	tally, err := l.Tally()
 	for rule := range tally {

@@ -28,8 +28,8 @@ import (
 // Options are what a demo is given.
 type Options struct {
 	Until  context.Context // ended when the demo is to end before it is over
-	Folder string // an empty one
-	Server string // the program of an engine for other machines, "" for none
+	Folder string          // an empty one
+	Server string          // the program of an engine for other machines, "" for none
 	Out    io.Writer
 	Style  ink.Style
 	Run    func(args ...string) error // runs a command of the program

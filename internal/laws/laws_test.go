@@ -272,8 +272,8 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	}
 	said := map[key]string{}
 	for _, f := range r.foreseen {
-		if f.Rule == nil || f.Job != nil {
-			continue // it waits, or goes on
+		if f.Rule == nil || f.Job != nil || f.First != nil && waits(f.First.Job) {
+			continue // it waits, or goes on, or comes of one that does
 		}
 		if f.Open || f.Doubt && f.Fails == "" {
 			return ""
@@ -302,6 +302,9 @@ func wordAndDeed(_ *testing.T, r *run) string {
 	}
 	return b.String()
 }
+
+// waits tells of a job that it does not begin in this sweep.
+func waits(j *job.Job) bool { return j != nil && j.State == job.Retrying }
 
 func skipped(is bool) string {
 	if is {

@@ -132,6 +132,17 @@ func (p *preview) nextAttempt(f advice.Foreseen) string {
 	return fmt.Sprintf("job %d %s", f.Job.ID, standing.NextAttempt(f.Job, p.now))
 }
 
+// waits says why the job of a foreseen file would not start yet, be it that of the file which it would come of.
+func (p *preview) waits(f advice.Foreseen) string {
+	why := cmp.Or(p.held(f), p.nextAttempt(f))
+	if why == "" && f.First != nil {
+		if first := p.waits(*f.First); first != "" {
+			return "first " + console.Short(p.f.Base, f.First.File) + ": " + first
+		}
+	}
+	return why
+}
+
 // progress shows a text in one line of a terminal that is written again and again.
 func (p *preview) progress(text string) {
 	w, ok := p.a.Err.(*os.File)
@@ -144,7 +155,7 @@ func (p *preview) progress(text string) {
 
 func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
 	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled,
-		Held:  cmp.Or(p.held(f), p.nextAttempt(f)),
+		Held:  p.waits(f),
 		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage,
 		Fails: f.Fails, Discards: f.Thrown,
 		FileAfter: jsonlines.Place(f.FileAfter)}

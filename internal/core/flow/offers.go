@@ -79,16 +79,22 @@ func (f *Flow) Offer(path string, dir bool, kind settle.Kind, now time.Time) {
 	if f.lent[unit] || f.Claims[unit] != nil {
 		return
 	}
+	j := f.ByPath[unit]
+	if kind == settle.Found {
+		if rules := f.leaving[first.Root]; rules != nil {
+			f.leave(unit, candidates, rules)
+		}
+		if j != nil {
+			j.Others = true
+		}
+	}
 	if !f.settle.Has(unit) && f.Window.Holds(&f.Jobs, unit) {
 		return // a queued job looks again before it starts
 	}
-	if j := f.ByPath[unit]; j != nil && !j.Parked[unit] {
+	switch {
+	case j != nil && !j.Parked[unit]:
 		f.changedWhile(j, unit, kind)
 		return
-	}
-	switch rules := f.leaving[first.Root]; {
-	case kind == settle.Found && rules != nil:
-		f.leave(unit, candidates, rules)
 	case kind != settle.Found && kind != settle.Nudged:
 		f.suspect(unit, candidates)
 	}

@@ -374,6 +374,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	js.noteOffers(j)
 	js.suspect(j)
 	js.release(j, now)
+	js.askOthers(j, now)
 	if j.Rule != nil && j.Rule.Share && j.Row.Event == file.Removed {
 		js.ways.Went(j.Row.File, now) // the rules after it come next
 	} else if j.Rule != nil && j.Rule.Share && fileNow == j.Row.File {

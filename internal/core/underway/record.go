@@ -119,7 +119,8 @@ func isRenamed(row job.Job) bool { return row.FileNow == "" && row.Event != file
 // adopt takes a job of an earlier run into the memory without queueing it.
 // recorded is the state that its row has in the ledger.
 func (js *Jobs) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
-	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries, Renamed: isRenamed(row)}
+	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries, Others: true,
+		Renamed: isRenamed(row)}
 	j.Captures = take.Captures(js.Set, js.Store, row)
 	js.Window.came(row.Rule)
 	js.AdoptPaths(j)
