@@ -217,4 +217,9 @@ var byHand = []Fault{
 	{"what a retried job places again is new there", "internal/byhand/retry.go",
 		"	if err := forgetAll(r.l, from, facts.Dir); err != nil {", "	if err := error(nil); err != nil {",
 		script("retriedstays")},
+	{"a process that is being started writes to nothing", "internal/place/remove.go",
+		"now.Writers == file.Some && n == len(pauses):", "now.Writers == file.Some:",
+		unit("place", "TestAProcessThatIsStarted")},
+	{"that a file changed is said wherever it is", "internal/core/underway/ends.go",
+		"		if m.Source == j.where(j.Row.File, j.Row.Facts).At {\n", "		if m.Source == j.Row.File {\n", script("midjob")},
 }

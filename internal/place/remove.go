@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"time"
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
@@ -62,6 +63,10 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 	return nil
 }
 
+// pauses are those between looks at a file that somebody seems to write to, in milliseconds: a process that is being
+// started holds what was open in this one when that began, until it has become its program (fork(2), execve(2)).
+var pauses = []time.Duration{1, 4, 20, 75, 150}
+
 // quiet checks that nobody writes to a source that has its hidden name: what is written
 // after the copy was made would be lost with it.
 func (p *Placer) quiet(r *Request, hidden string) error {
@@ -69,13 +74,17 @@ func (p *Placer) quiet(r *Request, hidden string) error {
 	if r.Expect.Dir {
 		look = func() (file.Facts, error) { return watchfs.LookTree(hidden) }
 	}
-	switch now, err := look(); {
-	case err != nil:
-		return held.Cannot(r.Source, "looked at", err)
-	case now.Writers == file.Some, r.Expect.Exists && !now.Same(r.Expect):
-		return fmt.Errorf("%s: %w", r.Source, job.ErrChanged)
+	for n := 0; ; n++ {
+		switch now, err := look(); {
+		case err != nil:
+			return held.Cannot(r.Source, "looked at", err)
+		case r.Expect.Exists && !now.Same(r.Expect), now.Writers == file.Some && n == len(pauses):
+			return fmt.Errorf("%s: %w", r.Source, job.ErrChanged)
+		case now.Writers != file.Some:
+			return nil
+		}
+		time.Sleep(pauses[n] * time.Millisecond)
 	}
-	return nil
 }
 
 // restore gives a hidden file a name back: its own, or the next that is free.

@@ -269,7 +269,7 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 		}
 		Mark(&j.Again, m.Source)
 		fileNow[m.Source] = m.Source
-		if m.Source == j.Row.File {
+		if m.Source == j.where(j.Row.File, j.Row.Facts).At {
 			reason = turn.Join(reason, "the file changed while its job ran, so it stays and counts as a new one")
 		}
 	}
