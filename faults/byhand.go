@@ -221,5 +221,6 @@ var byHand = []Fault{
 		"now.Writers == file.Some && n == len(pauses):", "now.Writers == file.Some:",
 		unit("place", "TestAProcessThatIsStarted")},
 	{"that a file changed is said wherever it is", "internal/core/underway/ends.go",
-		"		if m.Source == j.where(j.Row.File, j.Row.Facts).At {\n", "		if m.Source == j.Row.File {\n", script("midjob")},
+		"		if m.Source == j.where(j.Row.File, j.Row.Facts).At {\n", "		if m.Source == j.Row.File {\n",
+		script("midjob")},
 }
