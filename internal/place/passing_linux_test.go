@@ -15,8 +15,8 @@ import (
 	"stilltide/internal/watchfs"
 )
 
-// A process that is being started holds, for an instant, all that is open in this one: a file that was being written then
-// looks as if somebody wrote to it. That is no reason to leave it where it is.
+// A process that is being started holds, for an instant, all that is open in this one: a file that was being written
+// then looks as if somebody wrote to it. That is no reason to leave it where it is.
 func TestAProcessThatIsStartedWritesToNothing(t *testing.T) {
 	dir := t.TempDir()
 	var over atomic.Bool
