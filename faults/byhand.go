@@ -223,4 +223,8 @@ var byHand = []Fault{
 	{"that a file changed is said wherever it is", "internal/core/underway/ends.go",
 		"		if m.Source == j.where(j.Row.File, j.Row.Facts).At {\n", "		if m.Source == j.Row.File {\n",
 		script("midjob")},
+	{"all that is gathered is shared", "internal/core/underway/ends.go",
+		"			Mark(&j.Again, path)\n",
+		"			if path == j.Row.File {\n				Mark(&j.Again, path)\n			}\n",
+		append(script("sharedsets"), "-timeout", "40s")},
 }

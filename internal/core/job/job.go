@@ -91,6 +91,19 @@ func (j Job) Files() []string {
 	return files
 }
 
+// Staying lists those of the inputs that are where they were taken.
+func (j *Job) Staying() (paths []string) {
+	if j.FileNow == j.File {
+		paths = append(paths, j.File)
+	}
+	for _, m := range j.Extra {
+		if m.FileNow == m.File && !m.Companion {
+			paths = append(paths, m.File)
+		}
+	}
+	return paths
+}
+
 // Now lists where the files of a job are, and their markers, as far as they are somewhere.
 func (j Job) Now() []string {
 	places := []string{j.FileNow}

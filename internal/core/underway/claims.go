@@ -69,20 +69,13 @@ func (js *Jobs) release(j *Job, now time.Time) {
 
 // askOthers offers the files of a job that stay to the rules before its own, which may have come since it was taken.
 func (js *Jobs) askOthers(j *Job, now time.Time) {
-	ask := func(path, at string) {
-		if path != at {
-			return
-		}
-		if rules := js.ways.CandidatesOf(path, j.Row.Facts.Dir, now); len(rules) > 0 && rules[0].Rule != j.Rule {
-			js.ways.Offer(path, j.Row.Facts.Dir, settle.Nudged, now)
-		}
-	}
 	if !j.Others {
 		return
 	}
-	ask(j.Row.File, j.Row.FileNow)
-	for _, m := range j.Row.Extra {
-		ask(m.File, m.FileNow)
+	for _, path := range j.Row.Staying() {
+		if rules := js.ways.CandidatesOf(path, j.Row.Facts.Dir, now); len(rules) > 0 && rules[0].Rule != j.Rule {
+			js.ways.Offer(path, j.Row.Facts.Dir, settle.Nudged, now)
+		}
 	}
 }
 

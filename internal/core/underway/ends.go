@@ -377,8 +377,10 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	js.askOthers(j, now)
 	if j.Rule != nil && j.Rule.Share && j.Row.Event == file.Removed {
 		js.ways.Went(j.Row.File, now) // the rules after it come next
-	} else if j.Rule != nil && j.Rule.Share && fileNow == j.Row.File {
-		Mark(&j.Again, j.Row.File)
+	} else if j.Rule != nil && j.Rule.Share {
+		for _, path := range j.Row.Staying() {
+			Mark(&j.Again, path)
+		}
 	}
 	if j.gone || j.missed {
 		js.ways.WentAway(j.Row.File, false, now)
