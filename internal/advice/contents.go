@@ -31,7 +31,7 @@ func (p *previewer) handledBefore(w *work.Foretelling, unless string) (is bool, 
 	}
 	is, err := decides.Skips(hash, func(hash string) (bool, error) {
 		if name := w.Job.Rule.Name.S; !p.seen[name+"\x00"+hash] && p.l != nil {
-			return p.l.KnowsContent(name, hash, 0)
+			return p.l.KnowsContent(name, hash, w.Job.ID)
 		}
 		return p.seen[w.Job.Rule.Name.S+"\x00"+hash], nil
 	})

@@ -425,6 +425,9 @@ func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain 
 	p.scene.Begin()
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
 		At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
+	if f.Job != nil {
+		w.Job.ID = f.Job.ID
+	}
 	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
 	skipped, hash, said := p.handledBefore(w, t.Unless)
 	if f.Skipped = skipped; skipped {
