@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -15,9 +16,22 @@ type Writer struct {
 	Program string
 }
 
+// untilSeen is how long a file that is being made may be open before its descriptor can be seen: the file is there, and
+// is announced, before open(2) has returned.
+const untilSeen = 20 * time.Millisecond
+
 // WhoWrites finds the processes that have a file open for writing, among
 // those that this user may look at (proc_pid_fd(5), proc_pid_fdinfo(5)).
 func WhoWrites(path string) []Writer {
+	found := writersNow(path)
+	if len(found) == 0 {
+		time.Sleep(untilSeen)
+		found = writersNow(path)
+	}
+	return found
+}
+
+func writersNow(path string) []Writer {
 	want, err := os.Stat(path)
 	if err != nil {
 		return nil
