@@ -227,4 +227,6 @@ var byHand = []Fault{
 		"			Mark(&j.Again, path)\n",
 		"			if path == j.Row.File {\n				Mark(&j.Again, path)\n			}\n",
 		append(script("sharedsets"), "-timeout", "40s")},
+	{"the next attempt goes by the time of day", "internal/core/underway/attempts.go",
+		"return now.Round(0).Add(wait)", "return now.Add(wait)", unit("engine", "TestTheNextAttemptGoes")},
 }

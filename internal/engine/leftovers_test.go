@@ -77,6 +77,22 @@ rules:
 	require.NoFileExists(t, copied)
 }
 
+// The next attempt begins at the time of day that is shown, also if the machine has slept until then.
+func TestTheNextAttemptGoesByTheTimeOfDay(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in", "a"), []byte("x"), 0o666))
+	next := make(chan time.Time, 1)
+	_, stop := run(t, dir, `
+rules:
+  - {name: all, watch: in, debounce: 0s, retry: {times: 1, delay: 1h}, run: "false"}
+`, func(o turn.Outcome) { next <- o.Next })
+	defer stop()
+	at := <-next
+	require.WithinRange(t, at, time.Now().Add(30*time.Minute), time.Now().Add(2*time.Hour))
+	require.True(t, at == at.Round(0), "it counts by the running clock")
+}
+
 // theJob returns the only job in a folder's ledger.
 func theJob(t *testing.T, dir string) job.Job {
 	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})

@@ -389,6 +389,10 @@ func (js *Jobs) afterAttempt(j *Job, res turn.AttemptEnd, now time.Time) {
 	}
 }
 
+// byDay is the time of day so much later: that is what is shown, and what the ledger keeps. The running clock, by which
+// Go would go else, stands still while the machine sleeps.
+func byDay(now time.Time, wait time.Duration) time.Time { return now.Round(0).Add(wait) }
+
 // waitForRoom tries a job again that failed for want of room or of a disk:
 // that is not the file's fault, and the attempt does not count.
 func (js *Jobs) waitForRoom(j *Job, res turn.AttemptEnd, now time.Time) {
@@ -398,7 +402,7 @@ func (js *Jobs) waitForRoom(j *Job, res turn.AttemptEnd, now time.Time) {
 	first := j.Row.State != job.Retrying && s.wait == 2*time.Second
 	js.Dispatch.Done(j.Row.ID)
 	j.Row.Become(job.Retrying)
-	j.Row.Due = now.Add(s.wait)
+	j.Row.Due = byDay(now, s.wait)
 	js.Record(j)
 	js.Enqueue(j)
 	if first {
@@ -458,7 +462,7 @@ func (js *Jobs) failed(j *Job, res turn.AttemptEnd, now time.Time) {
 	}
 	js.Dispatch.Done(j.Row.ID)
 	j.Row.Become(job.Retrying)
-	j.Row.Due = now.Add(wait)
+	j.Row.Due = byDay(now, wait)
 	js.Record(j)
 	js.Enqueue(j)
 	js.Out.Outcomes = append(js.Out.Outcomes, turn.Outcome{Job: j.asItIs(), Next: j.Row.Due})
