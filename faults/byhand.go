@@ -178,7 +178,7 @@ var byHand = []Fault{
 		unit("place", "TestWhatIsHidden")},
 	{"no work waits for who reads what is printed", "internal/cli/console/board.go",
 		"	if o := b.outlet(w); o != nil {\n", "	if o := b.outlet(w); o != nil && text == \"\" {\n",
-		[]string{"-run", "TestWhatNobodyReadsHoldsNoWorkUp", "./cmd/stilltide", "-timeout", "60s"}},
+		[]string{"-run", "TestUnreadOutputHoldsNoWorkUp", "./cmd/stilltide", "-timeout", "60s"}},
 	{"what is left out is counted", "internal/cli/console/outlet.go",
 		"		missed, o.missed = o.missed, 0\n", "		o.missed = 0\n", unit("cli/console", "TestWhatIsNotRead")},
 	{"a reader that is gone ends no work", "internal/cli/console/signal.go",
@@ -229,4 +229,7 @@ var byHand = []Fault{
 		append(script("sharedsets"), "-timeout", "40s")},
 	{"the next attempt goes by the time of day", "internal/core/underway/attempts.go",
 		"return now.Round(0).Add(wait)", "return now.Add(wait)", unit("engine", "TestTheNextAttemptGoes")},
+	{"a reader that is gone is no error", "internal/cli/root.go",
+		"	case console.IsUnread(err):\n", "	case false:\n",
+		[]string{"-run", "TestAReaderThatIsGoneEndsWhat", "./cmd/stilltide"}},
 }

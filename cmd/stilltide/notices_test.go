@@ -33,12 +33,23 @@ func startWatcher(t *testing.T, dir string, env ...string) *watcher {
 	t.Helper()
 	program, err := built()
 	require.NoError(t, err)
-	w := &watcher{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log")}
+	w := &watcher{t: t, dir: dir, cmd: exec.Command(program, "watch")}
+	w.cmd.Env = append(os.Environ(), env...)
+	return w.start(nil)
+}
+
+// start starts a command of the program. What it says goes to its log, and so does what it prints, if to is nil.
+func (w *watcher) start(to *os.File) *watcher {
+	t := w.t
+	t.Helper()
+	w.log = filepath.Join(t.TempDir(), "log")
 	log, err := os.Create(w.log)
 	require.NoError(t, err)
 	defer log.Close()
-	w.cmd = exec.Command(program, "watch")
-	w.cmd.Dir, w.cmd.Stdout, w.cmd.Stderr, w.cmd.Env = dir, log, log, append(os.Environ(), env...)
+	w.cmd.Dir, w.cmd.Stdout, w.cmd.Stderr = w.dir, log, log
+	if to != nil {
+		w.cmd.Stdout = to
+	}
 	require.NoError(t, w.cmd.Start())
 	t.Cleanup(func() { _ = w.cmd.Process.Kill() })
 	return w

@@ -34,20 +34,12 @@ func (w *watcher) ready() {
 	require.Eventually(w.t, func() bool { return strings.Contains(w.said(), "ready:") }, patience, 5*time.Millisecond)
 }
 
-// printsTo has a watcher that has not begun print its jobs there, and what it says into its log.
+// printsTo starts a command of the program that prints there, and says the rest into its log.
 func printsTo(t *testing.T, dir string, out *os.File, args ...string) *watcher {
 	t.Helper()
 	program, err := built()
 	require.NoError(t, err)
-	w := &watcher{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log")}
-	log, err := os.Create(w.log)
-	require.NoError(t, err)
-	defer log.Close()
-	w.cmd = exec.Command(program, args...)
-	w.cmd.Dir, w.cmd.Stdout, w.cmd.Stderr = dir, out, log
-	require.NoError(t, w.cmd.Start())
-	t.Cleanup(func() { _ = w.cmd.Process.Kill() })
-	return w
+	return (&watcher{t: t, dir: dir, cmd: exec.Command(program, args...)}).start(out)
 }
 
 // files waits until a folder has so many.
@@ -57,9 +49,9 @@ func files(t *testing.T, dir string, n int) {
 		5*time.Millisecond)
 }
 
-// Nobody reads what the watcher prints, as in a terminal that was stopped with Ctrl-S: it works,
+// What the watcher prints is not read, as in a terminal that was stopped with Ctrl-S: it works,
 // and ends when it is asked to. What was printed before that is there when it is read.
-func TestWhatNobodyReadsHoldsNoWorkUp(t *testing.T) {
+func TestUnreadOutputHoldsNoWorkUp(t *testing.T) {
 	t.Parallel()
 	dir := moving(t)
 	read, write, err := os.Pipe()
@@ -124,6 +116,35 @@ func TestAReaderThatIsGoneEndsNoWork(t *testing.T) {
 	require.Contains(t, said, "ended: 3 jobs: 3 processed")
 }
 
+// A command that shows something ends when its reader does (`jobs log 1 --follow | head`), and says nothing of it.
+func TestAReaderThatIsGoneEndsWhatIsShown(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	put(t, dir, "stilltide.yaml", `version: 1
+rules: [{name: r, watch: in, debounce: 0s, script: "until test -e go; do echo line; sleep 0.02; done", processed: out}]
+`)
+	put(t, dir, "in/a", "x")
+	w := startWatcher(t, dir)
+	w.ready()
+	require.Eventually(t, func() bool {
+		list, _ := os.ReadDir(filepath.Join(dir, ".stilltide", "output"))
+		return len(list) > 0
+	}, patience, 5*time.Millisecond)
+	read, write, err := os.Pipe()
+	require.NoError(t, err)
+	follower := printsTo(t, dir, write, "jobs", "log", "1", "--follow")
+	write.Close()
+	_, err = bufio.NewReaderSize(read, 16).ReadString('\n')
+	require.NoError(t, err)
+	read.Close()
+	_ = follower.cmd.Wait()
+	require.Empty(t, follower.said())
+	require.Equal(t, 141, follower.cmd.ProcessState.ExitCode())
+	put(t, dir, "go", "")
+	files(t, filepath.Join(dir, "out"), 1)
+	w.stop()
+}
+
 // Closing the terminal (SIGHUP) ends the watcher as Ctrl-C does: what runs is finished. Under
 // nohup it goes on.
 func TestClosingTheTerminalEndsInOrder(t *testing.T) {
@@ -142,18 +163,11 @@ rules:
     processed: out
 `)
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "in"), 0o777))
-		w := &watcher{t: t, dir: dir, log: filepath.Join(t.TempDir(), "log")}
-		log, err := os.Create(w.log)
-		require.NoError(t, err)
-		w.cmd = exec.Command(program, "watch")
+		w := &watcher{t: t, dir: dir, cmd: exec.Command(program, "watch")}
 		if nohup {
 			w.cmd = exec.Command("nohup", program, "watch")
 		}
-		w.cmd.Dir, w.cmd.Stdout, w.cmd.Stderr = dir, log, log
-		require.NoError(t, w.cmd.Start())
-		t.Cleanup(func() { _ = w.cmd.Process.Kill() })
-		log.Close()
-		w.ready()
+		w.start(nil).ready()
 		put(t, dir, "in/a", "x")
 		begun := filepath.Join(dir, "begun")
 		require.Eventually(t, func() bool { _, err := os.Stat(begun); return err == nil }, patience, 5*time.Millisecond)
@@ -176,7 +190,7 @@ rules:
 	}
 }
 
-// A demo that is ended, or that nobody reads any more, takes its watcher along.
+// A demo that is ended, or whose reader is gone, takes its watcher along.
 func TestADemoLeavesNoWatcherBehind(t *testing.T) {
 	t.Parallel()
 	for _, signalled := range []bool{true, false} {

@@ -45,6 +45,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 			fmt.Fprintf(errOut, "stilltide: %s\n", exit.Text)
 		}
 		return exit.Status
+	case console.IsUnread(err):
+		return console.ExitUnread
 	case errors.Is(err, ledger.ErrBusy):
 		fmt.Fprintf(errOut, "stilltide: %v\n", err)
 		return console.ExitBusy

@@ -65,7 +65,7 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 
 // pauses are those between looks at a file that somebody seems to write to, in milliseconds: a process that is being
 // started holds what was open in this one when that began, until it has become its program (fork(2), execve(2)).
-var pauses = []time.Duration{1, 4, 20, 75, 150}
+var pauses = []int{1, 4, 20, 75, 150}
 
 // quiet checks that nobody writes to a source that has its hidden name: what is written
 // after the copy was made would be lost with it.
@@ -83,7 +83,7 @@ func (p *Placer) quiet(r *Request, hidden string) error {
 		case now.Writers != file.Some:
 			return nil
 		}
-		time.Sleep(pauses[n] * time.Millisecond)
+		time.Sleep(time.Duration(pauses[n]) * time.Millisecond)
 	}
 }
 

@@ -1,13 +1,28 @@
 package console
 
-import "fmt"
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"syscall"
+)
 
 // Exit statuses.
 const (
 	ExitFound = 1 // it ran, and something failed or was found
 	ExitUsage = 2 // wrong usage or rules
 	ExitBusy  = 3 // another watcher holds this ledger
+	// ExitUnread is that of a program which a shell has seen end of SIGPIPE: 128 and the signal's number.
+	ExitUnread = 141
 )
+
+// IsUnread reports whether an error says no more than that the reader of standard output is gone, as head(1) is when it
+// has its lines.
+func IsUnread(err error) bool {
+	var at *fs.PathError
+	return errors.As(err, &at) && at.Path == os.Stdout.Name() && errors.Is(err, syscall.EPIPE)
+}
 
 // ExitError ends the program with a status. An empty message prints nothing.
 type ExitError struct {

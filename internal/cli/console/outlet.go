@@ -57,7 +57,7 @@ func (o *outlet) put(to io.Writer, text string) {
 	}
 	switch {
 	case o.over:
-		_, _ = io.WriteString(to, text) // nobody is left to be told
+		_, _ = io.WriteString(to, text) // an error has no stream left to be told on
 	case o.size+len(text) > mostUnread:
 		o.missed += strings.Count(text, "\n")
 	default:
@@ -131,7 +131,7 @@ func (o *outlet) printed(p piece) (missed int) {
 	return missed
 }
 
-// release lets nobody wait for room any more.
+// release ends all waiting for room.
 func (o *outlet) release() {
 	o.mu.Lock()
 	defer o.mu.Unlock()

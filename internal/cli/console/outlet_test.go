@@ -29,7 +29,7 @@ func (l *locked) String() string {
 	return l.text.String()
 }
 
-// shelf is an App whose standard output is read by nobody for now.
+// shelf is an App whose standard output is not read for now.
 func shelf(waits bool) (a *App, read io.Reader, said *locked, ctx context.Context, stop func()) {
 	read, write := io.Pipe()
 	said = &locked{}
