@@ -107,12 +107,12 @@ func (a *app) ledgerNote(err error) {
 	a.Alarm("%v; nothing starts until it can be", err)
 }
 
-// The garbage collector comes when the memory is five times what is in use
-// (runtime/debug.SetGCPercent): that is little, so that it would else come every few hundred
-// files of a burst. What a long burst takes is bounded by spareMemory above what the program
+// The garbage collector comes when the memory is eleven times what is in use, but not before it
+// is 40 MiB (runtime/debug.SetGCPercent): little is in use, so that it would else come every few
+// hundred files of a burst. What a long burst takes is bounded by spareMemory above what the program
 // takes with its rules (runtime/debug.SetMemoryLimit), and given back afterwards.
 const (
-	collectAt   = 400
+	collectAt   = 1000
 	spareMemory = 76 << 20
 )
 
