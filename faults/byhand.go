@@ -134,7 +134,7 @@ var byHand = []Fault{
 	{"the rest of a folder that is refused again is no new one", "internal/place/tree.go",
 		"\t\tif err != nil && partly {\n", "\t\tif err == nil && partly {\n", unit("place", "TestTheRestOfAFolder")},
 	{"a name that is too long for its number is cut", "internal/naming/numbers.go",
-		"\tif len(name)+len(number) > maxName {\n", "\tif len(number) > maxName {\n", script("longnames")},
+		"\tif len(name)+len(number) > plan.MaxName {\n", "\tif len(number) > plan.MaxName {\n", script("longnames")},
 	{"an undo that was cut short on a share holds up nothing", "internal/byhand/cutshort.go",
 		"	if err == nil { // else even", "	if err == nil || l != nil { // else even",
 		[]string{"-run", "TestWhatWasCutShortOnAShare/undo", "./cmd/stilltide", "-timeout", "80s"}},

@@ -82,10 +82,10 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		self := scene.Thing{Facts: d.facts, Source: path}
 		f := foreseeOne(set, l, path, self, first, now)
 		w.Steps, w.From, w.FileAfter, w.Thrown, w.Skipped = f.Steps, f.From, f.FileAfter, f.Thrown, f.Skipped
-		w.Problem, w.Clashes = f.Fails, f.Clashes
+		w.Problem, w.Clashes, w.NotYet = f.Fails, f.Clashes, f.NotYet
 	}
 	if w.Facts.Exists && !removed {
-		w.readiness(now)
+		w.readiness(d, now)
 	}
 	if l != nil {
 		err = w.history(l)
@@ -147,11 +147,12 @@ func (w *Why) history(l *ledger.Ledger) error {
 // decided is what the rules make of a file: all that take it, one after the other,
 // and what each of those that were asked answered.
 type decided struct {
-	taking  []take.Reply
-	replies map[*rule.Rule]take.Reply
-	facts   file.Facts // with what was found out on the way
-	claimed bool
-	filled  map[*rule.Rule]bool // rules for folders that leave this one, since rules fill it
+	candidates []plan.Candidate // all whose names fit
+	taking     []take.Reply
+	replies    map[*rule.Rule]take.Reply
+	facts      file.Facts // with what was found out on the way
+	claimed    bool
+	filled     map[*rule.Rule]bool // rules for folders that leave this one, since rules fill it
 }
 
 // decideAll asks the rules as the watcher would, and goes on behind those that share.
@@ -179,6 +180,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	if err != nil {
 		return d, err
 	}
+	d.candidates = candidates
 	candidates, from.Memory = candidatesOf(candidates, open), anew(from.Memory, open)
 	for len(candidates) > 0 {
 		v, err := take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: now}, from)
@@ -258,23 +260,22 @@ func (r *Reason) also(key, want, got string) {
 	r.Fits = false
 }
 
-// readiness asks the settling machine, as the watcher would at a first look.
-func (w *Why) readiness(now time.Time) {
-	var m settle.Machine
-	policy := settle.Policy{}
-	facts := w.Facts
+// readiness asks whether the file is ready, as a sweep would.
+func (w *Why) readiness(d decided, now time.Time) {
+	is := settle.InSweep(settle.Policy{}, w.Path, w.Facts, now)
 	if w.Taker != nil {
-		policy = plan.Policy(w.Taker)
-		if marker := plan.MarkerOf(w.Taker, w.Path); marker != "" {
+		is = settles(d.candidates, w.Taker, w.Path, w.Facts, func(marker string) bool {
 			f, err := watchfs.Stat(marker)
-			facts.Marker = err == nil && f.Exists
-		}
+			return err == nil && marked(f)
+		}, now)
 	}
-	m.Event(w.Path, settle.Found, policy, now)
-	m.Asks(now)
-	d := m.Answer(w.Path, facts, now)
-	w.Ready, w.NotYet = d.Verdict == settle.Ready, d.Why
-	if facts.Writers == file.Some {
+	switch {
+	case is.Verdict == settle.Give: // that is its problem
+	case is.Verdict != settle.Ready:
+		w.NotYet = is.Why
+	}
+	w.Ready = w.NotYet == ""
+	if w.Facts.Writers == file.Some {
 		w.Writers = watchfs.WhoWrites(w.Path)
 	}
 }

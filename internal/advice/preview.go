@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"stilltide/internal/core/file"
+	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
@@ -32,7 +33,7 @@ type Foreseen struct {
 	Rule      *rule.Rule // nil if none takes it
 	Reason    string     // why none does
 	Unmatched bool       // no rule takes it, now or before, though it is a real file
-	Settled   bool
+	NotYet    string     // why it is not ready: until then it would stay as it is
 	Steps     []string
 	From      []string  // where words come from that may be one thing or another
 	FileAfter string    // "" if it stays, is discarded, or only a run can tell
@@ -79,13 +80,14 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 	if err := p.walk(folder, map[string]int{folder: rule.AllLevels}); err != nil && err != errEnough {
 		return err
 	}
+	p.endSets()
 	return nil
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
 	return &previewer{set: set, l: l, open: hasOpen(l), now: now, tell: tell, scene: scene.New(),
 		done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{},
-		contents: contents{seen: map[string]bool{}}}
+		joined: map[string]*decision{}, contents: contents{seen: map[string]bool{}}}
 }
 
 // all looks through the watched folders in the order of a sweep.
@@ -116,32 +118,13 @@ type previewer struct {
 	contents
 	chains map[string][]string // by path: the rules that what is placed there went through
 	next   []offered
+	sets   gather.Machine
+	joined map[string]*decision   // by path: files that wait in a group for others
 	enough func(path string) bool // whether it ends behind a file; nil for never
 }
 
 // errEnough ends a preview early.
 var errEnough = errors.New("enough has been foretold")
-
-// foreseeOne foretells one file as a preview of all would: what is foretold of the files
-// before it counts. A file that is not there, or lies elsewhere, is foretold by itself.
-func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, t take.Reply,
-	now time.Time) Foreseen {
-	var found *Foreseen
-	p := newPreviewer(set, l, now, func(f Foreseen) {
-		if f.File == path && f.Stage == 0 && found == nil {
-			found = &f
-		}
-	})
-	p.enough = func(at string) bool { return at == path }
-	if self.Facts.Ino != 0 && p.all() == errEnough && found != nil &&
-		found.Rule == t.Candidate.Rule {
-		return *found
-	}
-	p = newPreviewer(set, l, now, func(Foreseen) {})
-	f := Foreseen{File: path, Rule: t.Candidate.Rule}
-	p.foretell(&f, t, self, nil)
-	return f
-}
 
 // offered is a file that a foretold job placed where rules watch.
 type offered struct {
@@ -209,8 +192,7 @@ func (p *previewer) one(path string, dir bool) error {
 
 // tellOf has the rules decide on a file of the scene, and tells what they would do.
 func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Foreseen, stage int) error {
-	f := Foreseen{File: path, First: first, Stage: stage, Unmatched: !p.set.Placed(path),
-		Settled: self.Facts.Writers != file.Some && !self.Facts.Part}
+	f := Foreseen{File: path, First: first, Stage: stage, Unmatched: !p.set.Placed(path)}
 	from, made := p.sources(self)
 	candidates, err := take.Candidates(p.set, path, dir, made)
 	if err == nil && dir && len(candidates) == 0 {
@@ -220,7 +202,7 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Fores
 	if len(candidates) > 0 && candidates[0].Unit != path {
 		return nil // it goes with the folder that it lies in
 	}
-	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}
+	d, all := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}, candidates
 	if err == nil && p.open && stage == 0 {
 		f.Job, err = openJob(p.set, p.l, path)
 		candidates, from.Memory = candidatesOf(candidates, f.Job), anew(from.Memory, f.Job)
@@ -241,8 +223,7 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Fores
 		next := f
 		next.Rule, next.Unmatched, next.Job = v.Taker.Rule, false, ofRule(f.Job, v.Taker.Rule)
 		self.Facts = v.Facts
-		p.foretell(&next, v.Replies[len(v.Replies)-1], self, v.Chain)
-		p.tell(next)
+		p.give(&decision{Foreseen: next, reply: v.Replies[len(v.Replies)-1], self: self, chain: v.Chain}, all)
 		d.taking = append(d.taking, v.Replies[len(v.Replies)-1])
 		if !v.Taker.Rule.Share {
 			return nil
@@ -311,7 +292,7 @@ func (p *previewer) sources(self scene.Thing) (take.Sources, func(unit string) (
 		if at == "" {
 			at = c.Unit
 		}
-		look.Complete(p.set, c.Rule, at, f)
+		look.CompleteAs(p.set, c.Rule, at, c.Unit, f)
 		return nil
 	}
 	return from, func(unit string) (bool, error) {
@@ -403,9 +384,9 @@ func (p *previewer) offerNext(path string, t scene.Thing, chain []string, first 
 	})
 }
 
-// chain goes on with what was placed, stage by stage.
+// chain goes on with what was placed, stage by stage, and ends with the groups that nothing else joins.
 func (p *previewer) chain() error {
-	for len(p.next) > 0 {
+	for len(p.next) > 0 || p.endSets() {
 		o := p.next[0]
 		p.next = p.next[1:]
 		self, there := p.scene.Look(o.path)
@@ -417,55 +398,6 @@ func (p *previewer) chain() error {
 		}
 	}
 	return nil
-}
-
-// foretell has one rule take one file in the scene, and tells what comes of it.
-func (p *previewer) foretell(f *Foreseen, t take.Reply, self scene.Thing, chain []string) {
-	c := t.Candidate
-	p.scene.Begin()
-	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
-		At: c.Unit, Self: self, Job: c.Begin(self.Facts, t.Event, p.now, p.set.File.StateFolder())}
-	if f.Job != nil {
-		w.Job.ID = f.Job.ID
-	}
-	w.Job.Exists = func(path string) (bool, error) { _, ok := p.scene.Look(path); return ok, nil }
-	skipped, hash, said := p.handledBefore(w, t.Unless)
-	if f.Skipped = skipped; skipped {
-		w.Steps = []string{"skip it: the same content was handled before"}
-	} else {
-		p.steps(w, said)
-	}
-	if w.Wrong == "" {
-		w.End(c.Rule.Processed, c.Rule.SameName)
-	}
-	f.Steps, f.From, f.Thrown = w.Steps, shotSaid(c.Rule, self.Facts), w.Thrown
-	if w.Wrong != "" {
-		p.scene.TakeBack() // a failed attempt takes back what it placed
-		f.Fails = w.Wrong
-		w.Self, w.Open, w.Placed, w.Notes = self, false, nil, nil
-		if w.Thrown == "deleted" { // that cannot be taken back
-			w.At = ""
-			p.scene.Remove(c.Unit)
-		} else {
-			w.At, f.Thrown = c.Unit, ""
-		}
-		w.Job.At = ""
-		w.Wrong = ""
-		same := c.Rule.SameName
-		if same == rule.SameFail {
-			same = rule.SameNumber
-		}
-		w.End(c.Rule.Failed, same)
-	}
-	f.Clashes = w.Notes
-	f.Open, f.Doubt = w.Open, w.Doubt
-	if w.At != c.Unit && !w.Open {
-		f.FileAfter = w.At
-	}
-	if hash != "" && !f.Skipped && f.Fails == "" {
-		p.contents.seen[c.Rule.Name.S+"\x00"+hash] = true
-	}
-	p.follow(f, c, w, chain)
 }
 
 // steps foretells the steps; said is what is to be said before them.

@@ -13,8 +13,11 @@ import (
 
 // MediaType returns a file's media type (RFC 6838) by its content; where that says
 // no more than text or bytes, by its name. "" if neither says anything.
-func MediaType(path string) string {
-	byName := MediaTypeOfName(path)
+func MediaType(path string) string { return MediaTypeAs(path, path) }
+
+// MediaTypeAs is MediaType for a file that has another name by now.
+func MediaTypeAs(path, name string) string {
+	byName := MediaTypeOfName(name)
 	found, err := mimetype.DetectFile(path)
 	if err != nil {
 		return byName

@@ -33,7 +33,8 @@ type Foreseen struct {
 	File      string   `json:"file" jsonschema:"the file"`
 	Rule      *string  `json:"rule" jsonschema:"the rule that takes it, null if none does"`
 	Reason    string   `json:"reason,omitempty" jsonschema:"why none does"`
-	Settled   bool     `json:"settled" jsonschema:"no program is known to write to it"`
+	Settled   bool     `json:"settled" jsonschema:"whether it is ready; what is not is left as it is"`
+	NotYet    string   `json:"not_yet,omitempty" jsonschema:"why it is not ready"`
 	Held      string   `json:"held,omitempty" jsonschema:"why its job would not start yet"`
 	Steps     []string `json:"steps" jsonschema:"what would be done, a sentence a step"`
 	FileAfter *string  `json:"file_after" jsonschema:"where it would be afterwards, null if it stays, goes, or only a run can tell"`

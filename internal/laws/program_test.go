@@ -54,8 +54,7 @@ func TestLawsOfTheProgram(t *testing.T) {
 
 func tryProgram(t *testing.T, path, base string, w *world) string {
 	plain := lay(t, base, w)
-	defer os.RemoveAll(plain)
-	defer os.RemoveAll(trashOf(plain))
+	defer remove(plain)
 	t.Setenv("XDG_DATA_HOME", trashOf(plain))
 	before := &run{w: w, before: snapshot(t, plain)}
 	if out, err := command(path, plain, "sweep"); err != nil {
@@ -104,8 +103,7 @@ func command(path, dir string, args ...string) (string, error) {
 // anyInstant ends sweeps by force, and then lets one come to its end.
 func anyInstant(t *testing.T, path, base string, w *world, before, want tree) string {
 	dir := lay(t, base, w)
-	defer os.RemoveAll(dir)
-	defer os.RemoveAll(trashOf(dir))
+	defer remove(dir)
 	t.Setenv("XDG_DATA_HOME", trashOf(dir))
 	chance := rand.New(rand.NewPCG(w.seed, 6))
 	var said bytes.Buffer
@@ -140,8 +138,7 @@ func anyInstant(t *testing.T, path, base string, w *world, before, want tree) st
 // oneWay has watch handle the files, until nothing is left to do.
 func oneWay(t *testing.T, path, base string, w *world, want tree) string {
 	dir := lay(t, base, w)
-	defer os.RemoveAll(dir)
-	defer os.RemoveAll(trashOf(dir))
+	defer remove(dir)
 	t.Setenv("XDG_DATA_HOME", trashOf(dir))
 	c := exec.Command(path, "watch")
 	c.Dir = dir

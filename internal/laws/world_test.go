@@ -107,13 +107,14 @@ var (
 	drawnFolders = []string{"in", "in/sub", "a", "a/sub", "b", "out", "in/csv"}
 	drawnNames   = []string{"one.csv", "two.csv", "three.txt", "x-1.csv", "x-2.txt", "noext", "Ü ö.TXT",
 		"one-2.csv", "-rf.csv", "{name}.txt", "a'b\"c.csv", "one.csv.ok", ".hidden", "new\nline.txt", "bad\xff.csv",
-		"part.tmp", "pack.zip", "pack.zip"}
+		"part.tmp", "pack.zip", "pack.zip", "ONE.csv", "one-1.csv", "one.csv.part", " lead.csv", "trail .txt",
+		"dot..csv", "U\u0308 o\u0308.TXT", strings.Repeat("l", 249) + ".csv"}
 	drawnTexts  = []string{"", "1", "22", "same", "same", "other text", "x\ny\n"}
 	drawnPlaces = []string{
 		"in", "a", "b", "out", ".", "in/sub", "out/deep", `"{folder}"`, `"{watch}"`, `"{watch}/{rel_folder}"`,
 		`"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
 		`"{folder}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`,
-		`"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`,
+		`"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`, "far", `"far/{stem}"`,
 	}
 	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`,
 		`"{stem}.{ext}"`}
@@ -147,7 +148,8 @@ func draw(seed uint64) *world {
 func (d drawing) fill(w *world) {
 	have := map[string]bool{}
 	for range 1 + d.r.IntN(9) {
-		f := drawnFile{path: d.one(drawnFolders[:6]...) + "/" + d.one(drawnNames...), content: d.one(drawnTexts...),
+		folder := d.one(append(drawnFolders[:6:6], d.one("far", "in"))...)
+		f := drawnFile{path: folder + "/" + d.one(drawnNames...), content: d.one(drawnTexts...),
 			mode: []fs.FileMode{0o644, 0o600, 0o755, 0o444}[d.r.IntN(4)],
 			age:  []time.Duration{time.Minute, time.Hour, 400 * 24 * time.Hour}[d.r.IntN(3)]}
 		if have[f.path] {
@@ -189,13 +191,15 @@ func (d drawing) rule(i int) drawnRule {
 		}
 	}
 	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link",
-		".", `"in*"`))
+		".", `"in*"`, "far"))
 	key(35, "depth: all", "depth: all", "depth: 1")
 	key(8, "unit: folder")
 	key(10, "events: [added]", "events: [changed]", "events: [added, changed, removed]", "events: removed")
 	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`,
 		`match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
 	key(8, "hidden: true")
+	key(6, "ignore_case: true")
+	key(6, "category: data", "category: [archives, documents]", "category: spreadsheets")
 	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `media_type: "text/*"`,
 		"age: 30m..")
 	key(6, "existing: leave")
@@ -203,10 +207,14 @@ func (d drawing) rule(i int) drawnRule {
 	key(5, "enabled: false")
 	key(8, "again: never", "again: always")
 	key(30, "same_name: number", "same_name: replace", "same_name: skip", "same_name: fail")
-	key(5, `ready: {marker: "{name}.ok"}`)
+	key(8, `ready: {marker: "{name}.ok"}`, "ready: {min_size: 2B}", "ready: {writers: ignore}",
+		"ready: {min_size: 2B, max_wait: 1ms, overdue: take}",
+		`ready: {marker: "{name}.ok", max_wait: 1ms, overdue: fail}`)
+	key(4, "while_running: own_work", "while_running: stop_old")
+	key(3, "timeout: 1m")
 	key(6, "batch: {quiet: 5ms, max_files: 3}", `group: {by: "{stem}", need: ["*"]}`,
-		`group: {by: "{stem}", need: ["*.csv", "*.txt"], max_wait: 20ms}`,
-		`group: {by: "{ext}", need: ["*"], max_wait: 20ms, overdue: take}`)
+		`group: {by: "{stem}", need: ["*.csv", "*.txt"], max_wait: 1ms}`,
+		`group: {by: "{ext}", need: ["*"], max_wait: 1ms, overdue: take}`)
 	key(6, "order: name", "order: smallest", "order: newest")
 	key(4, `serial_by: "{name}"`)
 	key(3, "loops: allow")
@@ -284,6 +292,9 @@ func (w *world) build(t *testing.T, dir string) {
 		must(os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	}
 	must(os.Symlink("in", filepath.Join(dir, "link")))
+	far, err := os.MkdirTemp("", "stilltide-far-")
+	must(err)
+	must(os.Symlink(far, filepath.Join(dir, "far")))
 	now := time.Now()
 	for _, f := range w.files {
 		path := filepath.Join(dir, f.path)
@@ -315,6 +326,21 @@ func (e entry) String() string {
 // tree is a snapshot of a folder, by path.
 type tree map[string]entry
 
+// farOf is a folder of a world on another file system, if this machine has one for its temporary files.
+func farOf(dir string) string {
+	far, _ := os.Readlink(filepath.Join(dir, "far"))
+	return far
+}
+
+// remove removes a world, and what lies outside its folder.
+func remove(dir string) {
+	if far := farOf(dir); far != "" {
+		os.RemoveAll(far)
+	}
+	os.RemoveAll(trashOf(dir))
+	os.RemoveAll(dir)
+}
+
 // trashOf is the trash of a world: beside it, where no rule of its watches.
 func trashOf(dir string) string { return dir + "-trash" }
 
@@ -322,6 +348,17 @@ func trashOf(dir string) string { return dir + "-trash" }
 func snapshot(t *testing.T, dir string) tree {
 	t.Helper()
 	all := tree{}
+	all.read(t, dir, "")
+	if far := farOf(dir); far != "" {
+		all.read(t, far, "far")
+		all["far"] = entry{Kind: "folder"}
+	}
+	return all
+}
+
+// read takes in what lies in a folder, which is called something else in the world.
+func (a tree) read(t *testing.T, dir, called string) {
+	t.Helper()
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -351,20 +388,19 @@ func snapshot(t *testing.T, dir string) tree {
 			text, err = os.ReadFile(path)
 			e.Content = string(text)
 		}
-		all[rel] = e
+		a[filepath.Join(called, rel)] = e
 		return err
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return all
 }
 
 // contents lists every content below a folder, the ledger's and the trash included.
 func contents(t *testing.T, dir string) map[string]bool {
 	t.Helper()
 	have := map[string]bool{}
-	for _, top := range []string{dir, trashOf(dir)} {
+	for _, top := range []string{dir, trashOf(dir), farOf(dir)} {
 		err := filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || !d.Type().IsRegular() {
 				return err

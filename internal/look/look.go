@@ -31,14 +31,19 @@ func By(looker *watchfs.Looker, set *plan.Set, path string) (file.Facts, error) 
 
 // Complete finds out what a rule needs to know of a file that is there.
 func Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
+	CompleteAs(set, r, path, path, facts)
+}
+
+// CompleteAs is Complete for a file that will have another path by then.
+func CompleteAs(set *plan.Set, r *rule.Rule, path, as string, facts *file.Facts) {
 	needs, says := set.Needs(r), facts.Says()
 	if !says.Lacks(needs) {
 		return
 	}
 	known := &says.Known
 	if needs.Kind && !known.Kind {
-		if says.Kind = content.MediaTypeOfName(path); facts.Exists {
-			says.Kind = content.MediaType(path)
+		if says.Kind = content.MediaTypeOfName(as); facts.Exists {
+			says.Kind = content.MediaTypeAs(path, as)
 		}
 		known.Kind = true
 	}

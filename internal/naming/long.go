@@ -9,9 +9,6 @@ import (
 	"stilltide/internal/core/plan"
 )
 
-// maxName is how long a name may be, in bytes, on the file systems in use: NAME_MAX of limits.h(0p).
-const maxName = 255
-
 // longestNumber is room for the number of a name.
 const longestNumber = len("-1234567")
 
@@ -28,7 +25,7 @@ func cut(text string, most int) string {
 // Fitting shortens a name before its extension, if need be, so that a number and an ending of so many bytes can
 // be added to it.
 func Fitting(name string, ending int) string {
-	most := maxName - longestNumber - ending
+	most := plan.MaxName - longestNumber - ending
 	if len(name) <= most {
 		return name
 	}
@@ -43,10 +40,10 @@ func Fitting(name string, ending int) string {
 // its checksum keep it apart from others that begin alike.
 func NoteOf(path string) string {
 	folder, name := filepath.Split(path)
-	if len(name)+len(plan.NoteEnding) > maxName {
+	if len(name)+len(plan.NoteEnding) > plan.MaxName {
 		sum := sha256.Sum256([]byte(name))
 		digits := "-" + hex.EncodeToString(sum[:4])
-		name = cut(name, maxName-len(digits)-len(plan.NoteEnding)) + digits
+		name = cut(name, plan.MaxName-len(digits)-len(plan.NoteEnding)) + digits
 	}
 	return folder + name + plan.NoteEnding
 }

@@ -25,7 +25,7 @@ func Numbered(name string, n int) string {
 		return name
 	}
 	number := "-" + strconv.Itoa(n)
-	if len(name)+len(number) > maxName {
+	if len(name)+len(number) > plan.MaxName {
 		name = Fitting(name, 0)
 	}
 	stem, ext := splitEnding(name)
@@ -168,7 +168,7 @@ func (m *Numbers) open(path string, after int) int {
 // Note remembers that a number is taken by other content. That is read if it may be asked
 // for again soon: if it has the size of what was to get the name.
 func (m *Numbers) Note(path string, n int, there, wanted *Payload) {
-	if m == nil || n < 2 || len(filepath.Base(path)) > maxName-longestNumber {
+	if m == nil || n < 2 || len(filepath.Base(path)) > plan.MaxName-longestNumber {
 		return // what is cut does not tell what it was cut from
 	}
 	var is mark

@@ -278,6 +278,10 @@ func (s *Scene) Put(l Landing, t Thing, by string) {
 		return
 	}
 	t.Gone, t.Rule = false, by
+	if inside := t.Facts.Says(); inside.Known.Kind { // what kind of file it is depends on its name
+		inside.Known.Kind = false
+		t.Facts.Inside = &inside
+	}
 	s.set(l.Path, t)
 }
 

@@ -154,8 +154,8 @@ func (p *preview) progress(text string) {
 }
 
 func (p *preview) line(f advice.Foreseen) jsonlines.Foreseen {
-	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.Settled,
-		Held:  p.waits(f),
+	line := jsonlines.Foreseen{File: jsonlines.Name(f.File), Reason: f.Reason, Settled: f.NotYet == "",
+		NotYet: f.NotYet, Held: p.waits(f),
 		Steps: append(slices.Clone(f.Steps), f.From...), SameName: strings.Join(f.Clashes, "; "), Stage: f.Stage,
 		Fails: f.Fails, Discards: f.Thrown,
 		FileAfter: jsonlines.Place(f.FileAfter)}
@@ -206,8 +206,8 @@ func (p *preview) rows(t advice.Foreseen) [][]console.Cell {
 	} else if why := p.nextAttempt(t); why != "" {
 		steps = slices.Insert(steps, 0, why)
 	}
-	if !t.Settled {
-		steps = slices.Insert(steps, 0, "waits: a program is still writing")
+	if t.NotYet != "" {
+		steps = slices.Insert(steps, 0, "not ready: "+t.NotYet)
 	}
 	if len(steps) == 0 {
 		steps = []string{"-"}
@@ -217,7 +217,11 @@ func (p *preview) rows(t advice.Foreseen) [][]console.Cell {
 		name = strings.Repeat("  ", t.Stage) + "then " + name
 	}
 	if p.brief {
-		return [][]console.Cell{{{Text: name, Name: true}, {Text: t.Rule.Name.S, Paint: p.a.Style.Good}, p.endOf(t)}}
+		end := p.endOf(t)
+		if t.NotYet != "" {
+			end = console.Cell{Text: "not ready, " + end.Text}
+		}
+		return [][]console.Cell{{{Text: name, Name: true}, {Text: t.Rule.Name.S, Paint: p.a.Style.Good}, end}}
 	}
 	rows := [][]console.Cell{{{Text: name, Name: true}, {Text: t.Rule.Name.S, Paint: p.a.Style.Good}, {Text: steps[0]},
 		p.endOf(t)}}
@@ -230,17 +234,8 @@ func (p *preview) rows(t advice.Foreseen) [][]console.Cell {
 func (p *preview) print() {
 	a := p.a
 	var rows [][]console.Cell
-	now := 0
-	held, later := map[string]int{}, 0
 	for _, t := range p.taken {
 		rows = append(rows, p.rows(t)...)
-		if t.Stage == 0 {
-			now++
-			held[p.held(t)]++
-			if p.nextAttempt(t) != "" {
-				later++
-			}
-		}
 	}
 	if len(rows) > 0 {
 		head := []string{"FILE", "RULE", "STEPS", "FILE AFTER"}
@@ -251,7 +246,27 @@ func (p *preview) print() {
 		fmt.Fprintln(a.Out)
 	}
 	p.obstacles()
-	unmatched := 0
+	a.Filled(a.Out, 2, p.sum()+". Nothing was touched.")
+	p.disabled()
+	p.leftAlone()
+}
+
+// sum counts the files that are there now, by what would become of them.
+func (p *preview) sum() string {
+	now, later, notYet, unmatched, held := 0, 0, 0, 0, map[string]int{}
+	for _, t := range p.taken {
+		switch {
+		case t.Stage > 0:
+		case t.NotYet != "":
+			notYet++
+		default:
+			now++
+			held[p.held(t)]++
+			if p.nextAttempt(t) != "" {
+				later++
+			}
+		}
+	}
 	for _, files := range p.unmatched {
 		unmatched += len(files)
 	}
@@ -269,14 +284,19 @@ func (p *preview) print() {
 	default:
 		text += fmt.Sprintf("; %s of them wait for their next attempt", plan.Number(later))
 	}
+	switch notYet {
+	case 0:
+	case 1:
+		text += "; 1 file is not ready"
+	default:
+		text += fmt.Sprintf("; %s files are not ready", plan.Number(notYet))
+	}
 	for _, why := range slices.Sorted(maps.Keys(held)) {
 		if why != "" {
 			text += fmt.Sprintf("; %s held: %s", plan.Plural(held[why], "file"), why)
 		}
 	}
-	a.Filled(a.Out, 2, text+". Nothing was touched.")
-	p.disabled()
-	p.leftAlone()
+	return text
 }
 
 // obstacles tells file by file what would fail, and what is at its places already.

@@ -3,7 +3,6 @@ package flow
 import (
 	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -214,11 +213,7 @@ func (f *Flow) Gathering() int { return f.gather.Len() }
 // EachUnsettled lists the files that are no job yet: for which rule, since when and why.
 func (f *Flow) EachUnsettled(list func(rule, path string, since time.Time, why string)) {
 	f.gather.Each(func(path string, k gather.Key, since time.Time, missing []string) {
-		why := "more files may come"
-		if len(missing) > 0 {
-			why = "nothing fits " + strings.Join(missing, ", ") + " yet"
-		}
-		list(k.Rule, path, since, why)
+		list(k.Rule, path, since, plan.Awaits(missing))
 	})
 	for _, w := range f.settle.All() {
 		list(w.Rule, w.Path, w.Since, w.Why)

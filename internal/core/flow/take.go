@@ -58,7 +58,7 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 	if len(f.unread) > 0 {
 		delete(f.unread, path)
 	}
-	if v.Taker != nil && v.Taker.Rule != under && !sameWait(v.Taker.Rule, under) {
+	if v.Taker != nil && v.Taker.Rule != under && !plan.SameWait(v.Taker.Rule, under) {
 		f.Wait(path, v.Taker.Rule, settle.Nudged, now) // it has to settle for this rule, too
 		return
 	}
@@ -76,16 +76,6 @@ func (f *Flow) settled(path string, candidates []plan.Candidate, under *rule.Rul
 		f.unclaimed(path, now)
 	}
 	f.forgetWay(path)
-}
-
-// sameWait reports whether two rules want their files settled in the same way.
-func sameWait(a, b *rule.Rule) bool {
-	if b == nil || a.Ready.Marker.Set() || b.Ready.Marker.Set() {
-		return false
-	}
-	pa, pb := plan.Policy(a), plan.Policy(b)
-	pa.Rule, pb.Rule = "", ""
-	return pa == pb
 }
 
 // forgetWay drops what is known of the way that a file came, once it has been decided on.
@@ -180,19 +170,12 @@ func (f *Flow) give(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		f.take(c, path, v, now)
 		return
 	}
-	by := ""
-	if c.Rule.Gather.IsGroup() {
-		j := plan.Job{Rule: c.Rule, File: path, Watch: c.Watch, Facts: v.Facts, Event: v.Event,
-			Captures: c.Captures, Now: now}
-		value, err := c.Rule.Gather.Key.Fill(j.Lookup)
-		if err != nil {
-			f.Out.Overdue = append(f.Out.Overdue, turn.OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
-			return
-		}
-		by = value
+	key, err := c.Set(v.Facts, v.Event, now)
+	if err != nil {
+		f.Out.Overdue = append(f.Out.Overdue, turn.OverdueFile{Rule: c.Rule.Name.S, File: path, Why: err.Error()})
+		return
 	}
-	f.gather.Join(gather.Key{Rule: c.Rule.Name.S, Watch: c.Watch, By: by}, c.Rule.Gather.Spec(),
-		gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
+	f.gather.Join(key, c.Rule.Gather.Spec(), gather.Member{Path: path, Facts: v.Facts, Chain: v.Chain}, now)
 }
 
 func (f *Flow) newJob(c plan.Candidate, path string, facts file.Facts, event file.Event, now time.Time) *underway.Job {
@@ -271,15 +254,15 @@ func (f *Flow) takeGroup(g gather.Group, now time.Time) {
 	if len(g.Missing) > 0 && r.Gather.Overdue == rule.GroupFails {
 		f.AdoptPaths(j)
 		j.Row.Started = now
-		j.Cause = fmt.Sprintf("the group %q is not complete: nothing fits %s", g.Key.By,
-			strings.Join(g.Missing, ", "))
+		j.Cause = plan.Incomplete(g)
 		f.End(j, job.Failed, now)
 		return
 	}
 	f.Enqueue(j)
 }
 
-// giveUp ends the wait for a file that did not become ready in time for a rule.
+// giveUp ends the wait for a file that did not become ready in time for a rule. Only the rule that would take it
+// gives it up: for another one it has to settle, too.
 func (f *Flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule, facts file.Facts, why string,
 	now time.Time) {
 	at := slices.IndexFunc(candidates, func(c plan.Candidate) bool { return c.Rule == under })
@@ -287,11 +270,25 @@ func (f *Flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 		return
 	}
 	c := candidates[at]
+	v := &f.verdict
+	f.offered = take.Offer{Facts: facts, ByHand: f.Once, Now: now}
+	switch err := v.Decide(candidates, &f.offered, &f.sources); {
+	case err != nil: // what it holds, or what is remembered of it, cannot be asked here
+	case v.Taker == nil:
+		f.forgetWay(path)
+		return
+	case v.Taker.Rule == under:
+	case plan.SameWait(v.Taker.Rule, under):
+		c = *v.Taker
+	default:
+		f.Wait(path, v.Taker.Rule, settle.Nudged, now)
+		return
+	}
 	f.Out.Overdue = append(f.Out.Overdue, turn.OverdueFile{Rule: c.Rule.Name.S, File: path, Why: why})
 	j := f.newJob(c, path, facts, file.Added, now)
 	f.Record(j)
 	f.AdoptPaths(j)
 	j.Row.Started = now
-	j.Cause = "it did not become ready: " + why
+	j.Cause = plan.NotReady(why)
 	f.End(j, job.Failed, now)
 }

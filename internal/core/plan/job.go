@@ -230,6 +230,11 @@ func (j *Job) folder(t *fill.Template, base string) (Spot, error) {
 	if rel = filepath.Clean("/" + rel)[1:]; rel == "" {
 		return Spot{Root: j.Rule.Spelled(filepath.Clean(root))}, nil
 	}
+	for name := range strings.SplitSeq(rel, "/") {
+		if err := fits(t, name); err != nil {
+			return Spot{}, err
+		}
+	}
 	return Spot{Root: j.Rule.Spelled(filepath.Clean(root)), Rel: rel}, nil
 }
 
@@ -261,7 +266,18 @@ func (j *Job) name(t *fill.Template, file string) (string, error) {
 	if name = strings.ReplaceAll(name, "/", "_"); name == "" || name == "." || name == ".." {
 		return "", fmt.Errorf("%q gives no name for this file: %q", t, name)
 	}
-	return name, nil
+	return name, fits(t, name)
+}
+
+// MaxName is how long a name may be, in bytes, on the file systems in use: NAME_MAX of limits.h(0p).
+const MaxName = 255
+
+// fits says of a name that a template gives that it is too long.
+func fits(t *fill.Template, name string) error {
+	if len(name) <= MaxName {
+		return nil
+	}
+	return fmt.Errorf("%q gives a name of %d bytes for this file, and a name can have %d", t, len(name), MaxName)
 }
 
 // Command is a step ready to be run.

@@ -17,7 +17,6 @@ import (
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/pattern"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/core/settle"
 )
 
 // Set holds the rules of a file, found by the folders they watch.
@@ -433,30 +432,6 @@ var neverList = sync.OnceValue(func() *pattern.List {
 	list, _, _ := pattern.CompileList(names, pattern.Options{})
 	return list
 })
-
-// Policy is how a rule wants its files settled.
-func Policy(r *rule.Rule) settle.Policy {
-	return settle.Policy{
-		Rule: r.Name.S, Debounce: r.Debounce.Duration, Ignore: r.Ready.Writers == rule.WritersIgnore,
-		Marker:  r.Ready.Marker.Set(),
-		MinSize: int64(r.Ready.MinSize), MaxWait: r.Ready.MaxWait.Duration,
-		Overdue: settle.Overdue(r.Ready.Overdue),
-	}
-}
-
-// MarkerOf returns the path of the companion that says a file is done, "" if
-// the rule asks for none.
-func MarkerOf(r *rule.Rule, path string) string {
-	if r.Ready.MarkerName == nil {
-		return ""
-	}
-	j := Job{Rule: r, File: path}
-	name, err := r.Ready.MarkerName.FillPath(j.Lookup)
-	if err != nil {
-		return ""
-	}
-	return filepath.Join(filepath.Dir(path), name)
-}
 
 // Below returns what follows a folder in a path that is the folder or lies in it.
 func Below(path, folder string) (rest string, ok bool) {

@@ -76,6 +76,7 @@ type Decision struct {
 	Verdict Verdict
 	Why     string
 	Since   time.Time // Ready and Give: when the first event came
+	Quiet   bool      // Wait: for nothing but that no change comes any more
 }
 
 // waiting is one path that is not settled yet.
@@ -280,7 +281,20 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 		due = earlier(due, end)
 	}
 	m.schedule(w, due)
-	return Decision{Verdict: Wait, Why: why}
+	return Decision{Verdict: Wait, Why: why, Quiet: why == holdStill || why == justChanged}
+}
+
+// InSweep decides on a file as a sweep does that finds it, and has nothing else to do.
+func InSweep(p Policy, path string, f file.Facts, now time.Time) Decision {
+	var m Machine
+	m.Event(path, Found, p, now)
+	m.Asks(now)
+	d := m.Answer(path, f, now)
+	if d.Verdict == Wait && m.EndWaits(now) {
+		m.Asks(now)
+		d = m.Answer(path, f, now)
+	}
+	return d
 }
 
 // overdue acts once when MaxWait is over.
@@ -312,6 +326,12 @@ func (w *waiting) note(f file.Facts, now time.Time) {
 	w.last, w.looked = f, true
 }
 
+// Waits that end by themselves.
+const (
+	holdStill   = "the system cannot tell who writes here, so it must hold still"
+	justChanged = "it changed a moment ago"
+)
+
 // judge returns the time of the next look and why the file is not ready, or ""
 // if it is ready.
 func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string) {
@@ -328,12 +348,12 @@ func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string
 	}
 	if f.Writers == file.Unknown && !p.Ignore {
 		if end := w.still.Add(max(p.Debounce, HoldStill)); now.Before(end) {
-			return end, "the system cannot tell who writes here, so it must hold still"
+			return end, holdStill
 		}
 		return now, ""
 	}
 	if end := quietFrom(f, w.still, now).Add(p.Debounce); now.Before(end) {
-		return end, "it changed a moment ago"
+		return end, justChanged
 	}
 	return now, ""
 }
