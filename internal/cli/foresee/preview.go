@@ -207,7 +207,7 @@ func (p *preview) rows(t advice.Foreseen) [][]console.Cell {
 		steps = slices.Insert(steps, 0, why)
 	}
 	if t.NotYet != "" {
-		steps = slices.Insert(steps, 0, "not ready: "+t.NotYet)
+		steps = slices.Insert(steps, 0, "not ready") // why is said below: that is longer than a cell may be
 	}
 	if len(steps) == 0 {
 		steps = []string{"-"}
@@ -248,7 +248,8 @@ func (p *preview) print() {
 	p.obstacles()
 	a.Filled(a.Out, 2, p.sum()+". Nothing was touched.")
 	p.disabled()
-	p.leftAlone()
+	p.byReason(p.notReady())
+	p.byReason(p.unmatched)
 }
 
 // sum counts the files that are there now, by what would become of them.
@@ -299,6 +300,18 @@ func (p *preview) sum() string {
 	return text
 }
 
+// notReady lists the files that are not ready, by the reason.
+func (p *preview) notReady() map[string][]string {
+	all := map[string][]string{}
+	for _, t := range p.taken {
+		if t.NotYet != "" && t.Stage == 0 {
+			why := "not ready: " + t.NotYet
+			all[why] = append(all[why], t.File)
+		}
+	}
+	return all
+}
+
 // obstacles tells file by file what would fail, and what is at its places already.
 func (p *preview) obstacles() {
 	a := p.a
@@ -330,13 +343,13 @@ func (p *preview) disabled() {
 // maxNames is how many files of a kind are named on a terminal, where it is not the question.
 const maxNames = 5
 
-// leftAlone lists the files that no rule takes, by reason.
-func (p *preview) leftAlone() {
+// byReason lists files by what keeps them.
+func (p *preview) byReason(all map[string][]string) {
 	a := p.a
-	reasons := slices.Sorted(maps.Keys(p.unmatched))
-	slices.SortStableFunc(reasons, func(x, y string) int { return len(p.unmatched[y]) - len(p.unmatched[x]) })
+	reasons := slices.Sorted(maps.Keys(all))
+	slices.SortStableFunc(reasons, func(x, y string) int { return len(all[y]) - len(all[x]) })
 	for _, r := range reasons {
-		files := p.unmatched[r]
+		files := all[r]
 		fmt.Fprintf(a.Out, "\n%s: %s\n", a.Style.Warn(r), plan.Plural(len(files), "file"))
 		for i, f := range files {
 			if i == maxNames && a.Width(a.Out) != console.Unlimited {
