@@ -394,6 +394,8 @@ var atWork = []Fault{
 		"if err := fits(t, name); err != nil {", "if err := fits(t, name); false {", script("longnames")},
 	{"what kind of file one is goes by the name that it will have", "internal/scene/scene.go",
 		"inside.Known.Kind = false", "_ = inside", script("foretold")},
+	{"the lists of a batch are not what its steps find in their scratch folder", "internal/core/plan/set.go",
+		"filepath.Join(folder, HiddenPrefix+\"list0\")", "filepath.Join(folder, \"list0\")", script("gather")},
 	{"content that was handled before is foretold as no work", "internal/advice/foretell.go",
 		"switch f.Skipped = skipped; {", "switch f.Skipped, skipped = false, false; {", script("samecontent")},
 	{"content that a job before would have handled is foretold as no work", "internal/advice/foretell.go",

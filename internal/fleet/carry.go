@@ -364,7 +364,7 @@ func scratch(ctx context.Context, s *wire.Sender, folder string) (items []wire.I
 		return nil, err
 	}
 	for _, e := range entries {
-		if ownName(e.Name()) {
+		if plan.Hidden(e.Name()) { // lists with paths of this machine, and what commands have printed
 			continue
 		}
 		some, err := carried(ctx, s, plan.Carried{Here: filepath.Join(folder, e.Name()), There: "scratch/" + e.Name()})
@@ -374,12 +374,6 @@ func scratch(ctx context.Context, s *wire.Sender, folder string) (items []wire.I
 		items = append(items, some...)
 	}
 	return items, nil
-}
-
-// ownName reports whether a file in a scratch folder is the watcher's own: lists with paths of
-// this machine, and what commands have printed.
-func ownName(name string) bool {
-	return name == "list.txt" || name == "list0.txt" || strings.HasPrefix(name, "stdout-")
 }
 
 // bring makes sure that the engine has the files that travel along: each content once.

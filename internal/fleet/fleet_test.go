@@ -185,7 +185,7 @@ func TestResultsThatReachOut(t *testing.T) {
 	t.Parallel()
 	outside := textItem("../outside", "x")
 	absolute := textItem("/tmp/stilltide-outside", "x")
-	own := textItem("stdout-3", "x")
+	own := textItem(plan.HiddenPrefix+"stdout-3", "x")
 	foreign := wire.Item{Path: "a", Size: 3, SHA: sumOfText("abc"), At: "tide.file.other.1-1-0-a.out.1.1", Parts: 1}
 	link := wire.Item{Path: "link/x", Size: 1, SHA: sumOfText("x"), Inline: []byte("x"), Mode: 0o600}
 	for name, item := range map[string]wire.Item{"up": outside, "absolute": absolute, "own name": own,

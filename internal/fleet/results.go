@@ -12,6 +12,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/wire"
 	"stilltide/internal/work"
 )
@@ -129,7 +130,7 @@ func (f *Fleet) fetch(ctx context.Context, w *trip, t work.Trip, r wire.Result) 
 		return err
 	}
 	for _, item := range items {
-		if first, _, _ := strings.Cut(item.Path, "/"); ownName(first) {
+		if first, _, _ := strings.Cut(item.Path, "/"); plan.Hidden(first) {
 			return fmt.Errorf("%s made %s, which is a name of the watcher's own", r.Helper, item.Path)
 		}
 	}

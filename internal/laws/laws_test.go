@@ -254,7 +254,7 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 // wordAndDeed: what preview foretold is what the sweep did, for each file and rule. What
 // a command decides, and a group that may not be complete, is left out.
 func wordAndDeed(_ *testing.T, r *run) string {
-	if r.w.has("batch:", "age:", "loops: allow", "order:", "schedule:") || r.w.commands() {
+	if r.w.has("age:", "loops: allow", "order:", "schedule:") || r.w.commands() {
 		return ""
 	}
 	type key struct{ file, rule string }

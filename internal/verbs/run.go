@@ -77,7 +77,7 @@ func (program) Foretell(w *work.Foretelling, s *rule.Step) {
 func runProgram(ctx context.Context, w *work.Work, s *rule.Step) *work.Problem {
 	stdout := ""
 	if s.Save.Set() || s.Stdout.Set() {
-		stdout = filepath.Join(w.Job.Scratch, "stdout-"+fmt.Sprint(s.Pos.Line))
+		stdout = filepath.Join(w.Job.Scratch, plan.HiddenPrefix+"stdout-"+fmt.Sprint(s.Pos.Line))
 	}
 	before := w.Printed // by the steps before
 	run := runHere

@@ -129,7 +129,7 @@ func (t Trial) steps(ctx context.Context, j plan.Job) (at string, ok bool, err e
 	}
 	if t.Rule.Gather != nil {
 		j.Files = []string{j.File}
-		j.List, j.List0 = filepath.Join(j.Scratch, "list.txt"), filepath.Join(j.Scratch, "list0.txt")
+		j.ListIn(j.Scratch)
 		if err := writeLists(j); err != nil {
 			return "", false, err
 		}

@@ -91,7 +91,7 @@ func (w *Work) Scratch() (string, error) {
 	if w.Job.Files == nil {
 		return path, nil
 	}
-	w.Job.List, w.Job.List0 = filepath.Join(path, "list.txt"), filepath.Join(path, "list0.txt")
+	w.Job.ListIn(path)
 	return path, writeLists(w.Job)
 }
 

@@ -115,7 +115,7 @@ func (j *Job) scratchByHand(state string) []string {
 	j.Scratch = filepath.Join(state, "by-hand", fmt.Sprint(j.ID))
 	lines := []string{fill.Quote([]string{"mkdir", "-p", j.Scratch})}
 	if j.Files != nil {
-		j.List, j.List0 = filepath.Join(j.Scratch, "list.txt"), filepath.Join(j.Scratch, "list0.txt")
+		j.ListIn(j.Scratch)
 		for format, list := range map[string]string{`'%s\n'`: j.List, `'%s\0'`: j.List0} {
 			lines = append(lines, "printf "+format+" "+fill.Quote(j.Files)+" > "+fill.QuoteWord(list))
 		}

@@ -408,6 +408,11 @@ const NoteEnding = ".failed.txt"
 // HiddenPrefix begins the hidden names that the program itself makes.
 const HiddenPrefix = ".stilltide-"
 
+// ListIn has the lists of a batch's or group's files lie in a folder, under names that {scratch}/* does not mean.
+func (j *Job) ListIn(folder string) {
+	j.List, j.List0 = filepath.Join(folder, HiddenPrefix+"list"), filepath.Join(folder, HiddenPrefix+"list0")
+}
+
 // Hidden reports whether a name is one that the program itself has made, of a file on its way.
 func Hidden(name string) bool { return strings.HasPrefix(name, HiddenPrefix) }
 
