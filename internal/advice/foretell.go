@@ -8,6 +8,7 @@ import (
 
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -22,8 +23,11 @@ type decision struct {
 	Foreseen
 	reply take.Reply
 	self  scene.Thing
-	chain []string // rules that the file went through
-	late  string   // why its job fails before it begins: it was not ready, or its group not complete, in time
+	chain []string  // rules that the file went through
+	late  string    // why its job fails before it begins: it was not ready, or its group not complete, in time
+	with  *decision // another file of its batch or group that fails, or stays: then this one does, too
+	hash  string
+	done  *work.Foretelling
 }
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
@@ -36,11 +40,11 @@ func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, 
 			found = &f
 		}
 	})
-	p.enough = func(at string) bool { return at == path && !isGroup(t.Candidate.Rule) }
+	p.enough = func(at string) bool { return at == path && t.Candidate.Rule.Gather == nil }
 	if self.Facts.Ino != 0 {
 		err := p.all()
-		if err == nil && isGroup(t.Candidate.Rule) {
-			err = p.chain() // of the others, too, it depends whether its group is complete
+		if err == nil && t.Candidate.Rule.Gather != nil {
+			err = p.chain() // others may complete its group, and one of them may fail
 		}
 		if (err == nil || err == errEnough) && found != nil && found.Rule == t.Candidate.Rule {
 			return *found
@@ -50,8 +54,6 @@ func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, 
 	newPreviewer(set, l, now, func(Foreseen) {}).foretell(d)
 	return d.Foreseen
 }
-
-func isGroup(r *rule.Rule) bool { return r.Gather != nil && r.Gather.IsGroup() }
 
 // settles asks whether a file is ready as a sweep asks: for the first rule whose name fits it, and
 // then for the one that takes it. marked reports whether a marker is there.
@@ -72,29 +74,34 @@ func settles(candidates []plan.Candidate, taker *rule.Rule, path string, facts f
 // marked reports whether a marker is there, and whole: one that is still being written says nothing yet.
 func marked(f file.Facts) bool { return f.Exists && f.Writers != file.Some }
 
-// give has a rule take a file, if that is ready: now, or when its group is complete. candidates are all
+// give has a rule take a file, if that is ready: now, or when its batch or group has ended. candidates are all
 // rules whose names fit.
 func (p *previewer) give(d *decision, candidates []plan.Candidate) {
-	r, facts := d.Rule, d.self.Facts
+	r := d.Rule
 	if d.Stage > 0 {
-		facts.Change = file.At(p.now) // it has just been placed
+		d.self.Facts.Change = file.At(p.now) // it has just been placed
 	}
 	if d.Job == nil {
 		is := func(marker string) bool {
 			t, there := p.scene.Look(marker)
 			return there && marked(t.Facts)
 		}
-		switch s := settles(candidates, r, d.File, facts, is, p.now); {
+		switch s := settles(candidates, r, d.File, d.self.Facts, is, p.now); {
 		case s.Verdict == settle.Give:
 			d.late = plan.NotReady(s.Why)
 		case s.Verdict != settle.Ready && !s.Quiet:
 			d.NotYet = s.Why
 		}
 	}
-	if !isGroup(r) || d.Job != nil || d.NotYet != "" || d.late != "" {
+	if r.Gather == nil || d.Job != nil || d.NotYet != "" || d.late != "" {
 		p.end(d)
 		return
 	}
+	p.join(d)
+}
+
+// join has a file wait for the others of its batch or group.
+func (p *previewer) join(d *decision) {
 	key, err := d.reply.Candidate.Set(d.self.Facts, d.reply.Event, p.now)
 	if err != nil {
 		d.NotYet = err.Error()
@@ -102,56 +109,87 @@ func (p *previewer) give(d *decision, candidates []plan.Candidate) {
 		return
 	}
 	p.joined[d.File] = d
-	p.sets.Join(key, r.Gather.Spec(), gather.Member{Path: d.File, Facts: facts, Chain: d.chain}, p.now)
-	p.complete()
+	p.sets.Join(key, d.Rule.Gather.Spec(), gather.Member{Path: d.File, Facts: d.self.Facts, Chain: d.chain}, p.now)
 }
 
-// end foretells and tells.
-func (p *previewer) end(d *decision) {
-	p.foretell(d)
-	p.tell(d.Foreseen)
+// end foretells the files of a job, and tells of them. If one fails, or stays because its name is there, so do all.
+func (p *previewer) end(files ...*decision) {
+	mark := p.scene.Mark()
+	p.foretellAll(files)
+	at := slices.IndexFunc(files, func(d *decision) bool { return d.Fails != "" || d.done.Stays })
+	if at >= 0 && len(files) > 1 {
+		p.scene.TakeBack(mark)
+		one := *files[at]
+		for _, d := range files {
+			d.with = &one
+		}
+		p.foretellAll(files)
+	}
+	p.scene.Keep()
+	for _, d := range files {
+		if d.NotYet == "" {
+			p.follow(d)
+		}
+		p.tell(d.Foreseen)
+	}
 }
 
-// complete goes on with the groups that have ended.
-func (p *previewer) complete() {
-	for _, g := range p.sets.Due(p.now) {
+func (p *previewer) foretellAll(files []*decision) {
+	for _, d := range files {
+		p.foretell(d)
+	}
+}
+
+// complete goes on with the batches and groups that have ended by a time.
+func (p *previewer) complete(by time.Time) {
+	for _, g := range p.sets.Due(by) {
 		sort.Slice(g.Members, func(i, k int) bool { return g.Members[i].Path < g.Members[k].Path })
+		var files []*decision
 		for _, m := range g.Members {
 			d := p.joined[m.Path]
 			delete(p.joined, m.Path)
 			if len(g.Missing) > 0 && d.Rule.Gather.Overdue == rule.GroupFails {
 				d.late = plan.Incomplete(g)
 			}
-			p.end(d)
+			files = append(files, d)
 		}
+		p.end(files...)
 	}
 }
 
-// endSets ends the groups that a sweep does not wait for, and tells which files are left. It reports whether
-// there is more to foretell now.
+// never is later than any time at which a batch may end.
+const never = 100 * 365 * 24 * time.Hour
+
+// endSets ends the batches, and the groups that a sweep does not wait for, and tells which files are left. It
+// reports whether there is more to foretell now.
 func (p *previewer) endSets() (more bool) {
-	if p.sets.EndWaits(p.now) {
-		p.complete()
-	}
-	if len(p.next) > 0 {
-		return true
-	}
 	left := map[string]string{}
-	p.sets.Each(func(path string, _ gather.Key, _ time.Time, missing []string) { left[path] = plan.Awaits(missing) })
-	p.sets = gather.Machine{}
+	p.sets.EndWaits(p.now)
+	p.complete(p.now)
+	p.sets.Each(func(path string, _ gather.Key, _ time.Time, missing []string) {
+		if len(missing) > 0 {
+			left[path] = plan.Awaits(missing)
+		}
+	})
+	for path := range left {
+		p.sets.Leave(path)
+	}
+	p.complete(p.now.Add(never))
 	for _, path := range slices.Sorted(maps.Keys(left)) {
 		d := p.joined[path]
-		d.NotYet = left[path]
+		delete(p.joined, path)
+		if d.NotYet = left[path]; len(p.next) > 0 {
+			p.join(d)
+			continue
+		}
 		p.end(d)
 	}
-	clear(p.joined)
-	return false
+	return len(p.next) > 0
 }
 
 // foretell has one rule take one file in the scene, and finds out what comes of it.
 func (p *previewer) foretell(d *decision) {
-	f, self, c := &d.Foreseen, d.self, d.reply.Candidate
-	p.scene.Begin()
+	f, self, c, mark := &d.Foreseen, d.self, d.reply.Candidate, p.scene.Mark()
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
 		At: c.Unit, Self: self, Job: c.Begin(self.Facts, d.reply.Event, p.now, p.set.File.StateFolder())}
 	if f.Job != nil {
@@ -167,39 +205,80 @@ func (p *previewer) foretell(d *decision) {
 	default:
 		p.steps(w, said)
 	}
-	if w.Wrong == "" {
-		w.End(c.Rule.Processed, c.Rule.SameName)
-	}
-	f.Steps, f.From, f.Thrown = w.Steps, shotSaid(c.Rule, self.Facts), w.Thrown
+	d.goAlong(w)
+	f.Steps, f.From, f.Thrown, f.Fails = w.Steps, shotSaid(c.Rule, self.Facts), w.Thrown, w.Wrong
 	if w.Wrong != "" {
-		p.scene.TakeBack() // a failed attempt takes back what it placed
-		f.Fails = w.Wrong
-		w.Self, w.Open, w.Placed, w.Notes = self, false, nil, nil
-		if w.Thrown == "deleted" { // that cannot be taken back
-			w.At = ""
-			p.scene.Remove(c.Unit)
-		} else {
-			w.At, f.Thrown = c.Unit, ""
-		}
-		w.Job.At = ""
-		w.Wrong = ""
-		same := c.Rule.SameName
-		if same == rule.SameFail {
-			same = rule.SameNumber
-		}
-		w.End(c.Rule.Failed, same)
+		p.scene.TakeBack(mark) // a failed attempt takes back what it placed
+		p.fail(d, w)
 	}
-	f.Clashes = w.Notes
-	f.Open, f.Doubt = w.Open, w.Doubt
+	f.Clashes, f.Open, f.Doubt, f.FileAfter = w.Notes, w.Open, w.Doubt, ""
 	if w.At != c.Unit && !w.Open {
 		f.FileAfter = w.At
 	}
 	if f.NotYet != "" {
-		p.scene.TakeBack()
+		p.scene.TakeBack(mark)
+	}
+	d.hash, d.done = hash, w
+}
+
+// goAlong places the file after its steps, as far as the other files of its job let it.
+func (d *decision) goAlong(w *work.Foretelling) {
+	r := d.reply.Candidate.Rule
+	switch {
+	case w.Wrong != "":
+	case d.with == nil:
+		w.End(r.Processed, r.SameName)
+	case d.with.Fails != "":
+		w.Wrong = d.with.Fails
+	case d.with.File == d.File:
+		w.Notes = d.with.Clashes
+	default:
+		w.Notes = append(w.Notes, plan.Display(d.with.File)+" of the same job stays, so this one does, too")
+	}
+}
+
+// fail foretells where the file of a job goes that fails.
+func (p *previewer) fail(d *decision, w *work.Foretelling) {
+	r, path := d.reply.Candidate.Rule, d.reply.Candidate.Unit
+	w.Self, w.Open, w.Placed, w.Notes = d.self, false, nil, nil
+	if w.Thrown == "deleted" { // that cannot be taken back
+		w.At = ""
+		p.scene.Remove(path)
+	} else {
+		w.At, d.Thrown = path, ""
+	}
+	w.Job.At, w.Wrong = "", ""
+	same := r.SameName
+	if same == rule.SameFail {
+		same = rule.SameNumber
+	}
+	w.End(r.Failed, same)
+	w.Stays = false
+}
+
+// follow notes what a foretold job leaves: what stays is remembered, what it placed
+// where rules watch is offered to them.
+func (p *previewer) follow(d *decision) {
+	f, w, name, path := &d.Foreseen, d.done, d.reply.Candidate.Rule.Name.S, d.reply.Candidate.Unit
+	if d.hash != "" && !f.Skipped && f.Fails == "" {
+		p.contents.seen[name+"\x00"+d.hash] = true
+	}
+	if w.At == path {
+		p.handled[name+"\x00"+path] = take.Memory{Facts: w.Self.Facts, Job: 1}
+	}
+	if f.Stage >= loop.MaxPasses {
 		return
 	}
-	if hash != "" && !f.Skipped && f.Fails == "" {
-		p.contents.seen[c.Rule.Name.S+"\x00"+hash] = true
+	first := f.First
+	if first == nil {
+		first = f
 	}
-	p.follow(f, c, w, d.chain)
+	if w.At == path && f.Job != nil { // when that is over, all rules are asked
+		p.next = append(p.next, offered{path, first, f.Stage + 1})
+	}
+	for _, at := range w.Placed {
+		if t, there := p.scene.Look(at); there {
+			p.offerNext(at, t, chainOf(d.chain, d.reply.Candidate.Rule), first, f.Stage+1)
+		}
+	}
 }

@@ -343,29 +343,6 @@ func (p *previewer) ours(name string) func(path string, t scene.Thing) bool {
 	}
 }
 
-// follow notes what a foretold job leaves: what stays is remembered, what it placed
-// where rules watch is offered to them.
-func (p *previewer) follow(f *Foreseen, c plan.Candidate, w *work.Foretelling, chain []string) {
-	if w.At == c.Unit {
-		p.handled[c.Rule.Name.S+"\x00"+c.Unit] = take.Memory{Facts: w.Self.Facts, Job: 1}
-	}
-	if f.Stage >= loop.MaxPasses {
-		return
-	}
-	first := f.First
-	if first == nil {
-		first = f
-	}
-	if w.At == c.Unit && f.Job != nil { // when that is over, all rules are asked
-		p.next = append(p.next, offered{c.Unit, first, f.Stage + 1})
-	}
-	for _, path := range w.Placed {
-		if t, there := p.scene.Look(path); there {
-			p.offerNext(path, t, chainOf(chain, c.Rule), first, f.Stage+1)
-		}
-	}
-}
-
 // offerNext offers what was placed to the rules that watch there; of a folder that no
 // rule takes whole, what lies in it.
 func (p *previewer) offerNext(path string, t scene.Thing, chain []string, first *Foreseen, stage int) {

@@ -52,23 +52,27 @@ func New() *Scene {
 	return &Scene{Now: map[string]Thing{}, numbers: &naming.Numbers{}, answers: look.NewAnswers()}
 }
 
-// Begin starts what takeBack takes back.
-func (s *Scene) Begin() { s.changes = s.changes[:0] }
+// Mark names what the scene is now, for TakeBack.
+func (s *Scene) Mark() int { return len(s.changes) }
 
-// TakeBack makes the scene what it was when begin was called.
-func (s *Scene) TakeBack() {
-	for _, c := range slices.Backward(s.changes) {
+// TakeBack makes the scene what it was at a mark.
+func (s *Scene) TakeBack(mark int) {
+	since := s.changes[mark:]
+	for _, c := range slices.Backward(since) {
 		if c.known {
 			s.Now[c.path] = c.was
 		} else {
 			delete(s.Now, c.path)
 		}
 	}
-	if len(s.changes) > 0 {
+	if len(since) > 0 {
 		s.numbers = &naming.Numbers{}
 	}
-	s.Begin()
+	s.changes = s.changes[:mark]
 }
+
+// Keep ends all marks: what was done since is not taken back any more.
+func (s *Scene) Keep() { s.changes = s.changes[:0] }
 
 func (s *Scene) note(path string) {
 	was, known := s.Now[path]

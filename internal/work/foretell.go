@@ -35,6 +35,7 @@ type Foretelling struct {
 	Doubt  bool     // it is assumed that a command made what a later step uses
 	Open   bool     // from here on only a run can tell where the file is
 	Thrown string   // "to the trash" or "deleted", if a step discards the file
+	Stays  bool     // its place has that name already (same_name: skip)
 }
 
 // End puts the file where it belongs afterwards.
@@ -48,7 +49,7 @@ func (w *Foretelling) End(target *rule.Place, same rule.SameName) {
 		w.Wrong = err.Error()
 		return
 	}
-	w.Move(spot, same)
+	w.Stays = w.Move(spot, same).Skipped
 }
 
 // Move moves the job's file in the scene, and follows it.

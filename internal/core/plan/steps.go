@@ -204,6 +204,7 @@ func (c Candidate) Begin(f file.Facts, event file.Event, now time.Time, state st
 	j.foreseen()
 	if c.Rule.Gather != nil {
 		j.Files = []string{j.File}
+		j.List, j.List0 = "{list}", "{list0}"
 	}
 	return *j
 }
