@@ -1,6 +1,7 @@
 package byhand
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -21,13 +22,27 @@ import (
 // undone is the reason of a job that was undone.
 const undone = "it was undone: its files are back where they came from"
 
-// UndoEach undoes several jobs, the newest first. A job may have been placed after a
-// newer one that was quicker, so those that another one blocked are tried
-// again as long as that helps. undo is UndoOffline or the running watcher's Undo.
-func UndoEach(ids []int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, error) {
+// Newest returns the number of the newest placement of each job that can be undone, 0 if there is none.
+func Newest(l *ledger.Ledger, ids []int64) (map[int64]int64, error) {
+	newest := map[int64]int64{}
+	for _, id := range ids {
+		all, err := l.Placements(id)
+		if err != nil {
+			return nil, err
+		}
+		if list := Undoable(all); len(list) > 0 {
+			newest[id] = list[0].ID
+		}
+	}
+	return newest, nil
+}
+
+// UndoEach undoes several jobs, the one that has placed something last first (see Newest). What jobs have placed
+// in turn may rely on each other, so those that another one blocked are tried again as long as that helps. undo
+// is Undo, or the running watcher's.
+func UndoEach(ids []int64, newest map[int64]int64, undo func(ids []int64) ([]Sent, error)) ([]Sent, error) {
 	ids = slices.Clone(ids)
-	slices.Sort(ids)
-	slices.Reverse(ids)
+	slices.SortFunc(ids, func(a, b int64) int { return cmp.Or(cmp.Compare(newest[b], newest[a]), cmp.Compare(b, a)) })
 	ids = slices.Compact(ids)
 	var all []Sent
 	for {
@@ -260,10 +275,11 @@ func backAt(l Records, p *job.Placement, now file.Facts) error {
 		return nil
 	}
 	before, err := l.PlacedAt(p.Source)
-	for _, b := range before {
-		if b.Job != p.Job && b.After.Ino == p.Facts.Ino && b.After.Size == now.Size {
+	for _, b := range slices.Backward(before) { // the newest: names of one file may have been there one after the other
+		if b.ID < p.ID && b.Job != p.Job && b.After.Ino == p.Facts.Ino && b.After.Size == now.Size {
 			b.After = now
 			l.RecordPlacement(b)
+			break
 		}
 	}
 	return err

@@ -265,6 +265,9 @@ func wordAndDeed(_ *testing.T, r *run) string {
 			strings.Contains(j.Reason, "; not undone: ") {
 			return "" // a command decided, or another job was quicker with a file that is nobody's input
 		}
+		if j.Event == file.Removed && r.w.has(", from:") {
+			return "" // what it has placed is another rule's now
+		}
 		if j.State == job.Vanished || j.Event == file.Removed {
 			continue // another job took it away; nothing is said of files that are not there
 		}
@@ -600,7 +603,11 @@ func comesBack(t *testing.T, r *run) string {
 		}
 		ids = append(ids, j.ID)
 	}
-	sent, err := byhand.UndoEach(ids, func(ids []int64) (sent []byhand.Sent, err error) {
+	newest, err := byhand.Newest(l, ids)
+	if err != nil {
+		return err.Error()
+	}
+	sent, err := byhand.UndoEach(ids, newest, func(ids []int64) (sent []byhand.Sent, err error) {
 		for _, id := range ids {
 			sent = append(sent, byhand.Undo(l, set, id))
 		}

@@ -10,6 +10,7 @@ import (
 	"stilltide/internal/control"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 )
@@ -22,7 +23,7 @@ func (a *app) undoCommand() *cobra.Command {
 		Long: `Puts back everything that a job moved, renamed, replaced, discarded or made, newest first:
 all of it or nothing. If a placed file has changed since, or a later job took it, nothing is
 touched and the obstacles are listed. The input counts as handled until it changes;
-stilltide retry runs the job again.
+stilltide retry runs the job again. Of several jobs, the one that placed something last goes first.
 
 The jobs are those with the given numbers, or those that --rule, --file, --since and --last
 choose and that placed something; on a terminal these are shown first, and it asks.`,
@@ -56,8 +57,12 @@ func (a *app) undo(args []string, by chosen) error {
 	}) {
 		return nil
 	}
+	newest, err := a.newest(f, list)
+	if err != nil {
+		return err
+	}
 	set := look.NewSet(f)
-	sent, err := byhand.UndoEach(idsOf(list), func(ids []int64) ([]byhand.Sent, error) {
+	sent, err := byhand.UndoEach(idsOf(list), newest, func(ids []int64) ([]byhand.Sent, error) {
 		return console.ViaWatcher(f, ids, (*control.Client).Undo,
 			func(l *ledger.Ledger, id int64) byhand.Sent { return byhand.Undo(l, set, id) })
 	})
@@ -65,4 +70,14 @@ func (a *app) undo(args []string, by chosen) error {
 		return err
 	}
 	return a.printSent(sent)
+}
+
+// newest says in which order jobs are undone (see byhand.Newest).
+func (a *app) newest(f *rule.File, list []job.Job) (map[int64]int64, error) {
+	l, err := a.ReadLedger(f)
+	if err != nil || l == nil {
+		return nil, err
+	}
+	defer l.Close()
+	return byhand.Newest(l, idsOf(list))
 }
