@@ -60,10 +60,7 @@ func (e *Engine) attempt(ctx context.Context, a *turn.Attempt) turn.AttemptEnd {
 	res.Stopped = why != nil && (w.Behind || ctx.Err() != nil && context.Cause(ctx) != work.ErrTimeout &&
 		context.Cause(ctx) != work.ErrStopJob)
 	conclude(w, a, why, &res)
-	e.keep(w.Placed, false)
-	if len(w.Placed) > 0 {
-		e.trimKept(a.Set.File.KeepReplaced())
-	}
+	e.desk.Kept.Over(keptBy(w.Placed)...)
 	res.Exit, res.CPU, res.Memory = w.Exit, w.CPU, w.Memory
 	e.rehash(a, &res)
 	res.Output = w.KeepOutput(output)

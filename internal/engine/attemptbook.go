@@ -1,74 +1,25 @@
 package engine
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
-	"maps"
-	"os"
-	"path/filepath"
-	"slices"
-	"strings"
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/turn"
-	"stilltide/internal/watchfs"
 	"stilltide/internal/work"
 )
 
-// trimKept removes the oldest of the content that replacements left, until
-// it is within the bound; what a running attempt may still need stays.
-func (e *Engine) trimKept(most int64) {
-	folder := filepath.Join(e.state, "kept")
-	entries, err := os.ReadDir(folder)
-	if err != nil {
-		return
-	}
-	var total int64
-	kept := map[string]file.Facts{}
-	for _, entry := range entries {
-		if info, err := entry.Info(); err == nil {
-			kept[entry.Name()] = watchfs.Facts(info)
-			total += info.Size()
-		}
-	}
-	// a second name changes a file's change time
-	oldest := slices.SortedFunc(maps.Keys(kept), func(a, b string) int {
-		return cmp.Or(cmp.Compare(kept[a].Change, kept[b].Change), strings.Compare(a, b))
-	})
-	for _, name := range oldest {
-		if total <= most {
-			return
-		}
-		if !e.needsKept(filepath.Join(folder, name)) && os.Remove(filepath.Join(folder, name)) == nil {
-			total -= kept[name].Size
-		}
-	}
-}
-
-func (e *Engine) needsKept(path string) bool {
-	e.health.Lock()
-	defer e.health.Unlock()
-	return e.health.kept[path]
-}
-
-// keep notes kept content that a running attempt may need, or does not any more.
-func (e *Engine) keep(list []*job.Placement, needed bool) {
-	e.health.Lock()
-	defer e.health.Unlock()
+// keptBy are the places where placements keep what they replace.
+func keptBy(list []*job.Placement) (paths []string) {
 	for _, p := range list {
-		if !p.Replaced {
-			continue
-		}
-		if needed {
-			e.health.kept[p.Kept] = true
-		} else {
-			delete(e.health.kept, p.Kept)
+		if p.Replaced {
+			paths = append(paths, p.Kept)
 		}
 	}
+	return paths
 }
 
 // attemptBook is the engine's side of one attempt's placements.
@@ -95,7 +46,7 @@ func (b *attemptBook) Intend(list []*job.Placement) error {
 			return err
 		}
 	}
-	b.e.keep(list, true)
+	b.e.desk.Kept.Need(keptBy(list)...)
 	for _, p := range list {
 		b.e.ledger.RecordPlacement(*p)
 	}

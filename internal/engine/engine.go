@@ -122,7 +122,6 @@ type Engine struct {
 	health   struct {
 		sync.Mutex
 		err  error
-		kept map[string]bool // replaced content that a running attempt may still need
 		lost map[string]bool // folders of which was said that they cannot hold attributes
 	}
 }
@@ -161,6 +160,7 @@ func Open(o Options) (*Engine, error) {
 	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
 	e.sift = sift.New(l, o.Once)
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
+	e.desk.Kept.Bound(o.Rules.KeepReplaced())
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.tell = telling.New(e.hub, e.flow.Rules, state)
 	e.knowFolders(e.flow.Rules())
@@ -168,7 +168,7 @@ func Open(o Options) (*Engine, error) {
 		return nil, errors.Join(err, e.ledger.Close())
 	}
 	e.flow.WorkOn(o.Chosen, false)
-	e.health.kept, e.health.lost = map[string]bool{}, map[string]bool{}
+	e.health.lost = map[string]bool{}
 	return e, nil
 }
 

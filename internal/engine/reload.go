@@ -17,6 +17,7 @@ func (e *Engine) Reload(f *rule.File) error {
 	err := e.do(func() {
 		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
+		e.desk.Kept.Bound(f.KeepReplaced())
 		e.poolsRead()
 		e.tell.Accepted(time.Now())
 		e.events.TellWriting(set.WritingFolders())

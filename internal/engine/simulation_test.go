@@ -228,7 +228,7 @@ func (w *world) start() {
 		w.e.flow.SetPools(map[string]turn.Pool{"heavy": w.pool})
 		w.e.desk.Mounts.Begin(w.store, w.e.flow.Rules(), map[string]string{w.dir: "/"})
 		w.e.desk.Placer.Before = w.before
-		w.e.health.kept, w.e.health.lost = map[string]bool{}, map[string]bool{}
+		w.e.health.lost = map[string]bool{}
 		for _, sub := range []string{"kept", "output"} {
 			if err := os.MkdirAll(filepath.Join(w.e.state, sub), 0o777); err != nil {
 				w.t.Fatal(err)

@@ -32,6 +32,7 @@ import (
 type Desk struct {
 	ledger  placeBook
 	Placer  place.Placer
+	Kept    *work.Kept
 	answers *look.Answers
 	inHand  *work.InHand
 	state   string // the state folder
@@ -57,7 +58,7 @@ type placeBook interface {
 // New makes a desk for a ledger and its state folder. Until runs ends, placings wait
 // for the ledger.
 func New(l placeBook, state string, a *look.Answers, h *work.InHand) *Desk {
-	return &Desk{ledger: l, answers: a, inHand: h, state: state, Runs: context.Background(),
+	return &Desk{ledger: l, Kept: work.NewKept(state), answers: a, inHand: h, state: state, Runs: context.Background(),
 		Ends: make(chan []turn.PlacingEnd, 8), waits: placeQueue{kick: make(chan struct{}, 1)}}
 }
 
@@ -225,6 +226,7 @@ type mover struct {
 	batch *place.Placer
 	there map[string]error // what mounted said of a folder
 	near  bool             // what would have to be copied to another file system is refused
+	kept  []string         // where the placing that is under way may keep what it replaces
 }
 
 // mover makes one; end is to be called whenever some of its work is done.
@@ -238,6 +240,7 @@ func (by *mover) end() { by.batch.End() }
 // changed meanwhile is left out. room is where the moves are told, if they fit.
 func (by *mover) place(p *turn.Placing, room []turn.Moved) turn.PlacingEnd {
 	d, end := by.d, turn.PlacingEnd{ID: p.ID, Leads: p.Leads, Moved: room}
+	defer by.over()
 	for i := range p.Moves {
 		m := &p.Moves[i]
 		if m.Marker != nil {
@@ -274,6 +277,14 @@ func (by *mover) place(p *turn.Placing, room []turn.Moved) turn.PlacingEnd {
 	return end
 }
 
+// over ends a placing: what it has replaced may go when there is too much of it.
+func (by *mover) over() {
+	if len(by.kept) > 0 {
+		by.d.Kept.Over(by.kept...)
+		by.kept = by.kept[:0]
+	}
+}
+
 // nameMarker names a marker after the name that its file was given.
 func (by *mover) nameMarker(m *turn.Move, all []turn.Moved) {
 	at := slices.IndexFunc(all, func(one turn.Moved) bool { return one.Source == m.Of && one.Err == nil })
@@ -299,6 +310,8 @@ func (by *mover) move(m *turn.Move, watch string) (place.Result, error) {
 		Held: func(path string) bool { return by.d.inHand.HeldBesides(m.Record.Job, path) }}
 	if m.Same == rule.SameReplace {
 		by.d.stageOver(m, &r)
+		by.d.Kept.Need(r.Kept)
+		by.kept = append(by.kept, r.Kept)
 	}
 	r.Amend = func(s place.Staged) error {
 		by.d.change(m, func(r *job.Placement) { s.Amend(r) })

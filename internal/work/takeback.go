@@ -2,7 +2,6 @@ package work
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -397,10 +396,4 @@ func Restored(units []job.Unit) {
 			u.Facts.Mod = now.Mod // an empty folder has its own time, which a part-file in it has changed
 		}
 	}
-}
-
-// KeptPath is where a placement keeps what it replaces. Its number comes again when a
-// ledger begins anew, so that alone is no name.
-func KeptPath(state string, placement int64) string {
-	return filepath.Join(state, "kept", fmt.Sprintf("%d-%08x", placement, rand.Uint64()))
 }
