@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"stilltide/internal/byhand"
@@ -119,7 +120,10 @@ type Engine struct {
 	sweeps   map[*pass]bool // by hand, and followed
 	before   int            // jobs of an earlier run that are not over
 	ended    chan struct{}  // closed when Run ends
-	health   struct {
+
+	keepHistory atomic.Int64 // nanoseconds
+
+	health struct {
 		sync.Mutex
 		err  error
 		lost map[string]bool // folders of which was said that they cannot hold attributes
@@ -220,9 +224,8 @@ func (e *Engine) run(ctx context.Context) error {
 	w.TellWriting(e.flow.Rules().WritingFolders())
 	w.Want(e.wanted())
 	e.hub.Start(e.o.Rules.Channels)
-	if keep := e.o.Rules.KeepHistory(); !e.o.Once {
-		e.work.Go(func() { e.pruneHistory(runs, keep) })
-	}
+	e.keepHistory.Store(int64(e.o.Rules.KeepHistory()))
+	e.work.Go(func() { e.pruneHistory(runs) })
 	err = e.loop(ctx, runs, stopRuns)
 	stopRuns()
 	close(quit)
@@ -269,11 +272,22 @@ var errLeft = errors.New("a call to the system does not come back")
 // told to end.
 const leftAfter = 5 * time.Second
 
+// prunedBySweep bounds what a sweep removes of the history, so that it does not take much longer by it.
+const prunedBySweep = 2000
+
 // pruneHistory removes the details of old jobs at the start and once a day.
-func (e *Engine) pruneHistory(runs context.Context, keep time.Duration) {
+func (e *Engine) pruneHistory(runs context.Context) {
+	most := 0
+	if e.o.Once {
+		most = prunedBySweep
+	}
 	for {
-		if _, err := e.ledger.Prune(time.Now().Add(-keep)); err != nil && e.o.Trouble != nil {
+		before := time.Now().Add(-time.Duration(e.keepHistory.Load()))
+		if _, err := e.ledger.Prune(before, most); err != nil && e.o.Trouble != nil {
 			e.o.Trouble(err)
+		}
+		if e.o.Once {
+			return
 		}
 		select {
 		case <-runs.Done():

@@ -18,6 +18,7 @@ func (e *Engine) Reload(f *rule.File) error {
 		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
 		e.desk.Kept.Bound(f.KeepReplaced())
+		e.keepHistory.Store(int64(f.KeepHistory()))
 		e.poolsRead()
 		e.tell.Accepted(time.Now())
 		e.events.TellWriting(set.WritingFolders())

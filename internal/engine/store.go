@@ -69,6 +69,6 @@ type store interface {
 	Tickets() ([]job.Ticket, error)
 
 	Folder() string
-	Prune(before time.Time) (removed int, err error)
+	Prune(before time.Time, most int) (removed int, err error)
 	Close() error
 }

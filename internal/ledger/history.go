@@ -11,11 +11,16 @@ import (
 
 // Prune removes the details of jobs that ended before a time: attempts,
 // placements, members, what was printed, and the jobs themselves. What is
-// remembered of files that are still there stays, and so does the tally.
-func (l *Ledger) Prune(before time.Time) (removed int, err error) {
+// remembered of files that are still there stays, and so does the tally. At most so many jobs
+// go, the oldest first; 0 is no bound.
+func (l *Ledger) Prune(before time.Time, most int) (removed int, err error) {
 	const helping = 500
-	for {
-		jobs, outputs, err := l.old(before, helping)
+	for most == 0 || removed < most {
+		some := helping
+		if most > 0 {
+			some = min(helping, most-removed)
+		}
+		jobs, outputs, err := l.old(before, some)
 		if err != nil || len(jobs) == 0 {
 			return removed, err
 		}
@@ -39,6 +44,7 @@ func (l *Ledger) Prune(before time.Time) (removed int, err error) {
 		}
 		removed += len(jobs)
 	}
+	return removed, nil
 }
 
 // endedBefore finds jobs that ended before a time, of every rule that ever had any.

@@ -356,7 +356,7 @@ func TestOldHistoryGoesAndMemoryStays(t *testing.T) {
 	l.Record(sample(4, job.Queued), "")
 	l.Remember(job.Known{Rule: "r", File: "/in/a", Job: 1, Facts: file.Facts{Exists: true, Mod: file.At(when)}})
 	require.NoError(t, l.Flush())
-	n, err := l.Prune(when.Add(time.Minute))
+	n, err := l.Prune(when.Add(time.Minute), 0)
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
 	jobs, err := l.Jobs(Filter{})
