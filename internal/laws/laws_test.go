@@ -188,7 +188,7 @@ func sweep(w *world, rules string) (jobs []job.Job, unsettled int, err error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
 	err = e.Run(ctx)
 	if err == nil && ctx.Err() != nil {

@@ -38,7 +38,27 @@ func NewSet(f *rule.File) *plan.Set {
 	for _, r := range f.All() {
 		r.Ways = s.ways
 	}
-	return plan.NewSet(f)
+	set := plan.NewSet(f)
+	set.SetApart(s.apart(set.WatchedFolders()))
+	return set
+}
+
+// apart finds the watched folders to which a link leads from the next watched folder above them.
+func (s *spelling) apart(watched []string) map[string]bool {
+	found, is := map[string]bool{}, map[string]bool{}
+	for _, folder := range watched {
+		is[folder] = true
+	}
+	for _, folder := range watched {
+		up := filepath.Dir(folder)
+		for !is[up] && up != filepath.Dir(up) {
+			up = filepath.Dir(up)
+		}
+		if rest, below := plan.Below(folder, up); is[up] && below && up != folder && s.real(folder) != s.real(up)+rest {
+			found[folder] = true
+		}
+	}
+	return found
 }
 
 // spelling knows the watched folders, by the name they go by and by where they are.

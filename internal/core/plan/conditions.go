@@ -211,7 +211,11 @@ func (s *Set) Explain(r *rule.Rule, path string, f file.Facts, event file.Event,
 		add("enabled", "true", "false", false)
 	}
 	watch, words := s.nearestWatch(r, path)
-	add("watch", folders(r), filepath.Dir(path), watch != "")
+	want := folders(r)
+	if slices.ContainsFunc(r.Folders, func(folder string) bool { return s.isApart(folder, path) }) {
+		want += ", and follows no link in it"
+	}
+	add("watch", want, filepath.Dir(path), watch != "")
 	if watch == "" {
 		return list, false
 	}
@@ -300,7 +304,7 @@ func (s *Set) explainPlace(r *rule.Rule, watch, path, name, rel string, add func
 // lies in none, and what a glob of folders captured.
 func (s *Set) nearestWatch(r *rule.Rule, path string) (watch string, words map[string]string) {
 	for _, folder := range r.Folders {
-		if !within(path, folder) || path == folder {
+		if !within(path, folder) || path == folder || s.isApart(folder, path) {
 			continue
 		}
 		level := strings.Count(strings.TrimPrefix(path[len(folder):], string(filepath.Separator)),

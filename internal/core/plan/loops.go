@@ -54,7 +54,7 @@ func (s *Set) upwards(folder string, f func(r *rule.Rule, level int)) {
 			f(r, level)
 		}
 		up := filepath.Dir(folder)
-		if up == folder {
+		if up == folder || s.apart[folder] {
 			return
 		}
 		folder = up

@@ -33,6 +33,7 @@ type Set struct {
 	places  map[string]bool         // fixed parts of all rules' destinations
 	holding map[string][]string     // watched folders, by themselves and by each folder above them
 	texts   map[string]bool         // the rules files themselves: no rule takes them
+	apart   map[string]bool         // watched folders that a link leads to from the watched one above them
 
 	settings        []*rule.Rule // those with again_on
 	folded, markers bool         // whether any rule takes folders, or asks for markers
@@ -68,6 +69,23 @@ func NewSet(f *rule.File) *Set {
 	s.findChains()
 	return s
 }
+
+// SetApart names the watched folders that a link leads to from a watched folder above them: rules that watch above
+// such a folder do not reach what lies in it.
+func (s *Set) SetApart(folders map[string]bool) { s.apart = folders }
+
+// isApart reports whether a folder of a rule does not reach a path that lies below it.
+func (s *Set) isApart(folder, path string) bool {
+	for between := range s.apart {
+		if between != folder && within(path, between) && within(between, folder) {
+			return true
+		}
+	}
+	return false
+}
+
+// WatchedFolders lists the folders that rules watch.
+func (s *Set) WatchedFolders() []string { return slices.Collect(maps.Keys(s.watch)) }
 
 // TakesFolders reports whether any rule takes whole folders.
 func (s *Set) TakesFolders() bool { return s.folded }
@@ -212,7 +230,7 @@ func (s *Set) above(path string, f func(r *rule.Rule, folder string, level int))
 			f(r, folder, level)
 		}
 		parent := above(folder)
-		if level == s.deep || parent == folder {
+		if level == s.deep || parent == folder || s.apart[folder] {
 			return
 		}
 		folder = parent
