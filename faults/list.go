@@ -408,6 +408,8 @@ var atWork = []Fault{
 		"\te.work.Go(func() { e.pruneHistory(runs) })\n", "\t_ = (*Engine).pruneHistory\n", script("sweephistory")},
 	{"what lies behind a watched link is no other rule's", "internal/core/plan/set.go",
 		"parent == folder || s.apart[folder] {", "parent == folder {", script("linkbelow")},
+	{"what a batch shares is foretold to go on to the next rule", "internal/advice/foretell.go",
+		"\t\t\t\t_ = p.ask(d.shared, nil)", "\t\t\t\t_ = p.ask", script("sharedsets")},
 	{"content that was handled before is foretold as no work", "internal/advice/foretell.go",
 		"switch f.Skipped = skipped; {", "switch f.Skipped, skipped = false, false; {", script("samecontent")},
 	{"content that a job before would have handled is foretold as no work", "internal/advice/foretell.go",

@@ -28,6 +28,8 @@ type decision struct {
 	with  *decision // another file of its batch or group that fails, or stays: then this one does, too
 	hash  string
 	done  *work.Foretelling
+
+	shared *offer // to the rules after this one, when its job is over
 }
 
 // foreseeOne foretells one file as a preview of all would: what is foretold of the files
@@ -154,6 +156,11 @@ func (p *previewer) complete(by time.Time) {
 			files = append(files, d)
 		}
 		p.end(files...)
+		for _, d := range files {
+			if d.shared != nil {
+				_ = p.ask(d.shared, nil) // what cannot be read is told of the file
+			}
+		}
 	}
 }
 

@@ -202,50 +202,77 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Fores
 	if len(candidates) > 0 && candidates[0].Unit != path {
 		return nil // it goes with the folder that it lies in
 	}
-	d, all := decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}, candidates
+	o := &offer{f: f, self: self, from: from, all: candidates,
+		decided: decided{replies: map[*rule.Rule]take.Reply{}, facts: self.Facts}}
 	if err == nil && p.open && stage == 0 {
-		f.Job, err = openJob(p.set, p.l, path)
-		candidates, from.Memory = candidatesOf(candidates, f.Job), anew(from.Memory, f.Job)
+		o.f.Job, err = openJob(p.set, p.l, path)
+		candidates, o.from.Memory = candidatesOf(candidates, o.f.Job), anew(from.Memory, o.f.Job)
 	}
-	for err == nil && len(candidates) > 0 {
+	o.left = candidates
+	return p.ask(o, err)
+}
+
+// offer is a file that is offered to the rules.
+type offer struct {
+	f         Foreseen // what is to be told of it
+	self      scene.Thing
+	from      take.Sources
+	all, left []plan.Candidate // whose names fit, and those of them that were not asked yet
+	decided
+}
+
+// ask asks the rules that were not asked yet: the first that takes the file, and those behind one that shares it.
+func (p *previewer) ask(o *offer, err error) error {
+	for err == nil && len(o.left) > 0 {
 		var v take.Verdict
-		if v, err = take.Decide(candidates, take.Offer{Facts: d.facts, ByHand: true, Tell: true, Now: p.now},
-			from); err != nil {
+		if v, err = take.Decide(o.left, take.Offer{Facts: o.facts, ByHand: true, Tell: true, Now: p.now},
+			o.from); err != nil {
 			break
 		}
 		for _, r := range v.Replies {
-			d.replies[r.Candidate.Rule] = r
+			o.replies[r.Candidate.Rule] = r
 		}
-		d.facts, d.claimed = v.Facts, d.claimed || v.Claimed
+		o.facts, o.claimed = v.Facts, o.claimed || v.Claimed
 		if v.Taker == nil {
 			break
 		}
-		next := f
-		next.Rule, next.Unmatched, next.Job = v.Taker.Rule, false, ofRule(f.Job, v.Taker.Rule)
-		self.Facts = v.Facts
-		p.give(&decision{Foreseen: next, reply: v.Replies[len(v.Replies)-1], self: self, chain: v.Chain}, all)
-		d.taking = append(d.taking, v.Replies[len(v.Replies)-1])
-		if !v.Taker.Rule.Share {
-			return nil
+		next := o.f
+		next.Rule, next.Unmatched, next.Job = v.Taker.Rule, false, ofRule(o.f.Job, v.Taker.Rule)
+		o.self.Facts = v.Facts
+		reply := v.Replies[len(v.Replies)-1]
+		o.taking, o.left = append(o.taking, reply), o.left[len(v.Replies):]
+		d := &decision{Foreseen: next, reply: reply, self: o.self, chain: v.Chain}
+		if v.Taker.Rule.Share {
+			d.shared = o
 		}
-		candidates = candidates[len(v.Replies):]
+		p.give(d, o.all)
+		if d.shared == nil || d.done == nil || d.NotYet != "" {
+			return nil // nobody else is asked, or not before its batch or group is over
+		}
+		d.shared = nil
 	}
+	return p.refuse(o, err)
+}
+
+// refuse tells of a file that no rule takes.
+func (p *previewer) refuse(o *offer, err error) error {
+	f := &o.f
 	switch {
 	case err != nil:
 		f.Reason = err.Error()
-	case len(d.taking) > 0 || stage > 0:
+	case len(o.taking) > 0 || f.Stage > 0:
 		return nil
-	case len(d.replies) == 0:
+	case len(o.replies) == 0:
 		f.Reason = "no rule's pattern fits its name"
-		if why := p.set.LeftAlone(path); why != "" {
+		if why := p.set.LeftAlone(f.File); why != "" {
 			f.Reason, f.Unmatched = why, false
-		} else if r := p.disabled(path, d.facts); r != nil {
+		} else if r := p.disabled(f.File, o.facts); r != nil {
 			f.Reason = fmt.Sprintf("the rule %s is disabled", r.Name.S)
 		}
 	default:
-		f.Reason, f.Unmatched = d.why(p.set), f.Unmatched && !d.claimed
+		f.Reason, f.Unmatched = o.why(p.set), f.Unmatched && !o.claimed
 	}
-	p.tell(f)
+	p.tell(*f)
 	return err
 }
 
