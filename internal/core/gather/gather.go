@@ -187,9 +187,9 @@ func (g *Group) split() (rest *Group) {
 	if g.spec.MaxFiles == 0 || len(g.Members) <= g.spec.MaxFiles {
 		return nil
 	}
-	rest = &Group{Key: g.Key, Members: slices.Clone(g.Members[g.spec.MaxFiles:]), spec: g.spec,
-		first: g.last, last: g.last}
-	g.Members = g.Members[:g.spec.MaxFiles]
+	most := g.spec.MaxFiles
+	rest = &Group{Key: g.Key, Members: g.Members[most:], spec: g.spec, first: g.last, last: g.last}
+	g.Members = g.Members[:most:most]
 	return rest
 }
 
