@@ -196,6 +196,9 @@ func (f *Flow) take(c plan.Candidate, path string, v *take.Verdict, now time.Tim
 		}
 	}
 	j.Unless, j.Forced = v.Unless, f.isForced(c.Rule.Name.S, path, v.Facts)
+	if j.Forced {
+		f.Store.Forget(c.Rule.Name.S, path) // it may wait in the ledger alone, where nothing says that it is forced
+	}
 	j.Row.Chain = strings.Join(v.Chain, ",")
 	if j.Row.Depth = f.Book.Depth(path, v.Facts); j.Row.Depth >= loop.Deepest && f.InTrouble[c.Rule.Name.S] == "" {
 		f.Trouble(c.Rule.Name.S, fmt.Sprintf("it loops: %s seems to be made by its own jobs, one from the other, "+

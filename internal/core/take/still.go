@@ -59,3 +59,13 @@ func place(set *plan.Set, l placedBelow, r *rule.Rule, path string) (c plan.Cand
 	}
 	return c, false, err
 }
+
+// Unless is the content with which a job is skipped that was taken before, and has waited in the ledger: what its rule
+// has handled under that name. Of a job that begins anew the rule remembers nothing.
+func Unless(r *rule.Rule, l rememberer, row job.Job) (hash string, err error) {
+	if r == nil || r.Again == rule.AgainAlways {
+		return "", nil
+	}
+	known, _, err := l.Known(row.Rule, row.File)
+	return known.Hash, err
+}

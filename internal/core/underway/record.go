@@ -122,6 +122,7 @@ func (js *Jobs) adopt(row job.Job, recorded job.State, tries []plan.Try) *Job {
 	j := &Job{Row: row, recorded: recorded, Rule: js.Set.Rule(row.Rule), tries: tries, Others: true,
 		Renamed: isRenamed(row)}
 	j.Captures = take.Captures(js.Set, js.Store, row)
+	j.Unless, _ = take.Unless(j.Rule, js.Store, row) // what cannot be read is handled again, not left out
 	js.Window.came(row.Rule)
 	js.AdoptPaths(j)
 	return j
