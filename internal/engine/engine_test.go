@@ -219,8 +219,10 @@ rules:
 	for i := range files {
 		write(i)
 	}
-	e.events.Sweep()
-	e.events.Sweep()
+	require.NoError(t, e.do(func() { // when it has begun
+		e.events.Sweep()
+		e.events.Sweep()
+	}))
 	most := 0
 	require.Eventually(t, func() bool {
 		_ = e.do(func() { most = max(most, e.flow.Open()) })

@@ -61,11 +61,14 @@ func place(set *plan.Set, l placedBelow, r *rule.Rule, path string) (c plan.Cand
 }
 
 // Unless is the content with which a job is skipped that was taken before, and has waited in the ledger: what its rule
-// has handled under that name. Of a job that begins anew the rule remembers nothing.
+// has handled under that name. One that begins anew, since a person wants that, is not skipped for what it has done.
 func Unless(r *rule.Rule, l rememberer, row job.Job) (hash string, err error) {
-	if r == nil || r.Again == rule.AgainAlways {
+	if r == nil || r.Again == rule.AgainAlways || row.Earlier > 0 {
 		return "", nil
 	}
 	known, _, err := l.Known(row.Rule, row.File)
+	if known.Job == row.ID {
+		return "", err
+	}
 	return known.Hash, err
 }
