@@ -278,7 +278,7 @@ func (f *Flow) giveUp(path string, candidates []plan.Candidate, under *rule.Rule
 	switch err := v.Decide(candidates, &f.offered, &f.sources); {
 	case err != nil: // what it holds, or what is remembered of it, cannot be asked here
 	case v.Taker == nil:
-		f.forgetWay(path)
+		f.settled(path, candidates, under, facts, now)
 		return
 	case v.Taker.Rule == under:
 	case plan.SameWait(v.Taker.Rule, under):
