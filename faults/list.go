@@ -415,6 +415,8 @@ var atWork = []Fault{
 		script("queuedskips")},
 	{"a job that a person wants again is not skipped because it has waited", "internal/core/flow/take.go",
 		"\t\tf.Store.Forget(c.Rule.Name.S, path) // it may wait", "\t\t// it may wait", script("queuedskips")},
+	{"a group is foretold to wait for what batches place", "internal/advice/foretell.go",
+		"\t\t\tp.join(p.joined[path])\n", "\t\t\t_ = path\n", script("sharedsets")},
 	{"content that was handled before is foretold as no work", "internal/advice/foretell.go",
 		"switch f.Skipped = skipped; {", "switch f.Skipped, skipped = false, false; {", script("samecontent")},
 	{"content that a job before would have handled is foretold as no work", "internal/advice/foretell.go",

@@ -262,8 +262,10 @@ func (r *Reason) also(key, want, got string) {
 
 // readiness asks whether the file is ready, as a sweep would.
 func (w *Why) readiness(d decided, now time.Time) {
-	is := settle.InSweep(settle.Policy{}, w.Path, w.Facts, now)
-	if w.Taker != nil {
+	var is settle.Decision
+	if w.Taker == nil {
+		is = settle.InSweep(settle.Policy{}, w.Path, w.Facts, now)
+	} else {
 		is = settles(d.candidates, w.Taker, w.Path, w.Facts, func(marker string) bool {
 			f, err := watchfs.Stat(marker)
 			return err == nil && marked(f)

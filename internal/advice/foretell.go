@@ -58,12 +58,12 @@ func foreseeOne(set *plan.Set, l *ledger.Ledger, path string, self scene.Thing, 
 }
 
 // settles asks whether a file is ready as a sweep asks: for the first rule whose name fits it, and
-// then for the one that takes it. marked reports whether a marker is there.
+// then for the one that takes it. isMarked reports whether a marker is there.
 func settles(candidates []plan.Candidate, taker *rule.Rule, path string, facts file.Facts,
-	marked func(marker string) bool, now time.Time) settle.Decision {
+	isMarked func(marker string) bool, now time.Time) settle.Decision {
 	for r := candidates[0].Rule; ; r = taker {
 		if marker := plan.MarkerOf(r, path); marker != "" {
-			facts.Marker = marked(marker)
+			facts.Marker = isMarked(marker)
 		}
 		d := settle.InSweep(plan.Policy(r), path, facts, now)
 		waits := (d.Verdict == settle.Wait || d.Verdict == settle.Late) && !d.Quiet
@@ -167,31 +167,38 @@ func (p *previewer) complete(by time.Time) {
 // never is later than any time at which a batch may end.
 const never = 100 * 365 * 24 * time.Hour
 
-// endSets ends the batches, and the groups that a sweep does not wait for, and tells which files are left. It
-// reports whether there is more to foretell now.
+// endSets ends the batches, and the groups that a sweep does not wait for. It reports whether there is more to
+// foretell now; if not, it tells which files are left.
 func (p *previewer) endSets() (more bool) {
 	left := map[string]string{}
-	p.sets.EndWaits(p.now)
-	p.complete(p.now)
-	p.sets.Each(func(path string, _ gather.Key, _ time.Time, missing []string) {
-		if len(missing) > 0 {
-			left[path] = plan.Awaits(missing)
+	for p.sets.Len() > len(left) { // a rule that shares its batch may have one after it
+		p.sets.EndWaits(p.now)
+		p.complete(p.now)
+		clear(left)
+		p.sets.Each(func(path string, _ gather.Key, _ time.Time, missing []string) {
+			if len(missing) > 0 {
+				left[path] = plan.Awaits(missing)
+			}
+		})
+		for path := range left {
+			p.sets.Leave(path)
 		}
-	})
-	for path := range left {
-		p.sets.Leave(path)
+		p.complete(p.now.Add(never))
+		for path := range left {
+			p.join(p.joined[path])
+		}
 	}
-	p.complete(p.now.Add(never))
+	if len(p.next) > 0 {
+		return true
+	}
+	p.sets = gather.Machine{}
 	for _, path := range slices.Sorted(maps.Keys(left)) {
 		d := p.joined[path]
-		delete(p.joined, path)
-		if d.NotYet = left[path]; len(p.next) > 0 {
-			p.join(d)
-			continue
-		}
+		d.NotYet = left[path]
 		p.end(d)
 	}
-	return len(p.next) > 0
+	clear(p.joined)
+	return false
 }
 
 // foretell has one rule take one file in the scene, and finds out what comes of it.

@@ -80,7 +80,9 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 	if err := p.walk(folder, map[string]int{folder: rule.AllLevels}); err != nil && err != errEnough {
 		return err
 	}
-	p.endSets()
+	for p.endSets() {
+		p.next = nil // what would come of the files is not asked
+	}
 	return nil
 }
 
@@ -247,7 +249,7 @@ func (p *previewer) ask(o *offer, err error) error {
 		}
 		p.give(d, o.all)
 		if d.shared == nil || d.done == nil || d.NotYet != "" {
-			return nil // nobody else is asked, or not before its batch or group is over
+			return nil // no other rule is asked, or not before its batch or group is over
 		}
 		d.shared = nil
 	}

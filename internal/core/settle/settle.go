@@ -281,7 +281,7 @@ func (m *Machine) Answer(path string, f file.Facts, now time.Time) Decision {
 		due = earlier(due, end)
 	}
 	m.schedule(w, due)
-	return Decision{Verdict: Wait, Why: why, Quiet: why == holdStill || why == justChanged}
+	return Decision{Verdict: Wait, Why: why, Quiet: why == whyStill || why == whyChanged}
 }
 
 // InSweep decides on a file as a sweep does that finds it, and has nothing else to do.
@@ -328,8 +328,8 @@ func (w *waiting) note(f file.Facts, now time.Time) {
 
 // Waits that end by themselves.
 const (
-	holdStill   = "the system cannot tell who writes here, so it must hold still"
-	justChanged = "it changed a moment ago"
+	whyStill   = "the system cannot tell who writes here, so it must hold still"
+	whyChanged = "it changed a moment ago"
 )
 
 // judge returns the time of the next look and why the file is not ready, or ""
@@ -348,12 +348,12 @@ func (w *waiting) judge(f file.Facts, now time.Time) (next time.Time, why string
 	}
 	if f.Writers == file.Unknown && !p.Ignore {
 		if end := w.still.Add(max(p.Debounce, HoldStill)); now.Before(end) {
-			return end, holdStill
+			return end, whyStill
 		}
 		return now, ""
 	}
 	if end := quietFrom(f, w.still, now).Add(p.Debounce); now.Before(end) {
-		return end, justChanged
+		return end, whyChanged
 	}
 	return now, ""
 }
