@@ -78,10 +78,11 @@ func (e *Engine) lookBeside(paths []string) {
 
 func (e *Engine) lookLater(point string, paths []string) {
 	set := e.flow.Rules()
-	e.answers.Later(point, func() {
+	e.answers.Later(point, func(answered func()) {
 		looks := make([]turn.Look, len(paths))
 		for i, path := range paths {
 			looks[i] = look.Whole(set, path)
+			answered()
 		}
 		_ = e.do(func() { // a watcher that has ended needs no answer
 			now := time.Now()
@@ -96,12 +97,17 @@ func (e *Engine) lookLater(point string, paths []string) {
 // source is what the flow's reads read from.
 type source struct {
 	store
-	set *plan.Set
+	set      *plan.Set
+	answered func() // see look.Answers.Later
 }
 
-func (s source) Look(path string) (file.Facts, error) { return look.From(s.set, path) }
+func (s source) Look(path string) (file.Facts, error) {
+	defer s.answered()
+	return look.From(s.set, path)
+}
 
 func (s source) Complete(set *plan.Set, r *rule.Rule, path string, facts *file.Facts) {
+	defer s.answered()
 	look.Complete(set, r, path, facts)
 }
 
@@ -109,11 +115,11 @@ func (s source) Hash(path string, size int64) (string, error) { return content.H
 
 // readBeside carries out reads of the flow beside it.
 func (e *Engine) readBeside(reads []turn.Read) {
-	from := source{e.ledger, e.flow.Rules()}
+	from := source{e.ledger, e.flow.Rules(), func() {}}
 	for _, r := range reads {
 		if point, unsure := e.answers.Unsure(r.Path); unsure && r.Path != "" {
-			e.answers.Later(point, func() {
-				answer := r.Do(from)
+			e.answers.Later(point, func(answered func()) {
+				answer := r.Do(source{from.store, from.set, answered})
 				_ = e.do(func() { answer(time.Now()) }) // a watcher that has ended needs no answer
 			})
 			continue
@@ -224,7 +230,7 @@ func (e *Engine) askAgain(waits error) {
 	if !errors.As(waits, &at) || !e.unsure(at.Path) {
 		return
 	}
-	e.answers.Later(at.Path, func() {
+	e.answers.Later(at.Path, func(func()) {
 		_, _ = os.Lstat(at.Path)
 		time.AfterFunc(time.Second, func() { _ = e.do(func() { e.goOn(e.beside) }) })
 	})

@@ -76,7 +76,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	case watchfs.Absent:
 		f.absent = true
 		if errors.Is(ev.Err, watchfs.ErrSilent) {
-			e.answers.Later(ev.Path, func() { _, _ = os.Lstat(ev.Path) }) // so that it is known how long
+			e.answers.Later(ev.Path, func(func()) { _, _ = os.Lstat(ev.Path) }) // so that it is known how long
 		}
 		if ev.Err != nil {
 			f.trouble = ev.Err.Error()

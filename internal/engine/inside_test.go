@@ -169,7 +169,7 @@ func TestAnOrderWaitsForWhatIsInside(t *testing.T) {
 	r.drop("0")
 	first := r.reads[0]
 	r.reads = r.reads[1:]
-	first.Do(source{r.store, r.Rules()})(r.now) // a
+	first.Do(source{r.store, r.Rules(), func() {}})(r.now) // a
 	r.pass(time.Millisecond)
 	require.Equal(t, "a", r.end(), "what has come since is not waited for")
 }

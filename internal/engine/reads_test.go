@@ -87,7 +87,7 @@ func (r *reader) pass(long time.Duration) {
 // read carries out what was asked for; answered brings what that found.
 func (r *reader) read() {
 	for _, one := range r.reads {
-		r.answer = append(r.answer, one.Do(source{r.store, r.Rules()}))
+		r.answer = append(r.answer, one.Do(source{r.store, r.Rules(), func() {}}))
 	}
 	r.reads = nil
 }
@@ -243,7 +243,7 @@ func TestASettingThatIsNotAnswered(t *testing.T) {
 	require.Empty(t, r.reads)
 	r.IsThere(folder)
 	for _, one := range lost { // the answer comes too late to be one
-		one.Do(source{r.store, r.Rules()})(r.now)
+		one.Do(source{r.store, r.Rules(), func() {}})(r.now)
 	}
 	_, known, err := r.store.Known("/again_on/work", filepath.Join(folder, "prices.txt"))
 	require.NoError(t, err)

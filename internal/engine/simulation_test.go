@@ -541,7 +541,7 @@ func (w *world) pump() {
 // takes its time.
 func (w *world) readSome() {
 	for len(w.reads) > 0 && w.r.IntN(2) == 0 {
-		w.answers = append(w.answers, w.reads[0].Do(source{w.store, w.e.flow.Rules()}))
+		w.answers = append(w.answers, w.reads[0].Do(source{w.store, w.e.flow.Rules(), func() {}}))
 		w.reads = w.reads[1:]
 	}
 	for len(w.answers) > 0 && w.r.IntN(2) == 0 {

@@ -63,7 +63,7 @@ func answer(f *flow.Flow, s store, now time.Time) {
 		reads := f.Effects().Reads
 		f.Effects().Reads = nil
 		for _, r := range reads {
-			r.Do(source{s, f.Rules()})(now)
+			r.Do(source{s, f.Rules(), func() {}})(now)
 		}
 		f.Advance(now)
 	}

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/tables"
 )
@@ -77,38 +76,28 @@ func (l *Ledger) readKnown(rule, path string) (k job.Known, is bool, err error) 
 	if !rows.Next() {
 		return k, false, rows.Err()
 	}
-	row, hash := knownScan{}, ""
-	if err := rows.Scan(&row.size, &row.mod, &row.dev, &row.ino, &row.dir, &row.job, &hash); err != nil {
+	var row tables.KnownScan
+	hash := ""
+	if err := rows.Scan(append(row.Into(), &row.Dir, &hash)...); err != nil {
 		return k, false, err
 	}
-	k = row.known(rule, path)
+	k = row.Known(rule, path)
 	k.Hash = hash
 	return k, true, nil
 }
 
-// knownScan are the columns of a known file that every reader wants.
-type knownScan struct {
-	size, mod, dev, ino, job int64
-	dir                      bool
-}
-
-func (s knownScan) known(rule, path string) job.Known {
-	return job.Known{Rule: rule, File: path, Job: s.job, Facts: file.Facts{Exists: true, Dir: s.dir, Regular: !s.dir,
-		Size: s.size, Mod: file.Time(s.mod), Dev: uint64(s.dev), Ino: uint64(s.ino)}}
-}
-
 // KnownAmong lists what a rule remembers of files from one path to another, both included, in
 // the order of the paths: not of folders, and not of what has changed lately. Hashes are left out.
-// It is one read of the table, for those who look through folders. If rows go to the table all
-// the while, nothing is told.
-func (l *Ledger) KnownAmong(rule, from, to string) ([]job.Known, error) {
+// It is one read of the table, for those who look through folders with about that many files. If
+// rows go to the table all the while, nothing is told.
+func (l *Ledger) KnownAmong(rule, from, to string, about int) ([]job.Known, error) {
 	if !l.remembers(rule) {
 		return nil, nil
 	}
 	var list []job.Known
 	steady, err := l.steadily(rule, func() (err error) {
-		list, err = l.readAmong(rule, from, to)
-		list = slices.DeleteFunc(list, func(k job.Known) bool { return l.changedLately(rule, k.File) })
+		list, err = l.readAmong(rule, from, to, about)
+		list = l.withoutLate(rule, list)
 		return err
 	})
 	if err != nil || !steady {
@@ -135,7 +124,7 @@ func (l *Ledger) steadily(rule string, read func() error) (bool, error) {
 	return false, nil
 }
 
-func (l *Ledger) readAmong(rule, from, to string) (list []job.Known, err error) {
+func (l *Ledger) readAmong(rule, from, to string, about int) (list []job.Known, err error) {
 	ask, err := l.ask.among.of(l.db)
 	if err != nil {
 		return nil, err
@@ -145,14 +134,15 @@ func (l *Ledger) readAmong(rule, from, to string) (list []job.Known, err error) 
 		return nil, err
 	}
 	defer rows.Close()
+	list = make([]job.Known, 0, about)
 	var path string
-	var row knownScan
-	into := []any{&path, &row.size, &row.mod, &row.dev, &row.ino, &row.job}
+	var row tables.KnownScan
+	into := append(row.Into(), &path)
 	for rows.Next() {
 		if err := rows.Scan(into...); err != nil {
 			return nil, err
 		}
-		list = append(list, row.known(rule, path))
+		list = append(list, row.Known(rule, path))
 	}
 	return list, rows.Err()
 }
@@ -164,11 +154,17 @@ func (l *Ledger) knownWritten(rule string) int {
 	return l.written[rule]
 }
 
-func (l *Ledger) changedLately(rule, path string) bool {
+// withoutLate leaves out what has changed since the table was written.
+func (l *Ledger) withoutLate(rule string, list []job.Known) []job.Known {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	_, is := l.known[tables.KnownKey{Rule: rule, File: path}]
-	return is
+	if len(l.known) == 0 {
+		return list
+	}
+	return slices.DeleteFunc(list, func(k job.Known) bool {
+		_, late := l.known[tables.KnownKey{Rule: rule, File: k.File}]
+		return late
+	})
 }
 
 // remembers reports whether a rule may remember files.

@@ -74,7 +74,7 @@ func requireStretch(t *testing.T, l *Ledger, world map[tables.KnownKey]int64, ru
 	l.mu.Lock()
 	lately := maps.Clone(l.known)
 	l.mu.Unlock()
-	list, err := l.KnownAmong(rule, from, to)
+	list, err := l.KnownAmong(rule, from, to, 1)
 	require.NoError(t, err)
 	if len(list) == 0 && len(lately) > 0 {
 		return // the table was written all the while
@@ -170,7 +170,7 @@ func BenchmarkKnownAmong(b *testing.B) {
 	require.NoError(b, l.Flush())
 	b.ResetTimer()
 	for n := 0; n < b.N; n += files {
-		if list, err := l.KnownAmong("r", name(0), name(files-1)); err != nil || len(list) != files {
+		if list, err := l.KnownAmong("r", name(0), name(files-1), files); err != nil || len(list) != files {
 			b.Fatal(len(list), err)
 		}
 	}

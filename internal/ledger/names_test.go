@@ -93,7 +93,7 @@ func everythingOf(t *testing.T, l *Ledger) map[string]string {
 		ask(rule, "results", results, err)
 		files, next, err := l.KnownFiles(rule, "/in", "")
 		ask(rule, "files", files, next, err)
-		among, err := l.KnownAmong(rule, "/in/0", "/in/9")
+		among, err := l.KnownAmong(rule, "/in/0", "/in/9", 1)
 		ask(rule, "among", among, err)
 		below, whole := l.KnownBelow(rule, "/in")
 		ask(rule, "below", below, whole, l.KnownCount(rule))

@@ -17,9 +17,9 @@ type asked struct{ known, among, open, later, origin query }
 
 func newAsked() *asked {
 	return &asked{
-		known: query{text: `SELECT size, mtime, dev, ino, is_folder, job, hash FROM known
+		known: query{text: `SELECT ` + tables.KnownColumns + `, is_folder, hash FROM known
 			WHERE rule = ? AND file = ?`},
-		among: query{text: `SELECT file, size, mtime, dev, ino, job FROM known
+		among: query{text: `SELECT ` + tables.KnownColumns + `, file FROM known
 			WHERE rule = ? AND file BETWEEN ? AND ? AND is_folder = 0 ORDER BY file`},
 		open: query{text: `SELECT ` + tables.JobColumns +
 			` FROM job WHERE id IN (SELECT id FROM job WHERE file = ?1 AND ended_at = 0 UNION ALL

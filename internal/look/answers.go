@@ -38,7 +38,7 @@ type mount struct {
 	point   string
 	calls   map[*call]bool // under way
 	overdue int            // those for which somebody has stopped waiting
-	queue   []func()       // to be done one after the other
+	queue   []later        // to be done one after the other
 	queued  bool           // that is under way
 	took    time.Duration  // how long the last call took that came back
 	linked  bool           // it is a folder from which links lead to one
@@ -49,6 +49,9 @@ type call struct {
 	since   time.Time
 	overdue bool
 }
+
+// later is something that is done when its turn comes. It says each time when the file system has answered a part.
+type later func(answered func())
 
 // NewAnswers reads the mount table.
 func NewAnswers() *Answers {
@@ -247,11 +250,12 @@ func (a *Answers) over(m *mount, c *call) {
 }
 
 // Later does something with a path of a file system that may not answer, when all that
-// was to be done later before it has been done.
-func (a *Answers) Later(path string, do func()) {
+// was to be done later before it has been done. What asks more than once calls answered each
+// time when it has an answer: a slow file system is not one that does not answer.
+func (a *Answers) Later(path string, do func(answered func())) {
 	m := a.of(path)
 	if m == nil { // it was unmounted in this instant
-		go do()
+		go do(func() {})
 		return
 	}
 	a.mu.Lock()
@@ -276,7 +280,14 @@ func (a *Answers) work(m *mount) {
 		m.queue = m.queue[1:]
 		c := m.begin()
 		a.mu.Unlock()
-		do()
+		do(func() { a.answered(c) })
 		a.over(m, c)
 	}
+}
+
+// answered notes that a call has brought a part of what it asks for.
+func (a *Answers) answered(c *call) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	c.since = time.Now()
 }

@@ -52,7 +52,7 @@ func TestACallThatIsNotAnsweredIsWaitedForOnce(t *testing.T) {
 
 		var order []int
 		for i := range 3 {
-			a.Later("/net/e", func() { order = append(order, i) })
+			a.Later("/net/e", func(func()) { order = append(order, i) })
 		}
 		time.Sleep(time.Minute)
 		synctest.Wait()
@@ -66,16 +66,38 @@ func TestACallThatIsNotAnsweredIsWaitedForOnce(t *testing.T) {
 	})
 }
 
+// A file system that takes long for each of many questions answers all the while: since when it has not counts from
+// its last answer.
+func TestASlowFileSystemAnswers(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		begun := time.Now()
+		a.Later("/net/a", func(answered func()) {
+			for range 20 {
+				time.Sleep(time.Second)
+				answered()
+			}
+			time.Sleep(time.Hour)
+		})
+		time.Sleep(15*time.Second + time.Millisecond)
+		require.Equal(t, map[string]time.Time{"/net": begun.Add(15 * time.Second)}, a.Since())
+		time.Sleep(time.Minute)
+		require.Equal(t, map[string]time.Time{"/net": begun.Add(20 * time.Second)}, a.Since())
+		time.Sleep(time.Hour)
+		require.Empty(t, a.Since())
+	})
+}
+
 // What is to be done later waits for what was to be done before it.
 func TestLaterIsInOrder(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		a := shares()
 		hang := make(chan struct{})
 		var did []string
-		a.Later("/net/a", func() { <-hang; did = append(did, "a") })
-		a.Later("/net/b", func() { did = append(did, "b") })
+		a.Later("/net/a", func(func()) { <-hang; did = append(did, "a") })
+		a.Later("/net/b", func(func()) { did = append(did, "b") })
 		inner := make(chan struct{})
-		a.Later("/net/inner/c", func() { close(inner) })
+		a.Later("/net/inner/c", func(func()) { close(inner) })
 		<-inner // another file system
 		synctest.Wait()
 		require.Empty(t, did)

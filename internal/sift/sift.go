@@ -11,7 +11,6 @@ package sift
 import (
 	"errors"
 	"os"
-	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -28,7 +27,7 @@ import (
 // Memory is what the rules remember. The ledger is one.
 type Memory interface {
 	KnowsFiles() bool
-	KnownAmong(rule, from, to string) ([]job.Known, error)
+	KnownAmong(rule, from, to string, about int) ([]job.Known, error)
 	KnownBelow(rule, folder string) (n int, all bool)
 	KnownEdits(rule string) int
 }
@@ -105,27 +104,13 @@ func (p *pass) reads(rule string) {
 	}
 }
 
-// leastPart is how many entries it pays to sift in a goroutine of their own.
-const leastPart = 128
-
-// Quiet marks the files of which nothing is to be decided.
-func (p *pass) Quiet(d *os.File, entries []watchfs.Entry, quiet []bool) {
+// Quiet marks the files of which nothing is to be decided: it goes by stretches of files with no
+// folder between them, so that nothing is read of what lies below.
+func (p *pass) Quiet(d *os.File, entries []watchfs.Entry, quiet []bool, answered func()) {
 	if p.sifter.set.Load() != p.set {
 		return // the rules have changed meanwhile, or everything is to be told
 	}
-	share := max((len(entries)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0), leastPart)
-	var others sync.WaitGroup
-	for from := 0; from < len(entries); from += share {
-		to := min(from+share, len(entries))
-		others.Go(func() { p.part(d, entries[from:to], quiet[from:to]) })
-	}
-	others.Wait()
-}
-
-// part sifts some entries: stretches of files with no folder between them, so that nothing is
-// read of what lies below.
-func (p *pass) part(d *os.File, entries []watchfs.Entry, quiet []bool) {
-	k := newKnown(p)
+	k := newKnown(p, answered)
 	for from := 0; from < len(entries); from++ {
 		to := from
 		for to < len(entries) && !entries[to].Dir() {
@@ -146,7 +131,9 @@ func (p *pass) part(d *os.File, entries []watchfs.Entry, quiet []bool) {
 // known is what the rules remember of a stretch of files.
 type known struct {
 	pass     *pass
+	answered func()
 	from, to string
+	files    int              // how many they are
 	rows     map[string]*rows // by rule
 	seen     map[string]int
 	facts    file.Facts // of the file that is decided on
@@ -166,8 +153,8 @@ type rows struct {
 // errMany says that what so many rules remember is not read ahead.
 var errMany = errors.New("too many rules in one folder")
 
-func newKnown(p *pass) *known {
-	k := &known{pass: p, seen: map[string]int{}, now: time.Now()}
+func newKnown(p *pass, answered func()) *known {
+	k := &known{pass: p, answered: answered, seen: map[string]int{}, now: time.Now()}
 	k.sources = take.Sources{Memory: k.recall, Inside: k.inside}
 	return k
 }
@@ -181,7 +168,7 @@ func (k *known) inside(plan.Candidate, *file.Facts) error {
 func (k *known) stretch(d *os.File, entries []watchfs.Entry, quiet []bool) {
 	folder := strings.TrimSuffix(d.Name(), "/") + "/"
 	path := func(i int) string { return folder + entries[i].Name() }
-	k.from, k.to, k.rows = path(0), path(len(entries)-1), map[string]*rows{}
+	k.from, k.to, k.files, k.rows = path(0), path(len(entries)-1), len(entries), map[string]*rows{}
 	for i := range entries {
 		quiet[i] = k.isQuiet(d, entries[i].Name(), path(i))
 	}
@@ -195,7 +182,8 @@ func (k *known) isQuiet(d *os.File, name, path string) bool {
 		return false
 	}
 	var err error
-	if k.facts, err = watchfs.StatIn(d, name); err != nil || !k.facts.Regular {
+	k.facts, err = watchfs.StatIn(d, name)
+	if k.answered(); err != nil || !k.facts.Regular {
 		return false
 	}
 	k.more = false
@@ -231,7 +219,7 @@ func (k *known) find(r *rule.Rule, path string) (job.Known, bool, error) {
 		got = &rows{}
 		k.rows[r.Name.S] = got
 		k.pass.reads(r.Name.S)
-		got.list, got.err = k.pass.sifter.memory.KnownAmong(r.Name.S, k.from, k.to)
+		got.list, got.err = k.pass.sifter.memory.KnownAmong(r.Name.S, k.from, k.to, k.files)
 	}
 	for got.at < len(got.list) && got.list[got.at].File < path {
 		got.at++

@@ -223,7 +223,7 @@ func TestASweepThatTellsAll(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	quiet := make([]bool, 1)
-	sieve.Quiet(d, []watchfs.Entry{"gauge-0000.csv"}, quiet)
+	sieve.Quiet(d, []watchfs.Entry{"gauge-0000.csv"}, quiet, func() {})
 	require.False(t, quiet[0])
 	require.Len(t, o.sweep(s), 10)
 }
@@ -269,8 +269,8 @@ type countingMemory struct {
 	rows int
 }
 
-func (m *countingMemory) KnownAmong(rule, from, to string) ([]job.Known, error) {
-	list, err := m.Memory.KnownAmong(rule, from, to)
+func (m *countingMemory) KnownAmong(rule, from, to string, about int) ([]job.Known, error) {
+	list, err := m.Memory.KnownAmong(rule, from, to, about)
 	m.rows += len(list)
 	return list, err
 }
@@ -286,6 +286,6 @@ func TestAFailingMemoryHoldsNothingBack(t *testing.T) {
 
 type brokenMemory struct{ Memory }
 
-func (brokenMemory) KnownAmong(string, string, string) ([]job.Known, error) {
+func (brokenMemory) KnownAmong(string, string, string, int) ([]job.Known, error) {
 	return nil, fs.ErrInvalid
 }

@@ -68,25 +68,5 @@ func appendPlain(entries []Entry, read []fs.DirEntry) []Entry {
 	return entries
 }
 
-// Sieve looks at what a sweep comes upon before that is told.
-type Sieve interface {
-	// Quiet marks the files of an open folder of which nothing need be told. The entries are in
-	// their order.
-	Quiet(d *os.File, entries []Entry, quiet []bool)
-}
-
-const (
-	// siftTogether is how many entries go through a sieve at once.
-	siftTogether = 4096
-	// maxListed is how many entries of a folder are put in order together: some 12 MB of names.
-	maxListed = 1 << 18
-)
-
-// sift asks the sieve what need not be told.
-func (s *sweeper) sift(d *os.File, entries []Entry) (quiet []bool) {
-	quiet = make([]bool, len(entries))
-	if s.sieve != nil {
-		s.ask(func() { s.sieve.Quiet(d, entries, quiet) })
-	}
-	return quiet
-}
+// maxListed is how many entries of a folder are put in order together: some 12 MB of names.
+const maxListed = 1 << 18

@@ -29,22 +29,23 @@ func gone(err error) bool {
 // read lease is refused with EAGAIN while that is so (fcntl(2)); closing gives
 // it back at once. The file is opened so that neither a link nor a FIFO can do
 // harm. Where the system cannot tell, Writers is Unknown.
-func Look(path string) (file.Facts, error) { return lookAt(unix.AT_FDCWD, path, path) }
+func Look(path string) (file.Facts, error) { return lookAt(unix.AT_FDCWD, "", path) }
 
 // LookIn is Look for a name in an open folder.
 func LookIn(dir *os.File, name string) (file.Facts, error) {
-	return lookAt(int(dir.Fd()), name, filepath.Join(dir.Name(), name))
+	return lookAt(int(dir.Fd()), dir.Name(), name)
 }
 
 // StatIn is Stat for a name in an open folder.
 func StatIn(dir *os.File, name string) (file.Facts, error) {
-	return lstatAt(int(dir.Fd()), name, filepath.Join(dir.Name(), name))
+	return lstatAt(int(dir.Fd()), dir.Name(), name)
 }
 
-func lookAt(dir int, name, path string) (file.Facts, error) {
+// lookAt is Look for a name in an open folder, which has that descriptor and that path.
+func lookAt(dir int, folder, name string) (file.Facts, error) {
 	fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_NONBLOCK|unix.O_NOFOLLOW|unix.O_CLOEXEC|unix.O_NOCTTY, 0)
 	if err != nil {
-		f, err := lstatAt(dir, name, path)
+		f, err := lstatAt(dir, folder, name)
 		if f.Exists && !f.Regular && !f.Dir {
 			f.Writers = file.None // a link or a socket has no content to write
 		}
@@ -66,25 +67,25 @@ func lookAt(dir int, name, path string) (file.Facts, error) {
 }
 
 // lstat returns the facts of a path that is there.
-func lstat(path string) (file.Facts, error) { return statAt(unix.AT_FDCWD, path, path) }
+func lstat(path string) (file.Facts, error) { return statAt(unix.AT_FDCWD, "", path) }
 
 // lstatAt is Stat for a name in an open folder.
-func lstatAt(dir int, name, path string) (file.Facts, error) {
-	f, err := statAt(dir, name, path)
+func lstatAt(dir int, folder, name string) (file.Facts, error) {
+	f, err := statAt(dir, folder, name)
 	if err != nil && gone(err) {
 		return file.Facts{}, nil
 	}
 	return f, err
 }
 
-func statAt(dir int, name, path string) (file.Facts, error) {
+func statAt(dir int, folder, name string) (file.Facts, error) {
 	var st unix.Stat_t
 	err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW)
 	for err == unix.EINTR { // a file system in a program may say so
 		err = unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW)
 	}
 	if err != nil {
-		return file.Facts{}, &fs.PathError{Op: "lstat", Path: path, Err: err}
+		return file.Facts{}, &fs.PathError{Op: "lstat", Path: filepath.Join(folder, name), Err: err}
 	}
 	return FromStat(&st), nil
 }

@@ -13,7 +13,8 @@ import (
 // sweeper is one pass over a folder and what lies below it.
 type sweeper struct {
 	w       *Watcher
-	sieve   Sieve // nil for none
+	sieve   Sieve      // nil for none
+	sifting []*sifting // what is on its way through it, in order
 	batch   []Event
 	stopped bool
 	trouble error // why a folder could not be read, the first if there are several
@@ -23,10 +24,13 @@ type sweeper struct {
 
 // ask does something that the file system may not answer.
 func (s *sweeper) ask(do func()) {
-	s.asked.Store(time.Now().UnixNano())
+	s.answered()
 	do()
 	s.asked.Store(0)
 }
+
+// answered notes that it has answered something of what it was asked, and is asked for the rest.
+func (s *sweeper) answered() { s.asked.Store(time.Now().UnixNano()) }
 
 func (s *sweeper) tell(e Event) {
 	s.batch = append(s.batch, e)
@@ -80,6 +84,7 @@ func (s *sweeper) root(path string) {
 		s.sieve = s.w.o.Sift(path)
 	}
 	s.folder(path)
+	s.tellSifted()
 	if s.stopped {
 		return
 	}
@@ -191,26 +196,19 @@ func (s *sweeper) folder(path string) {
 	told := map[string]bool{}
 	err = eachListing(d, s.ask, func(entries []Entry) bool {
 		for part := range slices.Chunk(entries, siftTogether) {
-			quiet := s.sift(d, part)
-			for i, e := range part {
-				if quiet[i] && !polled {
-					continue
-				}
-				name := filepath.Join(path, e.Name())
-				if !quiet[i] {
-					s.tell(Event{Kind: Found, Path: name, Dir: e.Dir()})
-				}
-				if e.Dir() {
-					below = append(below, name)
-				}
-				if polled {
-					told[e.Name()] = e.Dir()
-				}
+			s.sift(d, part)
+		}
+		for _, e := range entries {
+			if e.Dir() {
+				below = append(below, filepath.Join(path, e.Name()))
+			}
+			if polled {
+				told[e.Name()] = e.Dir()
 			}
 		}
 		return !s.stopped
 	})
-	d.Close()
+	s.close(d)
 	if polled {
 		s.w.remember(path, told)
 	}
