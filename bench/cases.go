@@ -153,12 +153,8 @@ func commandsCase(b *bench) error {
 	r := Result{Case: fmt.Sprintf("sweep, %d files, a tiny command each", n), Unit: "s",
 		Baseline: "find | xargs -P2 -n1"}
 	for range b.rounds {
-		dir, err := b.office("commands",
-			"workers: 2\nrules: [{name: tiny, watch: in, debounce: 0s, run: /bin/true}]\n")
+		dir, err := b.tinyCommands(n)
 		if err != nil {
-			return err
-		}
-		if err := drop(filepath.Join(dir, "in"), n); err != nil {
 			return err
 		}
 		base, err := timed(dir, "sh", "-c", "find in -type f -print0 | xargs -0 -P2 -n1 /bin/true")
@@ -173,6 +169,15 @@ func commandsCase(b *bench) error {
 	}
 	b.add(r, "ratio", 1.0)
 	return nil
+}
+
+// tinyCommands makes an inbox of n files with a command for each.
+func (b *bench) tinyCommands(n int) (dir string, err error) {
+	dir, err = b.office("commands", "workers: 2\nrules: [{name: tiny, watch: in, debounce: 0s, run: /bin/true}]\n")
+	if err != nil {
+		return "", err
+	}
+	return dir, drop(filepath.Join(dir, "in"), n)
 }
 
 // scanCase: a sweep over files that nothing takes.

@@ -6,7 +6,7 @@
 // themselves say little on a noisy machine; what one run of a pair does to
 // both sides says more.
 //
-//	go run ./bench [--rounds 5] [--only move,latency] [--disk] [--json] [--scale 1]
+//	go run ./bench [--rounds 5] [--only move,latency] [--disk] [--json] [--scale 1] [--beside PROGRAM]
 package main
 
 import (
@@ -44,6 +44,7 @@ type bench struct {
 	folder  string // where the files of the cases lie
 	tools   string // built programs
 	program string
+	beside  string // the program of another version, "" for none
 	results []Result
 }
 
@@ -56,6 +57,7 @@ var cases = []struct {
 	{"known", knownCase}, {"cross", crossCase},
 	{"idle", idleCase}, {"tree", treeCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase},
 	{"growth", growthCase}, {"large", largeCase}, {"flush", flushCase}, {"history", historyCase}, {"fleet", fleetCase},
+	{"beside", besideCase},
 }
 
 func main() {
@@ -64,8 +66,9 @@ func main() {
 	disk := flag.Bool("disk", false, "on the disk of the temporary folder, not on a memory file system")
 	asJSON := flag.Bool("json", false, "print one JSON object a line")
 	scale := flag.Float64("scale", 1, "part of the files of each case, for a quick look")
+	beside := flag.String("beside", "", "a program of another version, with which the case of that name compares this one")
 	flag.Parse()
-	b := &bench{rounds: *rounds, scale: *scale}
+	b := &bench{rounds: *rounds, scale: *scale, beside: *beside}
 	if err := b.suite(*only, *disk, *asJSON); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

@@ -73,7 +73,7 @@ func drain(f *os.File) {
 
 // watcher starts our watcher and waits until it watches.
 func (b *bench) watcher(dir string) (*process, error) {
-	p, err := b.start("End with Ctrl-C", dir, b.program, "--config", filepath.Join(dir, "stilltide.yaml"), "watch")
+	p, err := b.start("End with Ctrl-C", dir, b.program, "watch")
 	if err != nil {
 		return nil, err
 	}
