@@ -66,7 +66,7 @@ func main() {
 	disk := flag.Bool("disk", false, "on the disk of the temporary folder, not on a memory file system")
 	asJSON := flag.Bool("json", false, "print one JSON object a line")
 	scale := flag.Float64("scale", 1, "part of the files of each case, for a quick look")
-	beside := flag.String("beside", "", "a program of another version, with which the case of that name compares this one")
+	beside := flag.String("beside", "", "a program of another version, which the case of that name compares with")
 	flag.Parse()
 	b := &bench{rounds: *rounds, scale: *scale, beside: *beside}
 	if err := b.suite(*only, *disk, *asJSON); err != nil {

@@ -109,6 +109,45 @@ func TestAShareThatHangs(t *testing.T) {
 	w.ends(t, s)
 }
 
+// A share that is far away, where each answer takes long, is not one that does not answer: nothing says so, the files
+// go their way, several at once, and a sweep knows them again.
+func TestAShareThatIsFar(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"share", "behind/in", "behind/stays"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), 20*time.Millisecond)
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
+defaults: {debounce: 0s, poll: 200ms}
+rules:
+  - {name: far, watch: share/in, processed: share/done}
+  - {name: stays, watch: share/stays, run: "true"}
+`), 0o666))
+	files := map[string]int{"in": 80, "stays": 40}
+	for folder, n := range files {
+		for i := range n {
+			path := filepath.Join(dir, "behind", folder, fmt.Sprintf("%03d", i))
+			require.NoError(t, os.WriteFile(path, []byte(path), 0o666))
+		}
+	}
+	w := watchShare(t, dir)
+	require.Eventually(t, func() bool {
+		done, _ := os.ReadDir(filepath.Join(dir, "behind/done"))
+		return len(done) == files["in"] && strings.Count(w.text(), "stays ") >= files["stays"]
+	}, patience, 20*time.Millisecond)
+	w.ends(t, s)
+	require.NotContains(t, w.text(), "does not answer")
+	require.NotContains(t, w.text(), "cannot be placed")
+	out, err := w.program(dir, "sweep").CombinedOutput()
+	require.NoError(t, err, string(out))
+	require.Contains(t, string(out), "no job is over")
+}
+
 // What was cut short on a share, a placing or an undo, is finished when the share answers: also where no rule watches a
 // folder there, so that no watched folder comes or goes. Until then it holds up nothing.
 func TestWhatWasCutShortOnAShare(t *testing.T) {

@@ -5,6 +5,8 @@ import (
 	"os"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"stilltide/internal/byhand"
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
@@ -58,8 +60,12 @@ func (e *Engine) doubt(path string) {
 	}
 }
 
-// maxBeside bounds the answers that one look beside the flow brings.
-const maxBeside = 256
+const (
+	// maxBeside bounds the answers that one look beside the flow brings.
+	maxBeside = 64
+	// abreast is how many looks a file system is asked for at once: where each takes long, most of that is the way.
+	abreast = 8
+)
 
 // lookBeside looks at paths beside the flow, those of each file system one after the other.
 func (e *Engine) lookBeside(paths []string) {
@@ -80,10 +86,16 @@ func (e *Engine) lookLater(point string, paths []string) {
 	set := e.flow.Rules()
 	e.answers.Later(point, func(answered func()) {
 		looks := make([]turn.Look, len(paths))
+		var all errgroup.Group
+		all.SetLimit(abreast)
 		for i, path := range paths {
-			looks[i] = look.Whole(set, path)
-			answered()
+			all.Go(func() error {
+				looks[i] = look.Whole(set, path)
+				answered()
+				return nil
+			})
 		}
+		_ = all.Wait()    // a look has its error
 		_ = e.do(func() { // a watcher that has ended needs no answer
 			now := time.Now()
 			for i, path := range paths {

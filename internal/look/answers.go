@@ -35,19 +35,18 @@ type Answers struct {
 
 // mount is one file system that may not answer.
 type mount struct {
-	point   string
-	calls   map[*call]bool // under way
-	overdue int            // those for which somebody has stopped waiting
-	queue   []later        // to be done one after the other
-	queued  bool           // that is under way
-	took    time.Duration  // how long the last call took that came back
-	linked  bool           // it is a folder from which links lead to one
+	point  string
+	calls  map[*call]bool // under way
+	queue  []later        // to be done one after the other
+	queued bool           // that is under way
+	took   time.Duration  // how long the last call took that came back
+	linked bool           // it is a folder from which links lead to one
 }
 
 // call is something that was asked.
 type call struct {
 	since   time.Time
-	overdue bool
+	overdue bool // somebody has stopped waiting for it
 }
 
 // later is something that is done when its turn comes. It says each time when the file system has answered a part.
@@ -154,7 +153,7 @@ func (a *Answers) Know(folder string) (real string) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if m.calls[c] {
-		c.overdue, m.overdue = true, 1
+		c.overdue = true
 		a.mounts = append(a.mounts, m) // wherever the links lead: it does not answer
 	}
 	return folder
@@ -190,8 +189,9 @@ func (a *Answers) Since() map[string]time.Time {
 }
 
 // Ask does something with a path, and waits for it for a while at most: not at all while
-// an earlier call has not come back in its time. After a NoAnswer it may still be done
-// later, so what it writes to must be its own.
+// an earlier call has not come back for that long, so that a file system which does not answer
+// is waited for once, and one that is slow for the hasty answers the patient all the same. After
+// a NoAnswer it may still be done later, so what it writes to must be its own.
 func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 	m := a.of(path)
 	if m == nil {
@@ -199,14 +199,14 @@ func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 		return nil
 	}
 	a.mu.Lock()
-	if m.overdue > 0 {
+	if wait > Patience { // whoever can wait lets a slow share have its time
+		wait = max(wait, min(2*m.took, longest))
+	}
+	if m.late() >= wait {
 		a.mu.Unlock()
 		return plan.NoAnswer{Point: m.point}
 	}
 	c := m.begin()
-	if wait > Patience { // whoever can wait lets a slow share have its time
-		wait = max(wait, min(2*m.took, longest))
-	}
 	a.mu.Unlock()
 	done := make(chan struct{})
 	go func() {
@@ -227,8 +227,18 @@ func (a *Answers) Ask(path string, wait time.Duration, do func()) error {
 		return nil // it came back in this instant
 	}
 	c.overdue = true
-	m.overdue++
 	return plan.NoAnswer{Point: m.point}
+}
+
+// late is for how long a call has not come back for which somebody has stopped waiting, the longest if there are
+// several. The lock is held.
+func (m *mount) late() (long time.Duration) {
+	for c := range m.calls {
+		if c.overdue {
+			long = max(long, time.Since(c.since))
+		}
+	}
+	return long
 }
 
 // begin notes that a call is under way. The lock is held.
@@ -244,9 +254,6 @@ func (a *Answers) over(m *mount, c *call) {
 	defer a.mu.Unlock()
 	delete(m.calls, c)
 	m.took = time.Since(c.since)
-	if c.overdue {
-		m.overdue--
-	}
 }
 
 // Later does something with a path of a file system that may not answer, when all that

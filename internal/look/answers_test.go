@@ -88,6 +88,27 @@ func TestASlowFileSystemAnswers(t *testing.T) {
 	})
 }
 
+// Somebody who must not wait has given up a call to a slow file system: whoever can wait has an answer all the same.
+// If it does not answer at all, it is refused at once after as long.
+func TestThePatientHaveTheirAnswer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		slow := func() { time.Sleep(300 * time.Millisecond) }
+		for range 5 {
+			require.Error(t, a.Ask("/net/a", Patience, slow))
+			require.NoError(t, a.Ask("/net/b", ReachPatience, slow))
+		}
+		hang := make(chan struct{})
+		require.Error(t, a.Ask("/net/a", Patience, func() { <-hang }))
+		begun := time.Now()
+		require.Error(t, a.Ask("/net/b", ReachPatience, func() { <-hang }))
+		require.Equal(t, ReachPatience, time.Since(begun))
+		require.Error(t, a.Ask("/net/c", ReachPatience, func() { <-hang }))
+		require.Equal(t, ReachPatience, time.Since(begun), "it was waited for")
+		close(hang)
+	})
+}
+
 // What is to be done later waits for what was to be done before it.
 func TestLaterIsInOrder(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {

@@ -24,14 +24,27 @@ type lanes struct {
 
 // lane is the way to one file system.
 type lane struct {
-	waiting []*turn.Placing
-	busy    []string // the targets of what is being copied
+	waiting []goes
+	busy    []string // the targets of what is under way
 	workers int
+	copying int // of what is under way, what may have to be copied
 }
 
-// MaxCopies bounds the copies to one file system that are under way at once:
-// while one waits for the disk, another is read.
-const MaxCopies = 2
+// goes is a placing on its way.
+type goes struct {
+	*turn.Placing
+	unsure bool // it goes to, or comes from, a file system that may not answer
+	within bool // both: it is renamed there
+}
+
+const (
+	// MaxCopies bounds the copies to one file system that are under way at once:
+	// while one waits for the disk, another is read.
+	MaxCopies = 2
+	// MaxWithin bounds what is renamed at once on a file system that may not answer: most of what that takes is the
+	// way there and back.
+	MaxWithin = 8
+)
 
 // add puts a placing last. Two of the same target follow one upon the other.
 func (l *lanes) add(p *turn.Placing) {
@@ -43,11 +56,13 @@ func (l *lanes) add(p *turn.Placing) {
 		way = &lane{}
 		l.open[device] = way
 	}
-	if _, p.Unsure = l.d.unsureWay(p); p.Unsure {
+	one := goes{Placing: p}
+	if _, one.unsure = l.d.unsureWay(p); one.unsure {
+		one.within = l.d.within(p, device)
 		l.d.far.Add(1)
 	}
-	way.waiting = append(way.waiting, p)
-	if way.workers < MaxCopies {
+	way.waiting = append(way.waiting, one)
+	if way.workers < MaxCopies || one.within && way.workers < MaxWithin {
 		way.workers++
 		l.workers.Go(func() { l.work(device, way) })
 	}
@@ -87,48 +102,67 @@ func (d *Desk) unsureWay(p *turn.Placing) (point string, unsure bool) {
 	return "", false
 }
 
+// within reports whether all that a placing moves comes from and goes to a file system that may not answer.
+func (d *Desk) within(p *turn.Placing, point string) bool {
+	for i := range p.Moves {
+		m := &p.Moves[i]
+		for _, path := range []string{m.Record.Source, m.To.Root} {
+			if at, _ := d.answers.Unsure(path); at != point {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // work places until there is nothing left for it.
 func (l *lanes) work(device string, way *lane) {
 	for {
-		p := l.next(device, way)
-		if p == nil {
+		p, some := l.next(device, way)
+		if !some {
 			return
 		}
 		by := l.d.mover()
-		done := by.place(p, nil)
+		done := by.place(p.Placing, nil)
 		by.end()
 		l.mu.Lock()
-		for _, t := range targets(p) {
+		for _, t := range targets(p.Placing) {
 			at := slices.Index(way.busy, t)
 			way.busy = slices.Delete(way.busy, at, at+1)
 		}
+		if !p.within {
+			way.copying--
+		}
 		l.mu.Unlock()
-		if p.Unsure {
+		if p.unsure {
 			l.d.far.Add(-1)
 		}
 		l.d.Ends <- []turn.PlacingEnd{done}
 	}
 }
 
-// next takes the first that goes to no target that is busy. If there is none,
-// the worker ends, and with the last one the lane: a busy one takes over
-// what is left.
-func (l *lanes) next(device string, way *lane) *turn.Placing {
+// next takes the first that goes to no target that is busy, and that is no copy too many. If there is none,
+// the worker ends, and with the last one the lane: a busy one takes over what is left.
+func (l *lanes) next(device string, way *lane) (next goes, some bool) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, p := range way.waiting {
-		to := targets(p)
-		if slices.ContainsFunc(to, func(t string) bool { return slices.Contains(way.busy, t) }) {
+		to := targets(p.Placing)
+		if slices.ContainsFunc(to, func(t string) bool { return slices.Contains(way.busy, t) }) ||
+			!p.within && way.copying == MaxCopies {
 			continue
 		}
 		way.waiting = slices.Delete(way.waiting, i, i+1)
 		way.busy = append(way.busy, to...)
-		return p
+		if !p.within {
+			way.copying++
+		}
+		return p, true
 	}
 	if way.workers--; way.workers == 0 {
 		delete(l.open, device)
 	}
-	return nil
+	return goes{}, false
 }
 
 // targets are the paths that a placing wants.

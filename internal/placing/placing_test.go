@@ -1,9 +1,11 @@
 package placing
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/turn"
 
 	"github.com/stretchr/testify/require"
@@ -28,4 +30,31 @@ func TestWhenEventsWait(t *testing.T) {
 	q.take(1)
 	q.taken = now
 	require.False(t, held(0), "they have become few enough")
+}
+
+// What is renamed on a file system that may not answer goes abreast; copies to it go two at a time; and what goes to
+// the same name goes one after the other.
+func TestWhatGoesAbreast(t *testing.T) {
+	way := &lane{workers: 100}
+	l := &lanes{open: map[string]*lane{"far": way}}
+	for i := range 20 {
+		for _, name := range []string{fmt.Sprint("copy", i), fmt.Sprint("within", i), "same"} {
+			p := &turn.Placing{Moves: []turn.Move{{To: plan.Spot{Root: "/far", Name: name}}}}
+			way.waiting = append(way.waiting, goes{Placing: p, unsure: true, within: name[0] != 'c'})
+		}
+	}
+	taken := map[string]int{}
+	for {
+		p, some := l.next("far", way)
+		if !some {
+			break
+		}
+		taken[p.Moves[0].To.Name[:4]]++
+	}
+	require.Equal(t, map[string]int{"copy": MaxCopies, "with": 20, "same": 1}, taken)
+	require.Len(t, way.waiting, 60-MaxCopies-20-1)
+	way.copying--
+	p, some := l.next("far", way)
+	require.True(t, some)
+	require.Equal(t, "copy2", p.Moves[0].To.Name, "one is over, and the next goes")
 }

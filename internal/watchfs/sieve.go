@@ -3,7 +3,6 @@ package watchfs
 import (
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -18,10 +17,10 @@ type Sieve interface {
 }
 
 const (
-	// siftTogether is how many entries go through a sieve at once.
-	siftTogether = 4096
-	// leastBeside is how many it pays to sift beside the sweep.
-	leastBeside = 64
+	siftTogether   = 4096 // entries that go through a sieve at once
+	remoteTogether = 32   // and where they are on another machine: each look may take long
+	leastBeside    = 64   // so many it pays to sift beside the sweep
+	abreast        = 8    // parts that are sifted at once
 )
 
 // sifting is a part of a folder on its way through the sieve. Parts are sifted beside the sweep,
@@ -35,14 +34,24 @@ type sifting struct {
 	answers atomic.Int64  // how often the file system has answered
 }
 
-// sift has a part of a folder told, but for what the sieve keeps quiet.
-func (s *sweeper) sift(d *os.File, entries []Entry) {
+// sift has entries of a folder told, but for what the sieve keeps quiet.
+func (s *sweeper) sift(d *os.File, entries []Entry, remote bool) {
+	together, least := siftTogether, leastBeside
+	if remote {
+		together, least = remoteTogether, 0
+	}
+	for part := range slices.Chunk(entries, together) {
+		s.siftPart(d, part, len(part) >= least)
+	}
+}
+
+func (s *sweeper) siftPart(d *os.File, entries []Entry, beside bool) {
 	p := &sifting{d: d, entries: entries, quiet: make([]bool, len(entries)), done: make(chan struct{})}
 	switch {
 	case s.sieve == nil:
 		s.tellPart(p)
 		return
-	case len(entries) < leastBeside:
+	case !beside:
 		s.ask(func() { s.sieve.Quiet(d, entries, p.quiet, s.answered) })
 		close(p.done)
 	default:
@@ -68,14 +77,12 @@ func (s *sweeper) close(d *os.File) {
 // inTurn tells what is sifted, but leaves some parts under way.
 func (s *sweeper) inTurn(p *sifting) {
 	s.sifting = append(s.sifting, p)
-	for len(s.sifting) > 2*runtime.GOMAXPROCS(0) {
-		s.tellFirst()
-	}
+	s.tellSifted(abreast)
 }
 
-// tellSifted waits for all parts that are under way, and tells them.
-func (s *sweeper) tellSifted() {
-	for len(s.sifting) > 0 {
+// tellSifted waits for the parts that are under way until so many are left, and tells them.
+func (s *sweeper) tellSifted(leave int) {
+	for len(s.sifting) > leave {
 		s.tellFirst()
 	}
 }

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync/atomic"
 	"time"
 )
@@ -84,7 +83,7 @@ func (s *sweeper) root(path string) {
 		s.sieve = s.w.o.Sift(path)
 	}
 	s.folder(path)
-	s.tellSifted()
+	s.tellSifted(0)
 	if s.stopped {
 		return
 	}
@@ -195,9 +194,7 @@ func (s *sweeper) folder(path string) {
 	var below []string
 	told := map[string]bool{}
 	err = eachListing(d, s.ask, func(entries []Entry) bool {
-		for part := range slices.Chunk(entries, siftTogether) {
-			s.sift(d, part)
-		}
+		s.sift(d, entries, remote)
 		for _, e := range entries {
 			if e.Dir() {
 				below = append(below, filepath.Join(path, e.Name()))

@@ -85,7 +85,7 @@ func (s *sweeper) walk(k walk) {
 		s.root(k.root)
 	default:
 		s.folder(k.path)
-		s.tellSifted()
+		s.tellSifted(0)
 	}
 	s.flush()
 }

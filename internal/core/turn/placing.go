@@ -18,7 +18,6 @@ type Placing struct {
 	Alone  bool          // the job has, and had, no further files: its end may be written late
 	One    [1]Move       // what moves is made of, for the many that have but one
 	Note   *plan.Failure // beside the input, for the failed folder
-	Unsure bool          // it goes to, or comes from, a file system that may not answer
 
 	Output string // what the last attempt printed, for the note: a file below the state folder
 }
