@@ -317,6 +317,18 @@ var atWork = []Fault{
 	{"a job that fails for an empty folder is not taken again for its own doing", "internal/work/takeback.go",
 		"\t\t\tu.Facts.Mod = now.Mod // an empty folder", "\t\t\t// an empty folder",
 		[]string{"-run", "^TestLaws$", "./internal/laws", "-laws.seed=71490"}},
+	{"a folder goes to a disk with coarse times", "internal/place/tree.go",
+		"\t\tif now.Mod != there.Mod {", "\t\tif now.Mod != there.Mod {\n\t\t\treturn job.ErrChanged\n\t\t}\n\t\tif false {",
+		unit("place", "TestToAPlain")},
+	{"what is copied back has the mode and the time that it had", "internal/place/undo.go",
+		"\t\tSame: rule.SameFail, Looks: r.looks()})\n\tif res.Rest", "\t\tSame: rule.SameFail})\n\tif res.Rest",
+		unit("place", "TestToAPlain")},
+	{"a copy goes where permissions cannot be held", "internal/held/ops.go",
+		"cannotHold(err) {\n\t\tlost = append(lost, \"permissions\")", "false {\n\t\tlost = append(lost, \"permissions\")",
+		unit("place", "TestToAPlain")},
+	{"a second name on another file system is foretold", "internal/verbs/link.go",
+		"\tif !w.Scene.Together(source, to.Path()) {\n", "\tif source == \"\" {\n",
+		[]string{"-run", "^TestLaws$", "./internal/laws", "-laws.seed=501461"}},
 
 	// What is said before.
 	{"preview knows what a rule would have handled", "internal/advice/foretell.go",

@@ -265,7 +265,8 @@ func (e ending) cut(t *testing.T, c *exec.Cmd, at int, inject injection) (s cutS
 
 // left reports whether the command said that something could not be removed and stays there.
 func (s cutShort) left(path string) bool {
-	_, rest, ok := strings.Cut(s.said, " could not be removed and stays in ")
+	_, rest, ok := strings.Cut(s.said, " could not be removed and stay") // stays, if it is one
+	_, rest, _ = strings.Cut(rest, " in ")
 	at, _, _ := strings.Cut(rest, ":")
 	return ok && strings.HasPrefix(path, at)
 }

@@ -3,6 +3,8 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
@@ -135,7 +137,9 @@ func (b *attemptBook) Lost(folder string, attributes []string) string {
 		return ""
 	}
 	b.e.health.lost[folder] = true
-	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, attributes[0])
+	slices.Sort(attributes)
+	what := strings.Join(slices.Compact(attributes), ", ") // those of a folder are all of its files'
+	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, what)
 }
 
 // First lists the files that a step leaves a name to.

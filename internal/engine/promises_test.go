@@ -196,7 +196,7 @@ func (w *world) removalsAreRight() bool {
 	return true
 }
 
-var staysIn = regexp.MustCompile(`could not be removed and stays in (\S+):`)
+var staysIn = regexp.MustCompile(`could not be removed and stays? in (\S+):`)
 
 // rests lists the folders of which something could not be removed when their copy was complete, as
 // was said.

@@ -111,6 +111,25 @@ func (d *Folder) Each(f func(fs.DirEntry) error) error {
 	return nil
 }
 
+// Entries counts the files in a tree, and the folders in which there is nothing.
+func (d *Folder) Entries() (n int, _ error) {
+	err := d.Each(func(e fs.DirEntry) error {
+		if !e.IsDir() {
+			n++
+			return nil
+		}
+		inside, err := d.Inside(e.Name())
+		if err != nil {
+			return err
+		}
+		defer inside.Close()
+		more, err := inside.Entries()
+		n += more
+		return err
+	})
+	return max(n, 1), err
+}
+
 // removeUnit removes a file of ours, or a folder with all that lies inside.
 func removeUnit(path string) error {
 	info, err := os.Lstat(path)

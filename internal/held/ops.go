@@ -40,7 +40,7 @@ type Ops interface {
 	// Exchange swaps two names of a folder in one instant; ErrNoExchange says that it cannot.
 	Exchange(d *Folder, a, b string) error
 	// Copy makes a flushed copy with mode, times and extended attributes.
-	// lost names the attributes that the target cannot hold.
+	// lost names what the target cannot hold of them: attributes by their names, "permissions", "times".
 	// whole says that the original is to go: its owner is kept then, too, where
 	// this user may, and otherwise "owner" is lost.
 	Copy(from *Folder, name string, d *Folder, as string, whole bool) (lost []string, err error)
@@ -156,7 +156,7 @@ func (System) Adopt(d *Folder, from, to string) error {
 	if _, err := copyXattrs(in, out); err != nil {
 		return err
 	}
-	return out.Chmod(info.Mode().Perm())
+	return holding(out.Chmod(info.Mode().Perm()))
 }
 
 func (System) Dress(d *Folder, name string, f file.Facts) error {
@@ -166,9 +166,9 @@ func (System) Dress(d *Folder, name string, f file.Facts) error {
 	}
 	defer out.Close()
 	if f.Mode != 0 { // ledgers of before did not record it
-		err = out.Chmod(os.FileMode(f.Mode).Perm())
+		err = holding(out.Chmod(os.FileMode(f.Mode).Perm()))
 	}
-	return errors.Join(err, d.Root.Chtimes(name, f.Mod.Time(), f.Mod.Time()), out.Sync())
+	return errors.Join(err, holding(d.Root.Chtimes(name, f.Mod.Time(), f.Mod.Time())), out.Sync())
 }
 
 func (System) Write(d *Folder, name string, content []byte) error {
@@ -272,10 +272,31 @@ func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time)
 	} else if whole {
 		lost = append(lost, "owner")
 	}
-	if err := out.Chmod(mode); err != nil {
+	if err := out.Chmod(mode); cannotHold(err) {
+		lost = append(lost, "permissions")
+	} else if err != nil {
 		return lost, err
 	}
-	return lost, setTimes(info.ModTime())
+	if err := setTimes(info.ModTime()); cannotHold(err) {
+		lost = append(lost, "times")
+	} else if err != nil {
+		return lost, err
+	}
+	return lost, nil
+}
+
+// cannotHold reports whether a file system refuses what it has no place for: those of sticks, cameras and
+// of storage on the web know no permissions, and some no times.
+func cannotHold(err error) bool {
+	return errors.Is(err, fs.ErrPermission) || errors.Is(err, errors.ErrUnsupported)
+}
+
+// holding is an error, but not that of a file system that cannot hold something.
+func holding(err error) error {
+	if cannotHold(err) {
+		return nil
+	}
+	return err
 }
 
 // linkNew renames in two steps of which the first refuses to replace. Killed

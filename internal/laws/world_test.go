@@ -6,6 +6,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
@@ -13,11 +14,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/standin/stick"
 )
 
 // world is a rules file and the files that it meets, drawn from a seed. Its parts
@@ -26,9 +29,10 @@ type world struct {
 	seed  uint64
 	rules []drawnRule
 	files []drawnFile
-	later []change    // after a first sweep
-	first []drawnRule // the rules of that sweep, nil for the same
-	dir   string      // where it stands now
+	later []change     // after a first sweep
+	first []drawnRule  // the rules of that sweep, nil for the same
+	stick *stick.Lacks // what the other file system lacks, nil if that is one of this machine's
+	dir   string       // where it stands now
 }
 
 // drawnRule is one rule, a line of YAML a key.
@@ -94,6 +98,9 @@ func (w *world) describe() string {
 			fmt.Fprintf(&b, "# %q holds %q, mode %o, %v old\n", f.path, f.content, f.mode, f.age)
 		}
 	}
+	if w.stick != nil {
+		fmt.Fprintf(&b, "# far is a stick: %+v\n", *w.stick)
+	}
 	if w.first != nil {
 		b.WriteString("# the rules of a first sweep:\n# " + strings.ReplaceAll(w.firstText(), "\n", "\n# ") + "\n")
 	}
@@ -141,8 +148,18 @@ func draw(seed uint64) *world {
 		if w.later = d.changes(); len(w.later) > 0 && d.chance(40) {
 			w.first = d.edited(w.rules)
 		}
+		w.stick = d.stick(w)
 		return w
 	}
+}
+
+// stick draws what the other file system lacks, in half of the worlds that use it. It has times, which come back.
+func (d drawing) stick(w *world) *stick.Lacks {
+	if !w.has("far") || d.chance(50) {
+		return nil
+	}
+	return &stick.Lacks{Flags: d.chance(50), Links: d.chance(50), Modes: d.chance(50),
+		Tags: d.chance(50), Exact: []time.Duration{0, time.Second, 2 * time.Second}[d.r.IntN(3)]}
 }
 
 func (d drawing) fill(w *world) {
@@ -308,6 +325,7 @@ func (w *world) build(t *testing.T, dir string) {
 			must(os.Chtimes(path, now.Add(-f.age), now.Add(-f.age)))
 		}
 	}
+	must(w.putOnStick(far, filepath.Join(dir, "far")))
 	must(os.WriteFile(filepath.Join(dir, rule.FileName), []byte(w.text()), 0o644))
 }
 
@@ -332,9 +350,32 @@ func farOf(dir string) string {
 	return far
 }
 
+// sticks are the plain file systems of worlds that are mounted, by their folders.
+var sticks sync.Map
+
+// putOnStick has a folder, and the link to it, lie on the plain file system of a stick in some worlds. Where this
+// process may not mount, it stays where it is.
+func (w *world) putOnStick(far, link string) error {
+	at := far + "-stick"
+	if w.stick == nil || os.Mkdir(at, 0o755) != nil {
+		return nil
+	}
+	unmount, err := stick.Mount(far, at, *w.stick)
+	if err != nil {
+		return os.Remove(at)
+	}
+	sticks.Store(at, unmount)
+	return errors.Join(os.Remove(link), os.Symlink(at, link))
+}
+
 // remove removes a world, and what lies outside its folder.
 func remove(dir string) {
 	if far := farOf(dir); far != "" {
+		if unmount, is := sticks.LoadAndDelete(far); is {
+			_ = unmount.(func() error)()
+			os.Remove(far)
+			far = strings.TrimSuffix(far, "-stick")
+		}
 		os.RemoveAll(far)
 	}
 	os.RemoveAll(trashOf(dir))

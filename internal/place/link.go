@@ -1,10 +1,10 @@
 package place
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 
+	"stilltide/internal/core/plan"
 	"stilltide/internal/held"
 	"stilltide/internal/naming"
 )
@@ -52,8 +52,7 @@ func (p *Placer) link(r Request, is *naming.Payload, to func(r *Request, d *held
 		_ = p.system().DiscardIn(d, part) // of an earlier try that was ended by force
 		err := to(&r, d, part)
 		if held.IsCrossDevice(err) {
-			return nil, fmt.Errorf("%s cannot have a second name in %s: it lies on another file system", r.Source,
-				d.Path)
+			return nil, plan.NoSecondName{File: r.Source, Folder: d.Path}
 		}
 		if err != nil {
 			return nil, held.Cannot(r.Source, "linked from "+d.Path, err)

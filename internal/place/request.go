@@ -102,7 +102,7 @@ type Result struct {
 	Made   int        // folders that were made for it, from its own upwards
 	Same   bool       // the same content was there already; a move removed its source, a copy did nothing
 	Here   bool       // the target is the source itself, so nothing was done
-	Lost   []string   // extended attributes, and "owner", that the target cannot hold
+	Lost   []string   // what the target cannot hold: extended attributes, "owner", "permissions", "times"
 	Rest   *job.Rest  // what is still at the source of a folder whose copy is complete, nil if nothing
 }
 

@@ -116,8 +116,17 @@ func (c *clearing) entry(source, copied *held.Folder, e fs.DirEntry) error {
 		if err != nil {
 			return err
 		}
-		if !now.Regular || !there.Regular || now.Size != there.Size || now.Mod != there.Mod {
+		if !now.Regular || !there.Regular || now.Size != there.Size {
 			return job.ErrChanged
+		}
+		if now.Mod != there.Mod { // the file system of the copy may hold times less exactly, or not at all
+			is, err := payloadIn(source, e.Name(), now).Same(payloadIn(copied, e.Name(), there))
+			if err != nil {
+				return err
+			}
+			if !is {
+				return job.ErrChanged
+			}
 		}
 	}
 	return c.p.system().Remove(source, e.Name())
@@ -201,27 +210,8 @@ func (r *Request) leftOver(d *held.Folder, name string, why error) (*job.Rest, e
 	if err := sameTree(source, copied); err != nil {
 		return nil, errors.Join(why, err)
 	}
-	n, err := entries(source)
+	n, err := source.Entries()
 	return &job.Rest{Path: r.Source, Entries: n, Why: why}, err
-}
-
-// entries counts the files in a tree, and the folders in which there is nothing.
-func entries(d *held.Folder) (n int, _ error) {
-	err := d.Each(func(e fs.DirEntry) error {
-		if !e.IsDir() {
-			n++
-			return nil
-		}
-		inside, err := d.Inside(e.Name())
-		if err != nil {
-			return err
-		}
-		defer inside.Close()
-		more, err := entries(inside)
-		n += more
-		return err
-	})
-	return max(n, 1), err
 }
 
 // clear removes a folder that has its hidden name, if its copy holds all of it.

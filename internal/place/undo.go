@@ -224,12 +224,18 @@ func (p *Placer) copyBack(r Record, part string) error {
 	if err != nil {
 		return err
 	}
-	back := Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail}
-	if r.Before.Exists {
-		back.Looks = &r.Before
-	}
-	_, err = p.Copy(back)
+	_, err = p.Copy(Request{Source: r.Target, To: r.back(), Expect: now, Part: part, Same: rule.SameFail,
+		Looks: r.looks()})
 	return err
+}
+
+// looks are the mode and the time that a file comes back with, where it is copied: its place may have held
+// them less exactly, or not at all. A folder's are its own.
+func (r Record) looks() *file.Facts {
+	if !r.Before.Exists || r.Before.Dir {
+		return nil
+	}
+	return &r.Before
 }
 
 // moveBack moves a file back; it leaves a copy if another job relies on its content.
@@ -242,7 +248,7 @@ func (p *Placer) moveBack(r Record, part string) error {
 		return err
 	}
 	res, err := p.Move(Request{Source: r.Target, Root: r.targetRoot(), To: r.back(), Expect: now, Part: part,
-		Same: rule.SameFail})
+		Same: rule.SameFail, Looks: r.looks()})
 	if res.Rest != nil && r.Rest != nil {
 		r.Rest(res.Rest)
 	}

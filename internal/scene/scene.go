@@ -130,6 +130,33 @@ func (s *Scene) real(look func(string) (file.Facts, error), path string) file.Fa
 	return found.facts
 }
 
+// Together reports whether two paths lie on the same file system; true if that is not known.
+func (s *Scene) Together(a, b string) bool {
+	one, known := s.device(a)
+	other, both := s.device(b)
+	return !known || !both || one == other
+}
+
+// device is the number of the file system on which a path lies, or will: that of the nearest real folder above.
+func (s *Scene) device(path string) (dev uint64, known bool) {
+	for up := filepath.Dir(path); ; up = filepath.Dir(up) {
+		var found struct {
+			info os.FileInfo
+			err  error
+		}
+		if s.answers.Ask(up, look.ReachPatience, func() { found.info, found.err = os.Stat(up) }) != nil {
+			return 0, false
+		}
+		if found.err == nil && found.info.IsDir() {
+			dev = watchfs.Facts(found.info).Dev
+			return dev, dev != 0 // 0 where the system has no numbers for them
+		}
+		if up == filepath.Dir(up) {
+			return 0, false
+		}
+	}
+}
+
 // Glob lists the paths of the scene that a pattern fits, by name.
 func (s *Scene) Glob(pattern string) []string {
 	found := map[string]bool{}

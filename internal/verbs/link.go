@@ -100,7 +100,7 @@ func (l *link) foretellOne(w *work.Foretelling, s *rule.Step, source string, t s
 		return
 	}
 	if l.Hard {
-		w.Land(source, t, to, s.SameName, nil)
+		l.foretellHard(w, s, source, t, to)
 		return
 	}
 	t = scene.Thing{Facts: file.Facts{Exists: true}} // no rule takes a symbolic link
@@ -110,4 +110,15 @@ func (l *link) foretellOne(w *work.Foretelling, s *rule.Step, source string, t s
 		w.Scene.Put(at, t, w.Job.Rule.Name.S)
 		w.Job.Placed = at.Path
 	}
+}
+
+func (l *link) foretellHard(w *work.Foretelling, s *rule.Step, source string, t scene.Thing, to plan.Spot) {
+	if !w.Scene.Together(source, to.Path()) {
+		at := w.Scene.Land(source, t, to, s.SameName, nil)
+		if at.Wrong == "" && !at.Skipped && !at.Same && !at.Here {
+			w.Wrong = plan.NoSecondName{File: source, Folder: to.Folder()}.Error()
+			return
+		}
+	}
+	w.Land(source, t, to, s.SameName, nil)
 }

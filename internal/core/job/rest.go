@@ -11,12 +11,9 @@ type Rest struct {
 
 // String says in a sentence what is left.
 func (r *Rest) String() string {
-	return fmt.Sprintf("%s could not be removed and stays in %s: %v", counted(r.Entries), r.Path, r.Why)
-}
-
-func counted(n int) string {
-	if n == 1 {
-		return "1 entry of its folder"
+	what := "1 entry of its folder could not be removed and stays"
+	if r.Entries != 1 {
+		what = fmt.Sprintf("%d entries of its folder could not be removed and stay", r.Entries)
 	}
-	return fmt.Sprintf("%d entries of its folder", n)
+	return fmt.Sprintf("%s in %s: %v", what, r.Path, r.Why)
 }
