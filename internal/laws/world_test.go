@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -153,9 +154,15 @@ func draw(seed uint64) *world {
 	}
 }
 
+var watchesFar = regexp.MustCompile(`watch: .*far`)
+
 // stick draws what the other file system lacks, in half of the worlds that use it. It has times, which come back.
 func (d drawing) stick(w *world) *stick.Lacks {
-	if !w.has("far") || d.chance(50) {
+	often := 50
+	if watchesFar.MatchString(w.text()) {
+		often = 10 // nobody tells who writes there: a file must hold still for seconds
+	}
+	if !w.has("far") || !d.chance(often) {
 		return nil
 	}
 	return &stick.Lacks{Flags: d.chance(50), Links: d.chance(50), Modes: d.chance(50),
