@@ -328,11 +328,15 @@ var atWork = []Fault{
 		"cannotHold(err) {\n\t\tlost = append(lost, \"permissions\")",
 		"false {\n\t\tlost = append(lost, \"permissions\")",
 		unit("place", "TestToAPlain")},
+	{"what cannot be taken away is not copied in vain", "internal/held/ops.go",
+		"\tif err == nil && whole {\n", "\tif err != nil && whole {\n", script("readonly")},
 	{"a second name on another file system is foretold", "internal/verbs/link.go",
 		"\tif !w.Scene.Together(source, to.Path()) {\n", "\tif source == \"\" {\n",
 		script("link")},
 
 	// What is said before.
+	{"jobs that wait are foretold first", "internal/advice/preview.go",
+		"\tfor after := int64(0); p.open; {\n", "\tfor after := int64(0); after > 0; {\n", script("queuedfirst")},
 	{"preview knows what a rule would have handled", "internal/advice/foretell.go",
 		"\t\tp.handled[name+\"\\x00\"+path] = take.Memory{Facts: w.Self.Facts, Job: 1}\n", "",
 		script("kepttrue")},

@@ -59,8 +59,8 @@ func Doubts(f *rule.File) diag.List {
 				fmt.Sprintf("the rule %s can never take a file, because %s before it takes them all", r.Name.S,
 					earlier.Name.S), "put it before "+earlier.Name.S)
 		}
-		d = append(d, destinations(r, machine)...)
-		absentFolders(r, machine, warn)
+		destinations(r, machine, warn)
+		watched(r, machine, warn)
 		patternDoubts(r, warn)
 		placeDoubts(r, warn)
 		nameDoubts(r, warn)
@@ -103,8 +103,8 @@ func oldNames(f *rule.File, warn warning) {
 // warning notes a doubt.
 type warning func(at rule.Pos, code, message, hint string)
 
-// absentFolders doubts folders that are not there, or do not answer.
-func absentFolders(r *rule.Rule, machine look.Asked, warn warning) {
+// watched doubts watched folders that are not there, or do not answer, and those that a rule cannot take files out of.
+func watched(r *rule.Rule, machine look.Asked, warn warning) {
 	for i, folder := range r.Folders {
 		if len(r.Watch) != len(r.Folders) {
 			break // one of them has an error of its own
@@ -117,6 +117,10 @@ func absentFolders(r *rule.Rule, machine look.Asked, warn warning) {
 		} else if !info.IsDir() {
 			warn(r.Watch[i].Pos, "folder-absent", fmt.Sprintf("%s is not a folder", folder),
 				"name the folder, and the file in match:")
+		} else if r.Moves() && !writable(folder) {
+			warn(r.Watch[i].Pos, "folder-not-writable",
+				fmt.Sprintf("files cannot be taken out of the folder %s by this user", folder),
+				"a job would wait until they can")
 		}
 	}
 }
@@ -209,29 +213,39 @@ func Examples(f *rule.File, now time.Time) diag.List {
 	return d
 }
 
-// destinations warns of folders that exist and cannot be written to.
-func destinations(r *rule.Rule, machine look.Asked) diag.List {
-	var d diag.List
-	for _, p := range []*rule.Place{r.Processed, r.Failed} {
-		if p == nil {
-			continue
-		}
-		folder, silent := plan.FixedFolder(p), false
-		for folder != filepath.Dir(folder) {
-			_, err := machine.Stat(folder)
-			if silent = errors.As(err, new(plan.NoAnswer)); silent || err == nil {
-				break
-			}
-			folder = filepath.Dir(folder)
-		}
-		if !silent && !writable(folder) {
-			d = append(d, diag.Diagnostic{Pos: p.To.Pos, Severity: diag.SeverityWarning,
-				Code:    "folder-not-writable",
-				Message: fmt.Sprintf("the folder %s cannot be written to by this user", folder),
-				Hint:    "a job would wait until it can", Quote: quoteLine(p.To.Pos)})
+// destinations doubts places that exist and cannot be written to.
+func destinations(r *rule.Rule, machine look.Asked, warn warning) {
+	for _, p := range r.Places() {
+		unwritable(p.To, plan.FixedFolder(p), "a job would wait until it can", machine, warn)
+	}
+	for i := range r.Steps {
+		if to, _ := r.Steps[i].Destination(); to != nil && !r.Steps[i].Stdout.Set() {
+			folder := plan.FixedFolder(&rule.Place{To: *to, Folder: r.Steps[i].Folder})
+			unwritable(*to, folder, "the step would fail", machine, warn)
 		}
 	}
-	return d
+}
+
+// unwritable doubts a place if the nearest folder above it that is there cannot be written to. Where a place begins
+// with a word, only a run can tell.
+func unwritable(to rule.Path, folder, hint string, machine look.Asked, warn warning) {
+	if strings.HasPrefix(to.S, "{") {
+		return
+	}
+	for folder != filepath.Dir(folder) {
+		_, err := machine.Stat(folder)
+		if errors.As(err, new(plan.NoAnswer)) {
+			return
+		}
+		if err == nil {
+			break
+		}
+		folder = filepath.Dir(folder)
+	}
+	if !writable(folder) {
+		warn(to.Pos, "folder-not-writable", fmt.Sprintf("the folder %s cannot be written to by this user", folder),
+			hint)
+	}
 }
 
 func programOf(s *rule.Step) (rule.Text, *fill.Command) {

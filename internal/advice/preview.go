@@ -95,6 +95,9 @@ func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Fore
 // all looks through the watched folders in the order of a sweep.
 func (p *previewer) all() error {
 	folders, machine := p.set.Folders(), look.NewAsked()
+	if err := p.queued(); err != nil {
+		return err
+	}
 	var silent error
 	for _, folder := range slices.Sorted(maps.Keys(folders)) {
 		if _, err := machine.Stat(folder); errors.As(err, new(plan.NoAnswer)) {
@@ -106,6 +109,30 @@ func (p *previewer) all() error {
 		}
 	}
 	return silent
+}
+
+// queuedPage is how many jobs are read at once.
+const queuedPage = 1000
+
+// queued looks at the files of jobs that wait in the ledger: those begin before a sweep has found anything.
+func (p *previewer) queued() error {
+	for after := int64(0); p.open; {
+		jobs, err := p.l.OpenJobs("", []job.State{job.Queued, job.Retrying}, after, queuedPage)
+		if err != nil || len(jobs) == 0 {
+			return err
+		}
+		for _, j := range jobs {
+			after = j.ID
+			if p.set.Root(j.File) == "" || j.Due.After(p.now) {
+				continue
+			}
+			_ = p.one(j.File, j.Facts.Dir)
+			if p.enough != nil && p.enough(j.File) {
+				return errEnough
+			}
+		}
+	}
+	return nil
 }
 
 type previewer struct {

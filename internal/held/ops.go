@@ -188,6 +188,11 @@ func (System) Symlink(to string, d *Folder, name string) error { return d.Root.S
 
 func (o System) Copy(from *Folder, name string, d *Folder, as string, whole bool) (lost []string, err error) {
 	f, err := StatIn(from, name)
+	if err == nil && whole {
+		if err = mayTake(from); err != nil { // the copy would be in vain
+			err = fmt.Errorf("it could not be removed after that: %w", err)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

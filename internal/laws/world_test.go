@@ -22,6 +22,7 @@ import (
 	"stilltide/internal/core/notation"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/standin/stick"
+	"stilltide/internal/watchfs"
 )
 
 // world is a rules file and the files that it meets, drawn from a seed. Its parts
@@ -165,8 +166,12 @@ func (d drawing) stick(w *world) *stick.Lacks {
 	if !w.has("far") || !d.chance(often) {
 		return nil
 	}
-	return &stick.Lacks{Flags: d.chance(50), Links: d.chance(50), Modes: d.chance(50),
+	lacks := &stick.Lacks{Flags: d.chance(50), Links: d.chance(50), Modes: d.chance(50),
 		Tags: d.chance(50), Exact: []time.Duration{0, time.Second, 2 * time.Second}[d.r.IntN(3)]}
+	if w.has("unit: folder") { // of what lies inside only what its copy holds comes back
+		lacks.Modes, lacks.Exact = false, 0
+	}
+	return lacks
 }
 
 func (d drawing) fill(w *world) {
@@ -316,7 +321,7 @@ func (w *world) build(t *testing.T, dir string) {
 		must(os.MkdirAll(filepath.Join(dir, folder), 0o755))
 	}
 	must(os.Symlink("in", filepath.Join(dir, "link")))
-	far, err := os.MkdirTemp("", "stilltide-far-")
+	far, err := os.MkdirTemp(otherDisk(dir), "stilltide-far-")
 	must(err)
 	must(os.Symlink(far, filepath.Join(dir, "far")))
 	now := time.Now()
@@ -351,7 +356,19 @@ func (e entry) String() string {
 // tree is a snapshot of a folder, by path.
 type tree map[string]entry
 
-// farOf is a folder of a world on another file system, if this machine has one for its temporary files.
+// otherDisk is a folder for temporary files on another file system than a folder; "" if this machine has none.
+func otherDisk(dir string) string {
+	here, err := watchfs.Stat(dir)
+	for _, other := range []string{"/dev/shm", "/tmp", "/var/tmp"} {
+		there, statErr := watchfs.Stat(other)
+		if err == nil && statErr == nil && there.Dir && there.Dev != here.Dev {
+			return other
+		}
+	}
+	return ""
+}
+
+// farOf is a folder of a world on another file system, if this machine has one.
 func farOf(dir string) string {
 	far, _ := os.Readlink(filepath.Join(dir, "far"))
 	return far

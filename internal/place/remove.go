@@ -33,7 +33,7 @@ func (p *Placer) removeExpected(r *Request, last func(r *Request, hidden string)
 	sys := p.system()
 	hidden, err := p.hide(r)
 	if err != nil {
-		return err
+		return held.Cannot(r.Source, "removed", err)
 	}
 	now, err := p.look(filepath.Base(hidden), r)
 	if err != nil {

@@ -19,7 +19,9 @@ func (p *Placer) moveOver(r *Request, src source, d *held.Folder, c choice) (Res
 	}
 	if held.IsCrossDevice(err) {
 		copied = true
-		lost, err = p.copyPart(r, d, true)
+		if lost, err = p.copyPart(r, d, true); err != nil {
+			return Result{}, err
+		}
 	}
 	if err != nil {
 		return Result{}, held.Cannot(r.Source, "moved to "+d.Path, err)

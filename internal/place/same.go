@@ -108,7 +108,7 @@ func (p *Placer) respell(r *Request, src source, d *held.Folder, c choice) (Resu
 	}
 	hidden, err := p.hide(r)
 	if err != nil {
-		return Result{}, err
+		return Result{}, held.Cannot(r.Source, "renamed", err)
 	}
 	there, err := p.system().StatIn(d, c.name)
 	switch {
