@@ -25,7 +25,7 @@ var simulation = []string{"-run", "^TestSimulation$", "./internal/engine", "-sim
 
 // faults are the fixes of what once lost files, did something twice or said what was not
 // so, each taken out again.
-var faults = slices.Concat(atWork, byHand)
+var faults = slices.Concat(atWork, byHand, elsewhere)
 
 // atWork are those of the watcher and the sweep.
 var atWork = []Fault{
@@ -127,7 +127,7 @@ var atWork = []Fault{
 		"!s.w.sendFound(s.batch)", "!s.w.send(s.batch)", soon("watchfs", "TestAFullFolderHoldsUpNoEvent")},
 
 	{"a command in a folder that may cease to answer keeps its arguments", "internal/runner/system_unix.go",
-		"c.dir, c.path}, args[1:]...)", "c.dir, c.path}, args...)", unit("runner", "TestACommandInAFarFolder")},
+		"c.dir, c.in, c.path}, args[1:]...)", "c.dir, c.path}, args...)", unit("runner", "TestACommandInAFarFolder")},
 
 	{"a ledger that cannot be written is not asked over and over", "internal/engine/loop.go",
 		"\t\tif e.troubled() == nil { //", "\t\tif e.ledger != nil { //", unit("engine", "TestWhatWaitsInABurst")},
@@ -140,14 +140,6 @@ var atWork = []Fault{
 		"\treturn v.Claimed && !k.more && ", "\treturn v.Claimed && ", unit("sift", ".")},
 	{"known files that changed during a sweep are looked for", "internal/sift/sift.go",
 		" && before == s.memory.KnownEdits(rule)\n", " && before >= 0\n", unit("sift", ".")},
-	{"what is sifted beside the sweep is told in order", "internal/watchfs/sieve.go",
-		"\ts.await(p)\n", "", unit("watchfs", "TestASieve")},
-	{"a folder is open until all of it is sifted", "internal/watchfs/sieve.go",
-		"\tif p.last {\n\t\tp.d.Close()\n\t}\n", "\tif p.last {\n\t\t_ = p.d\n\t}\n", unit("watchfs", "TestASieve")},
-	{"a sieve that goes on is not silent", "internal/watchfs/sieve.go",
-		"p.answers.Add(1)", "p.answers.Add(0)", unit("watchfs", "TestASlowFile")},
-	{"a slow share answers", "internal/look/answers.go",
-		"do(func() { a.answered(c) })", "do(func() {})", unit("look", "TestASlowFile")},
 	{"a sweep for files that are handled again tells all", "internal/core/flow/ask.go",
 		"return len(f.renew)+len(f.leaving) > 0", "return len(f.leaving) > 0", script("manyknown")},
 
@@ -306,33 +298,9 @@ var atWork = []Fault{
 		"\tf.leaveOwed(path, candidates, facts)\n", "", unit("engine", "TestWhatIsLeftAlone")},
 	{"a job in a folder that does not answer gives its worker back", "internal/core/flow/silent.go",
 		"\t\t\tf.Dispatch.Idle(id)\n", "\t\t\t_ = id\n", unit("engine", "TestASilentFolder")},
-	{"a call that is not answered is waited for once", "internal/look/answers.go",
-		"\tif m.late() >= wait {\n\t\ta.mu.Unlock()\n\t\treturn plan.NoAnswer{Point: m.point}\n\t}\n", "",
-		unit("look", "TestACallThatIsNot")},
-	{"a slow share answers the patient", "internal/look/answers.go",
-		"\tif m.late() >= wait {\n", "\tif m.late() > 0 {\n", unit("look", "TestThePatient")},
-	{"what is renamed on a share goes abreast, copies two at a time", "internal/placing/lanes.go",
-		"\t\t\t!p.within && way.copying == MaxCopies {\n", "\t\t\tway.copying == MaxCopies {\n",
-		unit("placing", "TestWhatGoesAbreast")},
 	{"a job that fails for an empty folder is not taken again for its own doing", "internal/work/takeback.go",
 		"\t\t\tu.Facts.Mod = now.Mod // an empty folder", "\t\t\t// an empty folder",
 		[]string{"-run", "^TestLaws$", "./internal/laws", "-laws.seed=71490"}},
-	{"a folder goes to a disk with coarse times", "internal/place/tree.go",
-		"\t\tif now.Mod != there.Mod {",
-		"\t\tif now.Mod != there.Mod {\n\t\t\treturn job.ErrChanged\n\t\t}\n\t\tif false {",
-		unit("place", "TestToAPlain")},
-	{"what is copied back has the mode and the time that it had", "internal/place/undo.go",
-		"\t\tSame: rule.SameFail, Looks: r.looks()})\n\tif res.Rest", "\t\tSame: rule.SameFail})\n\tif res.Rest",
-		unit("place", "TestToAPlain")},
-	{"a copy goes where permissions cannot be held", "internal/held/ops.go",
-		"cannotHold(err) {\n\t\tlost = append(lost, \"permissions\")",
-		"false {\n\t\tlost = append(lost, \"permissions\")",
-		unit("place", "TestToAPlain")},
-	{"what cannot be taken away is not copied in vain", "internal/held/ops.go",
-		"\tif err == nil && whole {\n", "\tif err != nil && whole {\n", script("readonly")},
-	{"a second name on another file system is foretold", "internal/verbs/link.go",
-		"\tif !w.Scene.Together(source, to.Path()) {\n", "\tif source == \"\" {\n",
-		script("link")},
 
 	// What is said before.
 	{"jobs that wait are foretold first", "internal/advice/preview.go",

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -106,6 +107,52 @@ func TestAShareThatHangs(t *testing.T) {
 		comes("behind/copies", fmt.Sprint("hung", i))
 		comes("came", fmt.Sprint("hung", i))
 	}
+	w.ends(t, s)
+}
+
+// A share ceases to answer in the middle of a copy. The file is open here then; commands of other rules start all the
+// same.
+func TestAShareThatHangsInACopy(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"run", "share", "behind/in"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	put(t, dir, "stilltide.yaml", `version: 1
+workers: 2
+defaults: {debounce: 0s}
+rules:
+  - {name: run, watch: run, run: "true", processed: ran}
+  - {name: far, watch: share/in, poll: 200ms, processed: done}
+`)
+	put(t, dir, "behind/in/large", strings.Repeat("0123456789abcdef", 1<<18))
+	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), 20*time.Millisecond)
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	w := watchShare(t, dir)
+	open := fmt.Sprintf("/proc/%d/fd/*", w.Process.Pid)
+	require.Eventually(t, func() bool {
+		all, err := filepath.Glob(open)
+		return err == nil && slices.ContainsFunc(all, func(fd string) bool {
+			to, _ := os.Readlink(fd)
+			return to == filepath.Join(dir, "share/in/large")
+		})
+	}, patience, time.Millisecond)
+	require.NoError(t, s.Hang())
+	for i := range 3 {
+		put(t, dir, fmt.Sprint("run/", i), "")
+		require.Eventually(t, func() bool {
+			_, err := os.Stat(filepath.Join(dir, fmt.Sprint("ran/", i)))
+			return err == nil
+		}, patience, 5*time.Millisecond)
+	}
+	require.NoError(t, s.GoOn())
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "done/large"))
+		return err == nil
+	}, patience, 5*time.Millisecond)
 	w.ends(t, s)
 }
 

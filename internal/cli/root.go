@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
+	"stilltide/internal/runner"
 )
 
 // app is what the commands of this package have: what all commands share.
@@ -28,6 +29,9 @@ type app struct{ *console.App }
 
 // Main runs the program and gives its exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	if len(args) == 1 && args[0] == runner.Starts && runner.ServeStarts() {
+		return 0
+	}
 	a := &app{&console.App{In: in, Out: out, Err: errOut, Style: ink.For(out), StyleErr: ink.For(errOut)}}
 	root := a.root()
 	root.SetArgs(args)

@@ -5,8 +5,6 @@ import (
 	"os"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"stilltide/internal/byhand"
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
@@ -30,12 +28,23 @@ func (e *Engine) knowFolders(set *plan.Set) {
 		return
 	}
 	for folder := range set.Folders() {
-		e.answers.Know(folder)
+		e.knowFolder(folder)
 	}
 	for _, folder := range set.FixedPlaces() {
-		e.answers.Know(folder)
+		e.knowFolder(folder)
 	}
 }
+
+func (e *Engine) knowFolder(folder string) {
+	e.answers.Know(folder)
+	if e.startsApart(folder) {
+		e.runner.Apart()
+	}
+}
+
+// startsApart reports whether commands are to be started apart from files that are open here: where a folder of the
+// rules is on a file system that may not answer.
+func (e *Engine) startsApart(folder string) bool { return e.o.Starts && e.unsure(folder) }
 
 // lookAt looks at a path for the flow, and waits for it for a moment at most.
 func (e *Engine) lookAt(by *watchfs.Looker, path string) (file.Facts, error) {
@@ -60,12 +69,8 @@ func (e *Engine) doubt(path string) {
 	}
 }
 
-const (
-	// maxBeside bounds the answers that one look beside the flow brings.
-	maxBeside = 64
-	// abreast is how many looks a file system is asked for at once: where each takes long, most of that is the way.
-	abreast = 8
-)
+// maxBeside bounds the answers that one look beside the flow brings.
+const maxBeside = 64
 
 // lookBeside looks at paths beside the flow, those of each file system one after the other.
 func (e *Engine) lookBeside(paths []string) {
@@ -84,18 +89,8 @@ func (e *Engine) lookBeside(paths []string) {
 
 func (e *Engine) lookLater(point string, paths []string) {
 	set := e.flow.Rules()
-	e.answers.Later(point, func(answered func()) {
-		looks := make([]turn.Look, len(paths))
-		var all errgroup.Group
-		all.SetLimit(abreast)
-		for i, path := range paths {
-			all.Go(func() error {
-				looks[i] = look.Whole(set, path)
-				answered()
-				return nil
-			})
-		}
-		_ = all.Wait()    // a look has its error
+	looks := make([]turn.Look, len(paths))
+	e.answers.LaterEach(point, len(paths), func(i int) { looks[i] = look.Whole(set, paths[i]) }, func() {
 		_ = e.do(func() { // a watcher that has ended needs no answer
 			now := time.Now()
 			for i, path := range paths {

@@ -79,6 +79,8 @@ type Options struct {
 	StopAfter, SafetySweep time.Duration
 	// Lacking says of rules whose program is not there why they cannot work.
 	Lacking map[string]string
+	// Starts tells that this program serves starts of commands (runner.ServeStarts).
+	Starts bool
 	// MaxWatches bounds the system's watches that are used, 0 for the system's own bound.
 	MaxWatches int
 }
@@ -178,6 +180,7 @@ func Open(o Options) (*Engine, error) {
 
 // Close releases the ledger. Run must have ended.
 func (e *Engine) Close() error {
+	e.runner.Close()
 	return e.ledger.Close()
 }
 

@@ -55,6 +55,9 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 	}
 	if ev.Kind != watchfs.Trouble {
 		e.answers.Refresh(time.Second) // a file system may have come or gone with it
+		if e.startsApart(ev.Path) {
+			e.work.Go(e.runner.Apart)
+		}
 	}
 	switch ev.Kind {
 	case watchfs.Swept:

@@ -97,7 +97,7 @@ func exchange(d *Folder, a, b string) error {
 	return nil
 }
 
-// mayTake returns an error if this user may not take files out of a folder, or nobody may (access(2)).
+// mayTake returns an error if files may not be taken out of a folder, by this user or at all (access(2)).
 func mayTake(d *Folder) error { return unix.Faccessat(int(d.Dir.Fd()), ".", unix.W_OK|unix.X_OK, 0) }
 
 // IsCrossDevice reports whether two names are on different file systems (EXDEV).

@@ -161,7 +161,7 @@ var watchesFar = regexp.MustCompile(`watch: .*far`)
 func (d drawing) stick(w *world) *stick.Lacks {
 	often := 50
 	if watchesFar.MatchString(w.text()) {
-		often = 10 // nobody tells who writes there: a file must hold still for seconds
+		often = 10 // who writes there is not known: a file must hold still for seconds
 	}
 	if !w.has("far") || !d.chance(often) {
 		return nil

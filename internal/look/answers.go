@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"stilltide/internal/core/plan"
 	"stilltide/internal/watchfs"
 )
@@ -272,6 +274,27 @@ func (a *Answers) Later(path string, do func(answered func())) {
 		m.queued = true
 		go a.work(m)
 	}
+}
+
+// abreast is how many questions a file system is asked at once.
+const abreast = 8
+
+// LaterEach is Later for n things, several of which are done at once: where each takes long, most of that is the way
+// there and back. then is called when all are done.
+func (a *Answers) LaterEach(path string, n int, do func(i int), then func()) {
+	a.Later(path, func(answered func()) {
+		var all errgroup.Group
+		all.SetLimit(abreast)
+		for i := range n {
+			all.Go(func() error {
+				do(i)
+				answered()
+				return nil
+			})
+		}
+		_ = all.Wait() // each keeps its error
+		then()
+	})
 }
 
 // work does what is queued, one after the other.

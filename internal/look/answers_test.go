@@ -88,6 +88,23 @@ func TestASlowFileSystemAnswers(t *testing.T) {
 	})
 }
 
+// Many questions to a file system that takes long for each go abreast, and each answer counts.
+func TestQuestionsGoAbreast(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		a := shares()
+		begun, over := time.Now(), make(chan time.Duration, 1)
+		var done [3 * abreast]bool
+		a.LaterEach("/net/a", len(done), func(i int) {
+			time.Sleep(time.Second)
+			done[i] = true
+		}, func() { over <- time.Since(begun) })
+		time.Sleep(2500 * time.Millisecond)
+		require.Equal(t, map[string]time.Time{"/net": begun.Add(2 * time.Second)}, a.Since())
+		require.Equal(t, 3*time.Second, <-over)
+		require.NotContains(t, done[:], false)
+	})
+}
+
 // Somebody who must not wait has given up a call to a slow file system: whoever can wait has an answer all the same.
 // If it does not answer at all, it is refused at once after as long.
 func TestThePatientHaveTheirAnswer(t *testing.T) {

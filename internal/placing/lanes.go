@@ -62,10 +62,15 @@ func (l *lanes) add(p *turn.Placing) {
 		l.d.far.Add(1)
 	}
 	way.waiting = append(way.waiting, one)
-	if way.workers < MaxCopies || one.within && way.workers < MaxWithin {
+	if way.wants(one) {
 		way.workers++
 		l.workers.Go(func() { l.work(device, way) })
 	}
+}
+
+// wants reports whether a placing that has come is to have a worker more.
+func (way *lane) wants(p goes) bool {
+	return way.workers < MaxCopies || p.within && way.workers < MaxWithin
 }
 
 // wayOf names the file system that a placing goes to, or the one that may not answer, if

@@ -35,6 +35,11 @@ func TestWhenEventsWait(t *testing.T) {
 // What is renamed on a file system that may not answer goes abreast; copies to it go two at a time; and what goes to
 // the same name goes one after the other.
 func TestWhatGoesAbreast(t *testing.T) {
+	for workers := range 2 * MaxWithin {
+		way := &lane{workers: workers}
+		require.Equal(t, workers < MaxCopies, way.wants(goes{unsure: true}))
+		require.Equal(t, workers < MaxWithin, way.wants(goes{unsure: true, within: true}))
+	}
 	way := &lane{workers: 100}
 	l := &lanes{open: map[string]*lane{"far": way}}
 	for i := range 20 {

@@ -9,6 +9,9 @@
 // A command is started and waited for on one locked thread, because on Linux
 // the parent-death signal is sent when the creating thread ends, not the process
 // (prctl(2), PR_SET_PDEATHSIG).
+//
+// Where files of other machines or programs are open, commands come from a second process
+// that has none of them open (see Apart), so that one which does not answer holds up none.
 package runner
 
 import (
@@ -70,6 +73,9 @@ type Result struct {
 // Runner runs commands. Use New.
 type Runner struct {
 	grace time.Duration
+
+	mu    sync.Mutex
+	apart *starter // the process that starts commands, nil while this one does
 }
 
 // New makes a Runner.
@@ -87,7 +93,7 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	begun := time.Now()
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
-	child, err := startFree(ctx, c, s.Args)
+	child, err := r.startFree(ctx, c, s.Args)
 	if err != nil {
 		return Result{Exit: 127, Err: startError(s, err)}
 	}
@@ -112,15 +118,21 @@ func (r *Runner) Run(ctx context.Context, s Spec) Result {
 	return res
 }
 
+// process is a command that has started.
+type process interface {
+	pid() int
+	wait(terminal bool) Result
+}
+
 // busyPatience is how long a program may be open for writing before its command cannot be started.
 const busyPatience = 5 * time.Second
 
 // startFree starts a command once its program is not being written. One that was written a moment ago
 // may still be open in a child that another start has made, until that becomes a program of its own
 // (fork(2), execve(2)); on a busy machine that takes a while.
-func startFree(ctx context.Context, c command, args []string) (child, error) {
+func (r *Runner) startFree(ctx context.Context, c command, args []string) (process, error) {
 	for end := time.Now().Add(busyPatience); ; {
-		child, err := start(c, args)
+		child, err := r.start(c, args)
 		if !errors.Is(err, syscall.ETXTBSY) || ctx.Err() != nil || time.Now().After(end) {
 			return child, err
 		}
@@ -238,7 +250,8 @@ func closeAll(files []descriptor) {
 type command struct {
 	path  string
 	dir   string
-	far   bool // see reach
+	in    string // what it opens itself as standard input, where it is far; "" for files[0]
+	far   bool   // see reach
 	env   []string
 	files [3]descriptor // standard input, output, error
 
@@ -255,7 +268,7 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 			return c, nil, startError(s, err)
 		}
 	}
-	if c.far, err = reach(s.Dir, c.path); err != nil {
+	if c.far, err = reach(s.Dir, c.path, s.Stdin); err != nil {
 		return c, nil, startError(s, err)
 	}
 	in, err := nothing()
@@ -276,10 +289,16 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 		files = append(files, out)
 	}
 	if s.Stdin != "" {
-		if in, err = openFile(s.Stdin, os.O_RDONLY, 0); err != nil {
+		own, err := openFile(s.Stdin, os.O_RDONLY, 0)
+		if err != nil {
 			return c, files, fmt.Errorf("the file cannot be read: %w", err)
 		}
-		files = append(files, in)
+		if c.far {
+			c.in = s.Stdin
+			own.close()
+		} else {
+			in, files = own, append(files, own)
+		}
 	}
 	if s.Terminal {
 		in, c.terminal = descriptorOf(os.Stdin), true
@@ -297,13 +316,13 @@ func prepare(s Spec) (c command, files []descriptor, err error) {
 var remote = watchfs.Remote
 
 // reach looks at a command's folder and program: if they do not answer, that holds up their own
-// command alone. far tells that they are on a file system that may cease to answer in the next
-// moment. Then the child must not reach for them before it is a program of its own: until then no
-// other can be started (syscall.ForkLock), and a processor of Go's scheduler waits for it.
-func reach(dir, program string) (far bool, err error) {
+// command alone. far tells that they, or what it reads, are on a file system that may cease to answer
+// in the next moment. Then the child must not reach for them before it is a program of its own: until
+// then no other can be started (syscall.ForkLock), and a processor of Go's scheduler waits for it.
+func reach(dir, program, in string) (far bool, err error) {
 	_, dirErr := os.Stat(dir)
 	_, programErr := os.Stat(program)
-	if far = remote(dir) || remote(program); far {
+	if far = remote(dir) || remote(program) || in != "" && remote(in); far {
 		err = errors.Join(dirErr, programErr) // a shell would say it in its own words
 	}
 	return far, err

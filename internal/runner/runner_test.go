@@ -32,7 +32,38 @@ func printed(t *testing.T, s Spec) string {
 func newRunner(t *testing.T) *Runner {
 	r := New()
 	r.grace = 300 * time.Millisecond
+	if startsApart {
+		r.Apart()
+		t.Cleanup(r.Close)
+	}
 	return r
+}
+
+// startsApart has commands started by the process for that.
+var startsApart bool
+
+// A command that another process starts is the same command.
+func TestStartedApart(t *testing.T) {
+	startsApart = true
+	defer func() { startsApart = false }()
+	for name, test := range map[string]func(*testing.T){
+		"being written": TestAProgramThatIsBeingWritten, "output": TestOutputExitAndEnvironment,
+		"far": TestACommandInAFarFolder, "memory": TestMemoryIsTheCommandsOwn, "not started": TestWhatCannotBeStarted,
+		"signal": TestSignalIsNamed, "timeout": TestTimeoutEndsTheWholeGroup, "stop": TestStopGivesTheCommandItsMoment,
+		"many": TestManyAtOnce, "words": TestWordsAreBytes,
+	} {
+		t.Run(name, test)
+	}
+}
+
+// Arguments and variables need not be text, and there may be many.
+func TestWordsAreBytes(t *testing.T) {
+	s := spec(t, `printf '%s' "$1$VALUE"; printf '%s' "$2" | wc -c | tr -d ' '`)
+	s.Args = append(s.Args, "zero", "\xff\xfe", strings.Repeat("x", 100<<10))
+	s.Env = []string{"VALUE=\xfd", "LONG=" + strings.Repeat("y", 100<<10), "LONGER=" + strings.Repeat("z", 100<<10)}
+	res := newRunner(t).Run(context.Background(), s)
+	require.NoError(t, res.Err)
+	require.Equal(t, "\xff\xfe\xfd102400\n", printed(t, s))
 }
 
 // A program that somebody is still writing is started as soon as that is over.
@@ -73,6 +104,14 @@ func TestACommandInAFarFolder(t *testing.T) {
 	s.Args = append(s.Args, "zero", "a b", `"$1"`, "", "--")
 	require.Equal(t, 3, r.Run(context.Background(), s).Exit)
 	require.Equal(t, `zero|a b|"$1"||--|7|`+s.Dir+"|", printed(t, s))
+
+	s = spec(t, "cat; exit 4")
+	s.Stdin = filepath.Join(s.Dir, "-read 'this'")
+	require.NoError(t, os.WriteFile(s.Stdin, []byte("content"), 0o600))
+	require.Equal(t, 4, r.Run(context.Background(), s).Exit)
+	require.Equal(t, "content", printed(t, s))
+	s.Stdin += " not"
+	require.ErrorContains(t, r.Run(context.Background(), s).Err, "the file cannot be read")
 
 	s = spec(t, "")
 	s.Args = []string{filepath.Join(s.Dir, "no-such-program")}

@@ -3,9 +3,24 @@ package runner
 import (
 	"os/exec"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
+
+// A process has ended when it is a zombie, or gone; one that another process has started is no child of this one.
+func TestAProcessHasEnded(t *testing.T) {
+	c := exec.Command("cat")
+	in, err := c.StdinPipe()
+	require.NoError(t, err)
+	require.NoError(t, c.Start())
+	require.False(t, exited(c.Process.Pid))
+	require.NoError(t, in.Close())
+	require.Eventually(t, func() bool { return exited(c.Process.Pid) }, 20*time.Second, time.Millisecond)
+	require.NoError(t, c.Wait())
+	require.True(t, exited(c.Process.Pid))
+	require.False(t, exited(1), "no child")
+}
 
 // A process that carries this ledger's mark is found and ended; one of another
 // ledger is left alone.

@@ -56,8 +56,8 @@ func (d descriptor) close() { unix.Close(int(d)) }
 // that the number is its own until wait returns.
 type child int
 
-// goThere has a shell go to a folder and become a program, with its arguments.
-const goThere = `cd -- "$1" && shift && exec "$@"`
+// goThere has a shell go to a folder, open what is to be read, and become a program, with its arguments.
+const goThere = `cd -- "$1" && { [ -z "$2" ] || exec < "$2"; } && shift 2 && exec "$@"`
 
 // start starts a command in a process group of its own.
 func start(c command, args []string) (child, error) {
@@ -67,7 +67,7 @@ func start(c command, args []string) (child, error) {
 		sys.Foreground, sys.Ctty = true, int(os.Stdin.Fd())
 	}
 	if c.far {
-		args = append([]string{"sh", "-c", goThere, "sh", c.dir, c.path}, args[1:]...)
+		args = append([]string{"sh", "-c", goThere, "sh", c.dir, c.in, c.path}, args[1:]...)
 		c.path, c.dir = "/bin/sh", "/"
 	}
 	pid, err := syscall.ForkExec(c.path, args, &syscall.ProcAttr{Dir: c.dir, Env: c.env, Files: files[:], Sys: sys})

@@ -163,7 +163,7 @@ func (a *app) openEngine(f *rule.File, l *lines, o engine.Options) (*engine.Engi
 	}
 	tuneMemory()
 	addProcessor(f)
-	o.Version, o.Lacking = console.Version, advice.Lacking(f)
+	o.Version, o.Lacking, o.Starts = console.Version, advice.Lacking(f), true
 	o.Rules, o.Report, o.Trouble, o.CaughtUp = f, l.report, a.ledgerNote, l.caughtUp
 	o.Overdue = func(u turn.OverdueFile) {
 		a.Warn("%s is not ready for %s: %s", console.Display(console.Short(f.Base, u.File)), u.Rule, u.Why)

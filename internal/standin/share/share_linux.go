@@ -143,8 +143,18 @@ type lines []byte
 
 func (l *lines) Write(p []byte) (int, error) { *l = append(*l, p...); return len(p), nil }
 
-// Hang lets the share answer nothing from now on.
-func (s *Share) Hang() error { return s.server.Process.Signal(unix.SIGSTOP) }
+// Hang lets the share answer nothing from now on: when it returns, all threads of the server are stopped.
+func (s *Share) Hang() error {
+	if err := s.server.Process.Signal(unix.SIGSTOP); err != nil {
+		return err
+	}
+	for {
+		err := unix.Waitid(unix.P_PID, s.server.Process.Pid, nil, unix.WSTOPPED, nil)
+		if err != unix.EINTR {
+			return err
+		}
+	}
+}
 
 // GoOn lets it answer again.
 func (s *Share) GoOn() error { return s.server.Process.Signal(unix.SIGCONT) }
