@@ -148,6 +148,13 @@ rules:
 			return err == nil
 		}, patience, 5*time.Millisecond)
 	}
+	held, err := os.Create(filepath.Join(dir, "run/held"))
+	require.NoError(t, err)
+	why := w.program(dir, "why", "run/held")
+	time.AfterFunc(patience, func() { _ = why.Process.Kill() })
+	said, _ := why.Output()
+	require.Contains(t, string(said), fmt.Sprintf("(process %d)", os.Getpid()), "found beside the share")
+	require.NoError(t, held.Close())
 	require.NoError(t, s.GoOn())
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "done/large"))

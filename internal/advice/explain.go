@@ -19,6 +19,7 @@ import (
 	"stilltide/internal/look"
 	"stilltide/internal/scene"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/writers"
 )
 
 // Reason is what one rule makes of a file.
@@ -40,7 +41,7 @@ type Why struct {
 	Taker     *rule.Rule // the first rule that takes it, nil if none does
 	Ready     bool
 	NotYet    string // why it is not ready
-	Writers   []watchfs.Writer
+	Writers   []writers.Process
 	Steps     []string
 	From      []string // where words come from that may be one thing or another
 	FileAfter string   // after success; "" if it stays
@@ -278,6 +279,6 @@ func (w *Why) readiness(d decided, now time.Time) {
 	}
 	w.Ready = w.NotYet == ""
 	if w.Facts.Writers == file.Some {
-		w.Writers = watchfs.WhoWrites(w.Path)
+		w.Writers = writers.Of(w.Path)
 	}
 }

@@ -17,7 +17,7 @@ import (
 
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
-	"core", "watchfs", "content", "look", "tables", "commits", "lock", "ledger", "sift",
+	"core", "watchfs", "writers", "content", "look", "tables", "commits", "lock", "ledger", "sift",
 	"naming", "archive", "held", "place", "scene", "runner", "work",
 	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",

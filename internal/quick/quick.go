@@ -18,6 +18,7 @@ import (
 	"stilltide/internal/core/settle"
 	"stilltide/internal/runner"
 	"stilltide/internal/watchfs"
+	"stilltide/internal/writers"
 )
 
 // Options say what is watched and what is run.
@@ -32,11 +33,11 @@ type Options struct {
 	Terminal  bool   // the command has the terminal: its input, and Ctrl-C
 	Debounce  time.Duration
 
-	Ready   func(files, folders int)                    // everything has been looked through
-	Open    func(path string, writers []watchfs.Writer) // a run waits until they close the file
-	Begin   func(files []string)                        // before a run
-	End     func(runner.Result)                         // after one
-	Trouble func(text string)                           // something is wrong, in a sentence
+	Ready   func(files, folders int)                     // everything has been looked through
+	Open    func(path string, writers []writers.Process) // a run waits until they close the file
+	Begin   func(files []string)                         // before a run
+	End     func(runner.Result)                          // after one
+	Trouble func(text string)                            // something is wrong, in a sentence
 }
 
 // maxInARow is how often a run may be set off by nothing but the run before. From then
@@ -191,7 +192,7 @@ func (s *session) isOpen(path string) {
 		return
 	}
 	s.told[path] = true
-	s.o.Open(path, watchfs.WhoWrites(path))
+	s.o.Open(path, writers.Of(path))
 }
 
 // files lists the files that are there, in name order.

@@ -19,7 +19,7 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/quick"
 	"stilltide/internal/runner"
-	"stilltide/internal/watchfs"
+	"stilltide/internal/writers"
 )
 
 // quickFlags are the flags of `quick`.
@@ -98,7 +98,7 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 			say("%s", dim(fmt.Sprintf("Watching %s in %s for: %s. End with Ctrl-C.", plan.Plural(files, "file"),
 				plan.Plural(folders, "folder"), ink.Clean(fill.Quote(words)))))
 		},
-		Open: func(path string, writers []watchfs.Writer) {
+		Open: func(path string, writers []writers.Process) {
 			say("%s", a.StyleErr.Warn(openText(console.Display(console.Short(folder, path)), writers)))
 		},
 		Begin: func(files []string) {
@@ -119,7 +119,7 @@ func (a *app) quick(f quickFlags, args []string, dash int) error {
 }
 
 // openText says that a file is open, and what a run waits for.
-func openText(name string, writers []watchfs.Writer) string {
+func openText(name string, writers []writers.Process) string {
 	who := "a program"
 	if len(writers) > 0 {
 		who = fmt.Sprintf("%s (process %d)", ink.Clean(writers[0].Program), writers[0].PID)

@@ -1,4 +1,4 @@
-package watchfs
+package writers
 
 import (
 	"os"
@@ -10,29 +10,23 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Writer is a process that has a file open for writing.
-type Writer struct {
-	PID     int
-	Program string
-}
-
 // untilSeen is how long a file that is being made may be open before its descriptor can be seen: the file is there, and
 // is announced, before open(2) has returned.
 const untilSeen = 20 * time.Millisecond
 
-// WhoWrites finds the processes that have a file open for writing, among
+// Of finds the processes that have a file open for writing, among
 // those that this user may look at (proc_pid_fd(5), proc_pid_fdinfo(5)).
-func WhoWrites(path string) []Writer {
-	found := writersNow(path)
+func Of(path string) []Process {
+	found := now(path)
 	if len(found) == 0 {
 		time.Sleep(untilSeen)
-		found = writersNow(path)
+		found = now(path)
 	}
 	return found
 }
 
-func writersNow(path string) []Writer {
-	want, err := os.Stat(path)
+func now(path string) []Process {
+	want, err := identify(path, 0)
 	if err != nil {
 		return nil
 	}
@@ -40,26 +34,39 @@ func writersNow(path string) []Writer {
 	if err != nil {
 		return nil
 	}
-	var found []Writer
+	var found []Process
 	for _, p := range processes {
 		pid, err := strconv.Atoi(p.Name())
 		if err == nil && pid != os.Getpid() && writes(pid, want) {
 			program, _ := os.ReadFile(filepath.Join("/proc", p.Name(), "comm"))
-			found = append(found, Writer{pid, strings.TrimSpace(string(program))})
+			found = append(found, Process{pid, strings.TrimSpace(string(program))})
 		}
 	}
 	return found
 }
 
-func writes(pid int, want os.FileInfo) bool {
+// identity is which file one is.
+type identity struct {
+	major, minor uint32
+	inode        uint64
+}
+
+func identify(path string, flags int) (identity, error) {
+	var st unix.Statx_t
+	err := unix.Statx(unix.AT_FDCWD, path, flags, unix.STATX_INO, &st)
+	return identity{st.Dev_major, st.Dev_minor, st.Ino}, err
+}
+
+func writes(pid int, want identity) bool {
 	dir := filepath.Join("/proc", strconv.Itoa(pid))
 	fds, err := os.ReadDir(filepath.Join(dir, "fd"))
 	if err != nil {
 		return false
 	}
 	for _, fd := range fds {
-		info, err := os.Stat(filepath.Join(dir, "fd", fd.Name()))
-		if err == nil && os.SameFile(info, want) && openForWriting(filepath.Join(dir, "fdinfo", fd.Name())) {
+		// What the kernel knows will do: a file system that does not answer is not asked (statx(2)).
+		is, err := identify(filepath.Join(dir, "fd", fd.Name()), unix.AT_STATX_DONT_SYNC)
+		if err == nil && is == want && openForWriting(filepath.Join(dir, "fdinfo", fd.Name())) {
 			return true
 		}
 	}
