@@ -143,10 +143,7 @@ rules:
 	require.NoError(t, s.Hang())
 	for i := range 3 {
 		put(t, dir, fmt.Sprint("run/", i), "")
-		require.Eventually(t, func() bool {
-			_, err := os.Stat(filepath.Join(dir, fmt.Sprint("ran/", i)))
-			return err == nil
-		}, patience, 5*time.Millisecond)
+		w.brings(t, filepath.Join(dir, fmt.Sprint("ran/", i)))
 	}
 	held, err := os.Create(filepath.Join(dir, "run/held"))
 	require.NoError(t, err)
@@ -156,10 +153,7 @@ rules:
 	require.Contains(t, string(said), fmt.Sprintf("(process %d)", os.Getpid()), "found beside the share")
 	require.NoError(t, held.Close())
 	require.NoError(t, s.GoOn())
-	require.Eventually(t, func() bool {
-		_, err := os.Stat(filepath.Join(dir, "done/large"))
-		return err == nil
-	}, patience, 5*time.Millisecond)
+	w.brings(t, filepath.Join(dir, "done/large"))
 	w.ends(t, s)
 }
 
@@ -354,11 +348,23 @@ func (w *shareWatcher) program(dir string, args ...string) *exec.Cmd {
 
 func (w *shareWatcher) says(t *testing.T, text string) {
 	t.Helper()
-	said := func(text string) func() bool { return func() bool { return strings.Contains(w.text(), text) } }
-	if !assert.Eventually(t, said(text), patience, 10*time.Millisecond) {
-		require.NoError(t, w.Process.Signal(syscall.SIGQUIT)) // it says where it stands
-		assert.Eventually(t, said("goroutine 1 "), patience, 10*time.Millisecond)
-		t.Fatalf("it must say %q, and says:\n%s", text, w.text())
+	w.comesTo(t, "it must say "+text, func() bool { return strings.Contains(w.text(), text) })
+}
+
+// brings waits until the watcher has put a file somewhere.
+func (w *shareWatcher) brings(t *testing.T, path string) {
+	t.Helper()
+	w.comesTo(t, path+" must come", func() bool { _, err := os.Lstat(path); return err == nil })
+}
+
+// comesTo waits until something is so. If it does not come to that, the watcher says where it stands.
+func (w *shareWatcher) comesTo(t *testing.T, what string, so func() bool) {
+	t.Helper()
+	if !assert.Eventually(t, so, patience, 5*time.Millisecond) {
+		require.NoError(t, w.Process.Signal(syscall.SIGQUIT))
+		told := func() bool { return strings.Contains(w.text(), "goroutine 1 ") }
+		assert.Eventually(t, told, patience, 10*time.Millisecond)
+		t.Fatalf("%s, and the watcher says:\n%s", what, w.text())
 	}
 }
 

@@ -32,7 +32,7 @@ type starter struct {
 }
 
 // request asks for a command. It comes on a connection of its own, with the command's files; the
-// answers are a started and, if there is no error, an end.
+// answers are true, before it begins, a started and, if there is no error, an end.
 type request struct {
 	Path, Dir, In string
 	Far           bool
@@ -113,7 +113,7 @@ func (s *starter) close() {
 // errGone says that the process which starts commands has ended.
 var errGone = errors.New("the process that starts commands has ended")
 
-// start starts a command. done is false if that process could not be asked.
+// start starts a command. done is false if that process has not begun to.
 func (s *starter) start(c command, args []string) (_ process, done bool, err error) {
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -127,8 +127,11 @@ func (s *starter) start(c command, args []string) (_ process, done bool, err err
 		asks.Close()
 		return nil, false, err
 	}
-	answers, is := gob.NewDecoder(asks), started{}
+	answers, begins, is := gob.NewDecoder(asks), false, started{}
 	err = gob.NewEncoder(asks).Encode(request{c.path, c.dir, c.in, c.far, c.env, args})
+	if err == nil {
+		err = answers.Decode(&begins)
+	}
 	if err == nil {
 		err = answers.Decode(&is)
 	}
@@ -140,7 +143,7 @@ func (s *starter) start(c command, args []string) (_ process, done bool, err err
 	}
 	if err != nil {
 		asks.Close()
-		return nil, true, err
+		return nil, begins, err
 	}
 	return &elsewhere{is.PID, asks, answers}, true, nil
 }
@@ -227,13 +230,16 @@ func serve(files []int) {
 	defer asks.Close()
 	c := command{files: [3]descriptor{descriptor(files[1]), descriptor(files[2]), descriptor(files[3])}}
 	var q request
-	err := gob.NewDecoder(asks).Decode(&q)
-	if err != nil {
+	if gob.NewDecoder(asks).Decode(&q) != nil {
 		closeAll(c.files[:])
 		return
 	}
 	c.path, c.dir, c.in, c.far, c.env = q.Path, q.Dir, q.In, q.Far, q.Env
 	answers := gob.NewEncoder(asks)
+	if answers.Encode(true) != nil {
+		closeAll(c.files[:])
+		return // the other process is gone, and this one about to end
+	}
 	runtime.LockOSThread() // see the package comment
 	defer runtime.UnlockOSThread()
 	child, err := start(c, q.Args)
@@ -242,7 +248,7 @@ func serve(files []int) {
 	if err != nil && !errors.As(err, &is.Errno) {
 		is.Errno = syscall.EIO
 	}
-	_ = answers.Encode(is) // without the other process this one is about to end
+	_ = answers.Encode(is)
 	if err != nil {
 		return
 	}

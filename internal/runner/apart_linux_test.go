@@ -127,8 +127,11 @@ func TestTheProcessThatStartsCommandsIsGone(t *testing.T) {
 	s := spec(t, "echo up; sleep 60")
 	over := make(chan Result, 1)
 	go func() { over <- r.Run(context.Background(), s) }()
-	require.Eventually(t, func() bool { b, _ := os.ReadFile(s.Output); return len(b) > 0 }, 20*time.Second,
-		time.Millisecond)
+	require.Eventually(t, func() bool {
+		running.mu.Lock()
+		defer running.mu.Unlock()
+		return len(running.all) == 1
+	}, 20*time.Second, time.Millisecond)
 	require.NoError(t, r.apart.process.Process.Kill())
 	require.ErrorContains(t, (<-over).Err, "the process that starts commands has ended")
 	require.Equal(t, 3, r.Run(context.Background(), spec(t, "exit 3")).Exit)
