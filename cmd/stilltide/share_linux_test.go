@@ -21,6 +21,7 @@ import (
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
 	"stilltide/internal/standin/share"
+	"stilltide/internal/standin/stick"
 	"stilltide/internal/watchfs"
 )
 
@@ -194,6 +195,33 @@ rules:
 	out, err := w.program(dir, "sweep").CombinedOutput()
 	require.NoError(t, err, string(out))
 	require.Contains(t, string(out), "no job is over")
+}
+
+// What a disk cannot hold of the files that come to the end of their jobs there is said, once for each folder.
+func TestAnEndThatCannotHoldAll(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"in", "stick", "behind"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"), stick.Lacks{Modes: true})
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer func() { require.NoError(t, unmount()) }()
+	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s}\n"+
+		"rules:\n  - {name: off, watch: in, processed: stick/done}\n")
+	w := watchShare(t, dir)
+	for _, name := range []string{"in/a", "in/b"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o640))
+		w.brings(t, filepath.Join(dir, "behind/done", filepath.Base(name)))
+	}
+	w.says(t, filepath.Join(dir, "stick/done")+" cannot hold ")
+	w.says(t, "off  b ")
+	require.NoError(t, w.Process.Signal(syscall.SIGINT))
+	require.NoError(t, w.Wait())
+	require.Equal(t, 1, strings.Count(w.text(), "cannot hold"))
+	require.Regexp(t, "cannot hold (owner, )?permissions, so files that come there lose them\n", w.text())
 }
 
 // What was cut short on a share, a placing or an undo, is finished when the share answers: also where no rule watches a

@@ -130,16 +130,26 @@ func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	})
 }
 
-func (b *attemptBook) Lost(folder string, attributes []string) string {
-	b.e.health.Lock()
-	defer b.e.health.Unlock()
-	if b.e.health.lost[folder] {
+func (b *attemptBook) Lost(folder string, attributes []string) string { return b.e.cannotHold(folder, attributes) }
+
+// cannotHold says once of a folder what it cannot hold of the files that come there, and "" from then on.
+func (e *Engine) cannotHold(folder string, attributes []string) string {
+	e.health.Lock()
+	defer e.health.Unlock()
+	if e.health.lost[folder] {
 		return ""
 	}
-	b.e.health.lost[folder] = true
+	e.health.lost[folder] = true
 	slices.Sort(attributes)
 	what := strings.Join(slices.Compact(attributes), ", ") // those of a folder are all of its files'
-	return fmt.Sprintf("%s cannot hold %s, so copies there have none", folder, what)
+	return fmt.Sprintf("%s cannot hold %s, so files that come there lose them", folder, what)
+}
+
+// endCannotHold says it of the folder that a job's file has come to.
+func (e *Engine) endCannotHold(folder string, attributes []string) {
+	if said := e.cannotHold(folder, attributes); said != "" && e.o.Said != nil {
+		e.o.Said(said)
+	}
 }
 
 // First lists the files that a step leaves a name to.

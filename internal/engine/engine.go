@@ -166,6 +166,7 @@ func Open(o Options) (*Engine, error) {
 	e.runner, e.crew, e.answers = runner.New(), newCrew(), look.NewAnswers()
 	e.sift = sift.New(l, o.Once)
 	e.desk = placing.New(l, state, e.answers, &e.inHand)
+	e.desk.Lost = e.endCannotHold
 	e.desk.Kept.Bound(o.Rules.KeepReplaced())
 	e.flow = flow.New(look.NewSet(o.Rules), e.ledger, &eyes{look: e.lookAt, unsure: e.unsure}, &e.inHand, rand.Float64)
 	e.tell = telling.New(e.hub, e.flow.Rules, state)

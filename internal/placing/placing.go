@@ -39,6 +39,7 @@ type Desk struct {
 	Mounts  Mounts
 	Runs    context.Context // ends when placements may not wait for the ledger any more
 	Ends    chan []turn.PlacingEnd
+	Lost    func(folder string, attributes []string) // is told what a folder cannot hold of a file that came there
 
 	waits placeQueue
 	far   atomic.Int64 // on their way to or from a file system that may not answer
@@ -318,6 +319,9 @@ func (by *mover) move(m *turn.Move, watch string) (place.Result, error) {
 		return by.d.ledger.Sync(by.d.Runs)
 	}
 	res, err := by.batch.Move(r)
+	if len(res.Lost) > 0 && by.d.Lost != nil {
+		by.d.Lost(filepath.Dir(res.Target), res.Lost)
+	}
 	if errors.Is(err, job.ErrGone) && place.CanComeBack(watch) != nil {
 		err = fmt.Errorf("the folder %s is not there", plan.Display(watch)) // with what lies in it
 	}
