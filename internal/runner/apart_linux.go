@@ -178,6 +178,7 @@ func (r *Runner) start(c command, args []string) (process, error) {
 	p, done, err := s.start(c, args)
 	if !done {
 		r.drop(s)
+		r.Apart() // for the next
 		return start(c, args)
 	}
 	return p, err
