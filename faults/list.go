@@ -273,7 +273,7 @@ var atWork = []Fault{
 		"\t\t\ts.Held, s.Queued = s.Held+s.Queued, 0\n\t\t}\n\t\tif r.Schedule", "\t\t}\n\t\tif r.Schedule",
 		script("standing")},
 	{"a log that nobody closes is told of", "internal/watchfs/inotify_linux.go",
-		"watchMask|unix.IN_MODIFY", "watchMask", script("whileopen")},
+		"watchMask | unix.IN_MODIFY", "watchMask", script("whileopen")},
 	{"the same failure is not told each time", "internal/core/notice/notice.go",
 		"\tif e.Kind == Failed && g.holds(channel, wait, e) {\n\t\treturn\n\t}\n", "",
 		[]string{"-run", "TestTheSameFailure", "./internal/core/notice"}},

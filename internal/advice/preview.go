@@ -293,6 +293,9 @@ func (p *previewer) refuse(o *offer, err error) error {
 		return nil
 	case len(o.replies) == 0:
 		f.Reason = "no rule's pattern fits its name"
+		if !p.set.Watched(f.File) {
+			f.Reason = "no rule watches its folder"
+		}
 		if why := p.set.LeftAlone(f.File); why != "" {
 			f.Reason, f.Unmatched = why, false
 		} else if r := p.disabled(f.File, o.facts); r != nil {

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/take"
@@ -246,7 +245,7 @@ func undoOne(l Records, placer *place.Placer, now work.Changes, row *job.Job, li
 		row.FileNow = p.Source
 		l.Record(*row, row.State)
 	}
-	return rests, backAt(l, p, now[p.Source])
+	return rests, work.BackAt(l, p, now[p.Source])
 }
 
 // forgetAll has every rule forget a file that was taken back from there, and what lay in it if it was a folder.
@@ -263,23 +262,6 @@ func forgetAll(l Records, path string, dir bool) error {
 			if after == "" {
 				break
 			}
-		}
-	}
-	return err
-}
-
-// backAt tells the placement that had put a file where it is again how it looks now:
-// one that came back from another disk, or as a copy, has another number.
-func backAt(l Records, p *job.Placement, now file.Facts) error {
-	if !now.Exists || now.Same(p.Facts) {
-		return nil
-	}
-	before, err := l.PlacedAt(p.Source)
-	for _, b := range slices.Backward(before) { // the newest: names of one file may have been there one after the other
-		if b.ID < p.ID && b.Job != p.Job && b.After.Ino == p.Facts.Ino && b.After.Size == now.Size {
-			b.After = now
-			l.RecordPlacement(b)
-			break
 		}
 	}
 	return err

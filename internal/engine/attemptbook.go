@@ -82,6 +82,10 @@ func (b *attemptBook) Stays(p *job.Placement, all []*job.Placement) error {
 
 func (b *attemptBook) Did(p *job.Placement) {
 	b.e.inHand.Has(p)
+	if p.State == job.Undone && !p.Kind.Adds() {
+		// Without what the ledger cannot read, an undo of an earlier job says that the file has changed.
+		_ = work.BackAt(b.e.ledger, p, work.LookAt(p.Source, p.Facts.Dir))
+	}
 	b.e.ledger.RecordPlacement(*p)
 }
 

@@ -2,6 +2,7 @@ package look
 
 import (
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"stilltide/internal/core/plan"
@@ -11,8 +12,9 @@ import (
 // NewSet indexes the rules of a file. A folder that several rules name in different
 // ways, through links, is one folder: it goes by the name that the first rule which
 // watches it gives it. Otherwise a file would be offered twice, and one that a rule
-// puts back where it watches would be taken for a new one.
-func NewSet(f *rule.File) *plan.Set {
+// puts back where it watches would be taken for a new one. asked are further folders of which
+// something is to be said.
+func NewSet(f *rule.File, asked ...string) *plan.Set {
 	s := spelling{ways: map[string]string{}, at: map[string]string{}, named: map[string]string{},
 		holds: map[string][]spelled{}, answers: NewAnswers()}
 	for _, r := range f.All() {
@@ -39,17 +41,18 @@ func NewSet(f *rule.File) *plan.Set {
 		r.Ways = s.ways
 	}
 	set := plan.NewSet(f)
-	set.SetApart(s.apart(set.WatchedFolders()))
+	watched := set.WatchedFolders()
+	set.SetApart(s.apart(watched, slices.Concat(watched, set.FixedPlaces(), asked)))
 	return set
 }
 
-// apart finds the watched folders to which a link leads from the next watched folder above them.
-func (s *spelling) apart(watched []string) map[string]bool {
+// apart finds the folders to which a link leads from the next watched folder above them.
+func (s *spelling) apart(watched, folders []string) map[string]bool {
 	found, is := map[string]bool{}, map[string]bool{}
 	for _, folder := range watched {
 		is[folder] = true
 	}
-	for _, folder := range watched {
+	for _, folder := range folders {
 		up := filepath.Dir(folder)
 		for !is[up] && up != filepath.Dir(up) {
 			up = filepath.Dir(up)

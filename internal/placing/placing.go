@@ -54,6 +54,7 @@ type placeBook interface {
 	Sync(ctx context.Context) error
 	Flush() error
 	Reliers(target string, job int64) ([]job.Placement, error)
+	PlacedAt(target string) ([]job.Placement, error)
 }
 
 // New makes a desk for a ledger and its state folder. Until runs ends, placings wait
@@ -401,6 +402,7 @@ func (d *Desk) takeBack(moves []turn.Move, watch string) map[string]file.Facts {
 				now = m.Record.Facts
 			}
 			back[m.Record.Source] = now
+			_ = work.BackAt(d.ledger, m.Record, now) // as for a step
 			d.change(m, func(r *job.Placement) { r.State, r.Facts, r.After = job.Intended, now, now })
 		}
 	}

@@ -43,20 +43,43 @@ func newSource(o Options) (*source, error) {
 
 // watch begins to watch a folder; wait watches it only for new names, guard
 // only for its own.
-func (n *source) watch(path string, writing bool) error {
+func (n *source) watch(path string, writing bool) error { return n.add(path, maskOf(writing)) }
+
+func maskOf(writing bool) uint32 {
 	if writing {
-		return n.add(path, watchMask|unix.IN_MODIFY)
+		return watchMask | unix.IN_MODIFY
 	}
-	return n.add(path, watchMask)
+	return watchMask
 }
 
 func (n *source) wait(path string) error  { return n.add(path, waitMask) }
 func (n *source) guard(path string) error { return n.add(path, guardMask) }
 
 func (n *source) add(path string, mask uint32) error {
-	if _, have := n.wds[path]; !have && n.most > 0 && len(n.paths) >= n.most {
+	if n.full(path) {
 		return errNoWatches
 	}
+	wd, err := n.ask(path, mask)
+	if err == nil {
+		n.keep(wd, path)
+	}
+	return err
+}
+
+// full reports whether there is no watch for a path any more.
+func (n *source) full(path string) bool {
+	_, have := n.wds[path]
+	return !have && n.most > 0 && len(n.paths) >= n.most
+}
+
+// watchFar begins to watch a folder whose file system may not answer: the lock is not held. keep is called when it is.
+func (n *source) watchFar(path string, writing bool) (keep func(), err error) {
+	wd, err := n.ask(path, maskOf(writing))
+	return func() { n.keep(wd, path) }, err
+}
+
+// ask asks the system for a watch. It looks the path up.
+func (n *source) ask(path string, mask uint32) (int32, error) {
 	wd := -1
 	err := n.control(func(fd int) (err error) {
 		wd, err = unix.InotifyAddWatch(fd, path, mask|unix.IN_MASK_ADD)
@@ -64,12 +87,11 @@ func (n *source) add(path string, mask uint32) error {
 	})
 	switch {
 	case errors.Is(err, unix.ENOSPC), errors.Is(err, unix.ENOMEM):
-		return errNoWatches
+		return -1, errNoWatches
 	case err != nil:
-		return &os.PathError{Op: "watch", Path: path, Err: err}
+		return -1, &os.PathError{Op: "watch", Path: path, Err: err}
 	}
-	n.keep(int32(wd), path)
-	return nil
+	return int32(wd), nil
 }
 
 func (n *source) keep(wd int32, path string) {

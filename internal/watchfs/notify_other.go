@@ -87,6 +87,12 @@ func (n *source) read() (said, error) {
 	}
 }
 
+// full reports whether there is no watch for a path any more. That is not known before one is asked for.
+func (n *source) full(string) bool { return false }
+
+// watchFar is of another system: here no file system is known that may not answer.
+func (n *source) watchFar(string, bool) (keep func(), err error) { return func() {}, nil }
+
 func (n *source) close() error { return n.w.Close() }
 
 func (n *source) changes(s said) []change {

@@ -91,9 +91,7 @@ func (s *sweeper) root(path string) {
 		s.absent(path, err)
 		return
 	}
-	s.w.mu.Lock()
-	s.w.guard(path)
-	s.w.mu.Unlock()
+	s.guard(path)
 	s.tell(Event{Kind: Swept, Path: path, Dir: true, Err: s.trouble})
 }
 
@@ -117,15 +115,29 @@ func (s *sweeper) unmounted(path string, why error) {
 	}
 }
 
+// remote is Remote. Like all that a file system may not answer it is asked while nothing is locked.
+func (s *sweeper) remote(path string) (is bool) {
+	s.ask(func() { is = Remote(path) })
+	return is
+}
+
 // absent tells that a wanted folder is missing and watches its nearest
 // parent for it.
 func (s *sweeper) absent(path string, err error) {
+	if s.tellAbsent(path, err) && s.w.src != nil {
+		for !s.awaits(path) {
+		}
+	}
+}
+
+// tellAbsent is false for a folder that is not wanted any more.
+func (s *sweeper) tellAbsent(path string, err error) bool {
 	w := s.w
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	r := w.roots[path]
 	if r == nil {
-		return
+		return false
 	}
 	if !r.told || r.present {
 		r.told, r.present = true, false
@@ -135,27 +147,44 @@ func (s *sweeper) absent(path string, err error) {
 		s.batch = append(s.batch, Event{Kind: Absent, Path: path, Dir: true})
 	}
 	s.batch = append(s.batch, Event{Kind: Swept, Path: path, Dir: true})
-	if w.src == nil {
-		return
+	if w.src != nil {
+		w.src.dropBelow(path)
 	}
-	w.src.dropBelow(path)
+	return true
+}
+
+// awaits has the system tell of a missing folder, or has it looked at now and then. It is false if that must be done
+// again, since what is above the folder has changed meanwhile.
+func (s *sweeper) awaits(path string) bool {
+	w, parent := s.w, s.nearestParent(path)
+	far := s.remote(parent)
+	w.mu.Lock()
 	w.unwait(path)
-	for {
-		parent := nearestParent(path)
-		w.waits[parent] = append(w.waits[parent], path)
-		if err := w.src.wait(parent); err != nil {
-			w.poll(path)
-			return
-		}
-		// Made between the look and the watch?
-		if nearestParent(path) == parent {
-			if info, err := os.Stat(path); err == nil && info.IsDir() {
-				w.push(walk{path: path, root: path})
-			}
-			return
-		}
-		w.unwait(path)
+	w.waits[parent] = append(w.waits[parent], path)
+	if far || w.src.wait(parent) != nil {
+		w.poll(path)
+		far = true
 	}
+	w.mu.Unlock()
+	if far {
+		return true
+	}
+	if s.nearestParent(path) != parent {
+		return false
+	}
+	var info fs.FileInfo
+	var err error
+	if s.ask(func() { info, err = os.Stat(path) }); err == nil && info.IsDir() { // made between the look and the watch
+		w.mu.Lock()
+		w.push(walk{path: path, root: path})
+		w.mu.Unlock()
+	}
+	return true
+}
+
+func (s *sweeper) nearestParent(path string) (parent string) {
+	s.ask(func() { parent = nearestParent(path) })
+	return parent
 }
 
 // unwait ends the waiting for a root. The lock is held.
@@ -182,9 +211,13 @@ func (s *sweeper) folder(path string) {
 	if s.stopped {
 		return
 	}
-	remote := false
-	s.ask(func() { remote = Remote(path) }) // before anything is locked: it may not answer
-	polled := s.w.attach(s, path, remote)
+	remote := s.remote(path)
+	polled := remote && s.w.src != nil
+	if polled {
+		s.attachFar(path)
+	} else {
+		polled = s.w.attach(s, path)
+	}
 	var d *os.File
 	var err error
 	if s.ask(func() { d, err = os.Open(path) }); err != nil {
@@ -238,9 +271,33 @@ func (s *sweeper) troubled(path string, err error) {
 	}
 }
 
+// attachFar has a folder looked at now and then whose file system may not answer, and makes the system tell of what
+// happens there by way of this machine.
+func (s *sweeper) attachFar(path string) {
+	w := s.w
+	w.mu.Lock()
+	_, polled := w.polled[path]
+	full, writes := w.src.full(path), w.writes(path)
+	if !polled {
+		w.poll(path)
+		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
+	}
+	w.mu.Unlock()
+	if full {
+		return
+	}
+	var keep func()
+	var err error
+	if s.ask(func() { keep, err = w.src.watchFar(path, writes) }); err == nil {
+		w.mu.Lock()
+		keep()
+		w.mu.Unlock()
+	}
+}
+
 // attach makes the system tell of a folder, or has it looked at now and then: then it
 // gives true.
-func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
+func (w *Watcher) attach(s *sweeper, path string) bool {
 	if w.src == nil {
 		return false
 	}
@@ -250,7 +307,7 @@ func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 	if !w.src.has(path) || polled {
 		err := w.src.watch(path, w.writes(path))
 		switch {
-		case err == nil && polled && !remote:
+		case err == nil && polled:
 			delete(w.polled, path)
 			delete(w.walked, path)
 			s.batch = append(s.batch, Event{Kind: Recovered, Path: path, Dir: true})
@@ -262,11 +319,6 @@ func (w *Watcher) attach(s *sweeper, path string, remote bool) bool {
 		_ = w.src.watch(path, w.writes(path)) // it was only watched for new names, or for its own, so far
 	}
 	_, polled = w.polled[path]
-	if !polled && remote {
-		w.poll(path)
-		s.batch = append(s.batch, Event{Kind: Polled, Path: path, Dir: true, Err: ErrRemote})
-		return true
-	}
 	return polled
 }
 

@@ -165,7 +165,7 @@ func (w *Watcher) TellWriting(folders map[string]int) {
 		return
 	}
 	for _, path := range w.src.watched() {
-		if w.writes(path) && w.wanted(path) {
+		if _, polled := w.polled[path]; !polled && w.writes(path) && w.wanted(path) {
 			_ = w.src.watch(path, true) // it has a watch, so that this only widens it
 		}
 	}
@@ -367,14 +367,23 @@ func (w *Watcher) rootsLeft(folder string) {
 
 // guard watches the folders above a wanted one: when one of them is renamed,
 // the wanted folder is not where it was, and nothing else would say so. That
-// is no promise where watches run out. The lock is held.
-func (w *Watcher) guard(path string) {
+// is no promise where watches run out, nor on a file system that may not answer.
+func (s *sweeper) guard(path string) {
+	w := s.w
 	if w.src == nil {
 		return
 	}
 	for up := filepath.Dir(path); up != filepath.Dir(up); up = filepath.Dir(up) {
-		if !w.guards[up] && w.src.guard(up) == nil {
+		w.mu.Lock()
+		guarded := w.guards[up]
+		w.mu.Unlock()
+		if guarded || s.remote(up) {
+			continue
+		}
+		w.mu.Lock()
+		if w.src.guard(up) == nil {
 			w.guards[up] = true
 		}
+		w.mu.Unlock()
 	}
 }

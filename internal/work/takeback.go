@@ -132,6 +132,26 @@ func (c Changes) back(p *job.Placement) {
 	}
 }
 
+// BackAt tells the placement that had put a file where it is again how it looks now:
+// one that came back from another disk, or as a copy, has another number.
+func BackAt(l interface {
+	PlacedAt(target string) ([]job.Placement, error)
+	RecordPlacement(p job.Placement)
+}, p *job.Placement, now file.Facts) error {
+	if !now.Exists || now.Same(p.Facts) {
+		return nil
+	}
+	before, err := l.PlacedAt(p.Source)
+	for _, b := range slices.Backward(before) { // the newest: names of one file may have been there one after the other
+		if b.ID < p.ID && b.Job != p.Job && b.After.Ino == p.Facts.Ino && b.After.Size == now.Size {
+			b.After = now
+			l.RecordPlacement(b)
+			break
+		}
+	}
+	return err
+}
+
 // Undoing is what is asked, and told, while a placement is undone.
 type Undoing struct {
 	Stays func() error    // an error if what it placed is to stay there

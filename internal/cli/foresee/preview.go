@@ -73,7 +73,7 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 			r.Enabled, p.what = true, true
 		}
 	}
-	err = advice.Preview(look.NewSet(f), l, paths, p.now, p.tell)
+	err = advice.Preview(look.NewSet(f, withFolders(paths)...), l, paths, p.now, p.tell)
 	if err != nil && !errors.As(err, new(plan.NoAnswer)) {
 		return err
 	}
@@ -82,6 +82,15 @@ func (a *app) preview(paths []string, only string, brief bool) error {
 		p.print()
 	}
 	return err
+}
+
+// withFolders are paths, and the folders in which they lie.
+func withFolders(paths []string) []string {
+	all := slices.Clone(paths)
+	for _, path := range paths {
+		all = append(all, filepath.Dir(path))
+	}
+	return all
 }
 
 // preview collects what is foreseen, and shows how far it is on a terminal.

@@ -51,7 +51,8 @@ func (a *app) why(path string, removed, all bool) error {
 		defer l.Close()
 	}
 	now := time.Now()
-	w, err := advice.Explain(look.NewSet(f), l, console.At(f, path), removed, now)
+	at := console.At(f, path)
+	w, err := advice.Explain(look.NewSet(f, filepath.Dir(at)), l, at, removed, now)
 	if err != nil {
 		return err
 	}

@@ -33,7 +33,7 @@ type Set struct {
 	places  map[string]bool         // fixed parts of all rules' destinations
 	holding map[string][]string     // watched folders, by themselves and by each folder above them
 	texts   map[string]bool         // the rules files themselves: no rule takes them
-	apart   map[string]bool         // watched folders that a link leads to from the watched one above them
+	apart   map[string]bool         // folders that a link leads to from the watched one above them
 
 	settings        []*rule.Rule // those with again_on
 	folded, markers bool         // whether any rule takes folders, or asks for markers
@@ -70,8 +70,8 @@ func NewSet(f *rule.File) *Set {
 	return s
 }
 
-// SetApart names the watched folders that a link leads to from a watched folder above them: rules that watch above
-// such a folder do not reach what lies in it.
+// SetApart names the folders that a link leads to from a watched folder above them: rules that watch above such a
+// folder do not reach what lies in it.
 func (s *Set) SetApart(folders map[string]bool) { s.apart = folders }
 
 // isApart reports whether a folder of a rule does not reach a path that lies below it.
@@ -266,14 +266,14 @@ func inOrder(found []Candidate) {
 }
 
 // Root is the watched folder that a path lies in or below, the nearest if there are
-// several; "" if there is none.
+// several; "" if there is none from which it is reached.
 func (s *Set) Root(path string) string {
 	for folder := above(path); ; {
 		if s.watch[folder] != nil {
 			return folder
 		}
 		up := above(folder)
-		if up == folder {
+		if up == folder || s.apart[folder] {
 			return ""
 		}
 		folder = up

@@ -71,6 +71,7 @@ func (js *Jobs) afterCommand(j *Job) {
 	case err != nil || now.Exists && now.Same(was.Facts):
 	case now.Exists && now.Ino == was.Facts.Ino:
 		j.say("its content was changed while the job ran")
+		j.changed = true
 	case now.Exists:
 		j.say("it was replaced while the job ran")
 	case js.outOfSight(j, true) != nil:
@@ -389,13 +390,21 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 		if js.isOwnWork(j, path) {
 			continue
 		}
-		if (state == job.Processed || state == job.Failed) && js.InTrouble[j.Row.Rule] == "" &&
-			js.Book.Again(j.Row.Rule, path, now) {
-			js.Trouble(j.Row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
-				"%s goes on (while_running: own_work takes such changes as the job's own)", path,
-				fill.QuoteWord(j.Row.Rule)))
-		}
+		js.stopLoop(j, path, state, now)
 		js.ways.Offer(path, j.Row.Facts.Dir, settle.Nudged, now)
+	}
+	if j.changed && !j.Again[j.Row.File] {
+		js.stopLoop(j, j.Row.File, state, now) // no event says so, or not yet: a sweep finds it
+	}
+}
+
+// stopLoop blocks a rule whose job changes its own file again and again.
+func (js *Jobs) stopLoop(j *Job, path string, state job.State, now time.Time) {
+	if (state == job.Processed || state == job.Failed) && js.InTrouble[j.Row.Rule] == "" &&
+		js.Book.Again(j.Row.Rule, path, now) {
+		js.Trouble(j.Row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
+			"%s goes on (while_running: own_work takes such changes as the job's own)", path,
+			fill.QuoteWord(j.Row.Rule)))
 	}
 }
 

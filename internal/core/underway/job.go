@@ -26,6 +26,7 @@ type Job struct {
 	StopOld  bool                // its attempt is being stopped, because the file changed
 	sent     bool                // its file is on its way to its place, ahead of all that are sent later
 	gone     bool                // its file went by itself while it ran
+	changed  bool                // its file's content was changed while it ran
 	missed   bool                // it vanished, and another rule is to be told
 	Renamed  bool                // its file has another name by now, and a job under that
 	Forced   bool                // a person wants it, whatever is remembered
