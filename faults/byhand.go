@@ -213,7 +213,7 @@ var byHand = []Fault{
 		"	if why == \"\" && f.First != nil {\n", "	if why != \"\" && f.First != nil {\n", script("retriedstays")},
 	{"what was placed last is taken back first", "internal/byhand/undo.go",
 		"cmp.Or(cmp.Compare(newest[b], newest[a]), cmp.Compare(b, a))", "cmp.Compare(b, a)", script("undoorder")},
-	{"what is put back is told to the placement that had put it there", "internal/byhand/undo.go",
+	{"what is put back is told to the placement that had put it there", "internal/work/takeback.go",
 		"\t\t\tl.RecordPlacement(b)\n\t\t\tbreak\n", "\t\t\tl.RecordPlacement(b)\n", script("undoorder")},
 	{"what stays when an open job is over is told of", "internal/advice/foretell.go",
 		"	if w.At == path && f.Job != nil {", "	if w.At == path && f.Job != nil && f.Stage > 0 {",

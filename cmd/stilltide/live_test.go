@@ -58,7 +58,7 @@ func TestTheLiveViewDoesWhatItsKeysSay(t *testing.T) {
 	dir, w := harbour(t, 12)
 	term := newTerminal(t, dir, "80", "24")
 	term.keys("0", "echo before", "Enter")
-	term.sees("0", "before")
+	term.sees("0", "\nbefore\n>")
 	term.keys("0", "stilltide status --live", "Enter")
 	term.sees("0", "2 running")
 	term.sees("0", "reading")

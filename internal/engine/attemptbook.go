@@ -134,7 +134,9 @@ func (b *attemptBook) Notice(channel, text string, job plan.Job) {
 	})
 }
 
-func (b *attemptBook) Lost(folder string, attributes []string) string { return b.e.cannotHold(folder, attributes) }
+func (b *attemptBook) Lost(folder string, attributes []string) string {
+	return b.e.cannotHold(folder, attributes)
+}
 
 // cannotHold says once of a folder what it cannot hold of the files that come there, and "" from then on.
 func (e *Engine) cannotHold(folder string, attributes []string) string {

@@ -9,6 +9,7 @@
 package loop
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -144,6 +145,12 @@ func (b *Book) Depth(path string, f file.Facts) int {
 		depth = max(depth, d.depth+1)
 	}
 	return depth
+}
+
+// Blocks says why a rule stops; name is as it is written in a command.
+func Blocks(path, name string) string {
+	return fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume %s goes on "+
+		"(while_running: own_work takes such changes as the job's own)", path, name)
 }
 
 // Again notes that a file changed while its own job of a rule ran. It is true

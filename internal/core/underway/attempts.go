@@ -46,8 +46,7 @@ func (js *Jobs) Begin(j *Job, now time.Time) {
 	})
 }
 
-// newAttempt makes an attempt the job's last. The one before gets a row of its own,
-// unless it did not count.
+// newAttempt makes an attempt the job's last. The one before gets a row of its own, unless it did not count.
 func (js *Jobs) newAttempt(j *Job, a job.Attempt) {
 	if last := j.Row.Last; last != nil && last.Number < a.Number {
 		js.Store.RecordAttempt(*last)
@@ -146,8 +145,7 @@ func (js *Jobs) requeue(j *Job, checked, now time.Time) {
 	js.Enqueue(j)
 }
 
-// MemberGone is told that a file of a job that waits is no longer there. While its folder is not
-// there, it may be.
+// MemberGone is told that a file of a job that waits is no longer there. While its folder is not there, it may be.
 func (js *Jobs) MemberGone(j *Job, path string, now time.Time) {
 	if js.outOfSight(j, true) != nil {
 		if delete(j.Parked, path); len(j.Parked) == 0 {
@@ -160,8 +158,7 @@ func (js *Jobs) MemberGone(j *Job, path string, now time.Time) {
 	}
 }
 
-// dropMember takes a file out of a job; false if that was its last, so that
-// the job is over.
+// dropMember takes a file out of a job; false if that was its last, so that the job is over.
 func (js *Jobs) dropMember(j *Job, path string, now time.Time) bool {
 	if len(j.Row.Files()) < 2 {
 		js.Finish(j, job.Vanished, "the file was gone before its job could run", "", now)
@@ -422,8 +419,7 @@ func (js *Jobs) missingProgram(j *Job, res turn.AttemptEnd) {
 	js.BlockForProgram(j.Row.Rule, res.Reason)
 }
 
-// BlockForProgram blocks a rule until its program is there and a person says resume, or the
-// rules are read again.
+// BlockForProgram blocks a rule until its program is there and a person says resume, or the rules are read again.
 func (js *Jobs) BlockForProgram(name, why string) {
 	if js.InTrouble[name] == "" {
 		Mark(&js.Lacking, name)

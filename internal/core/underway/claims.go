@@ -44,8 +44,7 @@ func (js *Jobs) Claimed(path string, facts file.Facts) *Job {
 	return js.Claims[Inode(facts)]
 }
 
-// release ends a job's claims. What it placed well is offered to the rules that
-// watch there.
+// release ends a job's claims. What it placed well is offered to the rules that watch there.
 func (js *Jobs) release(j *Job, now time.Time) {
 	held := j.held
 	if held == nil {

@@ -12,6 +12,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/loop"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
@@ -400,11 +401,9 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 
 // stopLoop blocks a rule whose job changes its own file again and again.
 func (js *Jobs) stopLoop(j *Job, path string, state job.State, now time.Time) {
-	if (state == job.Processed || state == job.Failed) && js.InTrouble[j.Row.Rule] == "" &&
-		js.Book.Again(j.Row.Rule, path, now) {
-		js.Trouble(j.Row.Rule, fmt.Sprintf("it loops: %s changes each time its own job runs; stilltide resume "+
-			"%s goes on (while_running: own_work takes such changes as the job's own)", path,
-			fill.QuoteWord(j.Row.Rule)))
+	name, ran := j.Row.Rule, state == job.Processed || state == job.Failed
+	if ran && js.InTrouble[name] == "" && js.Book.Again(name, path, now) {
+		js.Trouble(name, loop.Blocks(path, fill.QuoteWord(name)))
 	}
 }
 
@@ -426,8 +425,7 @@ func (js *Jobs) rememberRests(j *Job) {
 	}
 }
 
-// isOwnWork reports whether a file that changed while its job ran is as a step
-// of that job left it.
+// isOwnWork reports whether a file that changed while its job ran is as a step of that job left it.
 func (js *Jobs) isOwnWork(j *Job, path string) bool {
 	u, ok := j.now[path]
 	if !ok || u.At != path || j.Rule == nil || j.Rule.Share {
@@ -470,8 +468,7 @@ func (js *Jobs) remember(j *Job, path string, facts file.Facts, hash, fileNow st
 	}
 }
 
-// forget has all rules forget a file that this ledger's own work took away: it did
-// not go by itself.
+// forget has all rules forget a file that this ledger's own work took away: it did not go by itself.
 func (js *Jobs) forget(path string, dir bool, now time.Time) {
 	if !js.Store.KnowsFiles() {
 		return

@@ -70,8 +70,7 @@ func (js *Jobs) ApplyRules() {
 	}
 }
 
-// isIncomplete reports whether a rule's order cannot be kept yet, since its folders
-// have not been looked through.
+// isIncomplete reports whether a rule's order cannot be kept yet, since its folders have not been looked through.
 func (js *Jobs) isIncomplete(r *rule.Rule) bool {
 	return Ordered(r) && slices.ContainsFunc(r.Folders, func(folder string) bool { return js.Looking[folder] })
 }
@@ -107,8 +106,7 @@ func Mark(m *map[string]bool, path string) {
 	(*m)[path] = true
 }
 
-// IsAbsent reports whether a watched folder, or the one a glob of folders
-// begins at, is not there.
+// IsAbsent reports whether a watched folder, or the one a glob of folders begins at, is not there.
 func (js *Jobs) IsAbsent(watch string) bool {
 	for len(js.NotThere) > 0 {
 		if js.NotThere[watch] {
@@ -123,6 +121,5 @@ func (js *Jobs) IsAbsent(watch string) bool {
 	return false
 }
 
-// MaxBegun bounds the jobs that begin in one round: many may end at once,
-// because their files are gone.
+// MaxBegun bounds the jobs that begin in one round: many may end at once, because their files are gone.
 const MaxBegun = 4000
