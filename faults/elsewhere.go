@@ -43,6 +43,8 @@ var elsewhere = []Fault{
 	{"a file behind a link is there", "internal/core/plan/set.go",
 		"\t\tif up == folder || s.apart[folder] {\n\t\t\treturn \"\"", "\t\tif up == folder {\n\t\t\treturn \"\"",
 		script("linkbelow")},
+	{"many lost results are asked about once", "internal/core/flow/againon.go",
+		"\tif !tooMany {\n\t\tdelete", "\tif all > 0 {\n\t\tdefer delete", unit("engine", "TestManyLostResults")},
 	{"a sweep stops a rule that changes its own file", "internal/core/underway/ends.go",
 		"\tif j.changed && !j.Again[j.Row.File] {\n", "\tif j.changed && j.Again[j.Row.File] {\n",
 		script("selfchange")},

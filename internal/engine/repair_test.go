@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -43,4 +44,31 @@ func TestALostResultIsMadeOnce(t *testing.T) {
 	require.Eventually(t, done(4), 20*time.Second, time.Millisecond)
 	stop()
 	require.Equal(t, 4, o.count(job.Processed))
+}
+
+// Many lost results are made again when a person says so. While they are made they are found to be lost once more, by a
+// look that was under way: that asks nobody again. When they are there the next loss of many does.
+func TestManyLostResultsAreAskedAboutOnce(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))
+	e, stop := run(t, dir, "rules: [{name: up, watch: in, debounce: 0s, do: [{mirror: made, repair: true}]}]\n",
+		func(turn.Outcome) {})
+	lost := make([]turn.Lost, 30)
+	for i := range lost {
+		lost[i] = turn.Lost{Input: filepath.Join(dir, "in", fmt.Sprint(i)), Job: 1}
+	}
+	asksAfter := func(lost []turn.Lost) (asks bool) {
+		require.NoError(t, e.do(func() {
+			e.flow.Repair("up", lost, 30, time.Now())
+			asks = e.flow.InTrouble["up"] != ""
+		}))
+		return asks
+	}
+	require.True(t, asksAfter(lost))
+	require.NoError(t, e.Pause([]string{"up"}, false, time.Time{}))
+	require.False(t, asksAfter(lost))
+	require.False(t, asksAfter(lost[2:]), "two are there already")
+	require.False(t, asksAfter(nil))
+	require.True(t, asksAfter(lost))
+	stop()
 }

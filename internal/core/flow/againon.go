@@ -198,20 +198,24 @@ func (f *Flow) readPage() {
 }
 
 // Repair has the files handled again whose results are lost, of so many in all. When too many
-// are, something happened to their folder: then a person decides.
+// are, something happened to their folder: then a person decides. That holds until no longer so many
+// are found to be lost: while they are made they are found again.
 func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
+	tooMany := len(inputs) > massRemoval && 2*len(inputs) > all
+	if !tooMany {
+		delete(f.again.mass, name)
+	}
 	byHand := f.Chosen.Again && f.Chosen.HasRule(name) // all of it is made again anyway
 	if len(inputs) == 0 || f.Set.Rule(name) == nil || f.InTrouble[name] != "" || byHand {
 		return
 	}
-	if len(inputs) > massRemoval && 2*len(inputs) > all && !f.again.mass[name] && !f.isAccepted(name, now) {
+	if tooMany && !f.again.mass[name] && !f.isAccepted(name, now) {
 		underway.Mark(&f.again.asked, name)
 		f.Trouble(name, fmt.Sprintf("%s of its %s results are lost or changed, and nothing was done about it; "+
 			"stilltide resume %s makes them again (without a watcher: stilltide sweep --again --rule %s)",
 			plan.Number(len(inputs)), plan.Number(all), fill.QuoteWord(name), fill.QuoteWord(name)))
 		return
 	}
-	delete(f.again.mass, name)
 	for _, l := range inputs {
 		f.again.files = append(f.again.files, anew{setting{name, l.Input}, &l})
 	}
