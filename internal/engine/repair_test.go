@@ -48,7 +48,7 @@ func TestALostResultIsMadeOnce(t *testing.T) {
 }
 
 // Many lost results are made again when a person says so. While they are made they are found to be lost once more, by a
-// look that was under way: that asks nobody again. When they are there the next loss of many does.
+// look that was under way: that does not ask again. When they are there the next loss of many does.
 func TestManyLostResultsAreAskedAboutOnce(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in"), 0o777))

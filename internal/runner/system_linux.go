@@ -117,8 +117,14 @@ func stateOf(pid string) (state, group string) {
 // runs reports whether a process in a state is more than a zombie.
 func runs(state string) bool { return state != "" && state != "Z" && state != "X" }
 
-// exited reports whether a command's process has ended, and leaves it to be waited for (proc_pid_stat(5)).
+// exited reports whether a command's process has ended, and leaves it to be waited for (waitid(2)). One that another
+// process has started is no child of this one (proc_pid_stat(5)).
 func exited(pid int) bool {
+	var info unix.Siginfo
+	err := unix.Waitid(unix.P_PID, pid, &info, unix.WEXITED|unix.WNOHANG|unix.WNOWAIT, nil)
+	if err != unix.ECHILD {
+		return err == nil && info.Signo == int32(unix.SIGCHLD)
+	}
 	state, _ := stateOf(strconv.Itoa(pid))
 	return !runs(state)
 }

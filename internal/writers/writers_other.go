@@ -2,5 +2,5 @@
 
 package writers
 
-// Of finds nobody: this system does not tell.
+// Of finds none: this system does not tell.
 func Of(string) []Process { return nil }
