@@ -95,7 +95,7 @@ func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Fore
 // all looks through the watched folders in the order of a sweep.
 func (p *previewer) all() error {
 	folders, machine := p.set.Folders(), look.NewAsked()
-	if err := p.queued(); err != nil {
+	if err := p.queued(machine); err != nil {
 		return err
 	}
 	var silent error
@@ -115,7 +115,8 @@ func (p *previewer) all() error {
 const queuedPage = 1000
 
 // queued looks at the files of jobs that wait in the ledger: those begin before a sweep has found anything.
-func (p *previewer) queued() error {
+// What lies in a folder that does not answer is left out, as all of that folder is.
+func (p *previewer) queued(machine look.Asked) error {
 	for after := int64(0); p.open; {
 		jobs, err := p.l.OpenJobs("", []job.State{job.Queued, job.Retrying}, after, queuedPage)
 		if err != nil || len(jobs) == 0 {
@@ -123,7 +124,11 @@ func (p *previewer) queued() error {
 		}
 		for _, j := range jobs {
 			after = j.ID
-			if p.set.Root(j.File) == "" || j.Due.After(p.now) {
+			root := p.set.Root(j.File)
+			if root == "" || j.Due.After(p.now) {
+				continue
+			}
+			if _, err := machine.Stat(root); errors.As(err, new(plan.NoAnswer)) {
 				continue
 			}
 			_ = p.one(j.File, j.Facts.Dir)
