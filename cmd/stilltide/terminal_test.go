@@ -40,6 +40,7 @@ func newTerminal(t *testing.T, dir string, wide, high string) *terminal {
 	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", wide, "-y", high, "-c", dir, "env", "PS1=> ",
 		"PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "sh")
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.socket, "kill-server").Run() })
+	term.sees("0", ">") // what is typed before the shell asks for it stands on the screen twice
 	return term
 }
 
