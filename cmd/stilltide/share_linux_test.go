@@ -271,17 +271,42 @@ func TestWhatWasCutShortOnAShare(t *testing.T) {
 	}
 }
 
+// A job that waits in the ledger lies on a share that hangs: preview says so, and goes on with the other folders.
+func TestAPreviewOfAJobOnAShareThatHangs(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"in", "share", "behind/in"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer s.Unmount()
+	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, poll: 200ms}\nrules:\n"+
+		"  - {name: far, watch: share/in, processed: share/done}\n  - {name: near, watch: in, processed: done}\n")
+	put(t, dir, "behind/in/waits", "waits")
+	put(t, dir, "in/b", "b")
+	l := openLedger(t, dir)
+	queued(t, l, "far", filepath.Join(dir, "share/in/waits"), filepath.Join(dir, "behind/in/waits"))
+	require.NoError(t, l.Close())
+	require.NoError(t, s.Hang())
+	preview := (*shareWatcher)(nil).program(dir, "preview")
+	time.AfterFunc(patience, func() { _ = preview.Process.Kill() })
+	out, err := preview.CombinedOutput()
+	require.Error(t, err, "not all was seen")
+	require.Contains(t, string(out), "share does not answer")
+	require.Contains(t, string(out), "done/b")
+	require.NoError(t, s.GoOn())
+}
+
 // cutShortOn leaves a ledger of a watcher that ended before a file was where its job, or the undo of that, moves it: it
 // is in the folder out.
 func cutShortOn(t *testing.T, dir, source, target string, state job.State, placing job.PlacementState) {
-	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(err error) { require.NoError(t, err) })
-	require.NoError(t, err)
-	facts, err := watchfs.Stat(filepath.Join(dir, "out/a"))
-	require.NoError(t, err)
+	l := openLedger(t, dir)
 	source, target = filepath.Join(dir, source), filepath.Join(dir, target)
-	row := job.Job{ID: l.NextID(), Rule: "there", File: source, Watch: filepath.Dir(source), State: job.Queued,
-		Event: file.Added, Facts: facts, FileNow: filepath.Join(dir, "out/a"), Attempts: 1}
-	l.Record(row, "")
+	row := queued(t, l, "there", source, filepath.Join(dir, "out/a"))
+	facts := row.Facts
 	row.Become(job.Running)
 	l.Record(row, job.Queued)
 	if state != job.Running {
@@ -291,6 +316,22 @@ func cutShortOn(t *testing.T, dir, source, target string, state job.State, placi
 	l.RecordPlacement(job.Placement{ID: l.NextPlacement(), Job: row.ID, Attempt: 1, Kind: job.Moved, Source: source,
 		Target: target, Facts: facts, After: facts, State: placing, FinalState: job.Processed})
 	require.NoError(t, l.Close())
+}
+
+func openLedger(t *testing.T, dir string) *ledger.Ledger {
+	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(err error) { require.NoError(t, err) })
+	require.NoError(t, err)
+	return l
+}
+
+// queued records a job that waits, of a file that is somewhere else by now.
+func queued(t *testing.T, l *ledger.Ledger, rule, source, now string) job.Job {
+	facts, err := watchfs.Stat(now)
+	require.NoError(t, err)
+	row := job.Job{ID: l.NextID(), Rule: rule, File: source, Watch: filepath.Dir(source), State: job.Queued,
+		Event: file.Added, Facts: facts, FileNow: now, Attempts: 1}
+	l.Record(row, "")
+	return row
 }
 
 // The second watcher of a folder on a share says who watches it and since when, and ends with 3,

@@ -95,7 +95,7 @@ func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Fore
 // all looks through the watched folders in the order of a sweep.
 func (p *previewer) all() error {
 	folders, machine := p.set.Folders(), look.NewAsked()
-	if err := p.queued(machine); err != nil {
+	if err := p.queued(); err != nil {
 		return err
 	}
 	var silent error
@@ -115,8 +115,7 @@ func (p *previewer) all() error {
 const queuedPage = 1000
 
 // queued looks at the files of jobs that wait in the ledger: those begin before a sweep has found anything.
-// What lies in a folder that does not answer is left out, as all of that folder is.
-func (p *previewer) queued(machine look.Asked) error {
+func (p *previewer) queued() error {
 	for after := int64(0); p.open; {
 		jobs, err := p.l.OpenJobs("", []job.State{job.Queued, job.Retrying}, after, queuedPage)
 		if err != nil || len(jobs) == 0 {
@@ -124,11 +123,7 @@ func (p *previewer) queued(machine look.Asked) error {
 		}
 		for _, j := range jobs {
 			after = j.ID
-			root := p.set.Root(j.File)
-			if root == "" || j.Due.After(p.now) {
-				continue
-			}
-			if _, err := machine.Stat(root); errors.As(err, new(plan.NoAnswer)) {
+			if p.set.Root(j.File) == "" || j.Due.After(p.now) {
 				continue
 			}
 			_ = p.one(j.File, j.Facts.Dir)
