@@ -224,6 +224,33 @@ func TestAnEndThatCannotHoldAll(t *testing.T) {
 	require.Regexp(t, "cannot hold (owner, )?permissions, so files that come there lose them\n", w.text())
 }
 
+// A mirror's copy of what a command then changed is the last of that content, also where it took the place of an older
+// copy, and where the copy cannot have the times of its file.
+func TestACopyOnAStickMayBeTheLast(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, sub := range []string{"stick", "behind"} {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o777))
+	}
+	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"),
+		stick.Lacks{Exact: 2 * time.Second})
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	defer func() { require.NoError(t, unmount()) }()
+	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n  - name: log\n    watch: in\n"+
+		"    do: [{mirror: stick/copies}, {script: 'echo more >>\"$1\"'}, {run: \"false\"}]\n")
+	put(t, dir, "in/a", "first\n")
+	for range 2 {
+		out, err := (*shareWatcher)(nil).program(dir, "sweep").CombinedOutput()
+		require.Error(t, err, "the job fails")
+		require.Contains(t, string(out), "from which it was made, has changed")
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "behind/copies/a"))
+	require.NoError(t, err)
+	require.Equal(t, "first\nmore\n", string(text))
+}
+
 // What was cut short on a share, a placing or an undo, is finished when the share answers: also where no rule watches a
 // folder there, so that no watched folder comes or goes. Until then it holds up nothing.
 func TestWhatWasCutShortOnAShare(t *testing.T) {

@@ -48,6 +48,9 @@ func (d drawing) edited(now []drawnRule) []drawnRule {
 	for i, r := range now {
 		switch d.r.IntN(5) {
 		case 0: // it had another name
+			if d.chance(60) {
+				now[i].keys = append(slices.Clone(r.keys), "old_name: old"+r.name)
+			}
 			r.name = "old" + r.name
 			before = append(before, r)
 		case 1: // it is new

@@ -216,7 +216,9 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 	l, err := ledger.Read(f.StateFolder())
 	if err == nil {
 		defer l.Close()
-	} else if err != ledger.ErrNone {
+		err = l.UseNames(f.Renamed())
+	}
+	if err != nil && err != ledger.ErrNone {
 		return nil, err
 	}
 	if err = advice.Preview(set, l, nil, now,
@@ -282,7 +284,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
-		did[key{j.File, j.Rule}] = skipped(strings.Contains(j.Reason, "same content was handled")) +
+		did[key{j.File, j.Rule}] = skipped(j.State != job.Failed && strings.Contains(j.Reason, "same content was handled")) +
 			r.outcome(j.State == job.Failed, end)
 		for _, m := range j.Extra {
 			if !m.Companion {
@@ -313,7 +315,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		case end == "":
 			end = r.rel(f.File)
 		}
-		said[key{f.File, f.Rule.Name.S}] = skipped(f.Skipped) + r.outcome(f.Fails != "", end)
+		said[key{f.File, f.Rule.Name.S}] = skipped(f.Skipped && f.Fails == "") + r.outcome(f.Fails != "", end)
 	}
 	var b strings.Builder
 	for k, v := range said {

@@ -63,7 +63,11 @@ func textOf(rules []drawnRule, retry string) string {
 		workers = 1 // which of two jobs gets a file that both take from elsewhere is nobody's promise
 	}
 	fmt.Fprintf(&b, "version: 1\ndefaults: {debounce: 0s, retry: %s}\nworkers: %d\nqueues: {slow: {workers: 1}, "+
-		"quick: {priority: 3}}\nrules:\n", retry, workers)
+		"quick: {priority: 3}}\nvars: {spot: out/spot, word: new}\n", retry, workers)
+	if strings.Contains(fmt.Sprint(rules), "class") { // in some worlds, and the same in those that are smaller
+		b.WriteString("ignore: [\"*-1.*\"]\ncategories: {data: {types: [.txt]}}\n")
+	}
+	b.WriteString("rules:\n")
 	for _, r := range rules {
 		fmt.Fprintf(&b, "  - name: %s\n", r.name)
 		for _, k := range r.keys {
@@ -124,9 +128,10 @@ var (
 		`"out/{ext}"`, `"in/{ext|upper}"`, `"in/{ext}"`, `"out/{stem}"`,
 		`"{folder}/x"`, "link", `"link/{stem}"`, `"out/{modified:%Y}"`, `"a/{rule}"`, `"{watch}/done"`,
 		`"next/{ext}"`, `"{folder}/../b"`, `"out/{rel_folder}"`, `"out/{size}"`, "far", `"far/{stem}"`,
+		`"{spot}"`, `"{spot}/{ext}"`, `"{watch}/../b"`,
 	}
 	drawnAs = []string{"", "", "", "", `"{name|upper}"`, "same.txt", `"{stem}-2.csv"`, `"{rule}-{name}"`,
-		`"{stem}.{ext}"`}
+		`"{stem}.{ext}"`, `"{word}-{name}"`}
 )
 
 // drawing draws a world.
@@ -220,18 +225,19 @@ func (d drawing) rule(i int) drawnRule {
 		}
 	}
 	r.keys = append(r.keys, "watch: "+d.one("in", "in", "in", "a", "a", "b", "out", "[in, a]", "in/sub", "link",
-		".", `"in*"`, "far"))
+		".", `"in*"`, "far", `"<part>/sub"`, `"<part=[ab]>"`))
 	key(35, "depth: all", "depth: all", "depth: 1")
 	key(8, "unit: folder")
 	key(10, "events: [added]", "events: [changed]", "events: [added, changed, removed]", "events: removed")
 	key(40, `match: "*.csv"`, "match: .txt", `match: "<w>-*"`, `match: ["*", "!*.txt"]`,
-		`match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`)
+		`match: "re:^[a-z]+[.]csv$"`, `match: "x*"`, `match: "*"`, `match: "<part=*>-<w>.<e>"`, `match: "sub/<w>.csv"`)
 	key(8, "hidden: true")
 	key(6, "ignore_case: true")
 	key(6, "category: data", "category: [archives, documents]", "category: spreadsheets")
 	key(8, "size: 2B..", "size: ..3B", `where: 'size > 2'`, `where: 'ext == "csv"'`, `media_type: "text/*"`,
 		"age: 30m..")
 	key(6, "existing: leave")
+	key(8, "again_on: b/*", "again_on: [in/*, a/noext]", "again_on: out/*.csv", "again_on: in/sub/*")
 	key(12, "share: true")
 	key(5, "enabled: false")
 	key(8, "again: never", "again: always")
@@ -253,12 +259,22 @@ func (d drawing) rule(i int) drawnRule {
 	if strings.Contains(fmt.Sprint(r.keys), "let: ") {
 		key(70, `processed: "out/{class}"`, `processed: {to: out, as: "{class}-{name}"}`, `failed: "{class}"`)
 	}
+	if strings.Contains(fmt.Sprint(r.keys), "<w>") {
+		key(70, `processed: "out/{w}"`, `processed: {to: out, as: "{w|upper}-{name}"}`, `failed: "a/{w}"`)
+	}
+	if strings.Contains(fmt.Sprint(r.keys), "<part") {
+		key(70, `processed: "out/{part}"`, `failed: {to: "{spot}", as: "{part}-{name}"}`)
+	}
 	key(60, "processed: "+d.place())
 	key(30, "failed: "+d.place())
 	if d.chance(45) {
 		for range 1 + d.r.IntN(3) {
 			r.steps = append(r.steps, d.step())
 		}
+	}
+	if d.chance(5) {
+		r.steps = append(r.steps, "run: cat {file}, save: got", "write: "+d.one(drawnPlaces...)+
+			`, as: "got-{stem}.txt", content: "{got}"`)
 	}
 	if d.chance(8) { // the file goes for good, and what was made of it before may be all there is
 		to := d.one(drawnPlaces...)

@@ -16,6 +16,7 @@ import (
 // history finds the jobs of a file, and what was taken back.
 type history interface {
 	Jobs(ledger.Filter) ([]job.Job, error)
+	Placements(job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
 }
 
@@ -31,8 +32,8 @@ func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 	if _, passing := plan.Below(p.Source, filepath.Join(state, "scratch")); passing {
 		return nil
 	}
-	if p.Replaced && (p.After.Size != p.Facts.Size || p.After.Mod != p.Facts.Mod) {
-		return nil // new content for the file itself: what it had is kept
+	if own, err := isOwn(l, p); err != nil || own {
+		return err // new content for the file itself: what it had is kept
 	}
 	why, at := "", p.Source
 	for range maxFollowed {
@@ -60,6 +61,32 @@ func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 	}
 	return fmt.Errorf("%s stays: %s, from which it was made, %s", plan.Display(p.Target), plan.Display(p.Source),
 		why)
+}
+
+// isOwn reports whether a placement gave an input of its job new content, where that lay then. By their facts it and a
+// copy cannot be told apart: where times are coarse, or cannot be set, the copy has others than its source.
+func isOwn(l history, p *job.Placement) (bool, error) {
+	if !p.Replaced {
+		return false, nil
+	}
+	jobs, err := l.Jobs(ledger.Filter{After: p.Job - 1, Oldest: true, Limit: 1})
+	if err != nil || len(jobs) == 0 || jobs[0].ID != p.Job {
+		return false, err
+	}
+	list, err := l.Placements(p.Job)
+	for _, file := range jobs[0].Files() {
+		at := file
+		for _, before := range list {
+			went := before.State == job.Done || before.Attempt == p.Attempt && before.State != job.Dropped
+			if before.ID < p.ID && before.Source == at && !before.Kind.Adds() && went {
+				at = before.Target
+			}
+		}
+		if at == p.Target {
+			return true, err
+		}
+	}
+	return false, err
 }
 
 // movedOn returns where a placement of the same job, or a later job, moved a file to, "" if none.
