@@ -39,6 +39,8 @@ type Why struct {
 	Event     file.Event
 	Reasons   []Reason
 	Taker     *rule.Rule // the first rule that takes it, nil if none does
+	Sets      *rule.Rule // a rule that handles all again when it changes
+	Again     string     // the file of its again_on that has changed, if it takes it for that
 	Ready     bool
 	NotYet    string // why it is not ready
 	Writers   []writers.Process
@@ -67,6 +69,9 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		return w, err
 	}
 	w.Facts = facts
+	if rules := set.AgainOn(path); len(rules) > 0 {
+		w.Sets = rules[0]
+	}
 	if !facts.Exists {
 		facts = file.Facts{Exists: true, Regular: true, Mod: file.At(now), Change: file.At(now), Writers: file.None}
 	}
@@ -84,6 +89,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		f := foreseeOne(set, l, path, self, first, now)
 		w.Steps, w.From, w.FileAfter, w.Thrown, w.Skipped = f.Steps, f.From, f.FileAfter, f.Thrown, f.Skipped
 		w.Problem, w.Clashes, w.NotYet = f.Fails, f.Clashes, f.NotYet
+		w.Again = d.again.of(l, first.Candidate)
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(d, now)
@@ -153,6 +159,7 @@ type decided struct {
 	replies    map[*rule.Rule]take.Reply
 	facts      file.Facts // with what was found out on the way
 	claimed    bool
+	again      renewed             // rules that handle all again
 	filled     map[*rule.Rule]bool // rules for folders that leave this one, since rules fill it
 }
 
@@ -160,7 +167,8 @@ type decided struct {
 func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, removed bool,
 	now time.Time) (decided, error) {
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: facts}
-	from, made := askLedger(set, l)
+	d.again = renewedOf(set, l)
+	from, made := askLedger(set, l, d.again)
 	candidates, err := take.Candidates(set, path, facts.Dir, made)
 	if err != nil {
 		return d, err
@@ -205,7 +213,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 }
 
 // askLedger returns what a decision asks beyond the look at the file. l may be nil.
-func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
+func askLedger(set *plan.Set, l *ledger.Ledger, again renewed) (from take.Sources, made func(string) (bool, error)) {
 	from.Inside = func(c plan.Candidate, f *file.Facts) error {
 		look.Complete(set, c.Rule, c.Unit, f)
 		return nil
@@ -213,7 +221,7 @@ func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(st
 	if l == nil {
 		return from, nil
 	}
-	from.Memory = take.MemoryOf(l)
+	from.Memory = again.over(take.MemoryOf(l))
 	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
 		if !set.Chained(c.Root) {
 			return nil, nil

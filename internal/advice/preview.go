@@ -87,7 +87,7 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, open: hasOpen(l), now: now, tell: tell, scene: scene.New(),
+	return &previewer{set: set, l: l, again: renewedOf(set, l), open: hasOpen(l), now: now, tell: tell, scene: scene.New(),
 		done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{},
 		joined: map[string]*decision{}, contents: contents{seen: map[string]bool{}}}
 }
@@ -138,6 +138,7 @@ func (p *previewer) queued() error {
 type previewer struct {
 	set     *plan.Set
 	l       *ledger.Ledger
+	again   renewed
 	open    bool // it has jobs that are not over
 	now     time.Time
 	tell    func(Foreseen)
@@ -296,6 +297,9 @@ func (p *previewer) refuse(o *offer, err error) error {
 		if !p.set.Watched(f.File) {
 			f.Reason = "no rule watches its folder"
 		}
+		if rules := p.set.AgainOn(f.File); len(rules) > 0 {
+			f.Reason, f.Unmatched = fmt.Sprintf("when it changes, the rule %s handles all again", rules[0].Name.S), false
+		}
 		if why := p.set.LeftAlone(f.File); why != "" {
 			f.Reason, f.Unmatched = why, false
 		} else if r := p.disabled(f.File, o.facts); r != nil {
@@ -325,7 +329,7 @@ func (p *previewer) disabled(path string, facts file.Facts) *rule.Rule {
 // sources are what a decision asks, in the scene: the ledger's memory, and what was
 // foretold before.
 func (p *previewer) sources(self scene.Thing) (take.Sources, func(unit string) (bool, error)) {
-	from, filled := askLedger(p.set, p.l)
+	from, filled := askLedger(p.set, p.l, p.again)
 	memory, chain := from.Memory, from.Chain
 	from.Memory = func(c plan.Candidate) (take.Memory, bool, error) {
 		if m, ok := p.handled[c.Rule.Name.S+"\x00"+c.Unit]; ok {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/sift"
 	"stilltide/internal/watchfs"
@@ -72,6 +73,7 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 			e.leftAll(ev.Path)
 		}
 		e.findMissing(ev.Path)
+		e.findMissingSettings(ev.Path)
 		e.findLost(ev.Path)
 		if e.sweptAll() {
 			e.flow.FoundAll()
@@ -149,6 +151,28 @@ func (e *Engine) findMissing(folder string) {
 			}
 		}
 		return e.tellMissing(names, []string{folder})
+	})
+}
+
+// findMissingSettings tells the flow of the files of again_on in a swept folder that are no longer there.
+func (e *Engine) findMissingSettings(folder string) {
+	if e.folders[folder].absent {
+		return
+	}
+	rules := e.flow.Rules().Rules()
+	e.beside(func() func() {
+		var names []string
+		for _, r := range rules {
+			if r.Enabled && r.HasAgainOn(folder) {
+				names = append(names, job.SettingsOf(r.Name.S))
+			}
+		}
+		missing := sift.MissingBelow(e.ledger, names, []string{folder})
+		return func() {
+			for _, paths := range missing {
+				e.flow.MissingSettings(paths, time.Now())
+			}
+		}
 	})
 }
 

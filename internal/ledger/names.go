@@ -3,6 +3,8 @@ package ledger
 import (
 	"maps"
 	"slices"
+
+	"stilltide/internal/core/job"
 )
 
 // ruleTables are the tables that have something of a rule under its name, but for its jobs, which
@@ -19,7 +21,12 @@ func (l *Ledger) UseNames(renamed map[string]string) error {
 		}
 	}
 	for _, old := range slices.Sorted(maps.Keys(renamed)) {
-		if err := l.useName(old, renamed[old]); err != nil {
+		name := renamed[old]
+		err := l.useName(old, name)
+		if err == nil {
+			err = l.useName(job.SettingsOf(old), job.SettingsOf(name))
+		}
+		if err != nil {
 			return l.damaged(err)
 		}
 	}

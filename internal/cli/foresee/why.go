@@ -324,8 +324,11 @@ func verdictText(f *rule.File, w advice.Why, first int) string {
 		return noTaker(w, first)
 	}
 	when := ""
+	if w.Again != "" {
+		when = fmt.Sprintf(" again, because %s has changed", console.Display(console.Short(f.Base, w.Again)))
+	}
 	if w.Facts.Exists && !w.Ready {
-		when = " when it is ready"
+		when += " when it is ready"
 	}
 	return fmt.Sprintf("The rule %s takes it%s; %s.", w.Taker.Name.S, when, ending(f, w))
 }
@@ -347,7 +350,10 @@ func ending(f *rule.File, w advice.Why) string {
 
 // noTaker says why no rule takes the file, as far as one sentence can.
 func noTaker(w advice.Why, first int) string {
-	if first < 0 {
+	switch {
+	case w.Sets != nil:
+		return fmt.Sprintf("No rule takes it, but when it changes, %s handles all again.", w.Sets.Name.S)
+	case first < 0:
 		return "No rule takes it: none watches its folder."
 	}
 	r := w.Reasons[first]

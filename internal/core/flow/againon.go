@@ -9,16 +9,13 @@ import (
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
+	"stilltide/internal/core/take"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 )
 
 // A rule may have all that it has handled be handled again when some file changes (again_on):
-// settings, a template. What counts is the content. The ledger remembers those files beside the
-// ones that rules handle, under a name that no rule can have.
-
-// settingOf is the name under which a rule's setting files are remembered.
-func settingOf(rule string) string { return "/again_on/" + rule }
+// settings, a template. What counts is the content; see take.Setting.
 
 // setting is a file that may have changed, for one rule.
 type setting struct{ rule, path string }
@@ -62,6 +59,13 @@ func (f *Flow) settingChanged(path string, now time.Time) (is bool) {
 	return is
 }
 
+// MissingSettings tells of files of again_on that are remembered, and that a look has not found.
+func (f *Flow) MissingSettings(paths []string, now time.Time) {
+	for _, path := range paths {
+		f.settingChanged(path, now)
+	}
+}
+
 // settings has the files looked at that are due, and offers what is to be handled again.
 func (f *Flow) settings(now time.Time) {
 	for s, due := range f.again.due {
@@ -102,54 +106,27 @@ func (f *Flow) readSetting(s setting) {
 		f.again.reading = map[setting]bool{}
 	}
 	f.again.reading[s] = false
-	name := settingOf(s.rule)
 	f.Read(s.path, func(from turn.Source) turn.Answer {
-		now, handle, changed := readChanged(from, name, s.path)
-		return func(at time.Time) { f.settingRead(s, now, handle, changed, at) }
+		now, handle := take.Setting(from, s.rule, s.path)
+		return func(at time.Time) { f.settingRead(s, now, handle, at) }
 	})
 }
 
-// settingRead brings what was read of a setting file; see readChanged.
-func (f *Flow) settingRead(s setting, now *job.Known, handle, changed bool, at time.Time) {
+// settingRead brings what was read of a setting file; see take.Setting.
+func (f *Flow) settingRead(s setting, now *job.Known, handle bool, at time.Time) {
 	again, asked := f.again.reading[s]
 	delete(f.again.reading, s)
 	if again {
 		f.settingChanged(s.path, at)
 	}
-	if !asked || !changed {
+	if !asked || now == nil {
 		return
 	}
-	if now == nil {
-		f.Store.Forget(settingOf(s.rule), s.path)
-	} else {
-		f.Store.Remember(*now)
-	}
+	f.Store.Remember(*now)
 	if r := f.Set.Rule(s.rule); r != nil && handle {
 		f.handleAll(r, s.path)
 		f.settings(at)
 	}
-}
-
-// readChanged reads a setting file: as it is to be remembered, nil if it is gone; whether all is
-// to be handled again for it; and whether it is remembered otherwise.
-func readChanged(from turn.Source, name, path string) (now *job.Known, handle, changed bool) {
-	facts, err := from.Look(path)
-	if err != nil {
-		return nil, false, false // the next look says it
-	}
-	was, known, err := from.Known(name, path)
-	switch {
-	case err != nil, !facts.Exists && !known,
-		known && facts.Exists && was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod:
-		return nil, false, false
-	case !facts.Exists:
-		return nil, true, true
-	}
-	hash, err := from.Hash(path, facts.Size)
-	if err != nil {
-		return nil, false, false
-	}
-	return &job.Known{Rule: name, File: path, Facts: facts, Hash: hash}, known && was.Hash != hash, true
 }
 
 // handleAll has all that a rule has handled, and that is still there, be handled again.
@@ -181,6 +158,9 @@ func (f *Flow) readPage() {
 	f.again.paging = true
 	f.Read("", func(from turn.Source) turn.Answer {
 		files, next, err := from.KnownFiles(p.rule, p.folder, p.after)
+		if err == nil {
+			files, err = take.HandledAmong(from, p.rule, files)
+		}
 		return func(now time.Time) {
 			f.again.paging = false
 			if err != nil {

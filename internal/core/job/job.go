@@ -213,3 +213,7 @@ type Known struct {
 	Hash  string
 	Job   int64
 }
+
+// SettingsOf is the name under which the files of a rule's again_on are remembered, beside those that it handles: no
+// rule can have it.
+func SettingsOf(rule string) string { return "/again_on/" + rule }

@@ -223,7 +223,7 @@ func (s *Set) leadsTo(from *rule.Rule) []*rule.Rule {
 			}
 		})
 		for _, to := range s.settings {
-			if to != from && setIn(to, from.Spelled(d.fixed)) {
+			if to != from && to.HasAgainOn(from.Spelled(d.fixed)) {
 				found[to] = true
 			}
 		}
@@ -231,16 +231,11 @@ func (s *Set) leadsTo(from *rule.Rule) []*rule.Rule {
 	return slices.SortedFunc(maps.Keys(found), func(a, b *rule.Rule) int { return a.Index - b.Index })
 }
 
-// setIn reports whether a file in a folder may be a setting of a rule (again_on).
-func setIn(r *rule.Rule, folder string) bool {
-	return slices.ContainsFunc(r.AgainOn, func(p rule.Path) bool { return filepath.Dir(p.Absolute()) == folder })
-}
-
 // SetThemselves lists the rules that put files where their own settings lie (again_on): what
 // they do may have all of it done again.
 func (s *Set) SetThemselves() (rules []*rule.Rule) {
 	for _, r := range s.settings {
-		if slices.ContainsFunc(leading(r), func(d way) bool { return setIn(r, r.Spelled(d.fixed)) }) {
+		if slices.ContainsFunc(leading(r), func(d way) bool { return r.HasAgainOn(r.Spelled(d.fixed)) }) {
 			rules = append(rules, r)
 		}
 	}

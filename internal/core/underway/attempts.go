@@ -453,6 +453,9 @@ func (js *Jobs) failed(j *Job, res turn.AttemptEnd, now time.Time) {
 	}
 	wait, again := retryOf(j.Rule).Again(j.Row.Attempts-j.Row.Earlier, exit, js.chance())
 	if !again || res.Hopeless {
+		if j.Rule.Runs() {
+			js.afterCommand(j)
+		}
 		js.End(j, job.Failed, now)
 		return
 	}
