@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"stilltide/internal/lock"
 )
@@ -96,6 +97,18 @@ func TestASweepsLinesAreAllThere(t *testing.T) {
 	require.Len(t, seen, many)
 }
 
+// unread waits until nothing reads a pipe: a child that another test is starting holds it open until it has become its
+// program.
+func unread(t *testing.T, write *os.File) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		fds := []unix.PollFd{{Fd: int32(write.Fd())}}
+		n, err := unix.Poll(fds, 0)
+		return err == nil && n == 1 && fds[0].Revents&unix.POLLERR != 0
+	}, patience, 5*time.Millisecond)
+	require.NoError(t, write.Close())
+}
+
 // A program that reads what the watcher prints ends before it: the work goes on, that is said
 // once, and the end is in order.
 func TestAReaderThatIsGoneEndsNoWork(t *testing.T) {
@@ -104,9 +117,9 @@ func TestAReaderThatIsGoneEndsNoWork(t *testing.T) {
 	read, write, err := os.Pipe()
 	require.NoError(t, err)
 	w := printsTo(t, dir, write, "watch")
-	write.Close()
 	w.ready()
 	read.Close()
+	unread(t, write)
 	for i := range 3 {
 		put(t, dir, fmt.Sprintf("in/a-%d", i), "x")
 		files(t, filepath.Join(dir, "out"), i+1)
