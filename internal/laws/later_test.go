@@ -110,6 +110,9 @@ func (c change) doByHand(w *world, jobs []job.Job) error {
 		return err
 	}
 	l, err := ledger.Open(f.StateFolder(), nil)
+	if err == nil {
+		err = l.UseNames(f.Renamed())
+	}
 	if err != nil {
 		return err
 	}

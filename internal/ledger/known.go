@@ -55,6 +55,10 @@ func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	}
 	l.mu.Unlock()
 	k, is, err := l.readKnown(rule, path)
+	if old, divided := l.beside[rule]; divided && !is && err == nil {
+		k, is, err = l.readKnown(old, path)
+		k.Rule = rule
+	}
 	l.mu.Lock()
 	if err != nil {
 		return job.Known{}, false, l.damaged(err)

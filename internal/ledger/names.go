@@ -13,7 +13,8 @@ var ruleTables = []string{"tally", "known", "content", "watched", "pause"}
 
 // UseNames gives rules the memory of their old names: the new name by the old one. A ledger that
 // is open for writing is changed; nothing may be recorded meanwhile. One that is open for reading
-// shows what it has as if it had been, of each rule that has nothing under its new name yet.
+// shows what it has as if it had been: all of it, of a rule that has nothing under its new name yet, else only what it
+// remembers of files.
 func (l *Ledger) UseNames(renamed map[string]string) error {
 	if len(renamed) > 0 && l.w != nil {
 		if err := l.Flush(); err != nil {
@@ -42,7 +43,11 @@ func (l *Ledger) useName(old, name string) error {
 		return l.rename(old, name)
 	}
 	has, err = l.hasRule(name)
-	if err == nil && !has {
+	switch {
+	case err != nil:
+	case has:
+		l.beside[name] = old
+	default:
 		l.stored[name] = old
 	}
 	return err

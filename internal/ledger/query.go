@@ -161,8 +161,8 @@ func (l *Ledger) FolderOrigin(path string) (rule, chain string, ok bool, err err
 func (l *Ledger) KnowsContent(rule, hash string, job int64) (bool, error) {
 	l.settle()
 	var n int
-	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule = ? AND hash = ? AND job <> ?`, l.inTables(rule), hash,
-		job).Scan(&n)
+	err := l.db.QueryRow(`SELECT count(*) FROM content WHERE rule IN (?, ?) AND hash = ? AND job <> ?`, l.inTables(rule),
+		l.beside[rule], hash, job).Scan(&n)
 	return n > 0, err
 }
 
