@@ -238,8 +238,8 @@ func TestACopyOnAStickMayBeTheLast(t *testing.T) {
 		machine.Lacks(t, "no FUSE here: "+err.Error())
 	}
 	defer func() { require.NoError(t, unmount()) }()
-	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n  - name: log\n    watch: in\n"+
-		"    do: [{mirror: stick/copies}, {script: 'echo more >>\"$1\"'}, {run: \"false\"}]\n")
+	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n  - name: log\n"+
+		"    watch: in\n    do: [{mirror: stick/copies}, {script: 'echo more >>\"$1\"'}, {run: \"false\"}]\n")
 	put(t, dir, "in/a", "first\n")
 	for range 2 {
 		out, err := (*shareWatcher)(nil).program(dir, "sweep").CombinedOutput()
@@ -311,7 +311,11 @@ func TestAPreviewOfAJobOnAShareThatHangs(t *testing.T) {
 	}
 	defer s.Unmount()
 	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, poll: 200ms}\nrules:\n"+
-		"  - {name: far, watch: share/in, processed: share/done}\n  - {name: near, watch: in, processed: done}\n")
+		"  - {name: far, watch: share/in, processed: share/done}\n  - {name: near, watch: in, processed: done}\n"+
+		"  - {name: kept, watch: kept, do: [{mirror: share/copies, repair: true}]}\n")
+	put(t, dir, "kept/c", "c")
+	run(t, dir, "sweep")
+	require.NoError(t, os.Remove(filepath.Join(dir, "behind/copies/c")))
 	put(t, dir, "behind/in/waits", "waits")
 	put(t, dir, "in/b", "b")
 	l := openLedger(t, dir)
@@ -324,7 +328,9 @@ func TestAPreviewOfAJobOnAShareThatHangs(t *testing.T) {
 	require.Error(t, err, "not all was seen")
 	require.Contains(t, string(out), "share does not answer")
 	require.Contains(t, string(out), "done/b")
+	require.NotContains(t, string(out), "copies", "what is lost is not known")
 	require.NoError(t, s.GoOn())
+	require.Contains(t, run(t, dir, "preview"), "copies")
 }
 
 // cutShortOn leaves a ledger of a watcher that ended before a file was where its job, or the undo of that, moves it: it

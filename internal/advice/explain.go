@@ -40,7 +40,7 @@ type Why struct {
 	Reasons   []Reason
 	Taker     *rule.Rule // the first rule that takes it, nil if none does
 	Sets      *rule.Rule // a rule that handles all again when it changes
-	Again     string     // the file of its again_on that has changed, if it takes it for that
+	Again     string     // why it takes again what it has handled, "" if it does not
 	Ready     bool
 	NotYet    string // why it is not ready
 	Writers   []writers.Process
@@ -89,7 +89,7 @@ func Explain(set *plan.Set, l *ledger.Ledger, path string, removed bool, now tim
 		f := foreseeOne(set, l, path, self, first, now)
 		w.Steps, w.From, w.FileAfter, w.Thrown, w.Skipped = f.Steps, f.From, f.FileAfter, f.Thrown, f.Skipped
 		w.Problem, w.Clashes, w.NotYet = f.Fails, f.Clashes, f.NotYet
-		w.Again = d.again.of(l, first.Candidate)
+		w.Again = d.again.why(first.Candidate)
 	}
 	if w.Facts.Exists && !removed {
 		w.readiness(d, now)
@@ -159,7 +159,7 @@ type decided struct {
 	replies    map[*rule.Rule]take.Reply
 	facts      file.Facts // with what was found out on the way
 	claimed    bool
-	again      renewed             // rules that handle all again
+	again      *renewed            // rules that handle all again
 	filled     map[*rule.Rule]bool // rules for folders that leave this one, since rules fill it
 }
 
@@ -213,7 +213,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 }
 
 // askLedger returns what a decision asks beyond the look at the file. l may be nil.
-func askLedger(set *plan.Set, l *ledger.Ledger, again renewed) (from take.Sources, made func(string) (bool, error)) {
+func askLedger(set *plan.Set, l *ledger.Ledger, again *renewed) (from take.Sources, made func(string) (bool, error)) {
 	from.Inside = func(c plan.Candidate, f *file.Facts) error {
 		look.Complete(set, c.Rule, c.Unit, f)
 		return nil

@@ -87,8 +87,8 @@ func PreviewSome(set *plan.Set, folder string, now time.Time, enough func() bool
 }
 
 func newPreviewer(set *plan.Set, l *ledger.Ledger, now time.Time, tell func(Foreseen)) *previewer {
-	return &previewer{set: set, l: l, again: renewedOf(set, l), open: hasOpen(l), now: now, tell: tell, scene: scene.New(),
-		done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{},
+	return &previewer{set: set, l: l, again: renewedOf(set, l), open: hasOpen(l), now: now, tell: tell,
+		scene: scene.New(), done: map[string]bool{}, handled: map[string]take.Memory{}, chains: map[string][]string{},
 		joined: map[string]*decision{}, contents: contents{seen: map[string]bool{}}}
 }
 
@@ -138,7 +138,7 @@ func (p *previewer) queued() error {
 type previewer struct {
 	set     *plan.Set
 	l       *ledger.Ledger
-	again   renewed
+	again   *renewed
 	open    bool // it has jobs that are not over
 	now     time.Time
 	tell    func(Foreseen)
@@ -298,7 +298,8 @@ func (p *previewer) refuse(o *offer, err error) error {
 			f.Reason = "no rule watches its folder"
 		}
 		if rules := p.set.AgainOn(f.File); len(rules) > 0 {
-			f.Reason, f.Unmatched = fmt.Sprintf("when it changes, the rule %s handles all again", rules[0].Name.S), false
+			f.Reason = fmt.Sprintf("when it changes, the rule %s handles all again", rules[0].Name.S)
+			f.Unmatched = false
 		}
 		if why := p.set.LeftAlone(f.File); why != "" {
 			f.Reason, f.Unmatched = why, false

@@ -1,7 +1,9 @@
 package advice
 
 import (
+	"errors"
 	"path/filepath"
+	"slices"
 
 	"stilltide/internal/content"
 	"stilltide/internal/core/file"
@@ -11,52 +13,118 @@ import (
 	"stilltide/internal/core/take"
 	"stilltide/internal/ledger"
 	"stilltide/internal/look"
+	"stilltide/internal/placing"
+	"stilltide/internal/sift"
+	"stilltide/internal/watchfs"
 )
 
-// renewed are the rules that the next look has handle all again, each with the file of its again_on that has changed.
-type renewed map[*rule.Rule]string
+// renewed tells what the next look has handled again: of which rules all, and the files whose result is lost (repair).
+// What cannot be read counts as it was: the watcher handles nothing again for it either.
+type renewed struct {
+	l       *ledger.Ledger
+	changed map[*rule.Rule]string // by rule: the file of its again_on that has changed
+	mounts  placing.Mounts
+	machine look.Asked
+	lost    map[ruleFolder]map[string]bool // the files whose result is lost, as far as they were asked for
+}
 
-// renewedOf asks what the watcher asks about the files of again_on. l may be nil. What cannot be read counts as it was:
-// the watcher handles nothing again for it either.
-func renewedOf(set *plan.Set, l *ledger.Ledger) renewed {
+// ruleFolder is a folder that a rule watches.
+type ruleFolder struct {
+	rule *rule.Rule
+	root string
+}
+
+// renewedOf asks what the watcher asks about the files of again_on. l may be nil.
+func renewedOf(set *plan.Set, l *ledger.Ledger) *renewed {
+	again := &renewed{l: l, changed: map[*rule.Rule]string{}, lost: map[ruleFolder]map[string]bool{}}
 	if l == nil {
-		return nil
+		return again
 	}
-	from, again := settings{l, set, look.NewAsked()}, renewed{}
+	again.machine = look.NewAsked()
+	from := settings{l, set, again.machine}
 	for _, r := range set.Rules() {
 		for _, p := range r.AgainOn {
 			for _, path := range from.files(r, p.Absolute()) {
 				if _, handle := take.Setting(from, r.Name.S, path); handle && r.Enabled {
-					again[r] = path
+					again.changed[r] = path
 				}
 			}
 		}
 	}
+	if points, err := l.Mounts(); err == nil {
+		again.mounts.Begin(unwritten{}, set, points)
+	}
 	return again
 }
 
-// of is the changed file for which a rule that has handled a file handles it again, "" if it does not.
-func (again renewed) of(l *ledger.Ledger, c plan.Candidate) string {
-	if again[c.Rule] == "" {
+// unwritten is a book of mount points in which nothing is written.
+type unwritten struct{}
+
+func (unwritten) RememberMount(string, string) {}
+
+// why says why a rule that has handled a file handles it again, "" if it does not.
+func (again *renewed) why(c plan.Candidate) string {
+	if again.l == nil || again.changed[c.Rule] == "" && c.Rule.Repairs() == nil {
 		return ""
 	}
-	m, known, err := take.MemoryOf(l)(c)
-	if err != nil || !known || m.Job == 0 {
+	m, known, err := take.MemoryOf(again.l)(c)
+	if err != nil || !known {
 		return ""
 	}
-	return again[c.Rule]
+	return again.since(c, m)
+}
+
+// since is why with what the rule remembers of the file.
+func (again *renewed) since(c plan.Candidate, m take.Memory) string {
+	switch path := again.changed[c.Rule]; {
+	case m.Job == 0:
+		return "" // it was only left alone
+	case path != "":
+		return plan.Display(path) + " has changed"
+	case c.Rule.Repairs() != nil && again.hasLost(c, m.Job):
+		return "its result is lost, or was changed by hand"
+	}
+	return ""
+}
+
+// hasLost reports whether the result of a file is made again. Most are as they were made, and that is seen at once.
+func (again *renewed) hasLost(c plan.Candidate, job int64) bool {
+	if !again.differs(job) {
+		return false
+	}
+	key := ruleFolder{c.Rule, c.Root}
+	if again.lost[key] == nil {
+		again.lost[key] = map[string]bool{}
+		list, all := sift.Lost(again.l, c.Rule, c.Root, again.mounts.Away)
+		for _, lost := range list {
+			again.lost[key][lost.Input] = !take.TooMany(len(list), all)
+		}
+	}
+	return again.lost[key][c.Unit]
+}
+
+// differs reports whether anything that a job made is not as it was made.
+func (again *renewed) differs(id int64) bool {
+	list, err := again.l.Placements(id)
+	return err == nil && slices.ContainsFunc(list, func(p job.Placement) bool {
+		if p.Kind != job.Put || p.State != job.Done {
+			return false
+		}
+		if _, err := again.machine.Stat(filepath.Dir(p.Target)); errors.As(err, new(plan.NoAnswer)) {
+			return false
+		}
+		now, err := watchfs.Stat(p.Target)
+		return err == nil && (!now.Exists || now.Size != p.After.Size || now.Mod != p.After.Mod)
+	})
 }
 
 // over makes a memory one in which what is handled again was not handled.
-func (again renewed) over(memory func(plan.Candidate) (take.Memory, bool, error)) func(plan.Candidate) (take.Memory, bool,
-	error) {
-	if len(again) == 0 {
-		return memory
-	}
+func (again *renewed) over(memory func(plan.Candidate) (take.Memory, bool, error)) func(plan.Candidate) (take.Memory,
+	bool, error) {
 	return func(c plan.Candidate) (take.Memory, bool, error) {
 		m, known, err := memory(c)
-		if again[c.Rule] != "" && m.Job != 0 {
-			return take.Memory{}, false, err
+		if known && err == nil && again.since(c, m) != "" {
+			return take.Memory{}, false, nil
 		}
 		return m, known, err
 	}

@@ -284,11 +284,12 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if strings.HasPrefix(end, trashOf(r.w.dir)) {
 			end = "to the trash"
 		}
-		did[key{j.File, j.Rule}] = skipped(j.State != job.Failed && strings.Contains(j.Reason, "same content was handled")) +
-			r.outcome(j.State == job.Failed, end)
+		failed := j.State == job.Failed
+		did[key{j.File, j.Rule}] = skipped(!failed && strings.Contains(j.Reason, "same content was handled")) +
+			r.outcome(failed, end)
 		for _, m := range j.Extra {
 			if !m.Companion {
-				did[key{m.File, j.Rule}] = r.outcome(j.State == job.Failed, r.rel(m.FileNow))
+				did[key{m.File, j.Rule}] = r.outcome(failed, r.rel(m.FileNow))
 			}
 		}
 	}

@@ -308,7 +308,7 @@ func (d drawing) step() string {
 		`copy: `+to+`, from: "in/*"`, `move: `+to+`, from: "b/*"`,
 		"discard: trash", "discard: delete", "tag: [seen]", "untag: [seen]", "link: "+to+as,
 		"link: "+to+as+", hard: true", "write: "+to+`, as: "note-{stem}.txt", content: "of {name}"`,
-		"mirror: "+to, "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`,
+		"mirror: "+to, "mirror: "+to+", repair: true", "unpack: "+to, "unpack: "+to, `replace_with: "{scratch}/new"`, "run: true", `run: "false"`,
 		`run: "test -s {file}"`, `script: "cat \"$1\" | tr a-z A-Z", stdout: "{scratch}/new"`,
 		`run: cat {file}, stdout: "out/{stem}.upper"`, `run: cp {file} {scratch}/new`, `run: rm {file}`,
 		`script: "echo more >>\"$1\""`, `copy: `+to+`, from: "{scratch}/*"`,

@@ -43,30 +43,26 @@ func (l *Ledger) Forget(rule, path string) {
 // Known returns what a rule remembers of a file.
 func (l *Ledger) Known(rule, path string) (job.Known, bool, error) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	if k, recent := l.known[tables.KnownKey{Rule: rule, File: path}]; recent {
-		if k == nil {
-			return job.Known{}, false, nil
-		}
-		return *k, true, nil
-	}
-	if l.knowing != nil && !l.knowing[rule] {
+	late, recent := l.known[tables.KnownKey{Rule: rule, File: path}]
+	none := l.knowing != nil && !l.knowing[rule]
+	l.mu.Unlock()
+	switch {
+	case recent && late != nil:
+		return *late, true, nil // a later one is another
+	case recent || none:
 		return job.Known{}, false, nil
 	}
-	l.mu.Unlock()
 	k, is, err := l.readKnown(rule, path)
 	if old, divided := l.beside[rule]; divided && !is && err == nil {
 		k, is, err = l.readKnown(old, path)
 		k.Rule = rule
 	}
-	l.mu.Lock()
 	if err != nil {
 		return job.Known{}, false, l.damaged(err)
 	}
 	return k, is, nil
 }
 
-// readKnown reads one row of the table.
 func (l *Ledger) readKnown(rule, path string) (k job.Known, is bool, err error) {
 	ask, err := l.ask.known.of(l.db)
 	if err != nil {

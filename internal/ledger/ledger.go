@@ -62,7 +62,7 @@ type Ledger struct {
 	recent  map[string]*job.Job            // by file: the newest job of those that are perhaps not yet there
 	several map[int64]*severalFiles        // those of them that have, or had, several files
 	stored  map[string]string              // by a rule's name: the old one that the tables still have; for reading only
-	beside  map[string]string              // the same, where they have something under both; only what it remembers of files
+	beside  map[string]string              // the same, of what it remembers of files, if they have both
 	knowing map[string]bool                // rules that may remember files; nil if that is not known
 	knows   bool                           // there are some
 	edits   map[string]int                 // how often they changed since the ledger was opened, by rule
@@ -120,8 +120,7 @@ func Read(folder string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := &Ledger{folder: folder, db: db, ask: newAsked(), stored: map[string]string{},
-		beside: map[string]string{}}
+	l := &Ledger{folder: folder, db: db, ask: newAsked(), stored: map[string]string{}, beside: map[string]string{}}
 	if err := l.checkVersion(); err != nil {
 		db.Close()
 		return nil, err

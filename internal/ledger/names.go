@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"errors"
 	"maps"
 	"slices"
 
@@ -11,10 +12,9 @@ import (
 // are in the tally.
 var ruleTables = []string{"tally", "known", "content", "watched", "pause"}
 
-// UseNames gives rules the memory of their old names: the new name by the old one. A ledger that
-// is open for writing is changed; nothing may be recorded meanwhile. One that is open for reading
-// shows what it has as if it had been: all of it, of a rule that has nothing under its new name yet, else only what it
-// remembers of files.
+// UseNames gives rules the memory of their old names: the new name by the old one. A ledger that is open for writing
+// is changed; nothing may be recorded meanwhile. One that is open for reading shows what it has as if it had been; of a
+// rule that has something under its new name already, what it remembers of files.
 func (l *Ledger) UseNames(renamed map[string]string) error {
 	if len(renamed) > 0 && l.w != nil {
 		if err := l.Flush(); err != nil {
@@ -23,11 +23,7 @@ func (l *Ledger) UseNames(renamed map[string]string) error {
 	}
 	for _, old := range slices.Sorted(maps.Keys(renamed)) {
 		name := renamed[old]
-		err := l.useName(old, name)
-		if err == nil {
-			err = l.useName(job.SettingsOf(old), job.SettingsOf(name))
-		}
-		if err != nil {
+		if err := errors.Join(l.useName(old, name), l.useName(job.SettingsOf(old), job.SettingsOf(name))); err != nil {
 			return l.damaged(err)
 		}
 	}
@@ -43,11 +39,9 @@ func (l *Ledger) useName(old, name string) error {
 		return l.rename(old, name)
 	}
 	has, err = l.hasRule(name)
-	switch {
-	case err != nil:
-	case has:
+	if has {
 		l.beside[name] = old
-	default:
+	} else if err == nil {
 		l.stored[name] = old
 	}
 	return err

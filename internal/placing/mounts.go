@@ -1,6 +1,7 @@
 package placing
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -87,15 +88,17 @@ func (d *Desk) Mounted(folder string) error {
 	if err := d.answers.Reach(folder, look.ReachPatience); err != nil {
 		return err
 	}
-	at := d.Mounts.nearest(folder)
-	if at == "" {
-		if err := d.Mounts.Missing(folder); err != nil {
-			return fmt.Errorf("%s: %w", folder, err)
-		}
+	err := d.Mounts.Away(folder)
+	if err == nil && d.Mounts.nearest(folder) == "" {
 		d.Mounts.Note(d.ledger, folder)
-		return nil
 	}
-	if err := d.Mounts.Missing(at); err != nil {
+	return err
+}
+
+// Away says that the disk on which a folder lay, or the nearest one above it that is remembered, is not mounted now;
+// nil if it is.
+func (m *Mounts) Away(folder string) error {
+	if err := m.Missing(cmp.Or(m.nearest(folder), folder)); err != nil {
 		return fmt.Errorf("%s: %w", folder, err)
 	}
 	return nil

@@ -325,7 +325,7 @@ func verdictText(f *rule.File, w advice.Why, first int) string {
 	}
 	when := ""
 	if w.Again != "" {
-		when = fmt.Sprintf(" again, because %s has changed", console.Display(console.Short(f.Base, w.Again)))
+		when = " again, because " + strings.ReplaceAll(w.Again, f.Base+"/", "")
 	}
 	if w.Facts.Exists && !w.Ready {
 		when += " when it is ready"

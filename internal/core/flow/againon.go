@@ -181,7 +181,7 @@ func (f *Flow) readPage() {
 // are, something happened to their folder: then a person decides. That holds until no longer so many
 // are found to be lost: while they are made they are found again.
 func (f *Flow) Repair(name string, inputs []turn.Lost, all int, now time.Time) {
-	tooMany := len(inputs) > massRemoval && 2*len(inputs) > all
+	tooMany := take.TooMany(len(inputs), all)
 	if !tooMany {
 		delete(f.again.mass, name)
 	}

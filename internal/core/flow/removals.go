@@ -14,10 +14,6 @@ import (
 	"stilltide/internal/core/underway"
 )
 
-// massRemoval is the number of removals at once from which on more than half
-// of a rule's known files must not go without a person's word.
-const massRemoval = 20
-
 // maxRemoved bounds the removals that one round sorts, and those that it decides on: each takes a
 // look or some reads.
 const maxRemoved = 200
@@ -240,7 +236,7 @@ func (f *Flow) sortRemovals(now time.Time, most int) {
 // something happened to the folder than to each of them.
 func (f *Flow) tooMany(name string, first *went, now time.Time) bool {
 	n := f.gone.count[name]
-	if n <= massRemoval || len(first.told) == 0 || n <= f.gone.allowed[name] {
+	if n <= take.Mass || len(first.told) == 0 || n <= f.gone.allowed[name] {
 		return false
 	}
 	known := f.Store.KnownCount(name)

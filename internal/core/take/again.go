@@ -37,7 +37,13 @@ func Setting(from settingSource, rule, path string) (now *job.Known, handle bool
 	return &job.Known{Rule: name, File: path, Facts: facts, Hash: hash}, known && was.Hash != hash
 }
 
-// HandledAmong lists those of a rule's known files that it has handled: it may only have seen some, and left them alone.
+// Mass is from how many files on it is a mass that goes, or whose results are lost: then a person decides.
+const Mass = 20
+
+// TooMany reports whether of so many results of a rule too many are lost: something happened to their folder.
+func TooMany(lost, all int) bool { return lost > Mass && 2*lost > all }
+
+// HandledAmong lists those of a rule's known files that it has handled: it may have left some alone.
 func HandledAmong(from rememberer, rule string, known []string) ([]string, error) {
 	var list []string
 	for _, path := range known {
