@@ -26,21 +26,23 @@ func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
 	return &j, nil
 }
 
-// candidatesOf are the rules that are asked about a file beside the job that it has: those that share their files, that
-// of the job, and all behind it if it shares them, too.
+// candidatesOf are the rules that are asked about a file beside the job that it has: first that of the job, which goes on;
+// then those that share their files, and all behind the job's rule if it shares them, too.
 func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
 	if j == nil {
 		return candidates
 	}
-	list, behind := []plan.Candidate(nil), false
+	var first, list []plan.Candidate
+	behind := false
 	for _, c := range candidates {
-		mine := c.Rule.Name.S == j.Rule
-		if mine || behind || c.Rule.Share {
+		switch {
+		case c.Rule.Name.S == j.Rule:
+			first, behind = []plan.Candidate{c}, c.Rule.Share
+		case behind || c.Rule.Share:
 			list = append(list, c)
 		}
-		behind = behind || mine && c.Rule.Share
 	}
-	return list
+	return append(first, list...)
 }
 
 // anew is a memory beside the job that a file has: what the job's own rule remembers of it does not count, since the

@@ -238,8 +238,18 @@ func (p *previewer) tellOf(path string, self scene.Thing, dir bool, first *Fores
 		o.f.Job, err = openJob(p.set, p.l, path)
 		candidates, o.from.Memory = candidatesOf(candidates, o.f.Job), anew(from.Memory, o.f.Job)
 	}
-	o.left = candidates
-	return p.ask(o, err)
+	if o.left = candidates; o.f.Job == nil || err != nil || len(candidates) == 0 {
+		return p.ask(o, err)
+	}
+	o.left = candidates[:1]
+	if err := p.ask(o, nil); err != nil {
+		return err
+	}
+	if _, there := p.scene.Look(path); there && !o.f.Job.Due.After(p.now) { // the job leaves it to the others
+		o.left = append(o.left, candidates[1:]...)
+		return p.ask(o, nil)
+	}
+	return nil
 }
 
 // offer is a file that is offered to the rules.

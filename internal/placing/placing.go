@@ -253,12 +253,18 @@ func (by *mover) place(p *turn.Placing, room []turn.Moved) turn.PlacingEnd {
 			m.Placed()
 		}
 		if err != nil && !errors.Is(err, job.ErrGone) && !errors.Is(err, job.ErrChanged) {
-			end.Back = d.takeBack(p.Moves[:i], p.Watch) // the intention stands: it is tried again
+			end.Now = d.takeBack(p.Moves[:i], p.Watch) // the intention stands: it is tried again
 			if place.Final(err) || errors.Is(err, job.ErrSkipped) {
 				d.change(m, func(r *job.Placement) { r.State = job.Dropped })
 			}
 			end.Err, end.Final, end.Moved = err, place.Final(err), nil
 			return end
+		}
+		if err == nil && !res.Facts.Same(m.Record.Facts) {
+			if end.Now == nil {
+				end.Now = map[string]file.Facts{}
+			}
+			end.Now[m.Record.Source] = res.Facts
 		}
 		if p.Alone && by.asIntended(m, res, err) {
 			d.ledger.RecordPlaced(m.Record, res.Facts)

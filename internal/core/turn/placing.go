@@ -40,7 +40,7 @@ type PlacingEnd struct {
 	ID    int64
 	Leads job.State
 	Moved []Moved               // as the moves
-	Back  map[string]file.Facts // of files that were moved and are back, which another disk has given new numbers
+	Now   map[string]file.Facts // by source: how files look that another disk has given new numbers, or that are back
 	Err   error
 	Final bool // trying again cannot help
 }

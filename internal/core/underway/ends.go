@@ -234,7 +234,7 @@ func (js *Jobs) notPlaced(j *Job, p turn.PlacingEnd, now time.Time) {
 		js.Finish(j, p.Leads, turn.Join(j.Cause, "it stays: "+p.Err.Error()+" (same_name: skip)"),
 			j.where(j.Row.File, j.Row.Facts).At, now)
 	default:
-		j.areBack(p.Back)
+		j.lookNow(p.Now)
 		js.postpone(j, p.Leads, p.Err, now)
 	}
 }
@@ -250,6 +250,7 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 		return
 	}
 	js.Late.goOn(j)
+	j.lookNow(p.Now)
 	for _, m := range p.Moved {
 		j.keepRest(m.Rest)
 	}
@@ -301,11 +302,11 @@ func (js *Jobs) outOfSight(j *Job, look bool) error {
 	return fmt.Errorf("the folder %s is not there", plan.Display(watch))
 }
 
-// areBack notes how files of the job look that were moved and are back.
-func (j *Job) areBack(back map[string]file.Facts) {
+// lookNow notes how files of the job look that were moved, or were and are back.
+func (j *Job) lookNow(now map[string]file.Facts) {
 	note := func(path string, taken file.Facts) {
 		u := j.where(path, taken)
-		if facts, ok := back[u.At]; ok {
+		if facts, ok := now[u.At]; ok {
 			u.Facts = facts
 			if j.now == nil {
 				j.now = map[string]job.Unit{}
