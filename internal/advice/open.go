@@ -26,8 +26,8 @@ func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
 	return &j, nil
 }
 
-// candidatesOf are the rules that are asked about a file beside the job that it has: first that of the job, which goes on;
-// then those that share their files, and all behind the job's rule if it shares them, too.
+// candidatesOf are the rules that are asked about a file beside the job that it has: first that of the job, which goes
+// on; then those that share their files, and all behind the job's rule if it shares them, too.
 func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
 	if j == nil {
 		return candidates
