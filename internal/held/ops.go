@@ -6,6 +6,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -277,17 +278,22 @@ func keepAttributes(in, out *os.File, info fs.FileInfo, setTimes func(time.Time)
 	} else if whole {
 		lost = append(lost, "owner")
 	}
-	if err := out.Chmod(mode); cannotHold(err) {
-		lost = append(lost, "permissions")
-	} else if err != nil {
+	if err := Hold(&lost, "permissions", out.Chmod(mode)); err != nil {
 		return lost, err
 	}
-	if err := setTimes(info.ModTime()); cannotHold(err) {
-		lost = append(lost, "times")
-	} else if err != nil {
-		return lost, err
+	err = Hold(&lost, "times", setTimes(info.ModTime()))
+	return lost, err
+}
+
+// Hold notes, once, what a file system has no place for, which is no error.
+func Hold(lost *[]string, what string, err error) error {
+	if !cannotHold(err) {
+		return err
 	}
-	return lost, nil
+	if !slices.Contains(*lost, what) {
+		*lost = append(*lost, what)
+	}
+	return nil
 }
 
 // cannotHold reports whether a file system refuses what it has no place for: those of sticks, cameras and

@@ -40,14 +40,15 @@ func (l *Ledger) PlacedBy(rule, target string) (job.Placement, bool, error) {
 type Result struct {
 	Input, Target string
 	After         file.Facts
+	Undone        bool
 }
 
-// Results lists what a rule has made of files below a folder, and what was not taken back.
+// Results lists what a rule has made of files below a folder, and what of it was taken back.
 func (l *Ledger) Results(rule, folder string) ([]Result, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT job.file, placement.target, after_size, after_mtime FROM placement
+	rows, err := l.db.Query(`SELECT job.file, placement.target, after_size, after_mtime, placement.state = 'undone' FROM placement
 		JOIN job ON job.id = placement.job WHERE job.rule = ? AND job.file >= ? AND job.file < ? AND
-		placement.kind = 'put' AND placement.state = 'done' AND placement.final_state = '' ORDER BY placement.id`,
+		placement.kind = 'put' AND placement.state IN ('done', 'undone') AND placement.final_state = '' ORDER BY placement.id`,
 		l.inTables(rule), folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
@@ -58,7 +59,7 @@ func (l *Ledger) Results(rule, folder string) ([]Result, error) {
 	for rows.Next() {
 		var r Result
 		var mod int64
-		if err := rows.Scan(&r.Input, &r.Target, &r.After.Size, &mod); err != nil {
+		if err := rows.Scan(&r.Input, &r.Target, &r.After.Size, &mod, &r.Undone); err != nil {
 			return nil, l.damaged(err)
 		}
 		r.After.Mod = file.Time(mod)

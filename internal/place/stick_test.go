@@ -105,3 +105,50 @@ func TestToAPlainFileSystemAndBack(t *testing.T) {
 		})
 	}
 }
+
+// So is what is made there: a copy, a text, new content for a file, what an archive holds.
+func TestMadeOnAPlainFileSystem(t *testing.T) {
+	for _, lacks := range []stick.Lacks{
+		{Modes: true}, {Times: true}, {Flags: true, Links: true, Modes: true, Times: true, Tags: true,
+			Exact: 2 * time.Second}, {Links: true, Exact: time.Second},
+	} {
+		t.Run(fmt.Sprintf("%+v", lacks), func(t *testing.T) {
+			at, home := onStick(t, lacks), t.TempDir()
+			source := filepath.Join(home, "pack.zip")
+			writeZip(t, source, map[string]string{"one": "one", "below/two": "two"})
+			facts, err := watchfs.LookAny(source)
+			require.NoError(t, err)
+			to := func(name string) Request {
+				return Request{Source: source, Root: home, To: plan.Spot{Root: at, Name: name}, Expect: facts,
+					Part: ".stilltide-t", Kept: filepath.Join(home, "kept"), Same: rule.SameFail}
+			}
+			var p Placer
+			copied, err := p.Copy(to("copy"))
+			require.NoError(t, err)
+			_, err = p.Write(to("text"), []byte("text"))
+			require.NoError(t, err)
+			replace := to("text")
+			replace.Expect, err = watchfs.LookAny(filepath.Join(at, "text"))
+			require.NoError(t, err)
+			_, err = p.Replace(replace)
+			require.NoError(t, err)
+			unpacked, err := p.Unpack(to(""), roomy)
+			require.NoError(t, err)
+			for what, is := range map[string]bool{"permissions": lacks.Modes, "times": lacks.Times} {
+				require.Equal(t, is, slices.Contains(copied.Lost, what), what)
+				require.Equal(t, is, slices.Contains(unpacked[0].Lost, what), what)
+			}
+			packed, err := os.ReadFile(source)
+			require.NoError(t, err)
+			for name, want := range map[string]string{"copy": string(packed), "text": string(packed), "one": "one",
+				"below/two": "two"} {
+				text, err := os.ReadFile(filepath.Join(at, name))
+				require.NoError(t, err)
+				require.Equal(t, want, string(text), name)
+			}
+			left, err := os.ReadDir(at)
+			require.NoError(t, err)
+			require.Len(t, left, 4, "nothing hidden is left")
+		})
+	}
+}

@@ -73,6 +73,7 @@ type unpacking struct {
 	in    *archive.Reader
 	files []string // in their order
 	made  []made   // folders, in their order
+	lost  []string // what cannot be held of them, each thing once
 }
 
 // made is a folder that was made, with some of those above it.
@@ -136,9 +137,8 @@ func (u *unpacking) write(e archive.Entry, below string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
-	if err == nil {
-		err = out.Chmod(e.Mode.Perm()&^0o022 | 0o600)
+	if _, err = io.Copy(out, in); err == nil {
+		err = held.Hold(&u.lost, "permissions", out.Chmod(e.Mode.Perm()&^0o022|0o600))
 	}
 	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
 		return err
@@ -146,7 +146,7 @@ func (u *unpacking) write(e archive.Entry, below string) error {
 	if e.Mod.IsZero() {
 		return nil
 	}
-	return u.d.Root.Chtimes(below, e.Mod, e.Mod)
+	return held.Hold(&u.lost, "times", u.d.Root.Chtimes(below, e.Mod, e.Mod))
 }
 
 func (p *Placer) before(operation string, paths ...string) error {
@@ -183,6 +183,9 @@ func (u *unpacking) place() (done []Result, err error) {
 		done = append(done, res)
 	}
 	if err == nil {
+		if len(done) > 0 {
+			done[0].Lost = u.lost
+		}
 		return done, nil
 	}
 	for i := len(done) - 1; i >= 0; i-- {

@@ -50,8 +50,8 @@ func differing(l results, r *rule.Rule, folder string, mounted func(string) erro
 		return nil, 0 // the next sweep tries again
 	}
 	for _, one := range made {
-		if _, below := plan.Below(one.Target, root); !below {
-			continue // another step's
+		if _, below := plan.Below(one.Target, root); !below || one.Undone {
+			continue // another step's, or not what was made last
 		}
 		if there, err := watchfs.Stat(one.Input); err != nil || !there.Exists {
 			continue
