@@ -13,8 +13,7 @@ import (
 var ruleTables = []string{"tally", "known", "content", "watched", "pause"}
 
 // UseNames gives rules the memory of their old names: the new name by the old one. A ledger that is open for writing
-// is changed; nothing may be recorded meanwhile. One that is open for reading shows what it has as if it had been; of a
-// rule that has something under its new name already, what it remembers of files.
+// is changed; nothing may be recorded meanwhile. One that is open for reading shows what it has as if it had been.
 func (l *Ledger) UseNames(renamed map[string]string) error {
 	if len(renamed) > 0 && l.w != nil {
 		if err := l.Flush(); err != nil {
