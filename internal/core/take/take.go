@@ -170,7 +170,7 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 		return reply, err
 	}
 	if known {
-		reply.event, reply.job = file.Changed, memory.Job
+		reply.event, reply.job = eventOf(c, o, memory), memory.Job
 	}
 	if !known && from.Renamed != nil && c.Rule.Reacts(file.Renamed) {
 		if old, is := from.Renamed(*c, o.Facts); is {
@@ -182,7 +182,6 @@ func (v *Verdict) ask(c *plan.Candidate, o *Offer, from *Sources) (answer, error
 			reply.answer = is
 			return reply, nil
 		}
-		reply.event = file.Added // left where it was before the rule came, and taken by hand now
 	}
 	if err := v.lookInside(c, from); err != nil {
 		return reply, err
@@ -239,10 +238,24 @@ func remembered(c *plan.Candidate, o *Offer, memory Memory) (is Answer, done boo
 		return Shared, true
 	case memory.Job != 0:
 		return Handled, true
-	case !o.ByHand || c.Rule.Existing != rule.ExistingLeave:
+	case !isLeft(c, o, memory):
 		return Left, true
 	}
 	return is, false
+}
+
+// eventOf is what has become of a file that a rule remembers otherwise: one that was left is taken by hand as if it had
+// come now.
+func eventOf(c *plan.Candidate, o *Offer, memory Memory) file.Event {
+	if isLeft(c, o, memory) {
+		return file.Added
+	}
+	return file.Changed
+}
+
+// isLeft reports whether a file was left where it was before the rule came, and may be taken by hand now.
+func isLeft(c *plan.Candidate, o *Offer, memory Memory) bool {
+	return memory.Job == 0 && o.ByHand && c.Rule.Existing == rule.ExistingLeave
 }
 
 // others has the rules after the taker note the file that only react when it goes:
