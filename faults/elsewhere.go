@@ -104,6 +104,8 @@ var elsewhere = []Fault{
 		"\t\treturn \"its result is lost, or was changed by hand\"\n", "\t\treturn \"\"\n", script("repair")},
 	{"preview leaves results to a person that were lost in a mass", "internal/advice/renewed.go",
 		"= !take.TooMany(len(list), all)\n", "= !take.TooMany(0, all)\n", script("repair")},
+	{"preview tells of a result that was changed by hand", "internal/verbs/mirror.go",
+		"\t\tw.Aside(to, \"was changed by hand\")\n", "", script("repair")},
 	{"an old name that is told late counts", "internal/ledger/names.go",
 		"\t\tl.beside[name] = old\n", "\t\t_ = old\n", script("latename")},
 	{"a file that went to another disk and back is known as it is", "internal/placing/placing.go",

@@ -205,7 +205,8 @@ func (p *previewer) endSets() (more bool) {
 func (p *previewer) foretell(d *decision) {
 	f, self, c, mark := &d.Foreseen, d.self, d.reply.Candidate, p.scene.Mark()
 	w := &work.Foretelling{Scene: p.scene, State: p.set.File.StateFolder(), Now: p.now, Ours: p.ours(c.Rule.Name.S),
-		At: c.Unit, Self: self, Job: c.Begin(self.Facts, d.reply.Event, p.now, p.set.File.StateFolder())}
+		From: p.from(c.Rule.Name.S),
+		At:   c.Unit, Self: self, Job: c.Begin(self.Facts, d.reply.Event, p.now, p.set.File.StateFolder())}
 	if f.Job != nil {
 		w.Job.ID = f.Job.ID
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
@@ -404,6 +405,16 @@ func (d decided) why(set *plan.Set) string {
 		}
 	}
 	return "no rule's conditions fit it"
+}
+
+// from finds the file from which a rule made what has a name.
+func (p *previewer) from(name string) func(path string) string {
+	return func(path string) string {
+		if p.l == nil {
+			return ""
+		}
+		return byhand.MadeFrom(p.l, name, path)
+	}
 }
 
 // ours reports whether what has a name was placed by a rule itself, and is still that.

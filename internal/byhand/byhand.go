@@ -76,6 +76,22 @@ func JobByID(l Records, id int64) (job.Job, error) {
 	return rows[0], nil
 }
 
+// MadeFrom is the file from which a rule made what it has placed at a path, "" if that is not its.
+func MadeFrom(l interface {
+	PlacedBy(rule, target string) (job.Placement, bool, error)
+	Jobs(q ledger.Filter) ([]job.Job, error)
+}, rule, target string) string {
+	p, ok, err := l.PlacedBy(rule, target)
+	if err != nil || !ok {
+		return ""
+	}
+	rows, err := l.Jobs(ledger.Filter{ID: p.Job})
+	if err != nil || len(rows) == 0 {
+		return ""
+	}
+	return rows[0].File
+}
+
 // areFree returns an error if a job that is not over has one of a job's files, where it was taken or where it is now.
 func areFree(l Records, row job.Job) error {
 	for _, path := range append(row.Files(), row.Now()...) {

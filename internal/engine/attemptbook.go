@@ -117,15 +117,7 @@ func (b *attemptBook) MadeFrom(rule, target string) string {
 	if b.e.ledger.Flush() != nil {
 		return ""
 	}
-	p, ok, err := b.e.ledger.PlacedBy(rule, target)
-	if err != nil || !ok {
-		return ""
-	}
-	row, err := byhand.JobByID(b.e.ledger, p.Job)
-	if err != nil {
-		return ""
-	}
-	return row.File
+	return byhand.MadeFrom(b.e.ledger, rule, target)
 }
 
 func (b *attemptBook) Notice(channel, text string, job plan.Job) {

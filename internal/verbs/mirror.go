@@ -97,8 +97,7 @@ func (m *mirror) Do(_ context.Context, w *work.Work, s *rule.Step) error {
 func makeWay(w *work.Work, to plan.Spot, input string, ours func(string, file.Facts) bool) error {
 	name := w.Job.Rule.Name.S
 	if other := w.Book.MadeFrom(name, to.Path()); other != "" && other != input && work.LookAt(other, false).Exists {
-		return work.Hopeless{Text: fmt.Sprintf("%s is what was made of %s; two files cannot have one result",
-			plan.Display(to.Path()), plan.Display(other))}
+		return work.Hopeless{Text: oneResult(to, other)}
 	} else if other == "" {
 		return nil
 	}
@@ -107,6 +106,27 @@ func makeWay(w *work.Work, to plan.Spot, input string, ours func(string, file.Fa
 		return err
 	}
 	return setAside(w, to, there)
+}
+
+func oneResult(to plan.Spot, other string) string {
+	return fmt.Sprintf("%s is what was made of %s; two files cannot have one result", plan.Display(to.Path()),
+		plan.Display(other))
+}
+
+// foretellWay foretells what makeWay does. It is false if that would fail.
+func foretellWay(w *work.Foretelling, to plan.Spot) bool {
+	other := w.From(to.Path())
+	if other == "" {
+		return true
+	}
+	if _, is := w.Scene.Look(other); is && other != w.Job.File {
+		w.Wrong = oneResult(to, other)
+		return false
+	}
+	if there, is := w.Scene.Look(to.Path()); is && !w.Ours(to.Path(), there) {
+		w.Aside(to, "was changed by hand")
+	}
+	return true
 }
 
 // setAside moves what lies at a place beside it, under a number.
@@ -168,6 +188,9 @@ func (m *mirror) Foretell(w *work.Foretelling, s *rule.Step) {
 	to, err := w.Job.Spot(s, w.Job.File)
 	if err != nil {
 		w.Wrong = err.Error()
+		return
+	}
+	if (len(s.From) > 0 || m.Repair) && !foretellWay(w, to) {
 		return
 	}
 	if len(s.From) > 0 {

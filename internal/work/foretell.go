@@ -9,6 +9,7 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
+	"stilltide/internal/naming"
 	"stilltide/internal/scene"
 )
 
@@ -24,6 +25,7 @@ type Foretelling struct {
 	State  string // the state folder
 	Now    time.Time
 	Ours   func(path string, t scene.Thing) bool // whether the rule placed what has a name
+	From   func(path string) string              // the file from which the rule made what has a name, "" for none
 	Job    plan.Job
 	At     string // where the job's file is, "" if nowhere
 	Self   scene.Thing
@@ -55,7 +57,7 @@ func (w *Foretelling) End(target *rule.Place, same rule.SameName) {
 // Move moves the job's file in the scene, and follows it.
 func (w *Foretelling) Move(to plan.Spot, same rule.SameName) scene.Landing {
 	l := w.Scene.Land(w.At, w.Self, to, same, nil)
-	w.Clash(l, filepath.Base(w.At))
+	w.Clash(l, to.Name)
 	switch {
 	case l.Wrong != "":
 		w.Wrong = l.Wrong
@@ -76,12 +78,13 @@ func (w *Foretelling) Arrives(l scene.Landing) {
 	}
 }
 
-// Clash says what is at a place already.
+// Clash says what is at a place already, for something that is to have a name there.
 func (w *Foretelling) Clash(l scene.Landing, name string) {
 	switch {
 	case l.Wrong != "":
 	case l.Maybe:
-		w.note("%s is there already; only a run can tell whether with the same content", plan.Display(l.Path))
+		w.note("%s is there already; only a run can tell whether with the same content",
+			plan.Display(filepath.Join(filepath.Dir(l.Path), name)))
 	case l.Same:
 		w.note("its content is in %s already", plan.Display(l.Path))
 	case l.Over:
@@ -91,6 +94,19 @@ func (w *Foretelling) Clash(l scene.Landing, name string) {
 	case l.Number > 1 && !l.Here:
 		w.note("that name is taken, so it becomes %s", plan.Display(filepath.Base(l.Path)))
 	}
+}
+
+// Aside foretells that what has a name is kept beside it, under a number.
+func (w *Foretelling) Aside(at plan.Spot, why string) {
+	there, is := w.Scene.Look(at.Path())
+	aside := at
+	for n := 2; is; n++ {
+		aside.Name = naming.Numbered(at.Name, n)
+		_, is = w.Scene.Look(aside.Path())
+	}
+	w.note("%s %s, and would be kept as %s", plan.Display(at.Path()), why, plan.Display(aside.Name))
+	w.Scene.Remove(at.Path())
+	w.Scene.Put(scene.Landing{Path: aside.Path()}, there, "")
 }
 
 func (w *Foretelling) note(format string, args ...any) {

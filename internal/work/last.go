@@ -69,8 +69,8 @@ func isOwn(l history, p *job.Placement) (bool, error) {
 	if !p.Replaced {
 		return false, nil
 	}
-	jobs, err := l.Jobs(ledger.Filter{After: p.Job - 1, Oldest: true, Limit: 1})
-	if err != nil || len(jobs) == 0 || jobs[0].ID != p.Job {
+	jobs, err := l.Jobs(ledger.Filter{ID: p.Job})
+	if err != nil || len(jobs) == 0 {
 		return false, err
 	}
 	list, err := l.Placements(p.Job)
