@@ -106,6 +106,8 @@ var elsewhere = []Fault{
 		"= !take.TooMany(len(list), all)\n", "= !take.TooMany(0, all)\n", script("repair")},
 	{"preview tells of a result that was changed by hand", "internal/verbs/mirror.go",
 		"\t\tw.Aside(to, \"was changed by hand\")\n", "", script("repair")},
+	{"what another step has put somewhere is not kept repaired", "internal/sift/lost.go",
+		"\tif len(r.Saved) > 0 {\n", "\tif r != nil {\n", script("repairother")},
 	{"an old name that is told late counts", "internal/ledger/names.go",
 		"\t\tl.beside[name] = old\n", "\t\t_ = old\n", script("latename")},
 	{"a file that went to another disk and back is known as it is", "internal/placing/placing.go",

@@ -21,6 +21,7 @@ import (
 // renewed tells what the next look has handled again: of which rules all, and the files whose result is lost (repair).
 // What cannot be read counts as it was: the watcher handles nothing again for it either.
 type renewed struct {
+	set     *plan.Set
 	l       *ledger.Ledger
 	changed map[*rule.Rule]string // by rule: the file of its again_on that has changed
 	mounts  placing.Mounts
@@ -36,7 +37,7 @@ type ruleFolder struct {
 
 // renewedOf asks what the watcher asks about the files of again_on. l may be nil.
 func renewedOf(set *plan.Set, l *ledger.Ledger) *renewed {
-	again := &renewed{l: l, changed: map[*rule.Rule]string{}, lost: map[ruleFolder]map[string]bool{}}
+	again := &renewed{set: set, l: l, changed: map[*rule.Rule]string{}, lost: map[ruleFolder]map[string]bool{}}
 	if l == nil {
 		return again
 	}
@@ -95,7 +96,7 @@ func (again *renewed) hasLost(c plan.Candidate, job int64) bool {
 	key := ruleFolder{c.Rule, c.Root}
 	if again.lost[key] == nil {
 		again.lost[key] = map[string]bool{}
-		list, all := sift.Lost(again.l, c.Rule, c.Root, again.mounts.Away)
+		list, all := sift.Lost(again.l, again.set, c.Rule, c.Root, again.mounts.Away)
 		for _, lost := range list {
 			again.lost[key][lost.Input] = !take.TooMany(len(list), all)
 		}

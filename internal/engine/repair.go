@@ -10,12 +10,13 @@ import (
 // findLost tells the flow of the results of a swept folder's files that are lost, or were
 // changed by hand, where rules want them made again (repair). It looks beside the flow.
 func (e *Engine) findLost(folder string) {
-	for _, r := range e.flow.Rules().Rules() {
+	set := e.flow.Rules()
+	for _, r := range set.Rules() {
 		if s := r.Repairs(); s == nil || !r.Enabled || !slices.Contains(r.Folders, folder) {
 			continue
 		}
 		e.beside(func() func() {
-			lost, all := sift.Lost(e.ledger, r, folder, e.desk.Mounted)
+			lost, all := sift.Lost(e.ledger, set, r, folder, e.desk.Mounted)
 			return func() { e.flow.Repair(r.Name.S, lost, all, time.Now()) }
 		})
 	}

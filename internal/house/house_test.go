@@ -17,8 +17,8 @@ import (
 
 // rooms in their order: a room imports only what stands above it.
 var rooms = []string{
-	"core", "watchfs", "writers", "content", "look", "tables", "commits", "lock", "ledger", "sift",
-	"naming", "archive", "held", "place", "scene", "runner", "work",
+	"core", "watchfs", "writers", "content", "look", "naming", "tables", "commits", "lock", "ledger", "sift",
+	"archive", "held", "place", "scene", "runner", "work",
 	"verbs", "placing", "byhand", "advice",
 	"wire", "fleet", "lend",
 	"recipes", "ink", "service", "notify", "telling", "quick", "watcher", "engine", "standing", "presence", "draft",

@@ -301,7 +301,10 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if f.Stage > 0 && r.w.has("max_wait:") {
 			return "" // whether it is over when the sweep is depends on how long that takes
 		}
-		if f.Rule == nil || f.NotYet != "" || f.Job != nil || f.First != nil && waits(f.First.Job) {
+		if f.Job != nil && r.w.has("again_on:") {
+			return "" // it goes on, and may be handled again then
+		}
+		if f.Rule == nil || f.NotYet != "" || f.Job != nil || f.First != nil && f.First.Job != nil {
 			continue // it waits, or goes on, or comes of one that does
 		}
 		if f.Open || f.Doubt && f.Fails == "" {
@@ -336,9 +339,6 @@ func wordAndDeed(_ *testing.T, r *run) string {
 func (r *run) mayRenew() bool {
 	return r.w.has("again_on:") && r.before.differences(r.after, false) != ""
 }
-
-// waits tells of a job that it does not begin in this sweep.
-func waits(j *job.Job) bool { return j != nil && j.State == job.Retrying }
 
 func skipped(is bool) string {
 	if is {

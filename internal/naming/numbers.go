@@ -42,6 +42,12 @@ func splitEnding(name string) (stem, ext string) {
 	return name, ""
 }
 
+// IsNumbered reports whether a name is another one, or that with a number.
+func IsNumbered(name, wanted string) bool {
+	base, _, ok := numberOf(name)
+	return name == wanted || ok && base == wanted
+}
+
 // numberOf is the opposite of Numbered: the name that was wanted, and the number from 2 on.
 func numberOf(name string) (wanted string, n int, ok bool) {
 	stem, ext := splitEnding(name)

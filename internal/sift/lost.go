@@ -2,12 +2,17 @@ package sift
 
 import (
 	"os"
+	"path/filepath"
+	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
+	"stilltide/internal/naming"
 	"stilltide/internal/watchfs"
 )
 
@@ -19,8 +24,9 @@ type results interface {
 
 // Lost lists the files whose result is not as it was made, and counts all results. A job may be at work on one
 // meanwhile: which one was the last is read between two looks.
-func Lost(l results, r *rule.Rule, folder string, mounted func(string) error) (lost []turn.Lost, all int) {
-	inputs, _ := differing(l, r, folder, mounted)
+func Lost(l results, set *plan.Set, r *rule.Rule, folder string, mounted func(string) error) (lost []turn.Lost,
+	all int) {
+	inputs, _ := differing(l, set, r, folder, mounted)
 	if len(inputs) == 0 {
 		return nil, 0
 	}
@@ -29,7 +35,7 @@ func Lost(l results, r *rule.Rule, folder string, mounted func(string) error) (l
 		known, _, _ := l.Known(r.Name.S, path)
 		last[path] = known.Job
 	}
-	inputs, all = differing(l, r, folder, mounted)
+	inputs, all = differing(l, set, r, folder, mounted)
 	for _, path := range inputs {
 		if id, is := last[path]; is {
 			lost = append(lost, turn.Lost{Input: path, Job: id})
@@ -40,7 +46,8 @@ func Lost(l results, r *rule.Rule, folder string, mounted func(string) error) (l
 
 // differing lists the files that are still there and whose result differs from what was made. If the folder that
 // holds them is not there, none does.
-func differing(l results, r *rule.Rule, folder string, mounted func(string) error) (inputs []string, all int) {
+func differing(l results, set *plan.Set, r *rule.Rule, folder string, mounted func(string) error) (inputs []string,
+	all int) {
 	root := r.Spelled(plan.FixedDestination(r.Repairs()))
 	if _, err := os.Stat(root); err != nil || mounted(root) != nil {
 		return nil, 0
@@ -53,14 +60,35 @@ func differing(l results, r *rule.Rule, folder string, mounted func(string) erro
 		if _, below := plan.Below(one.Target, root); !below || one.Undone {
 			continue // another step's, or not what was made last
 		}
-		if there, err := watchfs.Stat(one.Input); err != nil || !there.Exists {
+		there, err := watchfs.Stat(one.Input)
+		if err != nil || !there.Exists {
 			continue
 		}
 		all++
 		now, err := watchfs.Stat(one.Target)
-		if err == nil && (!now.Exists || now.Size != one.After.Size || now.Mod != one.After.Mod) {
+		if err == nil && (!now.Exists || now.Size != one.After.Size || now.Mod != one.After.Mod) &&
+			isKept(set, r, one, there) {
 			inputs = append(inputs, one.Input)
 		}
 	}
 	return inputs, all
+}
+
+// isKept reports whether a result stands where the rule keeps that of its input. What another step has put somewhere is
+// its business no more. A place that a command names is known to the run alone, and counts.
+func isKept(set *plan.Set, r *rule.Rule, one ledger.Result, input file.Facts) bool {
+	if len(r.Saved) > 0 {
+		return true
+	}
+	look.Complete(set, r, one.Input, &input)
+	for _, c := range set.Candidates(one.Input) {
+		if c.Rule != r || c.Unit != one.Input {
+			continue
+		}
+		j := c.Begin(input, file.Added, time.Now(), set.File.StateFolder())
+		to, err := j.Spot(r.Repairs(), j.File)
+		return err == nil && to.Folder() == filepath.Dir(one.Target) &&
+			naming.IsNumbered(filepath.Base(one.Target), to.Name)
+	}
+	return false
 }
