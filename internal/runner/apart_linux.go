@@ -1,7 +1,7 @@
 package runner
 
 import (
-	"encoding/gob"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"runtime"
+	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -34,9 +35,22 @@ type starter struct {
 // request asks for a command. It comes on a connection of its own, with the command's files; the
 // answers are true, before it begins, a started and, if there is no error, an end.
 type request struct {
-	Path, Dir, In string
+	Path, Dir, In []byte // names need not be text
 	Far           bool
-	Env, Args     []string
+	Env, Args     []byte // each ends with a zero byte
+}
+
+// list makes one of many words, and unlist the opposite.
+func list(words []string) (all []byte) {
+	for _, word := range words {
+		all = append(append(all, word...), 0)
+	}
+	return all
+}
+
+func unlist(words []byte) []string {
+	all := strings.Split(string(words), "\x00")
+	return all[:len(all)-1]
 }
 
 type started struct {
@@ -127,8 +141,9 @@ func (s *starter) start(c command, args []string) (_ process, done bool, err err
 		asks.Close()
 		return nil, false, err
 	}
-	answers, begins, is := gob.NewDecoder(asks), false, started{}
-	err = gob.NewEncoder(asks).Encode(request{c.path, c.dir, c.in, c.far, c.env, args})
+	answers, begins, is := json.NewDecoder(asks), false, started{}
+	err = json.NewEncoder(asks).Encode(request{[]byte(c.path), []byte(c.dir), []byte(c.in), c.far, list(c.env),
+		list(args)})
 	if err == nil {
 		err = answers.Decode(&begins)
 	}
@@ -152,7 +167,7 @@ func (s *starter) start(c command, args []string) (_ process, done bool, err err
 type elsewhere struct {
 	id      int
 	asks    io.Closer
-	answers *gob.Decoder
+	answers *json.Decoder
 }
 
 func (e *elsewhere) pid() int { return e.id }
@@ -231,19 +246,19 @@ func serve(files []int) {
 	defer asks.Close()
 	c := command{files: [3]descriptor{descriptor(files[1]), descriptor(files[2]), descriptor(files[3])}}
 	var q request
-	if gob.NewDecoder(asks).Decode(&q) != nil {
+	if json.NewDecoder(asks).Decode(&q) != nil {
 		closeAll(c.files[:])
 		return
 	}
-	c.path, c.dir, c.in, c.far, c.env = q.Path, q.Dir, q.In, q.Far, q.Env
-	answers := gob.NewEncoder(asks)
+	c.path, c.dir, c.in, c.far, c.env = string(q.Path), string(q.Dir), string(q.In), q.Far, unlist(q.Env)
+	answers := json.NewEncoder(asks)
 	if answers.Encode(true) != nil {
 		closeAll(c.files[:])
 		return // the other process is gone, and this one about to end
 	}
 	runtime.LockOSThread() // see the package comment
 	defer runtime.UnlockOSThread()
-	child, err := start(c, q.Args)
+	child, err := start(c, unlist(q.Args))
 	closeAll(c.files[:])
 	is := started{PID: child.pid()}
 	if err != nil && !errors.As(err, &is.Errno) {

@@ -174,3 +174,10 @@ func TestSurvivorsBesideAProcessThatHangs(t *testing.T) {
 	require.NoError(t, s.GoOn())
 	require.NoError(t, hangs.Wait())
 }
+
+// Words of commands are bytes, and need not be text.
+func TestWordsTravel(t *testing.T) {
+	for _, words := range [][]string{{}, {""}, {"a", "", "bad\xff", "two words"}} {
+		require.Equal(t, words, unlist(list(words)))
+	}
+}
