@@ -15,6 +15,8 @@ import (
 	"github.com/hanwen/go-fuse/v2/fuse"
 	"golang.org/x/sys/unix"
 	"golang.org/x/text/unicode/norm"
+
+	"stilltide/internal/standin/stick"
 )
 
 // Mount shows a folder at another one, without regard to case, until the returned
@@ -26,7 +28,7 @@ func Mount(folder, at string) (unmount func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
-	return server.Unmount, nil
+	return func() error { return stick.Unmount(server, at) }, nil
 }
 
 // node is a file or folder, known by its folder and the name that it was made with.

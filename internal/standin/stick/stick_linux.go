@@ -32,7 +32,7 @@ func Mount(folder, at string, lacks Lacks) (unmount func() error, err error) {
 		return nil, err
 	}
 	go server.Serve() // ends when it is unmounted
-	return server.Unmount, server.WaitMount()
+	return func() error { return Unmount(server, at) }, server.WaitMount()
 }
 
 type stick struct {
