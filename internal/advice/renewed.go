@@ -46,7 +46,7 @@ func renewedOf(set *plan.Set, l *ledger.Ledger) *renewed {
 	for _, r := range set.Rules() {
 		for _, p := range r.AgainOn {
 			for _, path := range from.files(r, p.Absolute()) {
-				if _, handle := take.Setting(from, r.Name.S, path); handle && r.Enabled {
+				if _, handle := take.Setting(from, r.Name.S, path, false); handle && r.Enabled {
 					again.changed[r] = path
 				}
 			}

@@ -33,9 +33,10 @@ type again struct {
 	pages []page                // what is read next of what is handled again
 	// setting files that are being read, and whether something happened to them meanwhile
 	reading map[setting]bool
-	paging  bool            // the next page is being read
-	asked   map[string]bool // rules that are blocked because many of their results are lost
-	mass    map[string]bool // rules of which a person says that many results may be made again
+	paging  bool                  // the next page is being read
+	owed    map[setting]job.Known // for what all is being handled again, as it is remembered
+	asked   map[string]bool       // rules that are blocked because many of their results are lost
+	mass    map[string]bool       // rules of which a person says that many results may be made again
 }
 
 // page is where a rule's known files below a folder are read from.
@@ -106,8 +107,9 @@ func (f *Flow) readSetting(s setting) {
 		f.again.reading = map[setting]bool{}
 	}
 	f.again.reading[s] = false
+	_, under := f.again.owed[s]
 	f.Read(s.path, func(from turn.Source) turn.Answer {
-		now, handle := take.Setting(from, s.rule, s.path)
+		now, handle := take.Setting(from, s.rule, s.path, under)
 		return func(at time.Time) { f.settingRead(s, now, handle, at) }
 	})
 }
@@ -123,10 +125,35 @@ func (f *Flow) settingRead(s setting, now *job.Known, handle bool, at time.Time)
 		return
 	}
 	f.Store.Remember(*now)
-	if r := f.Set.Rule(s.rule); r != nil && handle {
+	r, was := f.Set.Rule(s.rule), f.again.owed[s]
+	if r != nil && (handle || was.File != "") {
+		if f.again.owed == nil {
+			f.again.owed = map[setting]job.Known{}
+		}
+		f.again.owed[s] = *now
+	}
+	if r != nil && handle {
 		f.handleAll(r, s.path)
 		f.settings(at)
 	}
+}
+
+// settingsHandled notes that all is handled again, as far as it has jobs that the ledger knows. Until then a start
+// would handle all again.
+func (f *Flow) settingsHandled() {
+	a := &f.again
+	if len(a.owed) == 0 || len(a.files)+len(a.pages) > 0 || a.paging {
+		return
+	}
+	for path := range f.forced {
+		if f.settle.Has(path) || f.opening.files[path] != nil {
+			return
+		}
+	}
+	for _, k := range a.owed {
+		f.Store.Remember(take.Finished(k))
+	}
+	clear(a.owed)
 }
 
 // handleAll has all that a rule has handled, and that is still there, be handled again.

@@ -207,6 +207,7 @@ func (f *Flow) Advance(now time.Time) {
 		f.Begin(f.ByID[next.ID], now)
 	}
 	f.RecordTaken()
+	f.settingsHandled()
 	f.lookInside()
 	f.CaughtUp(now)
 	if len(f.ByID) == 0 && f.Unsettled() == 0 {

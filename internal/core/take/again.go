@@ -14,27 +14,44 @@ type settingSource interface {
 
 // Setting reads a file of a rule's again_on: as it is to be remembered, nil if it is remembered so; and whether all
 // that the rule has handled is to be handled again for it. What counts is its content. The first time it is only
-// remembered. One that goes is remembered without a hash, so that it counts as changed when it comes back.
-func Setting(from settingSource, rule, path string) (now *job.Known, handle bool) {
+// remembered. One that goes is remembered without a hash, so that it counts as changed when it comes back; and one for
+// which not all is handled yet is remembered with begun as its job, so that a start goes on with it. under tells that
+// this program is at that.
+func Setting(from settingSource, rule, path string, under bool) (now *job.Known, handle bool) {
 	facts, err := from.Look(path)
 	if err != nil {
 		return nil, false // the next look says it
 	}
 	name := job.SettingsOf(rule)
 	was, known, err := from.Known(name, path)
-	there := known && was.Hash != ""
+	there, unfinished := known && was.Hash != "", known && was.Job == begun && !under
 	switch {
-	case err != nil, !facts.Exists && !there,
-		there && facts.Exists && was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod:
+	case err != nil, unfinished:
+	case !facts.Exists && !there, there && facts.Exists && was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod:
 		return nil, false
-	case !facts.Exists:
-		return &job.Known{Rule: name, File: path}, true
 	}
-	hash, err := from.Hash(path, facts.Size)
+	now = &job.Known{Rule: name, File: path}
+	if facts.Exists && err == nil {
+		now.Facts = facts
+		now.Hash, err = from.Hash(path, facts.Size)
+	}
 	if err != nil {
 		return nil, false
 	}
-	return &job.Known{Rule: name, File: path, Facts: facts, Hash: hash}, known && was.Hash != hash
+	handle = known && (was.Hash != now.Hash || unfinished)
+	if handle || known && was.Job == begun {
+		now.Job = begun
+	}
+	return now, handle
+}
+
+// begun stands for the job of a setting for which not all is handled yet.
+const begun = 1
+
+// Finished is a setting for which all was handled.
+func Finished(k job.Known) job.Known {
+	k.Job = 0
+	return k
 }
 
 // Mass is from how many files on it is a mass that goes, or whose results are lost: then a person decides.
