@@ -38,9 +38,6 @@ import (
 	"stilltide/internal/work"
 )
 
-// StopAfter is how long running commands may go on after the watcher was asked to end.
-const StopAfter = 30 * time.Second
-
 // SafetySweep is how often all watched folders are looked through, in case an
 // event was lost in a way that nobody noticed.
 const SafetySweep = time.Hour
@@ -74,9 +71,8 @@ type Options struct {
 	// Ready is called once, when all folders were looked through for the first time.
 	Ready func(watcher.Start)
 	// Trouble is called when the ledger cannot be written, and with nil when it can again.
-	Trouble func(error)
-	// StopAfter and SafetySweep replace the constants, 0 for them.
-	StopAfter, SafetySweep time.Duration
+	Trouble     func(error)
+	SafetySweep time.Duration // replaces the constant, 0 for it
 	// Lacking says of rules whose program is not there why they cannot work.
 	Lacking map[string]string
 	// Starts tells that this program serves starts of commands (runner.ServeStarts).
@@ -124,6 +120,7 @@ type Engine struct {
 	ended    chan struct{}  // closed when Run ends
 
 	keepHistory atomic.Int64 // nanoseconds
+	stopAfter   atomic.Int64 // nanoseconds
 
 	health struct {
 		sync.Mutex
@@ -142,9 +139,7 @@ func Open(o Options) (*Engine, error) {
 		wake: make(chan struct{}, 1), folders: map[string]*folderState{}, ended: make(chan struct{}),
 		started: time.Now(), cancels: map[int64]context.CancelCauseFunc{}, silent: map[string]bool{},
 	}
-	if o.StopAfter == 0 {
-		e.o.StopAfter = StopAfter
-	}
+	e.useTimes(o.Rules)
 	if o.SafetySweep == 0 {
 		e.o.SafetySweep = SafetySweep
 	}
@@ -200,7 +195,7 @@ func (e *Engine) ledgerTrouble(err error) {
 }
 
 // Run handles files until the context ends (or, with Once, until there is
-// nothing left to do). Running commands then get StopAfter to end by
+// nothing left to do). Running commands then get the rules' stop_after to end by
 // themselves; what is queued stays in the ledger.
 func (e *Engine) Run(ctx context.Context) error { return ledger.Explain(e.state, e.run(ctx)) }
 
@@ -228,7 +223,6 @@ func (e *Engine) run(ctx context.Context) error {
 	w.TellWriting(e.flow.Rules().WritingFolders())
 	w.Want(e.wanted())
 	e.hub.Start(e.o.Rules.Channels)
-	e.keepHistory.Store(int64(e.o.Rules.KeepHistory()))
 	e.work.Go(func() { e.pruneHistory(runs) })
 	err = e.loop(ctx, runs, stopRuns)
 	stopRuns()

@@ -16,6 +16,7 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/notation"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/core/underway"
 	"stilltide/internal/work"
@@ -45,7 +46,8 @@ func runGuarded(t *testing.T, dir, rules string, report func(turn.Outcome),
 	// of this engine are told from those of the tests beside it.
 	pprof.Do(ctx, pprof.Labels("engine", dir), func(ctx context.Context) {
 		var err error
-		e, err = Open(Options{Rules: f, Report: each, StopAfter: 100 * time.Millisecond})
+		f.Stop = rule.Duration{Duration: 100 * time.Millisecond, Pos: rule.Pos{Line: 1}}
+		e, err = Open(Options{Rules: f, Report: each})
 		require.NoError(t, err)
 		e.desk.Placer.Before = before
 		done.Go(func() {

@@ -75,8 +75,8 @@ func (e *Engine) loop(ctx, runs context.Context, stopRuns context.CancelFunc) er
 		case <-done:
 			done = nil
 			e.stop()
-			lastly = time.Now().Add(e.o.StopAfter + leftAfter)
-			stop := time.AfterFunc(e.o.StopAfter, stopRuns)
+			lastly = time.Now().Add(e.StopAfter() + leftAfter)
+			stop := time.AfterFunc(e.StopAfter(), stopRuns)
 			defer stop.Stop()
 		}
 	}

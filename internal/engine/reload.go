@@ -18,7 +18,7 @@ func (e *Engine) Reload(f *rule.File) error {
 		e.flow.Reload(set, time.Now())
 		e.o.Rules = f
 		e.desk.Kept.Bound(f.KeepReplaced())
-		e.keepHistory.Store(int64(f.KeepHistory()))
+		e.useTimes(f)
 		e.poolsRead()
 		e.tell.Accepted(time.Now())
 		e.events.TellWriting(set.WritingFolders())
@@ -30,3 +30,12 @@ func (e *Engine) Reload(f *rule.File) error {
 	}
 	return err
 }
+
+// useTimes goes by the times of a rules file.
+func (e *Engine) useTimes(f *rule.File) {
+	e.keepHistory.Store(int64(f.KeepHistory()))
+	e.stopAfter.Store(int64(f.StopAfter()))
+}
+
+// StopAfter is how long running commands may go on after the watcher was asked to end, by the rules of now.
+func (e *Engine) StopAfter() time.Duration { return time.Duration(e.stopAfter.Load()) }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"net"
 	"os"
 	"strconv"
@@ -68,8 +69,14 @@ func (m *Manager) Ready(status string, alive func() bool) {
 	})
 }
 
-// Status gives the manager a line to show.
-func (m *Manager) Status(text string) { m.send("STATUS=" + text) }
+// Ending says that the watcher was asked to end, with a line to show, and how long running commands may go on: the
+// manager waits for them, and for what is done after that, whatever its own bound is.
+func (m *Manager) Ending(text string, after time.Duration) {
+	m.send(fmt.Sprintf("STATUS=%s\nEXTEND_TIMEOUT_USEC=%d", text, (after + lastSteps).Microseconds()))
+}
+
+// lastSteps is how long an end takes, at most, once the commands were asked to end, too.
+const lastSteps = 20 * time.Second
 
 // Stopping says that the watcher is stopping.
 func (m *Manager) Stopping() {

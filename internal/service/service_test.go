@@ -115,6 +115,8 @@ func TestMessages(t *testing.T) {
 	for len(asked) < 4 { // stuck: nothing more is said
 		time.Sleep(time.Millisecond)
 	}
+	m.Ending("stopping", 10*time.Minute)
+	require.Equal(t, "STATUS=stopping\nEXTEND_TIMEOUT_USEC=620000000", read(), "the manager waits as long")
 	m.Stopping()
 	require.Equal(t, "STOPPING=1", read())
 }

@@ -1,6 +1,7 @@
 package atwork
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -44,6 +45,7 @@ func (a *app) lend(l lending) error {
 	defer stop()
 	manager := service.Connect()
 	manager.Ready("lends "+o.Pool, func() bool { return true })
+	context.AfterFunc(ctx, func() { manager.Ending("stopping; running commands are allowed to finish", o.StopAfter) })
 	err = h.Run(ctx)
 	manager.Stopping()
 	a.Note("ended")

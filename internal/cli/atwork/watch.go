@@ -267,9 +267,9 @@ func (a *app) watch() (err error) {
 	defer stopReload()
 	context.AfterFunc(ctx, func() {
 		a.Note("stopping: nothing new starts; running jobs get %s (Ctrl-C once more stops them at once)",
-			plan.Span(engine.StopAfter))
+			plan.Span(e.StopAfter()))
 	})
-	context.AfterFunc(ctx, func() { manager.Status("stopping; running jobs are allowed to finish") })
+	context.AfterFunc(ctx, func() { manager.Ending("stopping; running jobs are allowed to finish", e.StopAfter()) })
 	stopProgress := a.showProgress(e, l, false)
 	err = e.Run(ctx)
 	stopProgress()

@@ -37,6 +37,7 @@ type File struct {
 	Fleet      *Fleet              `key:"fleet" doc:"how rules with a pool reach other machines: server, key_file, ca, max_in_flight, shared; no connection is opened if left out"`
 	Listen     Text                `key:"listen" doc:"address of this machine for /metrics and /healthz, such as 127.0.0.1:9470; none if left out"`
 	Replaced   Size                `key:"keep_replaced" doc:"how much of what was replaced is kept, so that it can be undone; 1GB if left out"`
+	Stop       Duration            `key:"stop_after" doc:"how long running commands may go on after the watcher was asked to end; 30s if left out"`
 	Keep       Duration            `key:"keep_history" doc:"how long the details of jobs that are over are kept; 90d if left out"`
 	Defaults   Rule                `key:"defaults" doc:"any rule key; a rule's own wins"`
 	Rules      Entries             `key:"rules" doc:"the rules, in their order: the first that fits takes the file"`
@@ -85,6 +86,14 @@ func (f *File) KeepHistory() time.Duration {
 		return 90 * 24 * time.Hour
 	}
 	return f.Keep.Duration
+}
+
+// StopAfter is how long running commands may go on after the watcher was asked to end.
+func (f *File) StopAfter() time.Duration {
+	if f.Stop.Pos.Line == 0 {
+		return 30 * time.Second
+	}
+	return f.Stop.Duration
 }
 
 // KeepReplaced is how many bytes of replaced content are kept.
