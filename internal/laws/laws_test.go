@@ -232,8 +232,8 @@ func preview(w *world) (list []advice.Foreseen, err error) {
 			continue
 		}
 		asked[one.File] = true
-		if w.has("unit: folder") {
-			continue // whether a folder is one's unit, or another's place, is a race here
+		if w.has("unit: folder", "repair: true") {
+			continue // whether a folder is one's unit, or another's place, or a result an input, is a race here
 		}
 		why, err := advice.Explain(set, l, one.File, false, now)
 		if err != nil {

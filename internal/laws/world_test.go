@@ -484,21 +484,31 @@ func contents(t *testing.T, dir string) map[string]bool {
 	for _, top := range []string{dir, trashOf(dir), farOf(dir)} {
 		err := filepath.WalkDir(top, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || !d.Type().IsRegular() {
-				return err
+				return ignoreGone(err)
 			}
 			if rel, _ := filepath.Rel(dir, path); strings.HasPrefix(rel, ".stilltide/") && !strings.HasPrefix(rel,
 				".stilltide/kept/") {
 				return nil
 			}
 			text, err := os.ReadFile(path)
-			have[fmt.Sprintf("%x", sha256.Sum256(text))] = true
-			return err
+			if err == nil {
+				have[fmt.Sprintf("%x", sha256.Sum256(text))] = true
+			}
+			return ignoreGone(err)
 		})
-		if err != nil && !os.IsNotExist(err) {
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
 	return have
+}
+
+// ignoreGone is an error, but not that something is not there: what a file system hides goes when it likes.
+func ignoreGone(err error) error {
+	if os.IsNotExist(err) {
+		return nil
+	}
+	return err
 }
 
 // differences lists what is not the same in two snapshots, "" if nothing is.
