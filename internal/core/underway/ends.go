@@ -3,7 +3,6 @@ package underway
 import (
 	"cmp"
 	"errors"
-	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -281,25 +280,6 @@ func (js *Jobs) PlacedEnd(p turn.PlacingEnd, now time.Time) {
 		m.FileNow = fileNow[j.where(m.File, m.Facts).At]
 	}
 	js.Finish(j, p.Leads, reason, fileNow[j.where(j.Row.File, j.Row.Facts).At], now)
-}
-
-// outOfSight returns an error if a job's file lies in a watched folder that is not there: then the
-// file is not gone, but nothing can be done with it until the folder is back. look is for what may
-// have happened so lately that it is not known yet.
-func (js *Jobs) outOfSight(j *Job, look bool) error {
-	at, watch := j.where(j.Row.File, j.Row.Facts).At, j.Row.Watch
-	if _, below := plan.Below(at, watch); !below {
-		return nil
-	}
-	if !js.IsAbsent(watch) {
-		if !look {
-			return nil
-		}
-		if facts, err := js.Eyes.Stat(watch); err != nil || facts.Exists {
-			return nil
-		}
-	}
-	return fmt.Errorf("the folder %s is not there", plan.Display(watch))
 }
 
 // lookNow notes how files of the job look that were moved, or were and are back.

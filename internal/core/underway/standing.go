@@ -1,11 +1,13 @@
 package underway
 
 import (
+	"fmt"
 	"path/filepath"
 	"slices"
 
 	"stilltide/internal/core/dispatch"
 	"stilltide/internal/core/job"
+	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/turn"
 )
@@ -123,3 +125,22 @@ func (js *Jobs) IsAbsent(watch string) bool {
 
 // MaxBegun bounds the jobs that begin in one round: many may end at once, because their files are gone.
 const MaxBegun = 4000
+
+// outOfSight returns an error if a job's file lies in a watched folder that is not there: then the
+// file is not gone, but nothing can be done with it until the folder is back. look is for what may
+// have happened so lately that it is not known yet.
+func (js *Jobs) outOfSight(j *Job, look bool) error {
+	at, watch := j.where(j.Row.File, j.Row.Facts).At, j.Row.Watch
+	if _, below := plan.Below(at, watch); !below {
+		return nil
+	}
+	if !js.IsAbsent(watch) {
+		if !look {
+			return nil
+		}
+		if facts, err := js.Eyes.Stat(watch); err != nil || facts.Exists {
+			return nil
+		}
+	}
+	return fmt.Errorf("the folder %s is not there", plan.Display(watch))
+}
