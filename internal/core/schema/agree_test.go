@@ -31,7 +31,7 @@ func ruleWith(keys string) string {
 var good = []string{
 	"version: 1\nrules: [{name: a, watch: in}]\n",
 	"version: 1\ndefaults: {watch: in}\nrules: [{name: a}]\n",
-	"version: 1\nworkers: 4\nstate_folder: .x\nkeep_history: 30d\nkeep_replaced: 2GiB\nlisten: " +
+	"version: 1\nworkers: 4\nstate_folder: .x\nkeep_history: 30d\nstop_after: 1m\nkeep_replaced: 2GiB\nlisten: " +
 		"127.0.0.1:9470\nrules: [{name: a, watch: [in, out]}]\n",
 	"version: 1\nchannels: {d: {desktop: true, digest: 30s}, w: {webhook: 'http://127.0.0.1/x', secret_env: S}, " +
 		"c: {command: 'page {title}'}}\nnotify: {on: [blocked, unmatched], to: [d, w]}\nheartbeat: {to: c, " +
