@@ -84,12 +84,7 @@ func TestKill(t *testing.T) {
 	}
 	for range kills {
 		drop(files / kills)
-		w := exec.Command(program, "watch")
-		w.Dir = dir
-		require.NoError(t, w.Start())
-		time.Sleep(time.Duration(20+chance.IntN(250)) * time.Millisecond)
-		require.NoError(t, w.Process.Kill())
-		_ = w.Wait()
+		watchKilled(t, dir, time.Duration(20+chance.IntN(250))*time.Millisecond)
 		// The lock of a command that was killed with its watcher. Children die with
 		// it, a moment later, and may take a lock until then.
 		time.Sleep(100 * time.Millisecond)
@@ -115,6 +110,19 @@ func TestKill(t *testing.T) {
 	require.True(t, os.IsNotExist(err), "a command ran twice at the same time for one file")
 	checkPlaces(t, dir, files, kinds)
 	checkLedger(t, dir, files)
+}
+
+// watchKilled has the program watch in a folder, and ends it by force after some time.
+func watchKilled(t *testing.T, dir string, after time.Duration) {
+	t.Helper()
+	program, err := built()
+	require.NoError(t, err)
+	w := exec.Command(program, "watch")
+	w.Dir = dir
+	require.NoError(t, w.Start())
+	time.Sleep(after)
+	require.NoError(t, w.Process.Kill())
+	_ = w.Wait()
 }
 
 // checkPlaces looks for each input where it belongs, whole, and for leftovers.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 	"time"
@@ -20,8 +19,6 @@ func TestKillWhileAllIsHandledAgain(t *testing.T) {
 	t.Parallel()
 	const files, kills = 700, 10
 	dir := t.TempDir()
-	program, err := built()
-	require.NoError(t, err)
 	put(t, dir, "stilltide.yaml", `version: 1
 defaults: {debounce: 0s}
 rules:
@@ -39,12 +36,7 @@ rules:
 	for round := range kills {
 		look := fmt.Sprint("look ", round)
 		put(t, dir, "set/look", look)
-		w := exec.Command(program, "watch")
-		w.Dir = dir
-		require.NoError(t, w.Start())
-		time.Sleep(time.Duration(10+chance.IntN(150)) * time.Millisecond)
-		require.NoError(t, w.Process.Kill())
-		_ = w.Wait()
+		watchKilled(t, dir, time.Duration(10+chance.IntN(150))*time.Millisecond)
 		run(t, dir, "sweep")
 		for i := range files {
 			text, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("out/%04d", i)))

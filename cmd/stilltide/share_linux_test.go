@@ -41,15 +41,7 @@ rules:
 // said, the watcher ends and starts beside it, and when it answers again all is done.
 func TestAShareThatHangs(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"in", "run", "out", "steps", "from", "share", "behind/in"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
-	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
+	dir, s := onShare(t, 0, "in", "run", "out", "steps", "from", "behind/in")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(shareRules), 0o666))
 	drop := func(folder, name string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, folder, name), []byte(name), 0o666))
@@ -115,10 +107,7 @@ func TestAShareThatHangs(t *testing.T) {
 // same.
 func TestAShareThatHangsInACopy(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"run", "share", "behind/in"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
+	dir, s := onShare(t, 20*time.Millisecond, "run", "behind/in")
 	put(t, dir, "stilltide.yaml", `version: 1
 workers: 2
 defaults: {debounce: 0s}
@@ -127,11 +116,6 @@ rules:
   - {name: far, watch: share/in, poll: 200ms, processed: done}
 `)
 	put(t, dir, "behind/in/large", strings.Repeat("0123456789abcdef", 1<<18))
-	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), 20*time.Millisecond)
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
 	w := watchShare(t, dir)
 	open := fmt.Sprintf("/proc/%d/fd/*", w.Process.Pid)
 	require.Eventually(t, func() bool {
@@ -162,15 +146,7 @@ rules:
 // go their way, several at once, and a sweep knows them again.
 func TestAShareThatIsFar(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"share", "behind/in", "behind/stays"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
-	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), 20*time.Millisecond)
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
+	dir, s := onShare(t, 20*time.Millisecond, "behind/in", "behind/stays")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(`version: 1
 defaults: {debounce: 0s, poll: 200ms}
 rules:
@@ -200,15 +176,7 @@ rules:
 // What a disk cannot hold of the files that come to the end of their jobs there is said, once for each folder.
 func TestAnEndThatCannotHoldAll(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"in", "stick", "behind"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
-	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"), stick.Lacks{Modes: true})
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer func() { require.NoError(t, unmount()) }()
+	dir := onStick(t, stick.Lacks{Modes: true}, "in")
 	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s}\n"+
 		"rules:\n  - {name: off, watch: in, processed: stick/done}\n")
 	w := watchShare(t, dir)
@@ -228,16 +196,7 @@ func TestAnEndThatCannotHoldAll(t *testing.T) {
 // copy, and where the copy cannot have the times of its file.
 func TestACopyOnAStickMayBeTheLast(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"stick", "behind"} {
-		require.NoError(t, os.Mkdir(filepath.Join(dir, sub), 0o777))
-	}
-	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"),
-		stick.Lacks{Exact: 2 * time.Second})
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer func() { require.NoError(t, unmount()) }()
+	dir := onStick(t, stick.Lacks{Exact: 2 * time.Second})
 	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n  - name: log\n"+
 		"    watch: in\n    do: [{mirror: stick/copies}, {script: 'echo more >>\"$1\"'}, {run: \"false\"}]\n")
 	put(t, dir, "in/a", "first\n")
@@ -269,15 +228,7 @@ func TestWhatWasCutShortOnAShare(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			dir := t.TempDir()
-			for _, sub := range []string{"out", "share", "behind/in"} {
-				require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-			}
-			s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
-			if err != nil {
-				machine.Lacks(t, "no FUSE here: "+err.Error())
-			}
-			defer s.Unmount()
+			dir, s := onShare(t, 0, "out", "behind/in")
 			put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - "+c.rule+"\n  - {name: near, watch: near, "+
 				"debounce: 0s, processed: done}\n")
 			put(t, dir, "out/a", "a")
@@ -301,15 +252,7 @@ func TestWhatWasCutShortOnAShare(t *testing.T) {
 // A job that waits in the ledger lies on a share that hangs: preview says so, and goes on with the other folders.
 func TestAPreviewOfAJobOnAShareThatHangs(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"in", "share", "behind/in"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
-	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
+	dir, s := onShare(t, 0, "in", "behind/in")
 	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, poll: 200ms}\nrules:\n"+
 		"  - {name: far, watch: share/in, processed: share/done}\n  - {name: near, watch: in, processed: done}\n"+
 		"  - {name: kept, watch: kept, do: [{mirror: share/copies, repair: true}]}\n")
@@ -371,15 +314,7 @@ func queued(t *testing.T, l *ledger.Ledger, rule, source, now string) job.Job {
 // unless it is told that this is wanted; the first one's end frees the folder.
 func TestTwoWatchersOfAShare(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
-	for _, sub := range []string{"share", "behind/in"} {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
-	s, err := share.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "share"))
-	if err != nil {
-		machine.Lacks(t, "no FUSE here: "+err.Error())
-	}
-	defer s.Unmount()
+	dir, _ := onShare(t, 0, "behind/in")
 	program, err := built()
 	require.NoError(t, err)
 	for _, name := range []string{"one", "two"} {
@@ -407,6 +342,37 @@ func TestTwoWatchersOfAShare(t *testing.T) {
 	entries, err := os.ReadDir(filepath.Join(dir, "behind/in"))
 	require.NoError(t, err)
 	require.Empty(t, entries, "nothing is left of them")
+}
+
+// onShare is a folder with a share in it, share, that shows the folder behind, each answer after a delay. folders are
+// made as well.
+func onShare(t *testing.T, delay time.Duration, folders ...string) (dir string, s *share.Share) {
+	t.Helper()
+	dir = t.TempDir()
+	for _, sub := range append(folders, "behind", "share") {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), delay)
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	t.Cleanup(s.Unmount)
+	return dir, s
+}
+
+// onStick is a folder with a plain file system in it, stick, that shows the folder behind.
+func onStick(t *testing.T, lacks stick.Lacks, folders ...string) (dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	for _, sub := range append(folders, "behind", "stick") {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"), lacks)
+	if err != nil {
+		machine.Lacks(t, "no FUSE here: "+err.Error())
+	}
+	t.Cleanup(func() { require.NoError(t, unmount()) })
+	return dir
 }
 
 // shareWatcher is a watcher under way, and what it said.

@@ -168,7 +168,8 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 	now time.Time) (decided, error) {
 	d := decided{replies: map[*rule.Rule]take.Reply{}, facts: facts}
 	d.again = renewedOf(set, l)
-	from, made := askLedger(set, l, d.again)
+	from, made := askLedger(set, l)
+	from.Memory = d.again.over(from.Memory, facts)
 	candidates, err := take.Candidates(set, path, facts.Dir, made)
 	if err != nil {
 		return d, err
@@ -213,7 +214,7 @@ func decideAll(set *plan.Set, l *ledger.Ledger, path string, facts file.Facts, r
 }
 
 // askLedger returns what a decision asks beyond the look at the file. l may be nil.
-func askLedger(set *plan.Set, l *ledger.Ledger, again *renewed) (from take.Sources, made func(string) (bool, error)) {
+func askLedger(set *plan.Set, l *ledger.Ledger) (from take.Sources, made func(string) (bool, error)) {
 	from.Inside = func(c plan.Candidate, f *file.Facts) error {
 		look.Complete(set, c.Rule, c.Unit, f)
 		return nil
@@ -221,7 +222,7 @@ func askLedger(set *plan.Set, l *ledger.Ledger, again *renewed) (from take.Sourc
 	if l == nil {
 		return from, nil
 	}
-	from.Memory = again.over(take.MemoryOf(l))
+	from.Memory = take.MemoryOf(l)
 	from.Chain = func(c plan.Candidate, f file.Facts) ([]string, error) {
 		if !set.Chained(c.Root) {
 			return nil, nil

@@ -6,6 +6,7 @@ import (
 	"sort"
 	"time"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/loop"
@@ -295,5 +296,15 @@ func (p *previewer) follow(d *decision) {
 		if t, there := p.scene.Look(at); there {
 			p.offerNext(at, t, chainOf(d.chain, d.reply.Candidate.Rule), first, f.Stage+1)
 		}
+	}
+}
+
+// from finds the file from which a rule made what has a name.
+func (p *previewer) from(name string) func(path string) string {
+	return func(path string) string {
+		if p.l == nil {
+			return ""
+		}
+		return byhand.MadeFrom(p.l, name, path)
 	}
 }

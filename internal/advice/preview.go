@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"stilltide/internal/byhand"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/gather"
 	"stilltide/internal/core/job"
@@ -137,15 +136,17 @@ func (p *previewer) queued() error {
 }
 
 type previewer struct {
-	set     *plan.Set
-	l       *ledger.Ledger
-	again   *renewed
-	open    bool // it has jobs that are not over
-	now     time.Time
-	tell    func(Foreseen)
-	scene   *scene.Scene
-	done    map[string]bool
-	handled map[string]take.Memory // by rule and path: what would have been handled and stays
+	set      *plan.Set
+	l        *ledger.Ledger
+	again    *renewed
+	late     []string // what is handled again when all else was offered
+	renewing bool     // that is looked at now
+	open     bool     // it has jobs that are not over
+	now      time.Time
+	tell     func(Foreseen)
+	scene    *scene.Scene
+	done     map[string]bool
+	handled  map[string]take.Memory // by rule and path: what would have been handled and stays
 	contents
 	chains map[string][]string // by path: the rules that what is placed there went through
 	next   []offered
@@ -299,6 +300,8 @@ func (p *previewer) ask(o *offer, err error) error {
 func (p *previewer) refuse(o *offer, err error) error {
 	f := &o.f
 	switch {
+	case err == nil && p.putOff(o):
+		return nil
 	case err != nil:
 		f.Reason = err.Error()
 	case len(o.taking) > 0 || f.Stage > 0:
@@ -341,8 +344,11 @@ func (p *previewer) disabled(path string, facts file.Facts) *rule.Rule {
 // sources are what a decision asks, in the scene: the ledger's memory, and what was
 // foretold before.
 func (p *previewer) sources(self scene.Thing) (take.Sources, func(unit string) (bool, error)) {
-	from, filled := askLedger(p.set, p.l, p.again)
+	from, filled := askLedger(p.set, p.l)
 	memory, chain := from.Memory, from.Chain
+	if p.renewing {
+		memory = p.again.over(memory, self.Facts)
+	}
 	from.Memory = func(c plan.Candidate) (take.Memory, bool, error) {
 		if m, ok := p.handled[c.Rule.Name.S+"\x00"+c.Unit]; ok {
 			return m, true, nil
@@ -407,16 +413,6 @@ func (d decided) why(set *plan.Set) string {
 	return "no rule's conditions fit it"
 }
 
-// from finds the file from which a rule made what has a name.
-func (p *previewer) from(name string) func(path string) string {
-	return func(path string) string {
-		if p.l == nil {
-			return ""
-		}
-		return byhand.MadeFrom(p.l, name, path)
-	}
-}
-
 // ours reports whether what has a name was placed by a rule itself, and is still that.
 func (p *previewer) ours(name string) func(path string, t scene.Thing) bool {
 	return func(path string, t scene.Thing) bool {
@@ -448,6 +444,7 @@ func (p *previewer) offerNext(path string, t scene.Thing, chain []string, first 
 
 // chain goes on with what was placed, stage by stage, and ends with the groups that nothing else joins.
 func (p *previewer) chain() error {
+	p.renew()
 	for len(p.next) > 0 || p.endSets() {
 		o := p.next[0]
 		p.next = p.next[1:]

@@ -15,7 +15,6 @@ import (
 	"stilltide/internal/look"
 	"stilltide/internal/placing"
 	"stilltide/internal/sift"
-	"stilltide/internal/watchfs"
 )
 
 // renewed tells what the next look has handled again: of which rules all, and the files whose result is lost (repair).
@@ -114,21 +113,51 @@ func (again *renewed) differs(id int64) bool {
 		if _, err := again.machine.Stat(filepath.Dir(p.Target)); errors.As(err, new(plan.NoAnswer)) {
 			return false
 		}
-		now, err := watchfs.Stat(p.Target)
-		return err == nil && (!now.Exists || now.Size != p.After.Size || now.Mod != p.After.Mod)
+		return sift.Differs(p.Target, p.After)
 	})
 }
 
-// over makes a memory one in which what is handled again was not handled.
-func (again *renewed) over(memory func(plan.Candidate) (take.Memory, bool, error)) func(plan.Candidate) (take.Memory,
-	bool, error) {
+// over makes the memory of a file that has not changed one in which what is handled again was not handled.
+func (again *renewed) over(memory func(plan.Candidate) (take.Memory, bool, error),
+	now file.Facts) func(plan.Candidate) (take.Memory, bool, error) {
+	if memory == nil {
+		return nil
+	}
 	return func(c plan.Candidate) (take.Memory, bool, error) {
 		m, known, err := memory(c)
-		if known && err == nil && again.since(c, m) != "" {
+		if known && err == nil && m.Facts.Same(now) && again.since(c, m) != "" {
 			return take.Memory{}, false, nil
 		}
 		return m, known, err
 	}
+}
+
+// putOff puts a file off that rules have handled, if one of them handles it again: that comes when all that is new or
+// has changed was offered.
+func (p *previewer) putOff(o *offer) bool {
+	if p.renewing || o.f.Stage > 0 {
+		return false
+	}
+	for _, r := range o.replies {
+		if (r.Answer == take.Handled || r.Answer == take.Shared) && p.again.why(r.Candidate) != "" {
+			p.late = append(p.late, o.f.File)
+			return true
+		}
+	}
+	return false
+}
+
+// renew tells of the files that were put off.
+func (p *previewer) renew() {
+	p.renewing = true
+	for _, path := range p.late {
+		delete(p.done, path)
+		self, there := p.scene.Look(path)
+		if there {
+			_ = p.tellOf(path, self, self.Facts.Dir, nil, 0) // what cannot be read is told of the file
+		}
+	}
+	p.late = nil
 }
 
 // settings is what is asked about the files of again_on.

@@ -45,8 +45,8 @@ func (f *foreseen) look(path string) (file.Facts, error) {
 	return facts, err
 }
 
-// undone notes that a placement will be undone.
-func (f *foreseen) undone(p *job.Placement) {
+// undone notes that a placement will be undone. own tells that it gave an input new content where that lay.
+func (f *foreseen) undone(p *job.Placement, own bool) {
 	target, source := oneName(p.Target), oneName(p.Source)
 	switch p.Kind {
 	case job.Duplicate: // undoing that leaves its target
@@ -61,15 +61,13 @@ func (f *foreseen) undone(p *job.Placement) {
 		f.over[source] = p.Facts
 		f.more[source] += p.Facts.Size
 	}
-	switch {
-	case p.Kind == job.Moved && p.Replaced:
-		if kept, err := watchfs.Stat(p.Kept); err == nil {
-			f.over[target] = kept
-			f.more[target] += kept.Size
-		}
-	case p.Replaced:
-		f.over[target] = p.Facts
-		f.more[target] += p.Facts.Size
+	kept, err := watchfs.Stat(p.Kept)
+	if own {
+		kept = p.Facts
+	}
+	if p.Replaced && err == nil {
+		f.over[target] = kept
+		f.more[target] += kept.Size
 	}
 	if p.Facts.Dir && p.Kind == job.Moved {
 		f.back[p.Source] = p.Target
@@ -83,9 +81,13 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 	var problems []string
 	for i := range list {
 		p := &list[i]
+		own, err := work.IsOwn(l, p)
+		if err != nil {
+			return err
+		}
 		if p.State.GoingBack() || work.IsHalfBack(p) || work.IsHidden(p, partOf(l, p)) { // it goes on from there
 			if !work.IsBack(p) {
-				then.undone(p)
+				then.undone(p, own)
 			}
 			continue
 		}
@@ -105,7 +107,7 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 		} else if row.FileNow == "" && row.Event != file.Removed && p.Kind == job.Put && !p.Replaced {
 			problems = append(problems, work.NothingElse(p, row.File).Error())
 		}
-		then.undone(p)
+		then.undone(p, own)
 	}
 	if len(problems) > 0 {
 		return fmt.Errorf("nothing was touched: %s", strings.Join(slices.Compact(problems), "; "))

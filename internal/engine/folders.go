@@ -73,7 +73,6 @@ func (e *Engine) folderEvent(ev watchfs.Event) {
 			e.leftAll(ev.Path)
 		}
 		e.findMissing(ev.Path)
-		e.findMissingSettings(ev.Path)
 		e.findLost(ev.Path)
 		if e.sweptAll() {
 			e.flow.FoundAll()
@@ -135,41 +134,27 @@ func (e *Engine) leftAll(folder string) {
 	}
 }
 
-// findMissing tells the flow of the known files below a swept folder that are
-// no longer there, unless the sweep has seen them all. There may be many, so it looks beside
-// the flow.
+// findMissing tells the flow of the known files below a swept folder that are no longer there, unless the sweep has
+// seen them all, and of the files of again_on in it. There may be many, so it looks beside the flow.
 func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
 	rules := e.flow.Rules().Rules()
 	e.beside(func() func() {
-		var names []string
+		var names, settings []string
 		for _, r := range rules {
 			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
 				names = append(names, r.Name.S)
 			}
-		}
-		return e.tellMissing(names, []string{folder})
-	})
-}
-
-// findMissingSettings tells the flow of the files of again_on in a swept folder that are no longer there.
-func (e *Engine) findMissingSettings(folder string) {
-	if e.folders[folder].absent {
-		return
-	}
-	rules := e.flow.Rules().Rules()
-	e.beside(func() func() {
-		var names []string
-		for _, r := range rules {
 			if r.Enabled && r.HasAgainOn(folder) {
-				names = append(names, job.SettingsOf(r.Name.S))
+				settings = append(settings, job.SettingsOf(r.Name.S))
 			}
 		}
-		missing := sift.MissingBelow(e.ledger, names, []string{folder})
+		bring, gone := e.tellMissing(names, []string{folder}), sift.MissingBelow(e.ledger, settings, []string{folder})
 		return func() {
-			for _, paths := range missing {
+			bring()
+			for _, paths := range gone {
 				e.flow.MissingSettings(paths, time.Now())
 			}
 		}

@@ -40,15 +40,15 @@ func (l *Ledger) PlacedBy(rule, target string) (job.Placement, bool, error) {
 type Result struct {
 	Input, Target string
 	After         file.Facts
-	Undone        bool
+	Over          bool // it was taken back, or a later step put something else there
 }
 
-// Results lists what a rule has made of files below a folder, and what of it was taken back.
+// Results lists what a rule has made of files below a folder, and what of it is over.
 func (l *Ledger) Results(rule, folder string) ([]Result, error) {
 	l.settle()
-	rows, err := l.db.Query(`SELECT job.file, placement.target, after_size, after_mtime, placement.state = 'undone' FROM placement
-		JOIN job ON job.id = placement.job WHERE job.rule = ? AND job.file >= ? AND job.file < ? AND
-		placement.kind = 'put' AND placement.state IN ('done', 'undone') AND placement.final_state = '' ORDER BY placement.id`,
+	rows, err := l.db.Query(`SELECT j.file, p.target, after_size, after_mtime, p.state = 'undone' OR kind <> 'put'
+		FROM placement p JOIN job j ON j.id = p.job WHERE j.rule = ? AND j.file >= ? AND j.file < ? AND
+		kind IN ('put', 'linked', 'moved') AND p.state IN ('done', 'undone') AND final_state = '' ORDER BY p.id`,
 		l.inTables(rule), folder+"/", folder+"0")
 	if err != nil {
 		return nil, l.damaged(err)
@@ -59,7 +59,7 @@ func (l *Ledger) Results(rule, folder string) ([]Result, error) {
 	for rows.Next() {
 		var r Result
 		var mod int64
-		if err := rows.Scan(&r.Input, &r.Target, &r.After.Size, &mod, &r.Undone); err != nil {
+		if err := rows.Scan(&r.Input, &r.Target, &r.After.Size, &mod, &r.Over); err != nil {
 			return nil, l.damaged(err)
 		}
 		r.After.Mod = file.Time(mod)

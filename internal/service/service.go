@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"text/template"
+	"time"
 	"unicode"
 )
 
@@ -29,6 +30,8 @@ type Spec struct {
 	Boot    bool     // start at boot, not only at log-in
 	Path    string   // PATH of the moment of installing: where programs are looked for
 	Day     string   // that moment's date
+	// how long running commands may go on when it is asked to end
+	StopAfter time.Duration
 }
 
 // Title says what the service is, in a few words.
@@ -38,6 +41,9 @@ func (s Spec) Title() string {
 	}
 	return "the rules in " + s.Rules
 }
+
+// StopSeconds is how long its end may take.
+func (s Spec) StopSeconds() int { return int((s.StopAfter + lastSteps).Seconds()) }
 
 // Args are the words of its command, after the program.
 func (s Spec) Args() []string {
@@ -116,7 +122,7 @@ RestartSec=2
 RestartPreventExitStatus=2 3
 WatchdogSec=90
 KillMode=mixed
-TimeoutStopSec=50
+TimeoutStopSec={{.StopSeconds}}
 NoNewPrivileges=yes
 LockPersonality=yes
 RestrictRealtime=yes
@@ -200,7 +206,7 @@ const agent = `<?xml version="1.0" encoding="UTF-8"?>
 		<false/>
 	</dict>
 	<key>ExitTimeOut</key>
-	<integer>50</integer>
+	<integer>{{.StopSeconds}}</integer>
 	<key>StandardOutPath</key>
 	<string>{{logs}}/stilltide-{{xml .Name}}.log</string>
 	<key>StandardErrorPath</key>

@@ -17,7 +17,7 @@ import (
 )
 
 var hard = Spec{Name: "kelder", Program: `/opt/still tide/50%/bin/stilltide`,
-	Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`, Path: `/opt/50% "odd"/bin:/usr/bin`, Day: "2031-04-02"}
+	Rules: `/srv/harbour "office"/a$b & <c>/stilltide.yaml`, Path: `/opt/50% "odd"/bin:/usr/bin`, Day: "2031-04-02", StopAfter: 10 * time.Minute}
 
 func TestUnit(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", "/home/keeper/.config")
@@ -26,6 +26,7 @@ func TestUnit(t *testing.T) {
 	require.Equal(t, "/home/keeper/.config/systemd/user/stilltide-kelder.service", path)
 	require.Contains(t, text, `ExecStart="/opt/still tide/50%%/bin/stilltide" --config "/srv/harbour \"office\"/a$$b & <c>/stilltide.yaml" watch`+"\n")
 	require.Contains(t, text, "# The PATH of 2031-04-02,")
+	require.Contains(t, text, "\nTimeoutStopSec=620\n")
 	require.Contains(t, text, `Environment="PATH=/opt/50%% \"odd\"/bin:/usr/bin"`+"\n")
 	_, _, err = Text(hard, "plan9")
 	require.ErrorIs(t, err, ErrNoSystem)
@@ -57,6 +58,7 @@ func TestTheVerifierIsContent(t *testing.T) {
 func TestAgent(t *testing.T) {
 	_, text, err := Text(hard, "darwin")
 	require.NoError(t, err)
+	require.Contains(t, text, "<integer>620</integer>", "it has the time that its rules give commands to end")
 	var words []string
 	d := xml.NewDecoder(strings.NewReader(text))
 	inside := ""

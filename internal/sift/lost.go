@@ -3,6 +3,7 @@ package sift
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"stilltide/internal/core/file"
@@ -20,34 +21,46 @@ import (
 type results interface {
 	Known(rule, path string) (job.Known, bool, error)
 	Results(rule, folder string) ([]ledger.Result, error)
+	Jobs(ledger.Filter) ([]job.Job, error)
 }
 
 // Lost lists the files whose result is not as it was made, and counts all results. A job may be at work on one
-// meanwhile: which one was the last is read between two looks.
+// meanwhile: which one was the last is read between two looks. What another rule has taken away is not lost.
 func Lost(l results, set *plan.Set, r *rule.Rule, folder string, mounted func(string) error) (lost []turn.Lost,
 	all int) {
-	inputs, _ := differing(l, set, r, folder, mounted)
-	if len(inputs) == 0 {
+	made, _ := differing(l, set, r, folder, mounted)
+	if len(made) == 0 {
 		return nil, 0
 	}
 	last := map[string]int64{}
-	for _, path := range inputs {
-		known, _, _ := l.Known(r.Name.S, path)
-		last[path] = known.Job
+	for _, one := range made {
+		known, _, _ := l.Known(r.Name.S, one.Input)
+		if !isTaken(l, one.Target, known.Job) {
+			last[one.Input] = known.Job
+		}
 	}
-	inputs, all = differing(l, set, r, folder, mounted)
-	for _, path := range inputs {
-		if id, is := last[path]; is {
-			lost = append(lost, turn.Lost{Input: path, Job: id})
+	made, all = differing(l, set, r, folder, mounted)
+	for _, one := range made {
+		if id, is := last[one.Input]; is {
+			lost = append(lost, turn.Lost{Input: one.Input, Job: id})
 		}
 	}
 	return lost, all
 }
 
-// differing lists the files that are still there and whose result differs from what was made. If the folder that
+// isTaken reports whether a job after the one that made a result has taken that away.
+func isTaken(l results, target string, id int64) bool {
+	jobs, err := l.Jobs(ledger.Filter{File: target, After: id})
+	return err == nil && slices.ContainsFunc(jobs, func(j job.Job) bool {
+		_, now, ok := j.Took(target)
+		return ok && now != target
+	})
+}
+
+// differing lists the results of files that are still there which differ from what was made. If the folder that
 // holds them is not there, none does.
-func differing(l results, set *plan.Set, r *rule.Rule, folder string, mounted func(string) error) (inputs []string,
-	all int) {
+func differing(l results, set *plan.Set, r *rule.Rule, folder string,
+	mounted func(string) error) (differ []ledger.Result, all int) {
 	root := r.Spelled(plan.FixedDestination(r.Repairs()))
 	if _, err := os.Stat(root); err != nil || mounted(root) != nil {
 		return nil, 0
@@ -57,7 +70,7 @@ func differing(l results, set *plan.Set, r *rule.Rule, folder string, mounted fu
 		return nil, 0 // the next sweep tries again
 	}
 	for _, one := range made {
-		if _, below := plan.Below(one.Target, root); !below || one.Undone {
+		if _, below := plan.Below(one.Target, root); !below || one.Over {
 			continue // another step's, or not what was made last
 		}
 		there, err := watchfs.Stat(one.Input)
@@ -65,13 +78,17 @@ func differing(l results, set *plan.Set, r *rule.Rule, folder string, mounted fu
 			continue
 		}
 		all++
-		now, err := watchfs.Stat(one.Target)
-		if err == nil && (!now.Exists || now.Size != one.After.Size || now.Mod != one.After.Mod) &&
-			isKept(set, r, one, there) {
-			inputs = append(inputs, one.Input)
+		if Differs(one.Target, one.After) && isKept(set, r, one, there) {
+			differ = append(differ, one)
 		}
 	}
-	return inputs, all
+	return differ, all
+}
+
+// Differs reports whether what was made at a path is gone, or is not as it was made.
+func Differs(path string, made file.Facts) bool {
+	now, err := watchfs.Stat(path)
+	return err == nil && (!now.Exists || now.Size != made.Size || now.Mod != made.Mod)
 }
 
 // isKept reports whether a result stands where the rule keeps that of its input. What another step has put somewhere is

@@ -32,7 +32,7 @@ func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 	if _, passing := plan.Below(p.Source, filepath.Join(state, "scratch")); passing {
 		return nil
 	}
-	if own, err := isOwn(l, p); err != nil || own {
+	if own, err := IsOwn(l, p); err != nil || own {
 		return err // new content for the file itself: what it had is kept
 	}
 	why, at := "", p.Source
@@ -63,10 +63,10 @@ func LastOf(l history, state string, p *job.Placement, all []*job.Placement,
 		why)
 }
 
-// isOwn reports whether a placement gave an input of its job new content, where that lay then. By their facts it and a
+// IsOwn reports whether a placement gave an input of its job new content, where that lay then. By their facts it and a
 // copy cannot be told apart: where times are coarse, or cannot be set, the copy has others than its source.
-func isOwn(l history, p *job.Placement) (bool, error) {
-	if !p.Replaced {
+func IsOwn(l history, p *job.Placement) (bool, error) {
+	if p.Kind != job.Put || !p.Replaced {
 		return false, nil
 	}
 	jobs, err := l.Jobs(ledger.Filter{ID: p.Job})

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"stilltide/internal/cli/console"
+	"stilltide/internal/core/rule"
 	"stilltide/internal/service"
 )
 
@@ -72,7 +73,9 @@ func (a *app) serviceOf(name string, lend bool, args []string) (service.Spec, er
 		name = "lend-" + strings.ToLower(strings.ReplaceAll(l.pool, "_", "-"))
 	}
 	s, err := programSpec(name)
-	s.Lend = words
+	if s.Lend = words; err == nil {
+		s.StopAfter, err = rule.ParseDuration(l.stopAfter)
+	}
 	return s, err
 }
 
@@ -83,15 +86,15 @@ func (a *app) serviceSpec(name string) (service.Spec, error) {
 	if err != nil {
 		return service.Spec{}, err
 	}
-	if _, err := os.Stat(path); err != nil {
-		return service.Spec{}, console.Usage("the rules file %s is not there; stilltide init writes one to begin with",
-			path)
+	f, _, err := a.ReadRules()
+	if err != nil {
+		return service.Spec{}, err
 	}
 	if name == "" {
 		name = service.NameFor(path)
 	}
 	s, err := programSpec(name)
-	s.Rules = path
+	s.Rules, s.StopAfter = path, f.StopAfter()
 	return s, err
 }
 

@@ -351,7 +351,7 @@ func ending(f *rule.File, w advice.Why) string {
 // noTaker says why no rule takes the file, as far as one sentence can.
 func noTaker(w advice.Why, first int) string {
 	switch {
-	case w.Sets != nil:
+	case first < 0 && w.Sets != nil:
 		return fmt.Sprintf("No rule takes it, but when it changes, %s handles all again.", w.Sets.Name.S)
 	case first < 0:
 		return "No rule takes it: none watches its folder."

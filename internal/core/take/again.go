@@ -24,19 +24,20 @@ func Setting(from settingSource, rule, path string, under bool) (now *job.Known,
 	}
 	name := job.SettingsOf(rule)
 	was, known, err := from.Known(name, path)
+	if err != nil {
+		return nil, false
+	}
 	there, unfinished := known && was.Hash != "", known && was.Job == begun && !under
-	switch {
-	case err != nil, unfinished:
-	case !facts.Exists && !there, there && facts.Exists && was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod:
+	same := facts.Exists == there && (!there || was.Facts.Size == facts.Size && was.Facts.Mod == facts.Mod)
+	if same && !unfinished {
 		return nil, false
 	}
 	now = &job.Known{Rule: name, File: path}
-	if facts.Exists && err == nil {
+	if facts.Exists {
 		now.Facts = facts
-		now.Hash, err = from.Hash(path, facts.Size)
-	}
-	if err != nil {
-		return nil, false
+		if now.Hash, err = from.Hash(path, facts.Size); err != nil {
+			return nil, false
+		}
 	}
 	handle = known && (was.Hash != now.Hash || unfinished)
 	if handle || known && was.Job == begun {
