@@ -27,22 +27,21 @@ func openJob(set *plan.Set, l *ledger.Ledger, path string) (*job.Job, error) {
 }
 
 // candidatesOf are the rules that are asked about a file beside the job that it has: first that of the job, which goes
-// on; then those that share their files, and all behind the job's rule if it shares them, too.
+// on; then those before it that share their files, and all behind it if it shares them, too.
 func candidatesOf(candidates []plan.Candidate, j *job.Job) []plan.Candidate {
 	if j == nil {
 		return candidates
 	}
-	var first, list []plan.Candidate
-	behind := false
-	for _, c := range candidates {
-		switch {
-		case c.Rule.Name.S == j.Rule:
-			first, behind = []plan.Candidate{c}, c.Rule.Share
-		case behind || c.Rule.Share:
+	at := slices.IndexFunc(candidates, func(c plan.Candidate) bool { return c.Rule.Name.S == j.Rule })
+	var list []plan.Candidate
+	for i, c := range candidates {
+		if i == at {
+			list = slices.Insert(list, 0, c)
+		} else if c.Rule.Share && (at < 0 || i < at) || at >= 0 && i > at && candidates[at].Rule.Share {
 			list = append(list, c)
 		}
 	}
-	return append(first, list...)
+	return list
 }
 
 // anew is a memory beside the job that a file has: what the job's own rule remembers of it does not count, since the
