@@ -173,6 +173,24 @@ rules:
 	require.Contains(t, string(out), "no job is over")
 }
 
+// A sweep gives a share that falls asleep the time to wake up: nothing else would go on meanwhile.
+func TestASweepWaitsForAShareToWake(t *testing.T) {
+	t.Parallel()
+	dir, s := onShare(t, 0)
+	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - name: off\n    watch: in\n    debounce: 0s\n"+
+		"    do: [{script: 'touch asleep; while [ -e asleep ]; do sleep 0.02; done'}, {copy: share/out}]\n")
+	put(t, dir, "in/a", "a")
+	sweep := (*shareWatcher)(nil).program(dir, "sweep")
+	require.NoError(t, sweep.Start())
+	asleep := filepath.Join(dir, "asleep")
+	require.Eventually(t, func() bool { _, err := os.Stat(asleep); return err == nil }, patience, 5*time.Millisecond)
+	require.NoError(t, s.Hang())
+	time.AfterFunc(600*time.Millisecond, func() { _ = s.GoOn() })
+	require.NoError(t, os.Remove(asleep))
+	require.NoError(t, sweep.Wait())
+	require.FileExists(t, filepath.Join(dir, "behind/out/a"))
+}
+
 // What a disk cannot hold of the files that come to the end of their jobs there is said, once for each folder.
 func TestAnEndThatCannotHoldAll(t *testing.T) {
 	t.Parallel()

@@ -89,10 +89,10 @@ func (b *attemptBook) Did(p *job.Placement) {
 	b.e.ledger.RecordPlacement(*p)
 }
 
-func (b *attemptBook) Answers(path string) error { return b.e.answers.Reach(path, workerPatience) }
+func (b *attemptBook) Answers(path string) error { return b.e.answers.Reach(path, b.e.stepPatience()) }
 
 func (b *attemptBook) There(folder string) error {
-	err := b.e.answers.Reach(folder, workerPatience)
+	err := b.e.answers.Reach(folder, b.e.stepPatience())
 	if err == nil {
 		err = b.e.desk.Mounted(folder)
 	}

@@ -230,6 +230,15 @@ func (e *Engine) sayFolder(ev watchfs.Event) {
 // workerPatience is how long somebody waits for a file system who holds a worker meanwhile.
 const workerPatience = 250 * time.Millisecond
 
+// stepPatience is how long a step waits for a file system: in a sweep, which ends with what it has not done, as long as
+// somebody who can wait.
+func (e *Engine) stepPatience() time.Duration {
+	if e.o.Once {
+		return look.ReachPatience
+	}
+	return workerPatience
+}
+
 // askAgain goes on with what waits for a file system, a moment after that answers. A watched folder that is not there
 // is told of when it comes.
 func (e *Engine) askAgain(waits error) {
