@@ -17,7 +17,7 @@ import (
 // what it had not come to, also if its job had not begun.
 func TestKillWhileAllIsHandledAgain(t *testing.T) {
 	t.Parallel()
-	const files, kills = 700, 10
+	const files, kills = 200, 4
 	dir := t.TempDir()
 	put(t, dir, "stilltide.yaml", `version: 1
 defaults: {debounce: 0s}
@@ -36,7 +36,7 @@ rules:
 	for round := range kills {
 		look := fmt.Sprint("look ", round)
 		put(t, dir, "set/look", look)
-		watchKilled(t, dir, time.Duration(10+chance.IntN(150))*time.Millisecond)
+		watchKilled(t, dir, time.Duration(10+chance.IntN(60))*time.Millisecond)
 		run(t, dir, "sweep")
 		for i := range files {
 			text, err := os.ReadFile(filepath.Join(dir, fmt.Sprintf("out/%04d", i)))
