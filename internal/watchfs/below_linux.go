@@ -13,7 +13,7 @@ import (
 
 // openBelow opens a folder that lies below another, without following a link on the way.
 func openBelow(root, rel string) (fd int, err error) {
-	top, err := openFolderAt(unix.AT_FDCWD, root, 0)
+	top, err := openAt(unix.AT_FDCWD, root, unix.O_PATH|unix.O_DIRECTORY)
 	if err != nil {
 		return -1, err
 	}
@@ -42,7 +42,7 @@ func openat2(top int, rel string) (fd int, err error) {
 func stepBelow(top int, rel string) (fd int, err error) {
 	at := top
 	for _, name := range strings.Split(rel, "/") {
-		next, err := openFolderAt(at, name, unix.O_NOFOLLOW)
+		next, err := openAt(at, name, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW)
 		if at != top {
 			unix.Close(at)
 		}
@@ -54,9 +54,10 @@ func stepBelow(top int, rel string) (fd int, err error) {
 	return at, nil
 }
 
-func openFolderAt(dir int, name string, flags int) (fd int, err error) {
+// openAt is openat(2) for what is not to be made.
+func openAt(dir int, name string, flags int) (fd int, err error) {
 	for {
-		fd, err = unix.Openat(dir, name, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC|flags, 0)
+		fd, err = unix.Openat(dir, name, unix.O_CLOEXEC|flags, 0)
 		if err != unix.EINTR {
 			return fd, err
 		}

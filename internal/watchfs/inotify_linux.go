@@ -5,8 +5,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -99,12 +101,9 @@ func (n *source) keep(wd int32, path string) {
 		n.drop(path)
 	}
 	n.wds[path] = wd
-	for _, p := range n.paths[wd] {
-		if p == path {
-			return
-		}
+	if !slices.Contains(n.paths[wd], path) {
+		n.paths[wd] = append(n.paths[wd], path)
 	}
-	n.paths[wd] = append(n.paths[wd], path)
 }
 
 // drop stops watching a path.
@@ -114,13 +113,7 @@ func (n *source) drop(path string) {
 		return
 	}
 	delete(n.wds, path)
-	rest := n.paths[wd][:0]
-	for _, p := range n.paths[wd] {
-		if p != path {
-			rest = append(rest, p)
-		}
-	}
-	if len(rest) > 0 {
+	if rest := slices.DeleteFunc(n.paths[wd], func(p string) bool { return p == path }); len(rest) > 0 {
 		n.paths[wd] = rest
 		return
 	}
@@ -149,11 +142,7 @@ func (n *source) has(path string) bool {
 
 // watched lists the watched paths.
 func (n *source) watched() []string {
-	paths := make([]string, 0, len(n.wds))
-	for p := range n.wds {
-		paths = append(paths, p)
-	}
-	return paths
+	return slices.Collect(maps.Keys(n.wds))
 }
 
 func (n *source) control(f func(fd int) error) error {

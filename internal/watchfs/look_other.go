@@ -40,6 +40,12 @@ func lstat(path string) (file.Facts, error) {
 // lies below, "" if it lies elsewhere.
 func OpenPlain(_, path string) (*os.File, error) { return os.Open(path) }
 
+// openFolder opens a folder, and reports whether it is Remote.
+func openFolder(path string) (d *os.File, remote bool, err error) {
+	d, err = os.Open(path)
+	return d, false, err
+}
+
 // Remote reports whether a path lies on a file system that sends no events. It
 // is not known on this system.
 func Remote(string) bool { return false }

@@ -16,16 +16,12 @@ type plain int
 // lies below, "" if it lies elsewhere.
 func OpenPlain(root, path string) (f plain, err error) {
 	err = inFolder(root, path, func(dir int, name string) error {
-		for {
-			fd, err := unix.Openat(dir, name, unix.O_RDONLY|unix.O_CLOEXEC, 0)
-			if err == nil {
-				f = plain(fd)
-				return nil
-			}
-			if err != unix.EINTR {
-				return &os.PathError{Op: "open", Path: path, Err: err}
-			}
+		fd, err := openAt(dir, name, unix.O_RDONLY)
+		if err != nil {
+			return &os.PathError{Op: "open", Path: path, Err: err}
 		}
+		f = plain(fd)
+		return nil
 	})
 	return f, err
 }

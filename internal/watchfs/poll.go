@@ -46,10 +46,7 @@ func (w *Watcher) remember(path string, told map[string]bool) {
 func (w *Watcher) pollFolders() {
 	for {
 		w.mu.Lock()
-		paths := make([]string, 0, len(w.polled))
-		for p := range w.polled {
-			paths = append(paths, p)
-		}
+		paths := slices.Collect(maps.Keys(w.polled))
 		w.mu.Unlock()
 		for _, p := range paths {
 			if !w.lookBeside(p) {

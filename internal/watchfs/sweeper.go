@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync/atomic"
 	"time"
 )
@@ -190,12 +191,7 @@ func (s *sweeper) nearestParent(path string) (parent string) {
 // unwait ends the waiting for a root. The lock is held.
 func (w *Watcher) unwait(path string) {
 	for parent, waiting := range w.waits {
-		rest := waiting[:0]
-		for _, p := range waiting {
-			if p != path {
-				rest = append(rest, p)
-			}
-		}
+		rest := slices.DeleteFunc(waiting, func(p string) bool { return p == path })
 		w.waits[parent] = rest
 		if len(rest) == 0 {
 			delete(w.waits, parent)
@@ -211,18 +207,18 @@ func (s *sweeper) folder(path string) {
 	if s.stopped {
 		return
 	}
-	remote := s.remote(path)
+	var d *os.File
+	var remote bool
+	var err error
+	if s.ask(func() { d, remote, err = openFolder(path) }); err != nil {
+		s.troubled(path, err)
+		return
+	}
 	polled := remote && s.w.src != nil
 	if polled {
 		s.attachFar(path)
 	} else {
 		polled = s.w.attach(s, path)
-	}
-	var d *os.File
-	var err error
-	if s.ask(func() { d, err = os.Open(path) }); err != nil {
-		s.troubled(path, err)
-		return
 	}
 	var below []string
 	told := map[string]bool{}

@@ -358,11 +358,7 @@ func (w *Watcher) rootsLeft(folder string) {
 			w.push(walk{path: path, root: path})
 		}
 	}
-	for path := range w.guards {
-		if below(path) {
-			delete(w.guards, path)
-		}
-	}
+	maps.DeleteFunc(w.guards, func(path string, _ bool) bool { return below(path) })
 }
 
 // guard watches the folders above a wanted one: when one of them is renamed,
