@@ -58,11 +58,12 @@ func (f *File) All() []*Rule { return f.List }
 // Renamed tells which rules keep the memory of an old name: the rule's name by the old one. An old
 // name that a rule still has is none.
 func (f *File) Renamed() map[string]string {
-	renamed := map[string]string{}
+	still, renamed := map[string]bool{}, map[string]string{}
 	for _, r := range f.List {
-		old := r.OldName.S
-		still := slices.ContainsFunc(f.List, func(other *Rule) bool { return other.Name.S == old })
-		if r.OldName.Set() && renamed[old] == "" && !still {
+		still[r.Name.S] = true
+	}
+	for _, r := range f.List {
+		if old := r.OldName.S; r.OldName.Set() && renamed[old] == "" && !still[old] {
 			renamed[old] = r.Name.S
 		}
 	}
