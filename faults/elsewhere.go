@@ -92,6 +92,8 @@ var elsewhere = []Fault{
 	{"a setting that comes back counts", "internal/core/take/again.go",
 		"\thandle = known && (was.Hash != now.Hash || unfinished)\n",
 		"\thandle = known && (there && was.Hash != now.Hash || unfinished)\n", script("againon")},
+	{"what a job had begun with old settings is handled again", "internal/core/flow/againon.go",
+		"\t\tj.Outdated = true\n", "", script("againon")},
 	{"what is handled again is owed until it has jobs", "internal/core/take/again.go",
 		"\tif handle || known && was.Job == begun {\n", "\tif false {\n",
 		[]string{"-run", "^TestKillWhileAllIsHandledAgain$", "./cmd/stilltide"}},

@@ -2,8 +2,11 @@ package flow
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
+	"stilltide/internal/core/file"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -31,6 +34,9 @@ type again struct {
 	due   map[setting]time.Time // files that may have changed: when they are looked at
 	files []anew                // what is handled again
 	pages []page                // what is read next of what is handled again
+	pass  map[string]int        // by rule: how often it began to handle all again
+	// files of jobs that had begun before: they are handled again when those end
+	begun map[setting]bool
 	// setting files that are being read, and whether something happened to them meanwhile
 	reading map[setting]bool
 	paging  bool                  // the next page is being read
@@ -39,8 +45,11 @@ type again struct {
 	mass    map[string]bool       // rules of which a person says that many results may be made again
 }
 
-// page is where a rule's known files below a folder are read from.
-type page struct{ rule, folder, after string }
+// page is where a rule's known files below a folder are read from; pass is for which time all is handled again.
+type page struct {
+	rule, folder, after string
+	pass                int
+}
 
 // maxAgain bounds the files that are offered again at once.
 const maxAgain = 500
@@ -85,7 +94,7 @@ func (f *Flow) settings(now time.Time) {
 		}
 		next := f.again.files[0]
 		f.again.files = f.again.files[1:]
-		if next.lost != nil && f.isHandled(next.rule, *next.lost) {
+		if next.lost != nil && f.isHandled(next.rule, *next.lost) || next.lost == nil && f.isAtIt(next.setting) {
 			continue
 		}
 		if f.forced == nil {
@@ -133,6 +142,7 @@ func (f *Flow) settingRead(s setting, now *job.Known, handle bool, at time.Time)
 		f.again.owed[s] = *now
 	}
 	if r != nil && handle {
+		f.outdate(r, now.Facts, at)
 		f.handleAll(r, s.path)
 		f.settings(at)
 	}
@@ -154,12 +164,45 @@ func (f *Flow) settingsHandled() {
 		f.Store.Remember(take.Finished(k))
 	}
 	clear(a.owed)
+	clear(a.begun)
 }
 
-// handleAll has all that a rule has handled, and that is still there, be handled again.
+// outdate has the files be handled again whose jobs run, and may have begun with what has changed. In a single pass it
+// changed when the file system says so, and else no later than it was noticed.
+func (f *Flow) outdate(r *rule.Rule, changed file.Facts, noticed time.Time) {
+	if f.Once {
+		noticed = changed.Change.Time()
+	}
+	name := r.Name.S
+	maps.DeleteFunc(f.again.begun, func(s setting, _ bool) bool { return s.rule == name })
+	for _, j := range f.ByID {
+		if j.Row.Rule != name || j.Row.State != job.Running || j.Row.Last == nil ||
+			!j.Row.Last.Started.Before(noticed) {
+			continue
+		}
+		j.Outdated = true
+		for _, path := range j.Row.Files() {
+			f.again.begun[setting{name, path}] = true
+		}
+	}
+}
+
+// isAtIt reports whether a job of the rule is to begin with the file, has begun since all is handled again, or has the
+// file handled again when it ends.
+func (f *Flow) isAtIt(s setting) bool {
+	f.Window.Find(&f.Jobs, s.path)
+	j := f.ByPath[s.path]
+	return f.again.begun[s] || j != nil && j.Row.Rule == s.rule && j.Row.Event != file.Removed
+}
+
+// handleAll has all that a rule has handled, and that is still there, be handled again: once, also if it was at that.
 func (f *Flow) handleAll(r *rule.Rule, why string) {
+	a, name := &f.again, r.Name.S
+	a.pass[name]++
+	a.pages = slices.DeleteFunc(a.pages, func(p page) bool { return p.rule == name })
+	a.files = slices.DeleteFunc(a.files, func(n anew) bool { return n.rule == name && n.lost == nil })
 	for _, folder := range r.Folders {
-		f.again.pages = append(f.again.pages, page{r.Name.S, folder, ""})
+		a.pages = append(a.pages, page{name, folder, "", a.pass[name]})
 	}
 	f.Read("", func(from turn.Source) turn.Answer {
 		n := from.KnownCount(r.Name.S)
@@ -190,14 +233,14 @@ func (f *Flow) readPage() {
 		}
 		return func(now time.Time) {
 			f.again.paging = false
-			if err != nil {
-				return // the ledger says itself what is wrong
+			if err != nil || p.pass != f.again.pass[p.rule] {
+				return // the ledger says itself what is wrong; or all of it is read once more
 			}
 			for _, path := range files {
 				f.again.files = append(f.again.files, anew{setting: setting{p.rule, path}})
 			}
 			if next != "" {
-				f.again.pages = append(f.again.pages, page{p.rule, p.folder, next})
+				f.again.pages = append(f.again.pages, page{p.rule, p.folder, next, p.pass})
 			}
 			f.settings(now)
 		}

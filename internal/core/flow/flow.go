@@ -69,7 +69,8 @@ type deciding struct {
 // New makes the flow of a set of rules. chance gives numbers from 0 to 1, which spread retries.
 func New(set *plan.Set, m underway.Memory, eyes underway.Eyes, hands underway.Hands, chance func() float64) *Flow {
 	f := &Flow{arrivals: arrivals{asking: map[string]bool{}, markers: map[string]string{}, lent: map[string]bool{},
-		lentFor: map[int64][]string{}, leaving: map[string]map[string]bool{}},
+		lentFor: map[int64][]string{}, leaving: map[string]map[string]bool{},
+		again: again{pass: map[string]int{}, begun: map[setting]bool{}}},
 		deciding: deciding{unread: map[string]bool{}}}
 	f.Jobs = underway.NewJobs(set, m, eyes, hands, f, chance)
 	f.sources = f.asks()

@@ -25,7 +25,7 @@ func (js *Jobs) Begin(j *Job, now time.Time) {
 	}
 	j.Row.Attempts++
 	j.Row.Become(job.Running)
-	j.Row.Due = time.Time{}
+	j.Row.Due, j.Outdated = time.Time{}, false
 	if j.Row.Started.IsZero() {
 		j.Row.Started = now
 	}

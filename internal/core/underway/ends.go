@@ -360,7 +360,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 	js.askOthers(j, now)
 	if j.Rule != nil && j.Rule.Share && j.Row.Event == file.Removed {
 		js.ways.Went(j.Row.File, now) // the rules after it come next
-	} else if j.Rule != nil && j.Rule.Share {
+	} else if j.Rule != nil && j.Rule.Share || j.Outdated {
 		for _, path := range j.Row.Staying() {
 			Mark(&j.Again, path)
 		}
@@ -369,7 +369,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 		js.ways.WentAway(j.Row.File, false, now)
 	}
 	for path := range j.Again {
-		if js.isOwnWork(j, path) {
+		if js.isOwnWork(j, path) && !j.Outdated {
 			continue
 		}
 		js.stopLoop(j, path, state, now)
@@ -382,7 +382,7 @@ func (js *Jobs) Finish(j *Job, state job.State, reason, fileNow string, now time
 
 // stopLoop blocks a rule whose job changes its own file again and again.
 func (js *Jobs) stopLoop(j *Job, path string, state job.State, now time.Time) {
-	name, ran := j.Row.Rule, state == job.Processed || state == job.Failed
+	name, ran := j.Row.Rule, (state == job.Processed || state == job.Failed) && !j.Outdated
 	if ran && js.InTrouble[name] == "" && js.Book.Again(name, path, now) {
 		js.Trouble(name, loop.Blocks(path, fill.QuoteWord(name)))
 	}
@@ -433,8 +433,8 @@ func (js *Jobs) isMissed(j *Job, now time.Time) bool {
 
 // remember notes a file that stays, so that it is not taken again.
 func (js *Jobs) remember(j *Job, path string, facts file.Facts, hash, fileNow string) {
-	if j.Renamed && path == j.Row.File {
-		js.Store.Forget(j.Row.Rule, path) // it did not go
+	if j.Renamed && path == j.Row.File || j.Outdated {
+		js.Store.Forget(j.Row.Rule, path) // it did not go; or it is to be taken anew, after a crash, too
 		return
 	}
 	// it went by itself, which is a removal

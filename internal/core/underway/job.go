@@ -30,6 +30,7 @@ type Job struct {
 	missed   bool                // it vanished, and another rule is to be told
 	Renamed  bool                // its file has another name by now, and a job under that
 	Forced   bool                // a person wants it, whatever is remembered
+	Outdated bool                // its attempt began with settings (again_on) that have changed
 	Others   bool                // rules may have come since it was taken: they are asked about what stays
 	cancel   bool                // its attempt is being stopped for good
 	intents  []intent            // its placements
