@@ -25,7 +25,7 @@ var byHand = []Fault{
 	{"a rule that gathers no more takes none of several files", "internal/core/take/still.go",
 		"|| r.Gather == nil && len(files) > 1 ||", "|| r.Gather == nil && len(files) > 3 ||", script("editedlater")},
 	{"a rule that remembers is no new one", "internal/advice/forgotten.go",
-		"|| slices.Contains(remember, r.Name.S) {\n", "{\n", script("newname")},
+		"|| knows[r.Name.S] {\n", "{\n", script("newname")},
 	{"no start cancels the jobs of another rules file", "internal/byhand/begin.go",
 		"	case err == nil && others != nil:\n", "	case err == nil && others != nil && others.Jobs < 0:\n",
 		script("tworules")},

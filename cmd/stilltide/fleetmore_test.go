@@ -30,9 +30,8 @@ func TestFleetWhileItRuns(t *testing.T) {
       echo over
     processed: done
 `, filepath.Join(y.dir, "go")))
-	text := y.read("stilltide.yaml")
-	put(t, y.dir, "stilltide.yaml", strings.Replace(text, "lease: 2s", fmt.Sprintf("lease: 2s, shared: {%s: %s}",
-		filepath.Join(y.dir, "in"), filepath.Join(y.dir, "mnt/in")), 1))
+	y.edit("lease: 2s", fmt.Sprintf("lease: 2s, shared: {%s: %s}", filepath.Join(y.dir, "in"),
+		filepath.Join(y.dir, "mnt/in")))
 	put(t, y.dir, "in/chart", "its content\n")
 	y.lend("one")
 	y.watch()

@@ -64,6 +64,13 @@ defaults: {debounce: 0s, retry: {times: 1, delay: 100ms}}
 `, y.port)+rules)
 }
 
+// edit changes a text in the rules file.
+func (y *yard) edit(old, new string) {
+	text := y.read("stilltide.yaml")
+	require.Contains(y.t, text, old)
+	put(y.t, y.dir, "stilltide.yaml", strings.Replace(text, old, new, 1))
+}
+
 func (y *yard) startServer() {
 	node, err := builtNode()
 	require.NoError(y.t, err)

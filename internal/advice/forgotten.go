@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"stilltide/internal/core/diag"
@@ -20,11 +19,15 @@ func Forgotten(f *rule.File, l *ledger.Ledger) (d diag.List, _ error) {
 	if err != nil {
 		return nil, err
 	}
-	gone := slices.DeleteFunc(slices.Clone(remember), func(name string) bool {
-		return name == "" || slices.ContainsFunc(f.All(), func(r *rule.Rule) bool { return r.Name.S == name })
-	})
+	named, knows := f.ByName(), map[string]bool{}
+	var gone []string
+	for _, name := range remember {
+		if knows[name] = true; name != "" && named[name] == nil {
+			gone = append(gone, name)
+		}
+	}
 	for _, r := range f.All() {
-		if !r.Enabled || r.Existing == rule.ExistingLeave || slices.Contains(remember, r.Name.S) {
+		if !r.Enabled || r.Existing == rule.ExistingLeave || knows[r.Name.S] {
 			continue
 		}
 		for _, old := range gone {

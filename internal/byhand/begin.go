@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"slices"
 
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -66,8 +65,9 @@ func Others(f *rule.File, l *ledger.Ledger) (*OthersWait, error) {
 	}
 	others := &OthersWait{Rules: last}
 	tally, err := l.Tally()
+	named := f.ByName()
 	for name, states := range tally {
-		if slices.ContainsFunc(f.All(), func(r *rule.Rule) bool { return r.Name.S == name }) {
+		if named[name] != nil {
 			continue
 		}
 		for state, jobs := range states {

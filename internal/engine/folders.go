@@ -3,7 +3,6 @@ package engine
 import (
 	"errors"
 	"os"
-	"slices"
 	"time"
 
 	"stilltide/internal/core/job"
@@ -140,16 +139,16 @@ func (e *Engine) findMissing(folder string) {
 	if e.folders[folder].absent {
 		return
 	}
-	rules := e.flow.Rules().Rules()
+	set := e.flow.Rules()
 	e.beside(func() func() {
 		var names, settings []string
-		for _, r := range rules {
-			if slices.Contains(r.Folders, folder) && !e.sift.SawAll(folder, r.Name.S) {
+		for _, r := range set.Watching(folder) {
+			if !e.sift.SawAll(folder, r.Name.S) {
 				names = append(names, r.Name.S)
 			}
-			if r.Enabled && r.HasAgainOn(folder) {
-				settings = append(settings, job.SettingsOf(r.Name.S))
-			}
+		}
+		for _, r := range set.SettingsIn(folder) {
+			settings = append(settings, job.SettingsOf(r.Name.S))
 		}
 		bring, gone := e.tellMissing(names, []string{folder}), sift.MissingBelow(e.ledger, settings, []string{folder})
 		return func() {

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"time"
 
 	"stilltide/internal/sift"
@@ -11,8 +10,8 @@ import (
 // changed by hand, where rules want them made again (repair). It looks beside the flow.
 func (e *Engine) findLost(folder string) {
 	set := e.flow.Rules()
-	for _, r := range set.Rules() {
-		if s := r.Repairs(); s == nil || !r.Enabled || !slices.Contains(r.Folders, folder) {
+	for _, r := range set.Watching(folder) {
+		if r.Repairs() == nil {
 			continue
 		}
 		e.beside(func() func() {

@@ -295,11 +295,14 @@ func (l *Ledger) KnowsFiles() bool {
 	return l.knows
 }
 
-// Remembering lists the rules that remember files, those with none on the way to the table: one step of the index for
-// each. "" is for what no rule takes.
-func (l *Ledger) Remembering() (rules []string, _ error) {
+// Remembering lists the rules that remember files, those with none on the way to the table. "" is for what no rule
+// takes.
+func (l *Ledger) Remembering() (rules []string, err error) { return l.rulesAmong(`known WHERE true`) }
+
+// rulesAmong lists the rules of some rows: one step of an index for each.
+func (l *Ledger) rulesAmong(rows string) (rules []string, _ error) {
 	for rule, after := "", `>=`; ; after = `>` {
-		err := l.db.QueryRow(`SELECT rule FROM known WHERE rule `+after+` ? ORDER BY rule LIMIT 1`, rule).Scan(&rule)
+		err := l.db.QueryRow(`SELECT rule FROM `+rows+` AND rule `+after+` ? ORDER BY rule LIMIT 1`, rule).Scan(&rule)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
 			return rules, nil

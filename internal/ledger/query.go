@@ -396,18 +396,15 @@ func (l *Ledger) Recent(limit int) ([]job.Job, error) {
 // at most so many (0 for all). An index answers it, however long the queue is.
 func (l *Ledger) OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error) {
 	l.settle()
-	tally, err := l.Tally()
-	if err != nil {
-		return nil, err
-	}
-	if limit == 0 {
-		limit = -1
-	}
-	var open []job.Job
-	for name := range tally {
-		if rule != "" && name != rule {
-			continue
+	names, open := []string{rule}, []job.Job(nil)
+	if rule == "" {
+		var err error
+		if names, err = l.rulesAmong("job WHERE ended_at = 0"); err != nil {
+			return nil, err
 		}
+	}
+	limit = cmp.Or(limit, -1)
+	for _, name := range names {
 		for _, s := range states {
 			list, err := l.jobs(`SELECT `+tables.JobColumns+
 				` FROM job WHERE ended_at = 0 AND rule = ? AND state = ? AND id > ? ORDER BY id LIMIT ?`, l.inTables(name),

@@ -3,7 +3,6 @@ package standing
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -63,7 +62,12 @@ func rules(a Asked, paused job.Pauses) ([]Rule, error) {
 			return nil, err
 		}
 	}
-	machine := look.NewAsked()
+	machine, watched := look.NewAsked(), map[string]bool{}
+	if a.Live != nil {
+		for _, name := range a.Live.Names {
+			watched[name] = true
+		}
+	}
 	var report []Rule
 	for _, r := range a.Rules.All() {
 		n := tally[r.Name.S]
@@ -87,7 +91,7 @@ func rules(a Asked, paused job.Pauses) ([]Rule, error) {
 			s.State = Disabled
 		case a.Live == nil:
 			s.unwatched(machine, a.Lacking[r.Name.S])
-		case !slices.Contains(a.Live.Names, r.Name.S):
+		case !watched[r.Name.S]:
 			s.Notes = append(s.Notes, "the watcher does not know this rule: it goes on with the rules from before")
 		default:
 			s.watched(r, a.Live)

@@ -25,6 +25,7 @@ type Standing struct {
 	Rules   []Rule
 
 	pauses job.Pauses
+	at     map[string]int // by name: where the rule stands among the rules
 }
 
 // Watcher is the whole, without what is only about one rule.
@@ -68,6 +69,10 @@ func OfRules(a Asked) (s Standing, err error) {
 		FailedRules: []string{}, Paused: []string{}}
 	if s.pauses, err = a.paused(); err == nil {
 		s.Rules, err = rules(a, s.pauses)
+	}
+	s.at = make(map[string]int, len(s.Rules))
+	for i, r := range s.Rules {
+		s.at[r.Rule] = i
 	}
 	s.Watcher.Pools = pools(a)
 	return s, err

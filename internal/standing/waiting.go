@@ -18,23 +18,22 @@ func (s Standing) Rests(name, file string, now time.Time) string {
 		return "the folder " + plan.Display(folder) + " is paused" +
 			cmp.Or(until(s.pauses[folder], now), ", until stilltide resume")
 	}
-	for _, r := range s.Rules {
-		if r.Rule != name {
-			continue
+	at, is := s.at[name]
+	if !is {
+		return ""
+	}
+	switch r := &s.Rules[at]; {
+	case r.State == Disabled:
+		return name + " is disabled in the rules file"
+	case r.State == Paused:
+		if !r.until.IsZero() {
+			return name + " is paused until " + plan.Clock(r.until, now)
 		}
-		switch {
-		case r.State == Disabled:
-			return name + " is disabled in the rules file"
-		case r.State == Paused:
-			if !r.until.IsZero() {
-				return name + " is paused until " + plan.Clock(r.until, now)
-			}
-			return name + " is paused, until stilltide resume"
-		case r.State == Blocked:
-			return name + " is blocked: " + r.why
-		case r.Next != nil && r.Next.Sub(now) > time.Minute: // a line that is true each minute is a window
-			return name + " waits for its schedule, until " + r.Next.Local().Format("Mon 2006-01-02 15:04")
-		}
+		return name + " is paused, until stilltide resume"
+	case r.State == Blocked:
+		return name + " is blocked: " + r.why
+	case r.Next != nil && r.Next.Sub(now) > time.Minute: // a line that is true each minute is a window
+		return name + " waits for its schedule, until " + r.Next.Local().Format("Mon 2006-01-02 15:04")
 	}
 	return ""
 }

@@ -88,14 +88,12 @@ func (f *Flow) LookedThrough(folder string) {
 // orderKnown lets rules with an order begin whose folders were looked through, as soon as the
 // files that were there are looked into.
 func (f *Flow) orderKnown(now time.Time) {
-	known := f.opening.known(now)
-	for _, folder := range known {
+	ordered := false
+	for _, folder := range f.opening.known(now) {
 		delete(f.Looking, folder)
+		ordered = ordered || slices.ContainsFunc(f.Set.Watching(folder), underway.Ordered)
 	}
-	isKnown := func(folder string) bool { return slices.Contains(known, folder) }
-	if len(known) > 0 && slices.ContainsFunc(f.Set.Rules(), func(r *rule.Rule) bool {
-		return underway.Ordered(r) && slices.ContainsFunc(r.Folders, isKnown)
-	}) {
+	if ordered {
 		f.ApplyRules()
 	}
 }

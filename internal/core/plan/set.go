@@ -84,6 +84,19 @@ func (s *Set) isApart(folder, path string) bool {
 	return false
 }
 
+// Watching lists the rules that watch a folder, those that are disabled left out.
+func (s *Set) Watching(folder string) []*rule.Rule { return s.watch[folder] }
+
+// SettingsIn lists the rules that handle all again when files in a folder change.
+func (s *Set) SettingsIn(folder string) (rules []*rule.Rule) {
+	for _, r := range s.settings {
+		if r.HasAgainOn(folder) {
+			rules = append(rules, r)
+		}
+	}
+	return rules
+}
+
 // WatchedFolders lists the folders that rules watch.
 func (s *Set) WatchedFolders() []string { return slices.Collect(maps.Keys(s.watch)) }
 

@@ -55,15 +55,21 @@ type File struct {
 // All lists the rules in their order.
 func (f *File) All() []*Rule { return f.List }
 
+// ByName finds the rules by their names.
+func (f *File) ByName() map[string]*Rule {
+	named := make(map[string]*Rule, len(f.List))
+	for _, r := range f.List {
+		named[r.Name.S] = r
+	}
+	return named
+}
+
 // Renamed tells which rules keep the memory of an old name: the rule's name by the old one. An old
 // name that a rule still has is none.
 func (f *File) Renamed() map[string]string {
-	still, renamed := map[string]bool{}, map[string]string{}
+	named, renamed := f.ByName(), map[string]string{}
 	for _, r := range f.List {
-		still[r.Name.S] = true
-	}
-	for _, r := range f.List {
-		if old := r.OldName.S; r.OldName.Set() && renamed[old] == "" && !still[old] {
+		if old := r.OldName.S; r.OldName.Set() && renamed[old] == "" && named[old] == nil {
 			renamed[old] = r.Name.S
 		}
 	}
