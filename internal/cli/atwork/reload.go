@@ -27,6 +27,7 @@ type rereader struct {
 	watcher *watchfs.Watcher
 	folders map[string]int  // where the rules files lie, and how far below
 	endings map[string]bool // of their names
+	more    bool            // the rules file names others
 	gone    time.Time       // since when the rules file cannot be read; zero if it can
 	said    bool            // that was said
 }
@@ -58,7 +59,7 @@ func (a *app) reloadOnChange(f *rule.File, e *engine.Engine) (stop func(), err e
 
 // look watches where the files of these rules lie, and those of the rules in use.
 func (r *rereader) look(f *rule.File) {
-	r.folders, r.endings = map[string]int{}, map[string]bool{}
+	r.folders, r.endings, r.more = map[string]int{}, map[string]bool{}, false
 	for _, one := range []*rule.File{r.inUse, f} {
 		r.folders[one.Base] = max(r.folders[one.Base], 0)
 		for _, path := range append([]string{one.Path}, one.Included...) {
@@ -66,6 +67,7 @@ func (r *rereader) look(f *rule.File) {
 			r.endings[filepath.Ext(path)] = true
 		}
 		for _, g := range one.More {
+			r.more = true
 			folder, below := globFolder(one.Base, g.S)
 			r.folders[folder] = max(r.folders[folder], below)
 			r.endings[filepath.Ext(g.S)] = true
@@ -118,6 +120,10 @@ func (r *rereader) read(now time.Time) (again time.Duration) {
 	src, err := os.ReadFile(r.inUse.Path)
 	if err != nil {
 		return r.missing(err, now)
+	}
+	if !r.more && !r.said && bytes.Equal(src, r.a.Texts) {
+		r.gone = time.Time{}
+		return 0
 	}
 	f, diags, texts := console.ParseRules(r.inUse.Path, src)
 	changed := !bytes.Equal(texts, r.a.Texts) || r.said
