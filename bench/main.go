@@ -56,6 +56,7 @@ var cases = []struct {
 	{"move", moveCase}, {"latency", latencyCase}, {"commands", commandsCase}, {"scan", scanCase},
 	{"known", knownCase}, {"cross", crossCase},
 	{"idle", idleCase}, {"tree", treeCase}, {"queue", queueCase}, {"start", startCase}, {"rules", rulesCase},
+	{"rulesgrow", rulesGrowCase},
 	{"growth", growthCase}, {"large", largeCase}, {"flush", flushCase}, {"history", historyCase}, {"fleet", fleetCase},
 	{"beside", besideCase},
 }

@@ -54,3 +54,49 @@ func (b *bench) manyRules(n int) (string, error) {
 	}
 	return dir, err
 }
+
+// rulesGrowCase: four times as many rules and watched folders, a file for every other rule: what a rule costs then.
+func rulesGrowCase(b *bench) error {
+	n := b.count(2500)
+	for _, command := range []string{"check", "preview", "sweep"} {
+		perRule := func(n int) func() (float64, error) {
+			return func() (float64, error) {
+				dir, err := b.placedBy(n)
+				if err != nil {
+					return 0, err
+				}
+				took, err := timed(dir, b.program, command)
+				return took / float64(n) * 1e6, err
+			}
+		}
+		r := Result{Case: fmt.Sprintf("%s, per rule: %d → %d rules", command, n, 4*n), Unit: "µs",
+			Baseline: "a quarter of them"}
+		for range b.rounds {
+			base, ours, err := framed(perRule(n), perRule(4*n))
+			if err != nil {
+				return err
+			}
+			r.Base, r.Ours = append(r.Base, base), append(r.Ours, ours)
+		}
+		b.add(r, "ratio", 1.1)
+	}
+	return nil
+}
+
+// placedBy is a folder with n rules, ten for each watched folder, and a file for every other rule.
+func (b *bench) placedBy(n int) (string, error) {
+	var rules strings.Builder
+	rules.WriteString("rules:\n")
+	for i := range n {
+		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: '*.t%d', debounce: 0s, processed: 'done/%d'}\n",
+			i, i/10, i%10, i/10)
+	}
+	dir, err := b.office("placed", rules.String())
+	for i := 0; i < n && err == nil; i += 2 {
+		folder := filepath.Join(dir, "in", fmt.Sprint(i/10))
+		if err = os.MkdirAll(folder, 0o777); err == nil {
+			err = os.WriteFile(filepath.Join(folder, fmt.Sprintf("f.t%d", i%10)), nil, 0o666)
+		}
+	}
+	return dir, err
+}

@@ -2,6 +2,7 @@ package look
 
 import (
 	"cmp"
+	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -32,7 +33,8 @@ type Answers struct {
 
 	mu     sync.Mutex
 	mounts []*mount
-	linked map[string]string // by a folder that links lead to such a file system: where it really is
+	known  map[string]bool   // folders of which was found out where they really are
+	linked map[string]string // of those that links lead elsewhere: where they are
 }
 
 // mount is one file system that may not answer.
@@ -56,7 +58,7 @@ type later func(answered func())
 
 // NewAnswers reads the mount table.
 func NewAnswers() *Answers {
-	a := &Answers{table: watchfs.UnsureMounts, linked: map[string]string{}}
+	a := &Answers{table: watchfs.UnsureMounts, known: map[string]bool{}, linked: map[string]string{}}
 	a.Refresh(0)
 	return a
 }
@@ -99,9 +101,9 @@ func (a *Answers) of(path string) (found *mount) {
 	if len(a.mounts) == 0 {
 		return nil
 	}
-	for folder, real := range a.linked {
-		if rest, below := plan.Below(path, folder); below {
-			path = real + rest
+	for folder := path; len(a.linked) > 0 && folder != filepath.Dir(folder); folder = filepath.Dir(folder) {
+		if real, is := a.linked[folder]; is {
+			path = real + path[len(folder):]
 			break
 		}
 	}
@@ -130,7 +132,7 @@ func (a *Answers) Know(folder string) (real string) {
 		return RealPath(folder)
 	}
 	a.mu.Lock()
-	real, known := a.linked[folder]
+	real, known := a.linked[folder], a.known[folder]
 	a.mu.Unlock()
 	if known || a.of(folder) != nil {
 		return cmp.Or(real, folder)
@@ -147,7 +149,9 @@ func (a *Answers) Know(folder string) (real string) {
 	select {
 	case real = <-found:
 		a.mu.Lock()
-		a.linked[folder] = real
+		if a.known[folder] = true; real != folder {
+			a.linked[folder] = real
+		}
 		a.mu.Unlock()
 		return real
 	case <-timer.C:

@@ -14,7 +14,7 @@ import (
 // shares makes Answers that know of two file systems which may not answer.
 func shares() *Answers {
 	a := &Answers{table: func() []string { return []string{"/net", "/net/inner"} },
-		linked: map[string]string{"/home/link": "/net/inner/x"}}
+		linked: map[string]string{"/home/link": "/net/inner/x", "/home/link/back": "/home/here", "/aside": "/net/y"}}
 	a.Refresh(0)
 	return a
 }
@@ -22,7 +22,8 @@ func shares() *Answers {
 func TestWhatMayNotAnswer(t *testing.T) {
 	a := shares()
 	for path, at := range map[string]string{"/net": "/net", "/net/a/b": "/net", "/net/inner/c": "/net/inner",
-		"/home/link/d": "/net/inner", "/network": "", "/home": "", "/": ""} {
+		"/home/link/d": "/net/inner", "/home/link": "/net/inner", "/home/link/back/e": "", "/aside/f/g": "/net",
+		"/network": "", "/home": "", "/": ""} {
 		point, is := a.Unsure(path)
 		require.Equal(t, at, point, path)
 		require.Equal(t, at != "", is, path)

@@ -141,9 +141,7 @@ func (n *source) has(path string) bool {
 }
 
 // watched lists the watched paths.
-func (n *source) watched() []string {
-	return slices.Collect(maps.Keys(n.wds))
-}
+func (n *source) watched() []string { return slices.Collect(maps.Keys(n.wds)) }
 
 func (n *source) control(f func(fd int) error) error {
 	raw, err := n.file.SyscallConn()

@@ -102,6 +102,6 @@ func mountPoints() []string {
 }
 
 // unescaped reads a path of a table in which fields are parted by spaces.
-func unescaped(field string) string {
-	return strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`).Replace(field)
-}
+func unescaped(field string) string { return escapes.Replace(field) }
+
+var escapes = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)

@@ -57,7 +57,8 @@ func (w *Watcher) nextWalk() (k walk, root string, some bool) {
 		if w.busy[root] {
 			continue
 		}
-		w.walks = append(w.walks[:i:i], w.walks[i+1:]...)
+		copy(w.walks[1:i+1], w.walks[:i])
+		w.walks = w.walks[1:]
 		delete(w.queued, k)
 		w.busy[root] = true
 		return k, root, true
