@@ -433,7 +433,7 @@ func (js *Jobs) isMissed(j *Job, now time.Time) bool {
 
 // remember notes a file that stays, so that it is not taken again.
 func (js *Jobs) remember(j *Job, path string, facts file.Facts, hash, fileNow string) {
-	if j.Renamed && path == j.Row.File || j.Outdated {
+	if j.Renamed && path == j.Row.File || j.Outdated && fileNow == path {
 		js.Store.Forget(j.Row.Rule, path) // it did not go; or it is to be taken anew, after a crash, too
 		return
 	}
