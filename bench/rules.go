@@ -17,7 +17,9 @@ func rulesCase(b *bench) error {
 	ready := Result{Case: "the same: watch is ready", Unit: "s"}
 	memory := Result{Case: "the same: memory at most", Unit: "MiB"}
 	for range b.rounds {
-		dir, err := b.manyRules(n)
+		dir, err := b.manyRules(n, func(i int) string {
+			return fmt.Sprintf("where: 'size > %d * KB && name.startsWith(\"g%d\")', processed: done", i, i)
+		})
 		if err != nil {
 			return err
 		}
@@ -41,12 +43,12 @@ func rulesCase(b *bench) error {
 	return nil
 }
 
-func (b *bench) manyRules(n int) (string, error) {
+// manyRules is a folder with n rules, ten for each watched folder; spell writes one.
+func (b *bench) manyRules(n int, spell func(i int) string) (string, error) {
 	var rules strings.Builder
 	rules.WriteString("rules:\n")
 	for i := range n {
-		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, where: 'size > %d * KB && name.startsWith(\"g%d\")', "+
-			"processed: done}\n", i, i/10, i, i)
+		rules.WriteString("  - {name: r" + fmt.Sprint(i) + ", watch: in/" + fmt.Sprint(i/10) + ", " + spell(i) + "}\n")
 	}
 	dir, err := b.office("rules", rules.String())
 	for i := 0; i < n && err == nil; i += 10 {
@@ -83,20 +85,13 @@ func rulesGrowCase(b *bench) error {
 	return nil
 }
 
-// placedBy is a folder with n rules, ten for each watched folder, and a file for every other rule.
+// placedBy has n such rules move files, of which there is one for every other rule.
 func (b *bench) placedBy(n int) (string, error) {
-	var rules strings.Builder
-	rules.WriteString("rules:\n")
-	for i := range n {
-		fmt.Fprintf(&rules, "  - {name: r%d, watch: in/%d, match: '*.t%d', debounce: 0s, processed: 'done/%d'}\n",
-			i, i/10, i%10, i/10)
-	}
-	dir, err := b.office("placed", rules.String())
+	dir, err := b.manyRules(n, func(i int) string {
+		return fmt.Sprintf("match: '*.t%d', debounce: 0s, processed: 'done/%d'", i%10, i/10)
+	})
 	for i := 0; i < n && err == nil; i += 2 {
-		folder := filepath.Join(dir, "in", fmt.Sprint(i/10))
-		if err = os.MkdirAll(folder, 0o777); err == nil {
-			err = os.WriteFile(filepath.Join(folder, fmt.Sprintf("f.t%d", i%10)), nil, 0o666)
-		}
+		err = os.WriteFile(filepath.Join(dir, "in", fmt.Sprint(i/10), fmt.Sprintf("f.t%d", i%10)), nil, 0o666)
 	}
 	return dir, err
 }

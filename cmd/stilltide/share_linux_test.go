@@ -366,10 +366,7 @@ func TestTwoWatchersOfAShare(t *testing.T) {
 // made as well.
 func onShare(t *testing.T, delay time.Duration, folders ...string) (dir string, s *share.Share) {
 	t.Helper()
-	dir = t.TempDir()
-	for _, sub := range append(folders, "behind", "share") {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
+	dir = folderWith(t, append(folders, "behind", "share"))
 	s, err := share.MountFar(filepath.Join(dir, "behind"), filepath.Join(dir, "share"), delay)
 	if err != nil {
 		machine.Lacks(t, "no FUSE here: "+err.Error())
@@ -378,13 +375,20 @@ func onShare(t *testing.T, delay time.Duration, folders ...string) (dir string, 
 	return dir, s
 }
 
+// folderWith is a new folder with some in it.
+func folderWith(t *testing.T, folders []string) string {
+	t.Helper()
+	dir := t.TempDir()
+	for _, sub := range folders {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
+	}
+	return dir
+}
+
 // onStick is a folder with a plain file system in it, stick, that shows the folder behind.
 func onStick(t *testing.T, lacks stick.Lacks, folders ...string) (dir string) {
 	t.Helper()
-	dir = t.TempDir()
-	for _, sub := range append(folders, "behind", "stick") {
-		require.NoError(t, os.MkdirAll(filepath.Join(dir, sub), 0o777))
-	}
+	dir = folderWith(t, append(folders, "behind", "stick"))
 	unmount, err := stick.Mount(filepath.Join(dir, "behind"), filepath.Join(dir, "stick"), lacks)
 	if err != nil {
 		machine.Lacks(t, "no FUSE here: "+err.Error())

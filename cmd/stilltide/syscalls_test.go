@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -81,6 +82,35 @@ func tracing(t *testing.T) string {
 		machine.Lacks(t, "tracing is not allowed here: "+err.Error())
 	}
 	return strace
+}
+
+// A folder is watched before it is opened to be listed: what comes to one that is open need not be listed, and what
+// comes to one that is not watched is not told.
+func TestAFolderIsWatchedBeforeItIsOpened(t *testing.T) {
+	t.Parallel()
+	program, err := built()
+	require.NoError(t, err)
+	dir, trace := t.TempDir(), filepath.Join(t.TempDir(), "trace")
+	put(t, dir, "stilltide.yaml", "version: 1\nrules:\n  - {name: off, watch: in, depth: all, processed: done}\n")
+	folders := []string{"in", "in/a", "in/a/b", "in/c"}
+	for _, folder := range folders {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, folder), 0o777))
+	}
+	w := &watcher{t: t, dir: dir, cmd: exec.Command(tracing(t), "-D", "-f", "-o", trace, "-e",
+		"trace=inotify_add_watch,openat", program, "watch")}
+	w.start(nil)
+	require.Eventually(t, func() bool { return strings.Contains(w.said(), "ready: ") }, patience, 5*time.Millisecond)
+	w.stop()
+	text, err := os.ReadFile(trace)
+	require.NoError(t, err)
+	for _, folder := range folders {
+		path := `"` + filepath.Join(dir, folder) + `"`
+		watched := regexp.MustCompile(`inotify_add_watch\(\d+, ` + path).FindIndex(text)
+		opened := regexp.MustCompile(`openat\(AT_FDCWD, ` + path + `, O_RDONLY`).FindIndex(text)
+		require.NotNil(t, watched, folder)
+		require.NotNil(t, opened, folder)
+		require.Less(t, watched[0], opened[0], folder)
+	}
 }
 
 // faults lets calls fail in some sweeps over a new world, one after the other; when says

@@ -106,7 +106,7 @@ func wordAndDeed(_ *testing.T, r *run) string {
 		if strings.Contains(j.Reason, "ended with exit code") || strings.Contains(j.Reason, "from: there is no") ||
 			strings.Contains(j.Reason, job.ErrGone.Error()) || r.w.has(", from:") && j.State == job.Failed ||
 			strings.Contains(j.Reason, "; not undone: ") {
-			return "" // a command decided, or another job was quicker with a file that is nobody's input
+			return "" // a command decided, or another job was quicker with a file that no job takes
 		}
 		if j.Event == file.Removed && r.w.has(", from:") {
 			return "" // what it has placed is another rule's now

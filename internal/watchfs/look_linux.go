@@ -151,25 +151,21 @@ func (d *devices) remote(fd int, dev uint64) bool {
 	}
 	is, known := d.asked[dev]
 	if !known {
-		is = isRemote(fd)
+		var st unix.Statfs_t
+		is = unix.Fstatfs(fd, &st) == nil && remoteTypes[int64(st.Type)]
 		d.asked[dev] = is
 	}
 	return is
 }
 
-func isRemote(fd int) bool {
-	var st unix.Statfs_t
-	return unix.Fstatfs(fd, &st) == nil && remoteTypes[int64(st.Type)]
-}
-
-// openFolder opens a folder, and reports whether it is Remote. An os.File of os.Open would be offered to the poller,
-// which takes no folders: of a tree of 100,000 that is a tenth of the time.
-func openFolder(path string) (d *os.File, remote bool, err error) {
+// openFolder opens a folder. An os.File of os.Open would be offered to the poller, which takes no folders: of a tree of
+// 100,000 that is a tenth of the time.
+func openFolder(path string) (*os.File, error) {
 	fd, err := openAt(unix.AT_FDCWD, path, unix.O_RDONLY|unix.O_DIRECTORY)
 	if err != nil {
-		return nil, false, &os.PathError{Op: "open", Path: path, Err: err}
+		return nil, &os.PathError{Op: "open", Path: path, Err: err}
 	}
-	return os.NewFile(uintptr(fd), path), isRemote(fd), nil
+	return os.NewFile(uintptr(fd), path), nil
 }
 
 // Remote reports whether a path lies on a file system that sends no events of

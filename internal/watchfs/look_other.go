@@ -40,11 +40,8 @@ func lstat(path string) (file.Facts, error) {
 // lies below, "" if it lies elsewhere.
 func OpenPlain(_, path string) (*os.File, error) { return os.Open(path) }
 
-// openFolder opens a folder, and reports whether it is Remote.
-func openFolder(path string) (d *os.File, remote bool, err error) {
-	d, err = os.Open(path)
-	return d, false, err
-}
+// openFolder opens a folder.
+func openFolder(path string) (*os.File, error) { return os.Open(path) }
 
 // Remote reports whether a path lies on a file system that sends no events. It
 // is not known on this system.

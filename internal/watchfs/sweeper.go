@@ -207,18 +207,19 @@ func (s *sweeper) folder(path string) {
 	if s.stopped {
 		return
 	}
-	var d *os.File
-	var remote bool
-	var err error
-	if s.ask(func() { d, remote, err = openFolder(path) }); err != nil {
-		s.troubled(path, err)
-		return
-	}
+	remote := s.remote(path)
 	polled := remote && s.w.src != nil
 	if polled {
 		s.attachFar(path)
 	} else {
 		polled = s.w.attach(s, path)
+	}
+	// Not before it is watched: what comes to an open folder need not be listed (readdir(3); btrfs does not).
+	var d *os.File
+	var err error
+	if s.ask(func() { d, err = openFolder(path) }); err != nil {
+		s.troubled(path, err)
+		return
 	}
 	var below []string
 	told := map[string]bool{}
