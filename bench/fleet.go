@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"stilltide/docs"
+	"stilltide/internal/core/job"
 	"stilltide/internal/ledger"
 )
 
@@ -144,7 +145,7 @@ func (b *bench) oneByOne(rules string, kib int) (float64, error) {
 		return 0, err
 	}
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	if err != nil {
 		return 0, err
 	}

@@ -46,7 +46,7 @@ func TestASweepEndsWithABrokenLedger(t *testing.T) {
 	const page = 4096
 	r := rand.New(rand.NewPCG(1, 2))
 	refused, tried := 0, 0
-	for at := page; at+page <= len(whole); at += page * (1 + r.IntN(3)) {
+	for at := page; at+page <= len(whole); at += page * (1 + r.IntN(4)) {
 		tried++
 		text := append([]byte(nil), whole...)
 		for i := at + 8; i < at+page; i++ {

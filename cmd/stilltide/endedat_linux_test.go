@@ -146,18 +146,22 @@ func zipped(names ...string) string {
 
 var eachCall = flag.Bool("ended.each", false, "end the program at each call, or let each fail, not at one of them")
 
-// atCalls tries something at each of the calls of an ending, or at one that is drawn, until there is no such call.
-func atCalls(t *testing.T, try func(at int) (call string)) {
+// atCalls tries something at each of the calls of an ending, until there is no such call; or in one of two endings, at
+// a call that is drawn.
+func atCalls(t *testing.T, try func(at int) reached) {
 	if !*eachCall {
+		if rand.IntN(2) == 0 {
+			return
+		}
 		at := 1 + rand.IntN(60)
-		for try(at) == "" {
-			at = 1 + rand.IntN(at-1)
+		for r := try(at); r.call == ""; r = try(at) {
+			at = 1 + rand.IntN(r.calls)
 		}
 		t.Logf("at call %d", at)
 		return
 	}
 	at := 1
-	for try(at) != "" {
+	for try(at).call != "" {
 		at++
 	}
 	t.Logf("at %d calls", at-1)
@@ -175,14 +179,13 @@ func TestEndedByForceAtEachCall(t *testing.T) {
 	for _, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			atCalls(t, func(at int) string { return e.end(t, program, at, "ended", kill) })
+			atCalls(t, func(at int) reached { return e.end(t, program, at, "ended", kill) })
 		})
 	}
 }
 
-// end makes a new world, injects something at a call, says the command again, and looks. It
-// returns the name of the call.
-func (e ending) end(t *testing.T, program string, at int, what string, inject injection) (call string) {
+// end makes a new world, injects something at a call, says the command again, and looks.
+func (e ending) end(t *testing.T, program string, at int, what string, inject injection) reached {
 	near, far := t.TempDir(), machine.OtherDisk(t)
 	defer os.RemoveAll(near)
 	defer os.RemoveAll(far)
@@ -220,7 +223,7 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 		_ = command(args...).Run()
 	}
 	first := e.cut(t, command(e.amid...), at, inject)
-	call = first.call
+	call := first.call
 	if *endedTwice > 0 && call != "" {
 		next := rand.New(rand.NewPCG(*endedTwice, uint64(at)))
 		call = fmt.Sprint(call, ", then ", e.cut(t, command(e.amid...), 1+next.IntN(40), kill).call)
@@ -239,7 +242,7 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 		maps.DeleteFunc(have, func(p, _ string) bool { return first.left(p) })
 		if maps.Equal(want, have) || call == "" || time.Now().After(end) {
 			require.Equal(t, want, have, "%s at call %d, %s\n%s%s", what, at, call, first.said, said.String())
-			return call
+			return first.reached
 		}
 		if e.amid[0] == "sweep" {
 			_ = command("retry", "--failed").Run()
@@ -248,7 +251,10 @@ func (e ending) end(t *testing.T, program string, at int, what string, inject in
 }
 
 // cutShort is what came of a command into which something was injected.
-type cutShort struct{ call, said string }
+type cutShort struct {
+	reached
+	said string
+}
 
 func (e ending) cut(t *testing.T, c *exec.Cmd, at int, inject injection) (s cutShort) {
 	// a file: traced waits for no copying of what is printed
@@ -256,7 +262,7 @@ func (e ending) cut(t *testing.T, c *exec.Cmd, at int, inject injection) (s cutS
 	require.NoError(t, err)
 	defer out.Close()
 	c.Stdout, c.Stderr = out, out
-	s.call = traced(t, at, fileCalls, inject, c)
+	s.reached = traced(t, at, fileCalls, inject, c)
 	text, err := os.ReadFile(out.Name())
 	require.NoError(t, err)
 	s.said = string(text)

@@ -174,7 +174,7 @@ func cutTooOften(t *testing.T, dir string, most int) map[string]bool {
 	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{States: []job.State{job.Failed}})
+	jobs, err := l.Jobs(job.Filter{States: []job.State{job.Failed}})
 	require.NoError(t, err)
 	names := map[string]bool{}
 	for _, j := range jobs {
@@ -192,7 +192,7 @@ func checkLedger(t *testing.T, dir string, files int) {
 	l, err := ledger.Read(filepath.Join(dir, ".stilltide"))
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	final := map[string]int{}
 	for _, j := range jobs {

@@ -25,8 +25,8 @@ import (
 const patience = 2 * time.Minute
 
 func TestMain(m *testing.M) {
-	share.Serve()                      // returns, unless this process was started to serve one
-	_ = flag.Set("test.parallel", "8") // most of them wait most of the time
+	share.Serve()                       // returns, unless this process was started to serve one
+	_ = flag.Set("test.parallel", "12") // most of them wait most of the time
 	testscript.Main(machine.Tests{M: m}, map[string]func(){
 		"stilltide": func() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) },
 	})

@@ -42,10 +42,8 @@ rules:
 func TestAShareThatHangs(t *testing.T) {
 	t.Parallel()
 	dir, s := onShare(t, 0, "in", "run", "out", "steps", "from", "behind/in")
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stilltide.yaml"), []byte(shareRules), 0o666))
-	drop := func(folder, name string) {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, folder, name), []byte(name), 0o666))
-	}
+	put(t, dir, "stilltide.yaml", shareRules)
+	drop := func(folder, name string) { put(t, dir, filepath.Join(folder, name), name) }
 	comes := func(folder, name string) {
 		t.Helper()
 		require.Eventually(t, func() bool {
@@ -80,15 +78,6 @@ func TestAShareThatHangs(t *testing.T) {
 	require.Error(t, err, "a rule is blocked")
 	require.Contains(t, string(out), "does not answer")
 	w.ends(t, s)
-	for _, args := range [][]string{{"check"}, {"preview"}, {"why", "share/in/hung0"}} { // each gives up on it
-		out, _ := w.program(dir, args...).CombinedOutput()
-		require.Contains(t, string(out), "does not answer", args)
-	}
-	drop("in", "swept")
-	out, err = w.program(dir, "sweep").CombinedOutput()
-	require.Error(t, err, "not all of the folders was seen")
-	require.Contains(t, string(out), "share/in could not be read to its end")
-	comes("done", "swept")
 
 	w = watchShare(t, dir) // it starts beside the share
 	drop("in", "second")
@@ -101,6 +90,26 @@ func TestAShareThatHangs(t *testing.T) {
 		comes("came", fmt.Sprint("hung", i))
 	}
 	w.ends(t, s)
+}
+
+// Each command gives up on a share that hangs, says so, and does the rest.
+func TestCommandsGiveUpOnAShareThatHangs(t *testing.T) {
+	t.Parallel()
+	dir, s := onShare(t, 0, "in", "run", "out", "steps", "from", "behind/in")
+	put(t, dir, "stilltide.yaml", shareRules)
+	for _, folder := range []string{"behind/in", "out", "steps", "from", "in"} {
+		put(t, dir, filepath.Join(folder, "a"), "a")
+	}
+	require.NoError(t, s.Hang())
+	program := (*shareWatcher)(nil).program
+	for _, args := range [][]string{{"check"}, {"preview"}, {"why", "share/in/a"}} {
+		out, _ := program(dir, args...).CombinedOutput()
+		require.Contains(t, string(out), "does not answer", args)
+	}
+	out, err := program(dir, "sweep").CombinedOutput()
+	require.Error(t, err, "not all of the folders was seen")
+	require.Contains(t, string(out), "share/in could not be read to its end")
+	require.FileExists(t, filepath.Join(dir, "done/a"))
 }
 
 // A share ceases to answer in the middle of a copy. The file is open here then; commands of other rules start all the

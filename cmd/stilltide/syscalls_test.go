@@ -135,8 +135,8 @@ rules:
 	put(filepath.Join(near, "in/b.near"), "near")
 	put(filepath.Join(near, "in/box/one"), "one")
 	put(filepath.Join(near, "in/box/sub/two"), "two")
-	args := []string{"-f", "-o", "/dev/null", "-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:%s:when=%s", call,
-		fault, when)}
+	args := []string{"-f", "--seccomp-bpf", "-o", "/dev/null", "-e", "trace=" + call,
+		"-e", fmt.Sprintf("inject=%s:%s:when=%s", call, fault, when)}
 	for _, path := range []string{"in", "in/a.far", "in/b.near", "in/box", "in/box/one", "in/box/sub", "copies",
 		"done", ".stilltide/ledger.sqlite", ".stilltide/ledger.sqlite-wal"} {
 		args = append(args, "-P", filepath.Join(near, path))

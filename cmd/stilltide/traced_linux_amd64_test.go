@@ -34,13 +34,13 @@ func TestEachCallFailsOnce(t *testing.T) {
 	for row, e := range endings {
 		t.Run(e.name, func(t *testing.T) {
 			t.Parallel()
-			atCalls(t, func(at int) (call string) {
+			atCalls(t, func(at int) (r reached) {
 				for i, errno := range errs {
 					if *everyError || i == (at+row)%len(errs) {
-						call = e.end(t, program, at, unix.ErrnoName(errno), fail(errno))
+						r = e.end(t, program, at, unix.ErrnoName(errno), fail(errno))
 					}
 				}
-				return call
+				return r
 			})
 		})
 	}

@@ -32,10 +32,15 @@ func kill(t *testing.T, pid, _ int) func() {
 	return nil
 }
 
+// reached is how far a program came that is traced.
+type reached struct {
+	call  string // into which something was injected; "" if the program ended by itself before
+	calls int    // until then
+}
+
 // traced runs a program, and injects something at its call number at of those that are
-// named, counted over all its threads; strace(1) counts each thread's own. It returns that
-// call's name, or "" if the program ended by itself before.
-func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *exec.Cmd) (hit string) {
+// named, counted over all its threads; strace(1) counts each thread's own.
+func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *exec.Cmd) (r reached) {
 	t.Helper()
 	runtime.LockOSThread() // a process is traced by a thread
 	defer runtime.UnlockOSThread()
@@ -49,7 +54,7 @@ func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *
 		unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_EXITKILL))
 	require.NoError(t, unix.PtraceSyscall(pid, 0))
 	ends := map[int]func(){} // by thread
-	for count := 0; ; {
+	for {
 		thread, err := unix.Wait4(-pid, &status, unix.WALL, nil)
 		if err == unix.EINTR {
 			continue
@@ -62,21 +67,25 @@ func traced(t *testing.T, at int, calls map[uint64]string, inject injection, c *
 				continue
 			}
 			_ = c.Process.Release()
-			return hit
+			return r
 		case status.StopSignal() == unix.SIGTRAP|0x80:
 			if end := ends[thread]; end != nil {
 				end()
 				delete(ends, thread)
-			} else if call := calls[entered(thread)]; call != "" && hit == "" {
-				if count++; count == at {
-					hit = call
+			} else if call := calls[entered(thread)]; call != "" && r.call == "" {
+				if r.calls++; r.calls == at {
+					r.call = call
 					ends[thread] = inject(t, pid, thread)
 				}
 			}
 		case status.StopSignal() != unix.SIGTRAP && status.StopSignal() != unix.SIGSTOP:
 			signal = int(status.StopSignal())
 		}
-		_ = unix.PtraceSyscall(thread, signal) // it may be gone already
+		goOn := unix.PtraceSyscall
+		if r.call != "" && len(ends) == 0 {
+			goOn = unix.PtraceCont // no further call matters
+		}
+		_ = goOn(thread, signal) // it may be gone already
 	}
 }
 

@@ -118,7 +118,7 @@ const maxJobs = 5
 
 // history finds the jobs of the file: what they took, and what they put there.
 func (w *Why) history(l *ledger.Ledger) error {
-	list, err := l.Jobs(ledger.Filter{File: w.Path, Limit: maxJobs})
+	list, err := l.Jobs(job.Filter{File: w.Path, Limit: maxJobs})
 	if err != nil {
 		return err
 	}
@@ -141,7 +141,7 @@ func (w *Why) history(l *ledger.Ledger) error {
 		if r.Handled == 0 {
 			continue
 		}
-		jobs, err := l.Jobs(ledger.Filter{ID: r.Handled})
+		jobs, err := l.Jobs(job.Filter{ID: r.Handled})
 		if err != nil {
 			return err
 		}

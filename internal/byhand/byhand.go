@@ -66,7 +66,7 @@ func Dismiss(l Records, id int64) Sent {
 // JobByID is the job with a number, as the ledger has it now.
 func JobByID(l Records, id int64) (job.Job, error) {
 	_ = l.Flush() // what cannot be written is asked for as it was
-	rows, err := l.Jobs(ledger.Filter{ID: id})
+	rows, err := l.Jobs(job.Filter{ID: id})
 	if err != nil {
 		return job.Job{}, err
 	}
@@ -79,13 +79,13 @@ func JobByID(l Records, id int64) (job.Job, error) {
 // MadeFrom is the file from which a rule made what it has placed at a path, "" if that is not its.
 func MadeFrom(l interface {
 	PlacedBy(rule, target string) (job.Placement, bool, error)
-	Jobs(q ledger.Filter) ([]job.Job, error)
+	Jobs(q job.Filter) ([]job.Job, error)
 }, rule, target string) string {
 	p, ok, err := l.PlacedBy(rule, target)
 	if err != nil || !ok {
 		return ""
 	}
-	rows, err := l.Jobs(ledger.Filter{ID: p.Job})
+	rows, err := l.Jobs(job.Filter{ID: p.Job})
 	if err != nil || len(rows) == 0 {
 		return ""
 	}

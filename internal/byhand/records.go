@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"stilltide/internal/core/job"
-	"stilltide/internal/ledger"
 )
 
 // Records is what is asked of the ledger, and written to it, for a job that is changed by hand.
@@ -18,7 +17,7 @@ type Records interface {
 	Remember(k job.Known)
 	Known(rule, path string) (job.Known, bool, error)
 	Forget(rule, path string)
-	Jobs(q ledger.Filter) ([]job.Job, error)
+	Jobs(q job.Filter) ([]job.Job, error)
 	OpenJob(path string) (job.Job, bool, error)
 	Placements(job int64) ([]job.Placement, error)
 	PlacedBelow(folder string) (rules []string, ends bool, err error)

@@ -169,7 +169,7 @@ func readNote(path string) (string, error) {
 // ownsInput checks that what lies where a job's input was left is that input, and
 // not a newer file of the same name.
 func ownsInput(l Records, row job.Job) error {
-	later, err := l.Jobs(ledger.Filter{File: row.FileNow, After: row.ID})
+	later, err := l.Jobs(job.Filter{File: row.FileNow, After: row.ID})
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func Stays(l Records, p *job.Placement, all []*job.Placement) error {
 
 // takenLater names the later job that took a placed file.
 func takenLater(l Records, row job.Job, p *job.Placement) (string, error) {
-	jobs, err := l.Jobs(ledger.Filter{File: p.Target, After: row.ID})
+	jobs, err := l.Jobs(job.Filter{File: p.Target, After: row.ID})
 	if err != nil {
 		return "", err
 	}

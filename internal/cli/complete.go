@@ -11,7 +11,6 @@ import (
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 	"stilltide/internal/recipes"
 )
 
@@ -147,7 +146,7 @@ func (a *app) jobWords(states ...job.State) completer {
 			return nil, plainWords
 		}
 		defer l.Close()
-		jobs, err := l.Jobs(ledger.Filter{States: states, Limit: maxJobs, Shown: true})
+		jobs, err := l.Jobs(job.Filter{States: states, Limit: maxJobs, Shown: true})
 		if err != nil {
 			return nil, plainWords
 		}

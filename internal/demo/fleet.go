@@ -14,7 +14,6 @@ import (
 	"stilltide/docs"
 	"stilltide/internal/core/fill"
 	"stilltide/internal/core/job"
-	"stilltide/internal/ledger"
 	"stilltide/internal/wire"
 )
 
@@ -162,7 +161,7 @@ func (s *show) judgeFleet(want map[string]string) {
 		want[name] = "processed"
 		s.expect("charts/"+name, "48 32")
 	}
-	jobs, err := s.jobs(ledger.Filter{Rule: "charts"})
+	jobs, err := s.jobs(job.Filter{Rule: "charts"})
 	if err != nil {
 		s.wrong = append(s.wrong, err.Error())
 	}

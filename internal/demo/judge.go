@@ -7,7 +7,7 @@ import (
 	"strings"
 
 	"stilltide/internal/core/fill"
-	"stilltide/internal/ledger"
+	"stilltide/internal/core/job"
 )
 
 // judge compares what is there with what must be there.
@@ -70,7 +70,7 @@ func (s *show) expectGone(name string) {
 
 // expectJobs looks at the states and attempts in the ledger.
 func (s *show) expectJobs() error {
-	jobs, err := s.jobs(ledger.Filter{})
+	jobs, err := s.jobs(job.Filter{})
 	if err != nil {
 		return err
 	}

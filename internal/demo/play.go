@@ -249,7 +249,7 @@ func (s *show) playSteps(arrivals, gauges string) error {
 // undoChart waits for the charts and takes one back on the running watcher.
 func (s *show) undoChart() error {
 	for end := time.Now().Add(6 * time.Second); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
-		jobs, err := s.jobs(ledger.Filter{Rule: "charts", States: []job.State{job.Processed}})
+		jobs, err := s.jobs(job.Filter{Rule: "charts", States: []job.State{job.Processed}})
 		if err != nil || len(jobs) < 2 {
 			continue
 		}
@@ -264,7 +264,7 @@ func (s *show) undoChart() error {
 }
 
 // jobs reads the ledger beside the watcher.
-func (s *show) jobs(f ledger.Filter) ([]job.Job, error) {
+func (s *show) jobs(f job.Filter) ([]job.Job, error) {
 	l, err := ledger.Read(filepath.Join(s.Folder, ".stilltide"))
 	if err != nil {
 		return nil, err
@@ -296,7 +296,7 @@ func (s *show) goesOn(end time.Time) bool { return time.Now().Before(end) && s.U
 // untilRetrying waits for a job that waits for its next attempt.
 func (s *show) untilRetrying(most time.Duration) {
 	for end := time.Now().Add(most); s.goesOn(end); time.Sleep(20 * time.Millisecond) {
-		if jobs, err := s.jobs(ledger.Filter{States: []job.State{job.Retrying}}); err == nil &&
+		if jobs, err := s.jobs(job.Filter{States: []job.State{job.Retrying}}); err == nil &&
 			len(jobs) > 0 {
 			return
 		}

@@ -33,7 +33,7 @@ func TestAFolderThatGoesBeforeAJobIsPlaced(t *testing.T) {
 		in, away := filepath.Join(r.dir, "in"), filepath.Join(r.dir, "away")
 		state := func() job.Job {
 			require.NoError(t, r.store.Flush())
-			jobs, err := r.store.Jobs(ledger.Filter{})
+			jobs, err := r.store.Jobs(job.Filter{})
 			require.NoError(t, err)
 			require.Len(t, jobs, 1, what)
 			return jobs[0]
@@ -133,7 +133,7 @@ func (r *reader) cutShort(rule string, by underway.Recoverer) job.Job {
 	r.pass(time.Second)
 	r.pass(time.Second)
 	require.NoError(r.t, r.store.Flush())
-	jobs, err := r.store.Jobs(ledger.Filter{ID: row.ID})
+	jobs, err := r.store.Jobs(job.Filter{ID: row.ID})
 	require.NoError(r.t, err)
 	return jobs[0]
 }
@@ -190,7 +190,7 @@ func TestAFileThatSettlesAgainWaitsForItsFolder(t *testing.T) {
 	}
 	require.Equal(t, []string{"b"}, r.begun)
 	require.NoError(t, r.store.Flush())
-	jobs, err := r.store.Jobs(ledger.Filter{})
+	jobs, err := r.store.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 2)
 }
@@ -224,10 +224,11 @@ func TestAJobWaitsForItsFolderAtAStart(t *testing.T) {
 // Wherever in its steps a job was when the system went down, and the disk of its folder is there only later: nothing
 // takes its file before it is known what the job did with it, however long that takes.
 func TestNothingIsTakenBeforeItsJobIsTakenUp(t *testing.T) {
+	t.Parallel()
 	for exit := range 2 { // of the command among the steps: what it placed before that is taken back
-		operation := 1
+		operation := 1 + exit
 		for crashedIn(t, operation, exit) {
-			operation += 8 / machine.Worlds(8)
+			operation += 16 / machine.Worlds(8)
 		}
 		require.Greater(t, operation, 20, "its steps have more operations than that")
 	}
@@ -382,7 +383,7 @@ func TestWhatWasAskedByHandIsFinishedWhenItsFolderIsBack(t *testing.T) {
 		require.Eventually(t, func() bool { return exists(filepath.Join(filepath.Dir(done), "b")) }, 20*time.Second,
 			5*time.Millisecond)
 		require.NoError(t, e.ledger.Flush())
-		jobs, err := e.ledger.Jobs(ledger.Filter{})
+		jobs, err := e.ledger.Jobs(job.Filter{})
 		require.NoError(t, err)
 		require.Len(t, jobs, 2, want)
 		require.Equal(t, want == job.Reverted, exists(filepath.Join(in, "a")))

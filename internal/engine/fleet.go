@@ -8,7 +8,6 @@ import (
 	"stilltide/internal/core/notice"
 	"stilltide/internal/core/turn"
 	"stilltide/internal/fleet"
-	"stilltide/internal/ledger"
 	"stilltide/internal/watcher"
 	"stilltide/internal/work"
 )
@@ -17,7 +16,7 @@ import (
 type fleetBook struct{ store }
 
 func (b fleetBook) Job(number int64) (j job.Job, there bool, err error) {
-	rows, err := b.Jobs(ledger.Filter{ID: number})
+	rows, err := b.Jobs(job.Filter{ID: number})
 	if err != nil || len(rows) == 0 {
 		return j, false, err
 	}

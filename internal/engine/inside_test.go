@@ -16,7 +16,6 @@ import (
 	"stilltide/internal/core/rule"
 	"stilltide/internal/core/settle"
 	"stilltide/internal/core/turn"
-	"stilltide/internal/ledger"
 	"stilltide/internal/look"
 	"stilltide/internal/watchfs"
 )
@@ -140,7 +139,7 @@ func TestARenameIsKnownWhenTheFileWasLookedInto(t *testing.T) {
 	_, more := r.Wake(r.now)
 	require.False(t, more, "it waits for the answer, and not for a time")
 	require.Equal(t, []string{"new"}, r.rest())
-	jobs, err := r.store.Jobs(ledger.Filter{})
+	jobs, err := r.store.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 2)
 	for _, j := range jobs {

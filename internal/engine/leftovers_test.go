@@ -98,7 +98,7 @@ func theJob(t *testing.T, dir string) job.Job {
 	l, err := ledger.Open(filepath.Join(dir, ".stilltide"), func(error) {})
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	return jobs[0]

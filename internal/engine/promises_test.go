@@ -16,7 +16,6 @@ import (
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/turn"
-	"stilltide/internal/ledger"
 )
 
 // promises checks what must hold when all has come to its end.
@@ -167,7 +166,7 @@ func (w *world) isNew(a *turn.Attempt, res turn.AttemptEnd) {
 // removalsAreRight checks that a rule was told once of each file that it knew and that went away,
 // and of no other.
 func (w *world) removalsAreRight() bool {
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err != nil {
 		return w.fail("%v", err)
 	}
@@ -202,7 +201,7 @@ var staysIn = regexp.MustCompile(`could not be removed and stays? in (\S+):`)
 // was said.
 func (w *world) rests() map[string]bool {
 	said := slices.Clone(w.trace)
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -223,7 +222,7 @@ func (w *world) arrived(n int) bool {
 }
 
 func (w *world) jobsAreRight(copies map[string]int) bool {
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err == nil {
 		err = w.store.NowIn(jobs)
 	}

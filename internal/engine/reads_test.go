@@ -264,7 +264,7 @@ func TestARemovalThatIsToldIsNoRename(t *testing.T) {
 	r.Offer(b, false, settle.Moved, r.now)
 	r.pass(time.Second)
 	require.NoError(t, r.store.Flush())
-	jobs, err := r.store.Jobs(ledger.Filter{Oldest: true})
+	jobs, err := r.store.Jobs(job.Filter{Oldest: true})
 	require.NoError(t, err)
 	require.Len(t, jobs, 3)
 	require.Equal(t, []file.Event{file.Added, file.Removed, file.Added}, []file.Event{jobs[0].Event, jobs[1].Event,

@@ -77,7 +77,7 @@ func (l *losing) pass(long time.Duration) (asked int) {
 
 // taken counts the jobs that there are.
 func (l *losing) taken() int {
-	jobs, err := l.store.Jobs(ledger.Filter{})
+	jobs, err := l.store.Jobs(job.Filter{})
 	require.NoError(l.t, err)
 	for _, j := range jobs {
 		require.Equal(l.t, file.Removed, j.Event)
@@ -147,7 +147,7 @@ func TestAFewFilesThatGo(t *testing.T) {
 	require.True(t, more)
 	require.Equal(t, l.now.Add(time.Second), at)
 	l.pass(time.Second)
-	jobs, err := l.store.Jobs(ledger.Filter{})
+	jobs, err := l.store.Jobs(job.Filter{})
 	require.NoError(t, err)
 	var names []string
 	for _, j := range jobs {

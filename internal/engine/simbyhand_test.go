@@ -11,7 +11,6 @@ import (
 
 	"stilltide/internal/byhand"
 	"stilltide/internal/core/job"
-	"stilltide/internal/ledger"
 
 	"github.com/stretchr/testify/require"
 )
@@ -32,7 +31,7 @@ func (w *world) askByHand() {
 		w.goOn()
 		return
 	}
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err != nil || len(jobs) == 0 {
 		return // the disk is full
 	}

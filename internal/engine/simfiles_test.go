@@ -11,7 +11,6 @@ import (
 
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 )
 
 // What users of the simulated world do with files and folders.
@@ -170,7 +169,7 @@ func (w *world) touchOne(do func(path string)) {
 
 // heldByAJob picks the file of a job that is not over, "" if there is none.
 func (w *world) heldByAJob() string {
-	jobs, _ := w.store.Jobs(ledger.Filter{}) // none while the disk is full
+	jobs, _ := w.store.Jobs(job.Filter{}) // none while the disk is full
 	jobs = slices.DeleteFunc(jobs, func(j job.Job) bool { return j.State.Final() })
 	if len(jobs) == 0 {
 		return ""

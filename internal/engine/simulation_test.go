@@ -696,7 +696,7 @@ func (w *world) quiet() {
 
 // nothingWaits checks that the watcher needs no new start to come to the end of its queue.
 func (w *world) nothingWaits() {
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -710,7 +710,7 @@ func (w *world) nothingWaits() {
 // jobCount is how many jobs there have been, but for groups: one that is not complete waits
 // anew after a crash.
 func (w *world) jobCount() (n int) {
-	jobs, err := w.store.Jobs(ledger.Filter{})
+	jobs, err := w.store.Jobs(job.Filter{})
 	if err != nil {
 		w.t.Fatal(err)
 	}

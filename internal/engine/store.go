@@ -44,7 +44,7 @@ type store interface {
 	RecordWatched(rule, folder string)
 	Watched() (map[[2]string]bool, error)
 
-	Jobs(q ledger.Filter) ([]job.Job, error)
+	Jobs(q job.Filter) ([]job.Job, error)
 	OpenJobs(rule string, states []job.State, after int64, limit int) ([]job.Job, error)
 	OpenJob(path string) (job.Job, bool, error)
 	Attempts(job int64) ([]job.Attempt, error)

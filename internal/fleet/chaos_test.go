@@ -82,9 +82,9 @@ func (c *chaos) help(ctx context.Context) {
 	}
 }
 
-// lose takes away what the engine holds, now and then, until the context ends.
+// lose takes away what the engine holds, a few times, until the context ends.
 func (c *chaos) lose(ctx context.Context) {
-	for wire.Pause(ctx, 700*time.Millisecond) == nil {
+	for n := 0; n < 6 && wire.Pause(ctx, 700*time.Millisecond) == nil; n++ {
 		for _, name := range []string{wire.JobStream, wire.ResultStream, wire.FileStream} {
 			if s, err := c.js.Stream(ctx, name); err == nil && c.one(6) {
 				_ = s.Purge(ctx)

@@ -211,7 +211,7 @@ func jobsOf(w *world) ([]job.Job, error) {
 		return nil, err
 	}
 	defer l.Close()
-	return l.Jobs(ledger.Filter{Oldest: true})
+	return l.Jobs(job.Filter{Oldest: true})
 }
 
 // conservation: every content that was there is there afterwards, but for what a
@@ -231,7 +231,7 @@ func (r *run) given() (map[int64]bool, error) {
 		return nil, err
 	}
 	defer l.Close()
-	jobs, err := l.Jobs(ledger.Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	sizes := map[int64]bool{}
 	for _, j := range jobs {
 		list, err := l.Placements(j.ID)

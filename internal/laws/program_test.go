@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
 	"stilltide/internal/ledger"
 	"stilltide/internal/machine"
@@ -187,7 +188,7 @@ func quiet(dir string) {
 		time.Since(since) < 250*time.Millisecond; time.Sleep(20 * time.Millisecond) {
 		now := ""
 		if l, err := ledger.Read(filepath.Join(dir, ".stilltide")); err == nil {
-			jobs, _ := l.Jobs(ledger.Filter{})
+			jobs, _ := l.Jobs(job.Filter{})
 			for _, j := range jobs {
 				now += fmt.Sprintf("%d %s\n", j.ID, j.State)
 			}

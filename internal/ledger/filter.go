@@ -9,23 +9,6 @@ import (
 	"stilltide/internal/tables"
 )
 
-// Filter chooses jobs. Zero values choose all.
-type Filter struct {
-	ID     int64
-	Rule   string
-	States []job.State
-	File   string   // a whole path, or a part of one
-	Paths  []string // whole paths: where a job's file was taken, or is now
-	Since  time.Time
-	After  int64 // only greater numbers
-	Limit  int
-	Oldest bool // oldest first; otherwise newest first
-	// Shown has a queued job of a paused rule count, and come out, as held.
-	Shown bool
-	// Undismissed leaves out failures that somebody has dismissed since the job failed.
-	Undismissed bool
-}
-
 // shownState is a job's state as it is shown. To pause a rule writes nothing to its jobs.
 const shownState = `CASE WHEN state = 'queued' AND EXISTS (SELECT 1 FROM pause WHERE paused = 1 AND (until = 0 OR until > unixepoch('subsec') * 1000000000) AND pause.rule IN ('', job.rule))
 	THEN 'held' ELSE state END`
@@ -36,7 +19,7 @@ const few = 10_000
 
 // Jobs lists the jobs that fit. However long the history is, indexes answer for whole paths, for
 // failures, for what is not over, and for rules and times of which there are few jobs.
-func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
+func (l *Ledger) Jobs(f job.Filter) ([]job.Job, error) {
 	l.settle()
 	if none, err := l.hasNone(f); none || err != nil {
 		return nil, err
@@ -66,7 +49,7 @@ func (l *Ledger) Jobs(f Filter) ([]job.Job, error) {
 }
 
 // hasNone reports whether no job has ever come to an end in one of the states that are asked for.
-func (l *Ledger) hasNone(f Filter) (bool, error) {
+func (l *Ledger) hasNone(f job.Filter) (bool, error) {
 	if len(f.States) == 0 {
 		return false, nil
 	}
@@ -91,7 +74,7 @@ func (c *conditions) add(cond string, args ...any) {
 	c.where, c.args = append(c.where, cond), append(c.args, args...)
 }
 
-func (l *Ledger) conditions(f Filter) (c *conditions, err error) {
+func (l *Ledger) conditions(f job.Filter) (c *conditions, err error) {
 	c = &conditions{}
 	if f.ID > 0 {
 		c.add("id = ?", f.ID)

@@ -35,7 +35,7 @@ func TestFiltersChooseAsTheyAreMeant(t *testing.T) {
 			if len(f.Paths) > 0 {
 				is, err := l.Handled(f.Paths)
 				require.NoError(t, err)
-				require.Equal(t, len(chosenBy(Filter{Paths: f.Paths}, all)) > 0, is, "seed %d: %v", seed, f.Paths)
+				require.Equal(t, len(chosenBy(job.Filter{Paths: f.Paths}, all)) > 0, is, "seed %d: %v", seed, f.Paths)
 			}
 		}
 		require.Greater(t, found, 50)
@@ -73,7 +73,7 @@ func somePath(r *rand.Rand) string {
 	return fmt.Sprintf("/%s/gauge-%d.csv", []string{"in", "done", "in/deep"}[r.IntN(3)], r.IntN(40))
 }
 
-func someFilter(r *rand.Rand) (f Filter) {
+func someFilter(r *rand.Rand) (f job.Filter) {
 	one := func() bool { return r.IntN(4) == 0 }
 	if one() {
 		f.Rule = []string{"r", "s", "often", "never"}[r.IntN(4)]
@@ -104,7 +104,7 @@ func someFilter(r *rand.Rand) (f Filter) {
 }
 
 // chosenBy is what a filter means, job by job.
-func chosenBy(f Filter, all []job.Job) (chosen []int64) {
+func chosenBy(f job.Filter, all []job.Job) (chosen []int64) {
 	at := func(j job.Job, path string) bool { return j.File == path || j.FileNow == path }
 	for _, j := range all {
 		switch whole := strings.HasPrefix(f.File, "/"); {
@@ -142,7 +142,7 @@ func TestQuestionsAreAnsweredByIndexes(t *testing.T) {
 	defer l.Close()
 	history(l, rand.New(rand.NewPCG(1, 1)), 50)
 	require.NoError(t, l.Flush())
-	for _, f := range []Filter{
+	for _, f := range []job.Filter{
 		{File: "/in/gauge-1.csv"}, {Paths: []string{"/in/a", "/done/b"}}, {Rule: "r"}, {Since: when.Add(time.Hour)},
 		{States: []job.State{job.Failed}, Undismissed: true}, {States: []job.State{job.Queued, job.Held}, Shown: true},
 	} {

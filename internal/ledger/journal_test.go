@@ -72,7 +72,7 @@ func TestABurstIsDurableInTheJournal(t *testing.T) {
 
 	read, err := Read(folder) // who reads finds everything, too
 	require.NoError(t, err)
-	list, err := read.Jobs(Filter{})
+	list, err := read.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, list, len(jobs))
 	require.Zero(t, parts(t, read))
@@ -183,7 +183,7 @@ func (m *model) synced(urgent map[int64]int) {
 // check compares a ledger that was opened after a crash.
 func (m *model) check(t *testing.T, l *Ledger) {
 	t.Helper()
-	list, err := l.Jobs(Filter{})
+	list, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	have, count := map[int64]job.Job{}, map[job.State]int{}
 	for _, j := range list {
@@ -211,7 +211,8 @@ func (m *model) check(t *testing.T, l *Ledger) {
 // Whatever is recorded, made durable and lost in whatever order: a crash loses
 // nothing that was durable, and brings nothing back that was out of date.
 func TestCrashesAtRandom(t *testing.T) {
-	for seed := range uint64(machine.Worlds(12)) {
+	t.Parallel()
+	for seed := range uint64(machine.Worlds(8)) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			chance := rand.New(rand.NewPCG(seed, 1))
 			folder := t.TempDir()
@@ -310,7 +311,7 @@ func TestAJobIsNeverWithoutItsMembers(t *testing.T) {
 		}, 10*time.Second, time.Microsecond)
 		crash(t, l)
 		l = openAny(t, folder)
-		list, err := l.Jobs(Filter{ID: id})
+		list, err := l.Jobs(job.Filter{ID: id})
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		require.Len(t, list[0].Extra, len(last.Extra), "job %d", id)

@@ -20,6 +20,7 @@ import (
 // Whatever is remembered, forgotten, written and asked for, in whatever order, the ledger
 // tells what was said last: a law, over generated worlds, for one file, a stretch and a folder.
 func TestKnownTellsWhatWasSaidLast(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(machine.Worlds(20)) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		l := open(t, t.TempDir())

@@ -56,7 +56,7 @@ func TestRowsComeBackAsTheyWere(t *testing.T) {
 
 	l = open(t, dir)
 	defer l.Close()
-	jobs, err := l.Jobs(Filter{File: "a\xff"})
+	jobs, err := l.Jobs(job.Filter{File: "a\xff"})
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	require.Equal(t, j.File, jobs[0].File, "a name that is not UTF-8")
@@ -93,7 +93,7 @@ func TestFilters(t *testing.T) {
 		l.Record(j, "")
 	}
 	require.NoError(t, l.Sync(context.Background()))
-	count := func(f Filter) (ids []int64) {
+	count := func(f job.Filter) (ids []int64) {
 		jobs, err := l.Jobs(f)
 		require.NoError(t, err)
 		for _, j := range jobs {
@@ -101,7 +101,7 @@ func TestFilters(t *testing.T) {
 		}
 		return ids
 	}
-	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(Filter{}))
+	require.Equal(t, []int64{5, 4, 3, 2, 1}, count(job.Filter{}))
 	open, err := l.OpenJobs("", []job.State{job.Queued, job.Running, job.Retrying, job.Settling, job.Held}, 0, 0)
 	require.NoError(t, err)
 	var ids []int64
@@ -113,11 +113,11 @@ func TestFilters(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, open, 1, "behind a number, at most so many")
 	require.Equal(t, int64(3), open[0].ID)
-	require.Equal(t, []int64{4, 2}, count(Filter{Rule: "s"}))
-	require.Equal(t, []int64{5, 3}, count(Filter{States: []job.State{job.Queued, job.Failed}, Limit: 2}))
-	require.Equal(t, []int64{4}, count(Filter{ID: 4}))
-	require.Equal(t, []int64{5, 4}, count(Filter{After: 3}))
-	require.Empty(t, count(Filter{Since: when.Add(time.Hour)}))
+	require.Equal(t, []int64{4, 2}, count(job.Filter{Rule: "s"}))
+	require.Equal(t, []int64{5, 3}, count(job.Filter{States: []job.State{job.Queued, job.Failed}, Limit: 2}))
+	require.Equal(t, []int64{4}, count(job.Filter{ID: 4}))
+	require.Equal(t, []int64{5, 4}, count(job.Filter{After: 3}))
+	require.Empty(t, count(job.Filter{Since: when.Add(time.Hour)}))
 	last, ok, err := l.LastEnded("s")
 	require.NoError(t, err)
 	require.True(t, ok)
@@ -222,7 +222,7 @@ func TestManyWritersShareCommits(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	jobs, err := l.Jobs(Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 200, "all durable when Sync returns")
 }
@@ -240,7 +240,7 @@ func TestOneHolderAndReadersBeside(t *testing.T) {
 	require.NoError(t, l.Sync(context.Background()))
 	r, err := Read(dir)
 	require.NoError(t, err)
-	jobs, err := r.Jobs(Filter{})
+	jobs, err := r.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	require.NoError(t, r.Close())
@@ -302,6 +302,7 @@ func execSQL(path string, queries ...string) error {
 // A commit that fails loses nothing: it is tried again, and what was recorded
 // meanwhile follows in its order.
 func TestTroubleIsToldAndOvercome(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	var mu sync.Mutex
 	var told []error
@@ -328,7 +329,7 @@ func TestTroubleIsToldAndOvercome(t *testing.T) {
 	_, err = db.Exec(`ROLLBACK`)
 	require.NoError(t, err)
 	require.NoError(t, l.Sync(context.Background()))
-	jobs, err := l.Jobs(Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Equal(t, job.Running, jobs[0].State)
 	mu.Lock()
@@ -359,7 +360,7 @@ func TestOldHistoryGoesAndMemoryStays(t *testing.T) {
 	n, err := l.Prune(when.Add(time.Minute), 0)
 	require.NoError(t, err)
 	require.Equal(t, 2, n)
-	jobs, err := l.Jobs(Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 2, "the later one and the one that is not over")
 	attempts, err := l.Attempts(1)
@@ -395,7 +396,7 @@ func TestMembersMountsPausesContent(t *testing.T) {
 	require.NoError(t, l.Close())
 	l = open(t, dir)
 	defer l.Close()
-	jobs, err := l.Jobs(Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Equal(t, []string{j.File, "/in/b"}, jobs[0].Files())
 	mounts, err := l.Mounts()
@@ -438,7 +439,7 @@ func TestAnOlderLedger(t *testing.T) {
 	require.NoError(t, db.Close())
 	l, err := Read(folder)
 	require.NoError(t, err)
-	jobs, err := l.Jobs(Filter{})
+	jobs, err := l.Jobs(job.Filter{})
 	require.NoError(t, err)
 	require.Len(t, jobs, 1)
 	placements, err := l.Placements(7)
@@ -617,7 +618,7 @@ func TestLateRows(t *testing.T) {
 		require.Equal(t, processed, tally["r"][job.Processed])
 		require.Equal(t, queued, tally["r"][job.Queued])
 		require.Equal(t, 0, tally["r"][job.Running])
-		list, err := l.Jobs(Filter{States: []job.State{job.Processed}})
+		list, err := l.Jobs(job.Filter{States: []job.State{job.Processed}})
 		require.NoError(t, err)
 		require.Len(t, list, processed)
 		placed, err := l.Placements(list[0].ID)
@@ -637,6 +638,7 @@ func TestLateRows(t *testing.T) {
 
 // A lock file that somebody removes does not let a second program write.
 func TestARemovedLockFile(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	first, err := Open(folder, func(error) {})
 	require.NoError(t, err)

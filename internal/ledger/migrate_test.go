@@ -46,7 +46,7 @@ func TestOldNamesBecomeNewOnes(t *testing.T) {
 	l, err := Open(folder, func(error) {})
 	require.NoError(t, err)
 	defer l.Close()
-	jobs, err := l.Jobs(Filter{Oldest: true})
+	jobs, err := l.Jobs(job.Filter{Oldest: true})
 	require.NoError(t, err)
 	require.Len(t, jobs, 3)
 	require.Equal(t, []job.State{job.Vanished, job.Reverted, job.Settling}, []job.State{jobs[0].State, jobs[1].State,

@@ -83,7 +83,7 @@ func everythingOf(t *testing.T, l *Ledger) map[string]string {
 	all := map[string]string{}
 	ask := func(rule, what string, answer ...any) { all[rule+" "+what] = fmt.Sprintf("%+v", answer) }
 	for _, rule := range []string{"b", "d e", "f", "stays"} {
-		jobs, err := l.Jobs(Filter{Rule: rule})
+		jobs, err := l.Jobs(job.Filter{Rule: rule})
 		ask(rule, "jobs", jobs, err)
 		queued, err := l.OpenJobs(rule, []job.State{job.Queued}, 0, 0)
 		ask(rule, "open", queued, err)

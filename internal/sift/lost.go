@@ -21,7 +21,7 @@ import (
 type results interface {
 	Known(rule, path string) (job.Known, bool, error)
 	Results(rule, folder string) ([]ledger.Result, error)
-	Jobs(ledger.Filter) ([]job.Job, error)
+	Jobs(job.Filter) ([]job.Job, error)
 }
 
 // Lost lists the files whose result is not as it was made, and counts all results. A job may be at work on one
@@ -50,7 +50,7 @@ func Lost(l results, set *plan.Set, r *rule.Rule, folder string, mounted func(st
 
 // isTaken reports whether a job after the one that made a result has taken that away.
 func isTaken(l results, target string, id int64) bool {
-	jobs, err := l.Jobs(ledger.Filter{File: target, After: id})
+	jobs, err := l.Jobs(job.Filter{File: target, After: id})
 	return err == nil && slices.ContainsFunc(jobs, func(j job.Job) bool {
 		_, now, ok := j.Took(target)
 		return ok && now != target

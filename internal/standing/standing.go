@@ -133,7 +133,7 @@ func (w *Watcher) failures(a Asked) error {
 	if a.Ledger == nil {
 		return nil
 	}
-	list, err := a.Ledger.Jobs(ledger.Filter{States: []job.State{job.Failed}, Undismissed: true,
+	list, err := a.Ledger.Jobs(job.Filter{States: []job.State{job.Failed}, Undismissed: true,
 		Limit: maxFailures})
 	if err == nil {
 		err = a.Ledger.NowIn(list)

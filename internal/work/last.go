@@ -7,7 +7,6 @@ import (
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
-	"stilltide/internal/ledger"
 )
 
 // What a job has made may be all that is left of a file that was there before: its copy,
@@ -15,7 +14,7 @@ import (
 
 // history finds the jobs of a file, and what was taken back.
 type history interface {
-	Jobs(ledger.Filter) ([]job.Job, error)
+	Jobs(job.Filter) ([]job.Job, error)
 	Placements(job int64) ([]job.Placement, error)
 	TakenBack(path string) (bool, error)
 }
@@ -69,7 +68,7 @@ func IsOwn(l history, p *job.Placement) (bool, error) {
 	if p.Kind != job.Put || !p.Replaced {
 		return false, nil
 	}
-	jobs, err := l.Jobs(ledger.Filter{ID: p.Job})
+	jobs, err := l.Jobs(job.Filter{ID: p.Job})
 	if err != nil || len(jobs) == 0 {
 		return false, err
 	}
@@ -97,7 +96,7 @@ func movedOn(l history, id int64, at string, list []*job.Placement) (to string, 
 			return p.Target, nil
 		}
 	}
-	jobs, err := l.Jobs(ledger.Filter{File: at, After: id})
+	jobs, err := l.Jobs(job.Filter{File: at, After: id})
 	for _, j := range jobs {
 		if _, now, ok := j.Took(at); ok && now != at {
 			to = now

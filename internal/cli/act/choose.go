@@ -97,7 +97,7 @@ func named(ids []int64) (list []job.Job) {
 func known(l *ledger.Ledger, ids []int64) ([]job.Job, error) {
 	list := named(ids)
 	for i, id := range ids {
-		rows, err := l.Jobs(ledger.Filter{ID: id})
+		rows, err := l.Jobs(job.Filter{ID: id})
 		if err == nil {
 			err = l.NowIn(rows)
 		}

@@ -67,7 +67,7 @@ func (a *app) undismissed(ruleName string) (ids []int64, err error) {
 		return nil, err
 	}
 	defer l.Close()
-	list, err := l.Jobs(ledger.Filter{Rule: ruleName, States: []job.State{job.Failed}, Undismissed: true})
+	list, err := l.Jobs(job.Filter{Rule: ruleName, States: []job.State{job.Failed}, Undismissed: true})
 	for _, j := range list {
 		ids = append(ids, j.ID)
 	}

@@ -10,7 +10,6 @@ import (
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/rule"
-	"stilltide/internal/ledger"
 )
 
 // lookEvery is how often a job that is followed is looked at.
@@ -28,7 +27,7 @@ func (a *app) followLog(arg string) error {
 	defer stop()
 	shown := map[int]int64{} // bytes, by attempt
 	for {
-		list, err := l.Jobs(ledger.Filter{ID: j.ID})
+		list, err := l.Jobs(job.Filter{ID: j.ID})
 		if err != nil {
 			return err
 		}

@@ -140,8 +140,8 @@ func notRunning(f *rule.File, list []job.Job) {
 }
 
 // Query is the filter as the ledger, nil if there is none yet, is asked.
-func (f JobFilter) Query(rules *rule.File, l *ledger.Ledger) (ledger.Filter, error) {
-	q := ledger.Filter{Rule: f.Rule, File: f.File, Limit: f.limit, Shown: true}
+func (f JobFilter) Query(rules *rule.File, l *ledger.Ledger) (job.Filter, error) {
+	q := job.Filter{Rule: f.Rule, File: f.File, Limit: f.limit, Shown: true}
 	for _, s := range f.states {
 		known := make([]string, len(job.States))
 		ok := false
@@ -249,7 +249,7 @@ func (a *app) oneJob(arg string) (*rule.File, *ledger.Ledger, job.Job, error) {
 	if l == nil {
 		return nil, nil, job.Job{}, missing
 	}
-	list, err := l.Jobs(ledger.Filter{ID: id, Shown: true})
+	list, err := l.Jobs(job.Filter{ID: id, Shown: true})
 	if err == nil {
 		err = errors.Join(l.NowIn(list), underWay(f, l, a.Running(f), list))
 	}

@@ -250,7 +250,7 @@ func (v *liveView) Output(id int64) []string {
 	if err != nil || l == nil {
 		return nil
 	}
-	jobs, err := l.Jobs(ledger.Filter{ID: id})
+	jobs, err := l.Jobs(job.Filter{ID: id})
 	if err != nil || len(jobs) == 0 {
 		return nil
 	}
