@@ -113,7 +113,7 @@ func (a *app) ledgerNote(err error) {
 // takes with its rules (runtime/debug.SetMemoryLimit), and given back afterwards.
 const (
 	collectAt   = 1000
-	spareMemory = 76 << 20
+	spareMemory = 70 << 20
 )
 
 // readMemory bounds what reading the rules takes, as far as it can: thousands of them leave much
