@@ -129,6 +129,8 @@ var elsewhere = []Fault{
 	{"a rule that changes its file and fails is bounded", "internal/core/underway/attempts.go",
 		"\t\tif j.Rule.Runs() {\n\t\t\tjs.afterCommand(j)\n\t\t}\n\t\tjs.End(j, job.Failed, now)\n",
 		"\t\tjs.End(j, job.Failed, now)\n", script("selfchange")},
+	{"an undo is offered only where it would be done", "internal/cli/see/showjob.go",
+		"\t\terr = byhand.CanUndo(l, j, placed)\n", "", script("keptbound")},
 	{"beside an open job the others wait for what it leaves", "internal/advice/preview.go",
 		"there && !o.f.Job.Due.After(p.now)", "there || true", script("sharedretry")},
 }

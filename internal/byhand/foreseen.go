@@ -1,7 +1,7 @@
 package byhand
 
 import (
-	"fmt"
+	"errors"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -110,7 +110,7 @@ func canUndoAll(l Records, placer *place.Placer, row job.Job, list []job.Placeme
 		then.undone(p, own)
 	}
 	if len(problems) > 0 {
-		return fmt.Errorf("nothing was touched: %s", strings.Join(slices.Compact(problems), "; "))
+		return errors.New(strings.Join(slices.Compact(problems), "; "))
 	}
 	return nil
 }

@@ -103,7 +103,7 @@ func UndoJob(l Records, placer *place.Placer, set *plan.Set, row job.Job) Sent {
 		return fail(errors.New("there is nothing to undo: it placed nothing, or that was undone already"))
 	}
 	if err := canUndoAll(l, placer, row, list); err != nil {
-		return fail(err)
+		return fail(fmt.Errorf("nothing was touched: %w", err))
 	}
 	resumed, err := beginUndo(l, list)
 	if err != nil {
@@ -126,6 +126,14 @@ func UndoJob(l Records, placer *place.Placer, set *plan.Set, row job.Job) Sent {
 	}
 	done := fmt.Sprintf("undone: %s in %s", countOf(len(list), "placement"), plan.Display(filepath.Dir(row.File)))
 	return Sent{ID: row.ID, Done: true, Reason: strings.Join(append([]string{done}, rests...), "; ")}
+}
+
+// CanUndo returns why an undo of a job that is over would be refused, as far as that is seen now.
+func CanUndo(l Records, row job.Job, list []job.Placement) error {
+	if err := areFree(l, row); err != nil {
+		return err
+	}
+	return canUndoAll(l, &place.Placer{}, row, list)
 }
 
 func countOf(n int, word string) string {

@@ -224,7 +224,6 @@ func TestAJobWaitsForItsFolderAtAStart(t *testing.T) {
 // Wherever in its steps a job was when the system went down, and the disk of its folder is there only later: nothing
 // takes its file before it is known what the job did with it, however long that takes.
 func TestNothingIsTakenBeforeItsJobIsTakenUp(t *testing.T) {
-	t.Parallel()
 	for exit := range 2 { // of the command among the steps: what it placed before that is taken back
 		operation := 1 + exit
 		for crashedIn(t, operation, exit) {

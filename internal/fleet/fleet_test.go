@@ -325,12 +325,16 @@ func TestGivenBack(t *testing.T) {
 		return err == nil && s.CachedInfo().State.Msgs == 0
 	}, time.Minute, time.Millisecond, "no helper begins it any more")
 
-	say := func() {
-		text, err := json.Marshal(wire.Here{Helper: "kelder2", Pool: "heavy", Workers: 2})
-		require.NoError(t, err)
-		require.NoError(t, p.nc.Publish(wire.HereSubject("heavy", "kelder2"), text))
-	}
-	say()
+	text, err := json.Marshal(wire.Here{Helper: "kelder2", Pool: "heavy", Workers: 2})
+	require.NoError(t, err)
+	ctx, end := context.WithCancel(t.Context())
+	var helper sync.WaitGroup
+	defer helper.Wait()
+	defer end()
+	helper.Go(func() { // it says so again and again, however slow this machine is
+		for p.nc.Publish(wire.HereSubject("heavy", "kelder2"), text) == nil && wire.Pause(ctx, time.Second) == nil {
+		}
+	})
 	require.Eventually(t, func() bool { return !p.f.poolAway("heavy") }, time.Minute, time.Millisecond)
 	_, o, ended := p.carry(trip)
 	require.NoError(t, p.answer(o, wire.Result{}))

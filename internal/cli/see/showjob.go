@@ -3,11 +3,11 @@ package see
 import (
 	"fmt"
 	"path/filepath"
-	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"stilltide/internal/byhand"
 	"stilltide/internal/cli/console"
 	"stilltide/internal/core/job"
 	"stilltide/internal/core/plan"
@@ -15,6 +15,7 @@ import (
 	"stilltide/internal/ink"
 	"stilltide/internal/jsonlines"
 	"stilltide/internal/ledger"
+	"stilltide/internal/look"
 	"stilltide/internal/standing"
 	"stilltide/internal/work"
 )
@@ -73,7 +74,7 @@ func (a *app) showJob(arg string) error {
 	if len(attempts) > 0 && attempts[len(attempts)-1].Output != "" {
 		a.lastPrinted(j.ID, filepath.Join(l.Folder(), attempts[len(attempts)-1].Output))
 	}
-	a.nextSteps(j, placements)
+	a.nextSteps(f, l, j, placements)
 	return nil
 }
 
@@ -169,14 +170,23 @@ func (a *app) lastPrinted(id int64, path string) {
 }
 
 // nextSteps says what can be done with a job that is over.
-func (a *app) nextSteps(j job.Job, placements []job.Placement) {
+func (a *app) nextSteps(f *rule.File, l *ledger.Ledger, j job.Job, placements []job.Placement) {
 	if j.State == job.Failed && j.FileNow != "" {
 		fmt.Fprintf(a.Out, "\nTo retry it: stilltide retry %d\n", j.ID)
 	}
-	done := func(p job.Placement) bool { return p.State == job.Done }
-	if j.State == job.Processed && slices.ContainsFunc(placements, done) {
-		fmt.Fprintf(a.Out, "\nTo put it all back: stilltide undo %d\n", j.ID)
+	placed := byhand.Undoable(placements)
+	if j.State != job.Processed || len(placed) == 0 {
+		return
 	}
+	err := look.NewAnswers().ReachJob(look.NewSet(f), j, placed)
+	if err == nil {
+		err = byhand.CanUndo(l, j, placed)
+	}
+	if err != nil {
+		fmt.Fprintf(a.Out, "\nIt cannot be undone now: %v\n", err)
+		return
+	}
+	fmt.Fprintf(a.Out, "\nTo put it all back: stilltide undo %d\n", j.ID)
 }
 
 // placedWord heads a placement's line.
