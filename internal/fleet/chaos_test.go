@@ -93,6 +93,12 @@ func (c *chaos) lose(ctx context.Context) {
 				_ = c.js.DeleteStream(ctx, name)
 			}
 		}
+		if c.one(6) {
+			_ = c.js.DeleteConsumer(ctx, wire.JobStream, wire.PoolConsumer("heavy"))
+		}
+		if c.one(6) {
+			_ = c.js.DeleteConsumer(ctx, wire.ResultStream, "ledger-"+c.f.ledger)
+		}
 	}
 }
 

@@ -434,19 +434,17 @@ func (f *Fleet) keepSetUp() {
 	if err != nil {
 		return
 	}
-	created := ""
+	held := ""
 	for f.ctx.Err() == nil {
-		ctx, end := context.WithTimeout(f.ctx, wire.OnePart)
-		s, err := js.Stream(ctx, wire.JobStream)
 		f.mu.Lock()
-		made := f.made && err == nil && s.CachedInfo().Created.String() == created
-		pools := slices.Sorted(maps.Keys(f.pools))
+		made, pools := f.made, slices.Sorted(maps.Keys(f.pools))
 		f.mu.Unlock()
+		ctx, end := context.WithTimeout(f.ctx, wire.OnePart)
+		now, err := holds(ctx, js, pools, f.ledger)
+		made = made && err == nil && now == held
 		if since, _ := f.link.IsAway(); !made && since.IsZero() {
 			if err = setUp(ctx, nc, js, pools, f.ledger, f.lease); err == nil {
-				if s, err = js.Stream(ctx, wire.JobStream); err == nil {
-					created = s.CachedInfo().Created.String()
-				}
+				held, err = holds(ctx, js, pools, f.ledger)
 			}
 			f.noteSetUp(err)
 		}

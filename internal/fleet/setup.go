@@ -57,6 +57,25 @@ func setUp(ctx context.Context, nc *nats.Conn, js jetstream.JetStream, pools []s
 	return err
 }
 
+// holds tells when each stream was made that the engine holds. It is an error if one is not there, or no longer has who
+// takes from it: each of them may go alone.
+func holds(ctx context.Context, js jetstream.JetStream, pools []string, ledger string) (made string, err error) {
+	for _, name := range []string{wire.JobStream, wire.ResultStream, wire.FileStream} {
+		s, err := js.Stream(ctx, name)
+		if err != nil {
+			return "", err
+		}
+		made += s.CachedInfo().Created.String()
+	}
+	for _, pool := range pools {
+		if _, err = js.Consumer(ctx, wire.JobStream, wire.PoolConsumer(pool)); err != nil {
+			return "", err
+		}
+	}
+	_, err = js.Consumer(ctx, wire.ResultStream, "ledger-"+ledger)
+	return made, err
+}
+
 // makeStream makes a stream, or brings it up to date. A server with little room reserves less.
 func makeStream(ctx context.Context, js jetstream.JetStream, s jetstream.StreamConfig) error {
 	old, err := js.Stream(ctx, s.Name)

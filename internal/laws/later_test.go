@@ -182,3 +182,39 @@ func (c change) make(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 }
+
+// remembers: what goes of the history is no memory of the files that are there: a sweep after it does nothing. A folder
+// that rules have filled, file by file, is not remembered yet.
+func remembers(t *testing.T, r *run) string {
+	if !r.atRest || r.w.seed%3 > 0 || r.w.has("unit: folder") {
+		return ""
+	}
+	r.forgotten = true
+	last := int64(0)
+	for _, j := range r.all {
+		last = j.ID
+	}
+	var jobs []job.Job
+	for range 2 { // the first of them removes it
+		var err error
+		jobs, _, err = sweep(r.w, r.w.text()+"keep_history: 1ms\n")
+		if err != nil {
+			return err.Error()
+		}
+		for _, j := range jobs {
+			if j.ID > last {
+				return fmt.Sprintf("a sweep after the history was removed had %s take %q: %s, now in %q %s", j.Rule,
+					r.rel(j.File), j.State, r.rel(j.FileNow), j.Reason)
+			}
+		}
+	}
+	for _, j := range jobs {
+		if j.State.Final() {
+			return fmt.Sprintf("job %d is in the history still", j.ID)
+		}
+	}
+	if diff := r.after.differences(snapshot(t, r.w.dir), true); diff != "" {
+		return "a sweep after the history was removed changed something: " + diff
+	}
+	return ""
+}

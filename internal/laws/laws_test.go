@@ -55,6 +55,8 @@ type run struct {
 	all       []job.Job // those of a sweep before first
 	jobs      []job.Job // of this sweep
 	goneOn    []int64   // jobs of the sweep before that ended in this one
+	atRest    bool      // the next sweep does nothing
+	forgotten bool      // the history was removed
 	unsettled int       // files that the sweep left to the next
 	foreseen  []advice.Foreseen
 }
@@ -65,6 +67,7 @@ var theLaws = []law{
 	{"failing", failing},
 	{"the last copy", lastCopy},
 	{"rest", rest},
+	{"memory", remembers},
 	{"return", comesBack},
 }
 
@@ -376,6 +379,7 @@ func rest(t *testing.T, r *run) string {
 	if diff := r.after.differences(snapshot(t, r.w.dir), true); diff != "" {
 		return "a second sweep changed something: " + diff
 	}
+	r.atRest = true
 	return ""
 }
 
@@ -390,7 +394,8 @@ func comesBack(t *testing.T, r *run) string {
 	if len(r.goneOn) > 0 { // by the rules of the first day, perhaps
 		all = &world{rules: append(slices.Clone(r.w.rules), r.w.first...)}
 	}
-	if all.has("discard: delete", "stdout: \"out", "loops: allow") || all.commands() || r.w.isRetried() {
+	if r.forgotten || all.has("discard: delete", "stdout: \"out", "loops: allow") || all.commands() ||
+		r.w.isRetried() {
 		return ""
 	}
 	f, err := r.w.parsed(r.w.text())
