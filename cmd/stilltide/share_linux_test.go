@@ -219,6 +219,23 @@ func TestAnEndThatCannotHoldAll(t *testing.T) {
 	require.Regexp(t, "cannot hold (owner, )?permissions, so files that come there lose them\n", w.text())
 }
 
+// A step that tags a file fails where its disk keeps no tags, and preview knows it.
+func TestAStickThatKeepsNoTags(t *testing.T) {
+	t.Parallel()
+	dir := onStick(t, stick.Lacks{Tags: true}, "behind/in", "in")
+	put(t, dir, "stilltide.yaml", "version: 1\ndefaults: {debounce: 0s, retry: 0}\nrules:\n"+
+		"  - {name: there, watch: stick/in, do: [{tag: seen}]}\n"+
+		"  - {name: here, watch: in, do: [{tag: seen}, {move: stick/out}, {tag: seen}]}\n")
+	put(t, dir, "behind/in/a", "a")
+	put(t, dir, "in/b", "b")
+	for _, command := range []string{"preview", "sweep"} {
+		out, _ := (*shareWatcher)(nil).program(dir, command).CombinedOutput()
+		for _, file := range []string{"stick/in/a", "stick/out/b"} {
+			require.Contains(t, string(out), file+" cannot be tagged: its file system keeps no extended attributes")
+		}
+	}
+}
+
 // A mirror's copy of what a command then changed is the last of that content, also where it took the place of an older
 // copy, and where the copy cannot have the times of its file.
 func TestACopyOnAStickMayBeTheLast(t *testing.T) {

@@ -34,6 +34,17 @@ func ReadTags(path string) string {
 	return string(value[:n])
 }
 
+// KeepsTags reports whether the file system of a folder keeps tags.
+func KeepsTags(folder string) bool {
+	_, err := unix.Getxattr(folder, TagsAttribute, nil)
+	return !errors.Is(err, unix.ENOTSUP)
+}
+
+// NoTags says that a file's system keeps none.
+func NoTags(file string) error {
+	return fmt.Errorf("%s cannot be tagged: its file system keeps no extended attributes", file)
+}
+
 // WriteTags sets the attribute of an open file; "" removes it.
 func WriteTags(f *os.File, tags string) error {
 	var err error
@@ -45,7 +56,7 @@ func WriteTags(f *os.File, tags string) error {
 		err = unix.Fsetxattr(int(f.Fd()), TagsAttribute, []byte(tags), 0)
 	}
 	if errors.Is(err, unix.ENOTSUP) {
-		return fmt.Errorf("%s cannot be tagged: its file system keeps no extended attributes", f.Name())
+		return NoTags(f.Name())
 	}
 	if err != nil {
 		return fmt.Errorf("%s cannot be tagged: %w", f.Name(), err)

@@ -13,7 +13,13 @@ func Tags(string) []string { return nil }
 // ReadTags returns the attribute as it is, "" if there is none.
 func ReadTags(string) string { return "" }
 
-// WriteTags fails: this system keeps no tags where they can be read alike.
-func WriteTags(f *os.File, _ string) error {
-	return fmt.Errorf("%s cannot be tagged: this system keeps them in another way", f.Name())
+// KeepsTags is false: this system keeps no tags where they can be read alike.
+func KeepsTags(string) bool { return false }
+
+// NoTags says so.
+func NoTags(file string) error {
+	return fmt.Errorf("%s cannot be tagged: this system keeps them in another way", file)
 }
+
+// WriteTags fails.
+func WriteTags(f *os.File, _ string) error { return NoTags(f.Name()) }

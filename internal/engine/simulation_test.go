@@ -32,7 +32,7 @@ import (
 )
 
 var (
-	simSeeds = flag.Int("sim.seeds", machine.Worlds(80), "how many seeds the simulation runs")
+	simSeeds = flag.Int("sim.seeds", machine.Worlds(60), "how many seeds the simulation runs")
 	simFirst = flag.Uint64("sim.first", 1, "the first of them")
 	simSeed  = flag.Uint64("sim.seed", 0, "run this one seed of the simulation")
 )

@@ -31,7 +31,7 @@ import (
 )
 
 var (
-	seeds = flag.Int("laws.seeds", machine.Worlds(100), "how many worlds the laws are tried in")
+	seeds = flag.Int("laws.seeds", machine.Worlds(80), "how many worlds the laws are tried in")
 	first = flag.Uint64("laws.first", 1, "the first seed")
 	seed  = flag.Uint64("laws.seed", 0, "try this one world")
 )

@@ -25,7 +25,7 @@ import (
 	"stilltide/internal/machine"
 )
 
-var programSeeds = flag.Int("laws.program", 30, "how many worlds the laws are tried in with the built program")
+var programSeeds = flag.Int("laws.program", 20, "how many worlds the laws are tried in with the built program")
 
 // program builds the program, once.
 var program = sync.OnceValues(func() (string, error) { return machine.Build("stilltide/cmd/stilltide") })

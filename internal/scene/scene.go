@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"stilltide/internal/content"
 	"stilltide/internal/core/file"
 	"stilltide/internal/core/plan"
 	"stilltide/internal/core/rule"
@@ -137,22 +138,40 @@ func (s *Scene) Together(a, b string) bool {
 	return !known || !both || one == other
 }
 
-// device is the number of the file system on which a path lies, or will: that of the nearest real folder above.
+// KeepsTags reports whether the file system on which a path lies, or will, keeps tags; true if that is not known.
+func (s *Scene) KeepsTags(path string) bool {
+	folder, _, known := s.realFolder(path)
+	var keeps bool
+	if !known || s.answers.Ask(folder, look.ReachPatience, func() { keeps = content.KeepsTags(folder) }) != nil {
+		return true
+	}
+	return keeps
+}
+
+// device is the number of the file system on which a path lies, or will.
 func (s *Scene) device(path string) (dev uint64, known bool) {
+	_, info, known := s.realFolder(path)
+	if known {
+		dev = watchfs.Facts(info).Dev
+	}
+	return dev, dev != 0 // 0 where the system has no numbers for them
+}
+
+// realFolder is the nearest real folder above a path.
+func (s *Scene) realFolder(path string) (folder string, info os.FileInfo, known bool) {
 	for up := filepath.Dir(path); ; up = filepath.Dir(up) {
 		var found struct {
 			info os.FileInfo
 			err  error
 		}
 		if s.answers.Ask(up, look.ReachPatience, func() { found.info, found.err = os.Stat(up) }) != nil {
-			return 0, false
+			return "", nil, false
 		}
 		if found.err == nil && found.info.IsDir() {
-			dev = watchfs.Facts(found.info).Dev
-			return dev, dev != 0 // 0 where the system has no numbers for them
+			return up, found.info, true
 		}
 		if up == filepath.Dir(up) {
-			return 0, false
+			return "", nil, false
 		}
 	}
 }
