@@ -102,7 +102,7 @@ func setTags(w *work.Work, u *job.Unit, all []string) error {
 // Foretell is part of work.Act.
 func (t *tag) Foretell(w *work.Foretelling, _ *rule.Step) {
 	tags, err := fillTags(&w.Job, t.filled)
-	if err == nil && len(tags) > 0 && !w.Scene.KeepsTags(w.At) {
+	if err == nil && len(tags) > 0 && w.At != "" && !w.Scene.KeepsTags(w.At) {
 		w.Wrong = content.NoTags(w.At).Error()
 	}
 }
